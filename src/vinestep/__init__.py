@@ -1,0 +1,101 @@
+"""Vine Step: layered networks, their gradients and their training, on NumPy arrays."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from . import activations, errors, initialisers, layers, losses, metrics, optimisers, schedules
+from .activations import LeakyRelu, leaky_relu, log_softmax, logsumexp, relu, sigmoid, softmax
+from .autodiff import (
+    Fused,
+    GradientReport,
+    Gradients,
+    Tensor,
+    Trail,
+    check_gradients,
+    differentiable,
+    differentiate,
+    directional,
+    gradient_of,
+    held,
+    hessian_of,
+    hessian_product,
+    jacobian_of,
+    rule_for,
+    trail,
+    untracked,
+)
+from .errors import VineStepError
+from .layers import Concat, Dense, Dropout, Layer, Residual, Stack, Sum, learning
+
+if TYPE_CHECKING:
+    from . import data, demo, figures, runs
+    from .training import Outcome, Step, Training, checkpoints, observers
+
+__version__ = "0.1.0"
+
+_LATER = ("data", "demo", "figures", "runs")
+_TRAINING = ("Outcome", "Step", "Training", "checkpoints", "observers")
+
+__all__ = [
+    "Concat",
+    "Dense",
+    "Dropout",
+    "Fused",
+    "GradientReport",
+    "Gradients",
+    "Layer",
+    "LeakyRelu",
+    "Outcome",
+    "Residual",
+    "Stack",
+    "Step",
+    "Sum",
+    "Tensor",
+    "Trail",
+    "Training",
+    "VineStepError",
+    "activations",
+    "check_gradients",
+    "checkpoints",
+    "data",
+    "demo",
+    "differentiable",
+    "differentiate",
+    "directional",
+    "errors",
+    "figures",
+    "gradient_of",
+    "held",
+    "hessian_of",
+    "hessian_product",
+    "initialisers",
+    "jacobian_of",
+    "layers",
+    "leaky_relu",
+    "learning",
+    "log_softmax",
+    "logsumexp",
+    "losses",
+    "metrics",
+    "observers",
+    "optimisers",
+    "relu",
+    "rule_for",
+    "runs",
+    "schedules",
+    "sigmoid",
+    "softmax",
+    "trail",
+    "untracked",
+]
+
+
+def __getattr__(name: str) -> Any:
+    """Rooms that need heavy packages are entered when they are first asked for."""
+    if name in _LATER:
+        return import_module(f".{name}", __name__)
+    if name in _TRAINING:
+        return getattr(import_module(".training", __name__), name)
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

@@ -1,0 +1,151 @@
+"""Derivative rules and where they are looked up.
+
+A rule says how a cotangent of an operation's result becomes cotangents of its inputs. It is written in NumPy
+calls on whatever it is given: with arrays it computes, with Tensors it records, so that a gradient can be
+differentiated again with no second set of rules.
+"""
+
+from __future__ import annotations
+
+import difflib
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from ..errors import MissingRuleError
+
+__all__ = [
+    "HANDLERS",
+    "PASSIVE",
+    "UFUNCS",
+    "UFUNC_METHODS",
+    "Rule",
+    "find_handler",
+    "find_ufunc_rule",
+    "implements",
+    "missing_rule",
+    "passive",
+    "ufunc_rule",
+]
+
+Adjoint = Callable[..., Any]
+
+
+class Rule:
+    """How one operation is computed and how its cotangent is carried back.
+
+    Parameters
+    ----------
+    name : str
+        Shown in trails and messages.
+    forward : callable
+        ``forward(*arrays, **options)`` on plain arrays.
+    adjoints : sequence of callables or None
+        One for each positional input, ``adjoint(g, y, *inputs, **options)``; None where the derivative is
+        zero by nature (a mask, an index). The last one serves any further inputs.
+    keeps : str
+        Which values the adjoints read: any of "x" (the inputs) and "y" (the result). Inputs that are not kept
+        are handed to the adjoint as outlines that know only ``shape``, ``ndim`` and ``dtype``.
+    broadcasts : bool
+        Whether inputs were broadcast, so that cotangents have to be summed back to the inputs' shapes.
+    """
+
+    __slots__ = ("adjoints", "broadcasts", "forward", "keeps_inputs", "keeps_output", "name")
+
+    def __init__(
+        self,
+        name: str,
+        forward: Callable[..., Any],
+        adjoints: Sequence[Adjoint | None],
+        *,
+        keeps: str = "",
+        broadcasts: bool = False,
+    ) -> None:
+        self.name = name
+        self.forward = forward
+        self.adjoints = tuple(adjoints)
+        self.keeps_inputs = "x" in keeps
+        self.keeps_output = "y" in keeps
+        self.broadcasts = broadcasts
+
+    def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
+        """Cotangents of the inputs that are wanted, None for the others."""
+        adjoints = self.adjoints
+        last = len(adjoints) - 1
+        pulled = []
+        for i, want in enumerate(wanted):
+            adjoint = adjoints[i if i < last else last] if want else None
+            pulled.append(adjoint(g, y, *inputs, **options) if adjoint is not None else None)
+        return pulled
+
+    def __repr__(self) -> str:
+        return f"Rule({self.name!r})"
+
+
+UFUNCS: dict[np.ufunc, Rule] = {}
+UFUNC_METHODS: dict[tuple[np.ufunc, str], Callable[..., Any]] = {}
+HANDLERS: dict[Callable[..., Any], Callable[..., Any]] = {}
+PASSIVE: set[Callable[..., Any]] = set()
+
+
+def ufunc_rule(ufunc: np.ufunc, *adjoints: Adjoint | None, keeps: str = "") -> None:
+    """Register the adjoints of a ufunc, one for each input."""
+    UFUNCS[ufunc] = Rule(ufunc.__name__, ufunc, adjoints, keeps=keeps, broadcasts=True)
+
+
+def implements(*functions: Callable[..., Any]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Let the decorated function stand in for NumPy functions when one of their arguments is a Tensor."""
+
+    def register(handler: Callable[..., Any]) -> Callable[..., Any]:
+        for function in functions:
+            HANDLERS[function] = handler
+        return handler
+
+    return register
+
+
+def passive(*functions: Callable[..., Any]) -> None:
+    """Register functions whose results carry no derivative: they run on the plain arrays."""
+    PASSIVE.update(functions)
+
+
+def _load_special() -> bool:
+    """Load the rules of SciPy's special functions, once, if the user has imported them."""
+    if "scipy.special" not in sys.modules or "vinestep.autodiff.rules.special" in sys.modules:
+        return False
+    from .rules import special  # noqa: F401
+
+    return True
+
+
+def find_ufunc_rule(ufunc: np.ufunc) -> Rule | None:
+    rule = UFUNCS.get(ufunc)
+    if rule is None and _load_special():
+        rule = UFUNCS.get(ufunc)
+    return rule
+
+
+def find_handler(function: Callable[..., Any]) -> Callable[..., Any] | None:
+    return HANDLERS.get(function)
+
+
+def _label(function: Callable[..., Any]) -> str:
+    module = getattr(function, "__module__", None) or "numpy"
+    name = getattr(function, "__name__", repr(function))
+    return f"{'np' if module.split('.')[0] == 'numpy' else module}.{name}" if "linalg" not in module else f"np.linalg.{name}"
+
+
+def missing_rule(function: Any) -> MissingRuleError:
+    """The error for a NumPy function without a rule: names it, the nearest that has one, and how to add it."""
+    _load_special()
+    label = _label(function)
+    known: list[Any] = [*UFUNCS, *HANDLERS]
+    near = difflib.get_close_matches(label, [_label(f) for f in known], n=2, cutoff=0.5)
+    nearest = f" The nearest with a rule: {', '.join(near)}." if near else ""
+    return MissingRuleError(
+        f"{label} has no derivative rule.{nearest} "
+        f"If it is constant for your purpose, apply it to vinestep.held(x). "
+        f"To teach it: @vinestep.rule_for({label}) above a function (g, y, *inputs) that returns the cotangents."
+    )

@@ -1,0 +1,127 @@
+"""Rules of indexing, of picking by index and of order statistics.
+
+Elements picked more than once collect the sum of their cotangents. Sorting passes the derivative to the element that
+ended in each place; equal elements keep the order of NumPy's stable sort.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ...errors import DifferentiationError
+from ..broadcasting import normal_axes
+from ..registry import Rule, implements
+from ..tensor import apply, held, owned
+
+__all__ = ["getitem", "scatter"]
+
+
+def _is_basic(index: Any) -> bool:
+    parts = index if type(index) is tuple else (index,)
+    return all(
+        part is None or part is Ellipsis or (isinstance(part, slice | int | np.integer) and not isinstance(part, bool))
+        for part in parts
+    )
+
+
+def _scatter(g: Any, index: Any, shape: tuple[int, ...]) -> Any:
+    """Zeros of `shape` with `g` added where `index` points."""
+    out = np.zeros(shape, dtype=g.dtype)
+    if _is_basic(index) or (type(index) is np.ndarray and index.dtype == bool):
+        out[index] = g
+    else:
+        np.add.at(out, index, g)
+    return out
+
+
+_getitem = Rule("getitem", lambda x, index: x[index], (lambda g, y, x, index: scatter(g, index=index, shape=x.shape),))
+_scatter_rule = Rule("scatter", _scatter, (lambda g, y, x, index, shape: g[index],))
+
+
+def getitem(x: Any, *, index: Any) -> Any:
+    return apply(_getitem, (x,), {"index": owned(index)})
+
+
+def scatter(g: Any, *, index: Any, shape: tuple[int, ...]) -> Any:
+    return apply(_scatter_rule, (g,), {"index": index, "shape": shape})
+
+
+def _wrapped(indices: Any, n: int, mode: str) -> Any:
+    indices = np.asarray(held(indices))
+    if mode == "wrap":
+        return indices % n
+    if mode == "clip":
+        return np.clip(indices, 0, n - 1)
+    return indices
+
+
+@implements(np.take)
+def take(a: Any, indices: Any, axis: Any = None, out: None = None, mode: str = "raise") -> Any:
+    if axis is None:
+        return np.ravel(a)[_wrapped(indices, np.size(a), mode)]
+    axis = normal_axes(axis, np.ndim(a))[0]
+    return a[(slice(None),) * axis + (_wrapped(indices, np.shape(a)[axis], mode),)]
+
+
+@implements(np.take_along_axis)
+def take_along_axis(arr: Any, indices: Any, axis: Any = -1) -> Any:
+    if axis is None:
+        return np.ravel(arr)[np.asarray(held(indices))]
+    axis = normal_axes(axis, np.ndim(arr))[0]
+    indices = np.asarray(held(indices))
+    shape = list(np.shape(arr))
+    grid = [
+        indices if i == axis else np.arange(n).reshape([-1 if j == i else 1 for j in range(len(shape))])
+        for i, n in enumerate(shape)
+    ]
+    return arr[tuple(grid)]
+
+
+@implements(np.compress)
+def compress(condition: Any, a: Any, axis: Any = None, out: None = None) -> Any:
+    return np.take(a, np.flatnonzero(held(condition)), axis=axis)
+
+
+@implements(np.extract)
+def extract(condition: Any, arr: Any) -> Any:
+    return np.ravel(arr)[np.flatnonzero(held(condition))]
+
+
+@implements(np.choose)
+def choose(a: Any, choices: Any, out: None = None, mode: str = "raise") -> Any:
+    index = _wrapped(a, len(choices), mode)
+    shape = np.broadcast_shapes(index.shape, *(np.shape(c) for c in choices))
+    table = np.stack([np.broadcast_to(c, shape) for c in choices])
+    return np.take_along_axis(table, np.broadcast_to(index, shape)[None], axis=0)[0]
+
+
+@implements(np.sort)
+def sort(a: Any, axis: Any = -1, kind: Any = None, order: None = None, *, stable: Any = None) -> Any:
+    if axis is None:
+        a, axis = np.ravel(a), 0
+    return np.take_along_axis(a, np.argsort(held(a), axis=axis, kind="stable"), axis=axis)
+
+
+@implements(np.partition)
+def partition(a: Any, kth: Any, axis: Any = -1, kind: Any = "introselect", order: None = None) -> Any:
+    if axis is None:
+        a, axis = np.ravel(a), 0
+    return np.take_along_axis(a, np.argpartition(held(a), kth, axis=axis), axis=axis)
+
+
+@implements(np.interp)
+def interp(x: Any, xp: Any, fp: Any, left: Any = None, right: Any = None, period: Any = None) -> Any:
+    """Piecewise linear: differentiable by the place, the nodes and the values. On a node, the piece to its right."""
+    if period is not None:
+        raise DifferentiationError("np.interp with period= has no derivative rule. Reduce x with np.remainder first.")
+    place = np.asarray(held(x))
+    nodes = np.asarray(held(xp))
+    piece = np.clip(np.searchsorted(nodes, place, side="right") - 1, 0, len(nodes) - 2)
+    lower, upper = xp[piece], xp[piece + 1]
+    start, stop = fp[piece], fp[piece + 1]
+    inside = start + (stop - start) * ((x - lower) / (upper - lower))
+    first = fp[0] if left is None else left
+    last = fp[len(nodes) - 1] if right is None else right
+    return np.where(place < nodes[0], first, np.where(place > nodes[-1], last, inside))

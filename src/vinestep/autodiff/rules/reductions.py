@@ -1,0 +1,431 @@
+"""Rules of the reductions and running reductions.
+
+Conventions: equal largest (or smallest) elements share the derivative equally in `max`, `min`, `ptp` and their
+ufunc forms; a running maximum gives it to the first of them. `std` and `linalg.norm` have derivative 0 where they
+are 0. `median` belongs to the middle elements in sorting order.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ...errors import DifferentiationError
+from ..broadcasting import expand_reduced, normal_axes
+from ..registry import UFUNC_METHODS, Rule, implements, passive
+from ..tensor import apply, held
+from .shaping import astype
+
+__all__ = ["root"]
+
+_MISSING = np._NoValue  # type: ignore[attr-defined]
+
+
+def _given(value: Any, default: Any) -> Any:
+    return default if value is _MISSING or value is None else value
+
+
+def _spread(g: Any, shape: tuple[int, ...], axes: tuple[int, ...], keepdims: bool) -> Any:
+    return np.broadcast_to(expand_reduced(g, axes, keepdims), shape)
+
+
+def _converted(a: Any, dtype: Any) -> Any:
+    return a if dtype is None else astype(a, dtype=np.dtype(dtype))
+
+
+def _masked(a: Any, where: Any, fill: float) -> Any:
+    return a if where is True else np.where(where, a, fill)
+
+
+_sum = Rule(
+    "sum",
+    lambda x, axes, keepdims: np.add.reduce(x, axis=axes, keepdims=keepdims),
+    (lambda g, y, x, axes, keepdims: _spread(g, x.shape, axes, keepdims),),
+)
+
+
+@implements(np.sum)
+def sum(
+    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True
+) -> Any:
+    where = _given(where, True)
+    a = _masked(_converted(a, dtype), where, 0.0)
+    total = apply(_sum, (a,), {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))})
+    initial = _given(initial, None)
+    return total if initial is None else total + initial
+
+
+@implements(np.mean)
+def mean(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, *, where: Any = True) -> Any:
+    where = _given(where, True)
+    n = _count(a, axis, where)
+    return np.sum(a, axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), where=where) * _like(1.0 / n, a, keepdims)
+
+
+def _like(value: Any, a: Any, keepdims: Any) -> Any:
+    """Counts as plain numbers of the dtype of `a`, shaped as the result they scale."""
+    if np.ndim(value) == 0:
+        return float(value)
+    value = np.asarray(value, dtype=a.dtype)
+    return value if _given(keepdims, False) else np.squeeze(value)
+
+
+def _count(a: Any, axis: Any, where: Any) -> Any:
+    if where is True:
+        axes = normal_axes(axis, np.ndim(a))
+        return float(np.prod([a.shape[i] for i in axes], dtype=np.int64))
+    mask = np.broadcast_to(held(where), a.shape)
+    with np.errstate(divide="ignore"):
+        return np.add.reduce(mask, axis=normal_axes(axis, mask.ndim), keepdims=True, dtype=float)
+
+
+@implements(np.var)
+def var(
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    ddof: Any = 0,
+    keepdims: Any = False,
+    *,
+    where: Any = True,
+    mean: Any = None,
+    correction: Any = None,
+) -> Any:
+    where, keepdims, ddof = _given(where, True), bool(_given(keepdims, False)), _given(correction, _given(ddof, 0))
+    a = _converted(a, dtype)
+    middle = _given(mean, None)
+    if middle is None:
+        middle = np.mean(a, axis=axis, keepdims=True, where=where)
+    n = _count(a, axis, where)
+    squares = np.sum(np.square(a - middle), axis=axis, keepdims=keepdims, where=where)
+    return squares * _like(1.0 / np.maximum(n - ddof, 0), a, keepdims)
+
+
+root = Rule(
+    "sqrt",
+    np.sqrt,
+    (lambda g, y, x: g * np.where(held(y) == 0, 0.0, 0.5 / np.where(held(y) == 0, 1.0, y)),),
+    keeps="y",
+)
+
+
+@implements(np.std)
+def std(a: Any, axis: Any = None, dtype: Any = None, out: None = None, ddof: Any = 0, keepdims: Any = False, **options: Any) -> Any:
+    return apply(root, (np.var(a, axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, **options),), {})
+
+
+def _extreme_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool, reduce: Any) -> Any:
+    top = expand_reduced(held(y), axes, keepdims)
+    chosen = np.asarray(held(x) == top).astype(g.dtype)
+    chosen /= np.add.reduce(chosen, axis=axes, keepdims=True)
+    return expand_reduced(g, axes, keepdims) * chosen
+
+
+_extreme: dict[Any, Rule] = {
+    np.maximum: Rule(
+        "max", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"
+    ),
+    np.minimum: Rule(
+        "min", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"
+    ),
+}
+
+
+def _reduce_extreme(ufunc: np.ufunc, a: Any, axis: Any, keepdims: Any, initial: Any, where: Any) -> Any:
+    worst = -np.inf if ufunc is np.maximum else np.inf
+    where, initial = _given(where, True), _given(initial, None)
+    if where is not True and initial is None:
+        raise DifferentiationError("np.max and np.min with where= need initial=, as in NumPy itself.")
+    a = _masked(a, where, worst)
+    axes = normal_axes(axis, np.ndim(a))
+    if initial is not None and not _all_nonempty(a, axes):
+        return np.sum(a, axis=axis, keepdims=bool(_given(keepdims, False))) + initial
+    options = {"axes": axes, "keepdims": bool(_given(keepdims, False)), "reduce": ufunc.reduce}
+    result = apply(_extreme[ufunc], (a,), options)
+    return result if initial is None else ufunc(result, initial)
+
+
+def _all_nonempty(a: Any, axes: tuple[int, ...]) -> bool:
+    return all(a.shape[i] for i in axes)
+
+
+@implements(np.max, np.amax)
+def max(a: Any, axis: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+    return _reduce_extreme(np.maximum, a, axis, keepdims, initial, where)
+
+
+@implements(np.min, np.amin)
+def min(a: Any, axis: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+    return _reduce_extreme(np.minimum, a, axis, keepdims, initial, where)
+
+
+@implements(np.ptp)
+def ptp(a: Any, axis: Any = None, out: None = None, keepdims: Any = False) -> Any:
+    keepdims = bool(_given(keepdims, False))
+    return np.max(a, axis=axis, keepdims=keepdims) - np.min(a, axis=axis, keepdims=keepdims)
+
+
+@implements(np.median)
+def median(a: Any, axis: Any = None, out: None = None, overwrite_input: bool = False, keepdims: bool = False) -> Any:
+    axes = normal_axes(axis, np.ndim(a))
+    kept = tuple(i for i in range(np.ndim(a)) if i not in axes)
+    lines = np.reshape(np.transpose(a, kept + axes), (*(a.shape[i] for i in kept), -1))
+    order = np.argsort(held(lines), axis=-1)
+    n = order.shape[-1]
+    middle = order[..., (n - 1) // 2 : n // 2 + 1]
+    result = np.mean(np.take_along_axis(lines, middle, axis=-1), axis=-1)
+    return expand_reduced(result, axes, False) if keepdims else result
+
+
+@implements(np.average)
+def average(a: Any, axis: Any = None, weights: Any = None, returned: bool = False, *, keepdims: Any = False) -> Any:
+    keepdims = bool(_given(keepdims, False))
+    if weights is None:
+        result = np.mean(a, axis=axis, keepdims=keepdims)
+        total: Any = np.full(result.shape, _count(a, axis, True))
+    else:
+        if np.shape(weights) != np.shape(a):
+            if not isinstance(axis, int | np.integer) or np.ndim(weights) != 1:
+                raise DifferentiationError(
+                    f"np.average: weights of shape {np.shape(weights)} for values of shape {np.shape(a)} need one axis= "
+                    "and one dimension. Reshape the weights to the values' shape."
+                )
+            weights = np.reshape(weights, [-1 if i == axis % np.ndim(a) else 1 for i in range(np.ndim(a))])
+            weights = np.broadcast_to(weights, np.shape(a))
+        total = np.sum(weights, axis=axis, keepdims=keepdims)
+        result = np.sum(a * weights, axis=axis, keepdims=keepdims) / total
+    return (result, total) if returned else result
+
+
+_cumsum = Rule(
+    "cumsum",
+    lambda x, axis: np.add.accumulate(x, axis=axis),
+    (lambda g, y, x, axis: np.flip(np.cumsum(np.flip(g, axis), axis), axis),),
+)
+
+
+def _line(a: Any, axis: int | None) -> tuple[Any, int]:
+    """The array and the axis of a running reduction, which flattens when no axis is given."""
+    return (np.ravel(a), 0) if axis is None else (a, normal_axes(axis, np.ndim(a))[0])
+
+
+@implements(np.cumsum)
+def cumsum(a: Any, axis: Any = None, dtype: Any = None, out: None = None) -> Any:
+    a, axis = _line(_converted(a, dtype), axis)
+    return apply(_cumsum, (a,), {"axis": axis})
+
+
+@implements(np.cumulative_sum)
+def cumulative_sum(x: Any, /, *, axis: Any = None, dtype: Any = None, out: None = None, include_initial: bool = False) -> Any:
+    return _with_initial(np.cumsum(x, axis=axis, dtype=dtype), axis, 0.0, include_initial)
+
+
+@implements(np.cumulative_prod)
+def cumulative_prod(x: Any, /, *, axis: Any = None, dtype: Any = None, out: None = None, include_initial: bool = False) -> Any:
+    return _with_initial(np.cumprod(x, axis=axis, dtype=dtype), axis, 1.0, include_initial)
+
+
+def _with_initial(y: Any, axis: Any, value: float, wanted: bool) -> Any:
+    if not wanted:
+        return y
+    axis = 0 if axis is None else axis
+    first = list(y.shape)
+    first[axis] = 1
+    return np.concatenate([np.full(first, value, dtype=y.dtype), y], axis=axis)
+
+
+def _cumprod_adjoint(g: Any, y: Any, x: Any, axis: int) -> Any:
+    """With P the product before an element and S the sum of what follows it, the cotangent is ``P * S``.
+
+    ``S[i] = g[i] + x[i + 1] * S[i + 1]``, so no division is needed and zeros are no special case.
+    """
+    n = x.shape[axis]
+    if n == 0:
+        return g
+    x, g, y = (np.moveaxis(v, axis, 0) for v in (x, g, y))
+    if np.all(held(x) != 0):
+        result = np.flip(np.cumsum(np.flip(g * y, 0), 0), 0) / x
+    else:
+        after = [g[n - 1]]
+        for i in range(n - 2, -1, -1):
+            after.append(g[i] + x[i + 1] * after[-1])
+        before = np.concatenate([np.ones_like(held(y)[:1]), y[: n - 1]], axis=0)
+        result = before * np.stack(after[::-1])
+    return np.moveaxis(result, 0, axis)
+
+
+_cumprod = Rule("cumprod", lambda x, axis: np.multiply.accumulate(x, axis=axis), (_cumprod_adjoint,), keeps="xy")
+
+
+@implements(np.cumprod)
+def cumprod(a: Any, axis: Any = None, dtype: Any = None, out: None = None) -> Any:
+    a, axis = _line(_converted(a, dtype), axis)
+    return apply(_cumprod, (a,), {"axis": axis})
+
+
+def _prod_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool) -> Any:
+    g = expand_reduced(g, axes, keepdims)
+    if np.all(held(x) != 0):
+        return g * expand_reduced(y, axes, keepdims) / x
+    return g * _product_of_others(x, axes)
+
+
+def _product_of_others(x: Any, axes: tuple[int, ...]) -> Any:
+    """For each element the product of all others on its line, by running products from both ends."""
+    kept = tuple(i for i in range(x.ndim) if i not in axes)
+    front = np.transpose(x, axes + kept)
+    lines = np.reshape(front, (-1, *front.shape[len(axes) :]))
+    one = np.ones((1, *lines.shape[1:]), dtype=x.dtype)
+    before = np.cumprod(np.concatenate([one, lines[:-1]], axis=0), axis=0)
+    after = np.flip(np.cumprod(np.concatenate([one, np.flip(lines[1:], 0)], axis=0), axis=0), 0)
+    return np.transpose(np.reshape(before * after, front.shape), np.argsort(axes + kept))
+
+
+_prod = Rule("prod", lambda x, axes, keepdims: np.multiply.reduce(x, axis=axes, keepdims=keepdims), (_prod_adjoint,), keeps="xy")
+
+
+@implements(np.prod)
+def prod(
+    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True
+) -> Any:
+    a = _masked(_converted(a, dtype), _given(where, True), 1.0)
+    result = apply(_prod, (a,), {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))})
+    initial = _given(initial, None)
+    return result if initial is None else result * initial
+
+
+def _accumulate_extreme(ufunc: np.ufunc, a: Any, axis: int = 0) -> Any:
+    plain = held(a)
+    running = ufunc.accumulate(plain, axis=axis)
+    before = np.roll(running, 1, axis=axis)
+    is_new = plain != before
+    is_new &= plain == running
+    first = [slice(None)] * plain.ndim
+    first[axis] = slice(0, 1)
+    is_new[tuple(first)] = True
+    shape = [1] * plain.ndim
+    shape[axis] = -1
+    index = np.where(is_new, np.arange(plain.shape[axis]).reshape(shape), 0)
+    return np.take_along_axis(a, np.maximum.accumulate(index, axis=axis), axis=axis)
+
+
+def _reduce(function: Any) -> Any:
+    def reduce(a: Any, axis: Any = 0, dtype: Any = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+        return function(_converted(a, dtype), axis=axis, keepdims=keepdims, initial=initial, where=where)
+
+    return reduce
+
+
+UFUNC_METHODS.update(
+    {
+        (np.add, "reduce"): _reduce(sum),
+        (np.multiply, "reduce"): _reduce(prod),
+        (np.maximum, "reduce"): _reduce(max),
+        (np.minimum, "reduce"): _reduce(min),
+        (np.add, "accumulate"): lambda a, axis=0, dtype=None: cumsum(a, axis, dtype),
+        (np.multiply, "accumulate"): lambda a, axis=0, dtype=None: cumprod(a, axis, dtype),
+        (np.maximum, "accumulate"): lambda a, axis=0: _accumulate_extreme(np.maximum, a, axis),
+        (np.minimum, "accumulate"): lambda a, axis=0: _accumulate_extreme(np.minimum, a, axis),
+        (np.add, "outer"): lambda a, b: _outer(np.add, a, b),
+        (np.subtract, "outer"): lambda a, b: _outer(np.subtract, a, b),
+        (np.multiply, "outer"): lambda a, b: _outer(np.multiply, a, b),
+    }
+)
+
+
+def _outer(ufunc: np.ufunc, a: Any, b: Any) -> Any:
+    return ufunc(np.reshape(a, np.shape(a) + (1,) * np.ndim(b)), b)
+
+
+@implements(np.diff)
+def diff(a: Any, n: int = 1, axis: int = -1, prepend: Any = _MISSING, append: Any = _MISSING) -> Any:
+    axis = normal_axes(axis, np.ndim(a))[0]
+    parts = [np.atleast_1d(part) for part in (prepend,) if part is not _MISSING]
+    tail = [np.atleast_1d(part) for part in (append,) if part is not _MISSING]
+    if parts or tail:
+        a = np.concatenate([*parts, a, *tail], axis=axis)
+    head = (slice(None),) * axis
+    for _ in range(n):
+        a = a[(*head, slice(1, None))] - a[(*head, slice(None, -1))]
+    return a
+
+
+@implements(np.trapezoid)
+def trapezoid(y: Any, x: Any = None, dx: Any = 1.0, axis: int = -1) -> Any:
+    line = np.moveaxis(y, axis, -1)
+    step = dx if x is None else np.diff(x if np.ndim(x) == 1 else np.moveaxis(x, axis, -1), axis=-1)
+    return np.sum(step * (line[..., 1:] + line[..., :-1]) * 0.5, axis=-1)
+
+
+@implements(np.linalg.norm)
+def norm(x: Any, ord: Any = None, axis: Any = None, keepdims: bool = False) -> Any:
+    """Convention: derivative 0 where the norm is 0."""
+    ndim = np.ndim(x)
+    if axis is None and (ord is None or (ord in ("fro", 2, "f") and ndim == 1)):
+        total = np.sum(np.square(x), keepdims=keepdims)
+        return apply(root, (total,), {})
+    axes = tuple(range(ndim)) if axis is None else tuple(np.lib.array_utils.normalize_axis_tuple(axis, ndim))
+    if len(axes) == 1:
+        return _vector_norm(x, 2 if ord is None else ord, axes[0], keepdims)
+    if len(axes) == 2:
+        return _matrix_norm(x, "fro" if ord is None else ord, axes, keepdims)
+    raise DifferentiationError(f"np.linalg.norm of {len(axes)} axes at once is not defined. Name one or two axes.")
+
+
+@implements(np.linalg.vector_norm)
+def vector_norm(x: Any, /, *, axis: Any = None, keepdims: bool = False, ord: Any = 2) -> Any:
+    axes = normal_axes(axis, np.ndim(x))
+    kept = tuple(i for i in range(np.ndim(x)) if i not in axes)
+    line = np.reshape(np.transpose(x, kept + axes), (*(x.shape[i] for i in kept), -1))
+    result = _vector_norm(line, ord, line.ndim - 1, False)
+    return expand_reduced(result, axes, False) if keepdims else result
+
+
+@implements(np.linalg.matrix_norm)
+def matrix_norm(x: Any, /, *, keepdims: bool = False, ord: Any = "fro") -> Any:
+    return _matrix_norm(x, ord, (np.ndim(x) - 2, np.ndim(x) - 1), keepdims)
+
+
+def _vector_norm(x: Any, ord: Any, axis: int, keepdims: bool) -> Any:
+    size = np.absolute(x)
+    if ord == np.inf:
+        return np.max(size, axis=axis, keepdims=keepdims)
+    if ord == -np.inf:
+        return np.min(size, axis=axis, keepdims=keepdims)
+    if ord == 0:
+        return np.sum(np.sign(size), axis=axis, keepdims=keepdims)
+    if ord == 1:
+        return np.sum(size, axis=axis, keepdims=keepdims)
+    if ord == 2:
+        return apply(root, (np.sum(np.square(x), axis=axis, keepdims=keepdims),), {})
+    largest = held(np.max(held(size), axis=axis, keepdims=True))
+    scale = np.where(largest == 0, 1.0, largest)
+    total = np.sum((size / scale) ** ord, axis=axis, keepdims=True)
+    empty = held(total) == 0
+    result = np.where(empty, 0.0, scale * np.where(empty, 1.0, total) ** (1.0 / ord))
+    return result if keepdims else np.squeeze(result, axis=axis)
+
+
+_VALUES: dict[Any, Any] = {"nuc": np.sum, 2: np.max, -2: np.min}
+
+
+def _matrix_norm(x: Any, ord: Any, axes: tuple[int, ...], keepdims: bool) -> Any:
+    if ord in ("fro", "f"):
+        return apply(root, (np.sum(np.square(x), axis=axes, keepdims=keepdims),), {})
+    matrices = np.moveaxis(x, axes, (-2, -1))
+    if ord in ("nuc", 2, -2):
+        values = np.linalg.svd(matrices, compute_uv=False)
+        result = _VALUES[ord](values, axis=-1)
+    elif ord in (1, -1, np.inf, -np.inf):
+        sums = np.sum(np.absolute(matrices), axis=-2 if abs(ord) == 1 else -1)
+        result = (np.max if ord > 0 else np.min)(sums, axis=-1)
+    else:
+        raise DifferentiationError(f"np.linalg.norm: a matrix has no norm of order {ord!r}.")
+    return expand_reduced(result, tuple(sorted(axes)), False) if keepdims else result
+
+
+passive(np.argmax, np.argmin, np.argsort, np.argpartition, np.nanargmax, np.nanargmin, np.any, np.all, np.count_nonzero)
+passive(np.lexsort, np.nonzero, np.flatnonzero, np.argwhere, np.searchsorted, np.digitize, np.bincount, np.histogram)
+passive(np.unique, np.isin, np.unravel_index, np.ravel_multi_index, np.linalg.matrix_rank, np.linalg.cond)

@@ -1,0 +1,208 @@
+"""The reverse sweep: cotangents carried from a value back to what it was computed from."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterable, Mapping
+from operator import attrgetter
+from typing import Any
+
+import numpy as np
+
+from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, ShapeError
+from .broadcasting import unbroadcast
+from .state import recorded, untracked
+from .tensor import RELEASED, Origin, Tensor, seal_of
+
+__all__ = ["sweep"]
+
+_by_number = attrgetter("number")
+
+
+def sweep(
+    value: Tensor,
+    seed: Any,
+    targets: Iterable[Origin],
+    *,
+    differentiable: bool = False,
+    release: bool = False,
+    must_be_finite: bool = False,
+    destinations: Mapping[Origin, np.ndarray] | None = None,
+) -> dict[Origin, Any]:
+    """Cotangents of the `targets` that `value` depends on.
+
+    Visits origins in falling order of their numbers, so that every origin is met after all that used it; no
+    recursion, so chains may be of any length.
+
+    Parameters
+    ----------
+    value : Tensor
+    seed : array_like, shape value.shape
+        The cotangent of `value` itself.
+    targets : iterable of Origin
+    differentiable : bool
+        Whether the cotangents are to be Tensors with a record of their own.
+    release : bool
+        Give back what the record kept as it is consumed. The value can be swept once only.
+    must_be_finite : bool
+        Raise at the first operation whose cotangent is NaN or infinite.
+    destinations : mapping of Origin to ndarray, optional
+        Where fused operations may write the cotangent of a leaf straight away.
+    """
+    wanted = set(targets)
+    order = _order(value.origin, wanted)
+    context = recorded() if differentiable else untracked()
+    with context:
+        return _carry(value, seed, order, wanted, differentiable, release, must_be_finite, destinations or {})
+
+
+def _order(top: Origin, wanted: set[Origin]) -> list[Origin]:
+    """The origins on a way from `top` to a wanted one, in falling order."""
+    seen = {top}
+    stack = [top]
+    while stack:
+        for parent in stack.pop().parents:
+            if parent is not None and parent not in seen:
+                seen.add(parent)
+                stack.append(parent)
+    useful = set(wanted)
+    way = []
+    for origin in sorted(seen, key=_by_number):
+        if origin in useful:
+            way.append(origin)
+        else:
+            for parent in origin.parents:
+                if parent in useful:
+                    useful.add(origin)
+                    way.append(origin)
+                    break
+    way.reverse()
+    return way
+
+
+def _carry(
+    value: Tensor,
+    seed: Any,
+    order: list[Origin],
+    wanted: set[Origin],
+    differentiable: bool,
+    release: bool,
+    must_be_finite: bool,
+    destinations: Mapping[Origin, np.ndarray],
+) -> dict[Origin, Any]:
+    useful = set(order)
+    pending: dict[Origin, Any] = {value.origin: seed}
+    ours: set[Origin] = set()  # origins whose pending array was made here, so may be added to in place
+    found: dict[Origin, Any] = {}
+    for origin in order:
+        g = pending.pop(origin, None)
+        if g is None:
+            continue
+        if origin in wanted:
+            found[origin] = g
+        rule = origin.rule
+        if rule is None:
+            continue
+        options = origin.options
+        if options is RELEASED:
+            raise DifferentiationError(
+                "This record was given back by an earlier differentiate(..., release=True). Compute the value again, "
+                "or differentiate without release."
+            )
+        parents = origin.parents
+        if origin.inputs is None and origin.output is None:
+            inputs, output = parents, None
+        else:
+            inputs, output = _saved(origin, differentiable)
+        flags = [parent in useful for parent in parents]
+        if destinations and hasattr(rule, "pull_into"):
+            places = [None if p in pending else destinations.get(p) for p in parents]  # type: ignore[arg-type]
+            pulled = rule.pull_into(g, output, inputs, options, flags, places)
+        else:
+            pulled = rule.pull(g, output, inputs, options, flags)
+        for parent, cotangent in zip(parents, pulled, strict=False):
+            if cotangent is None or parent is None:
+                continue
+            if cotangent.shape != parent.shape:
+                cotangent = _fit(cotangent, parent, rule)
+            if cotangent.dtype != parent.dtype:
+                if parent.rule is None and parent.name:
+                    _warn_of_promotion(parent, cotangent.dtype, rule)
+                cotangent = cotangent.astype(parent.dtype)
+            if must_be_finite and not np.all(np.isfinite(cotangent)):
+                raise _not_finite(origin, parent)
+            earlier = pending.get(parent)
+            if earlier is None:
+                pending[parent] = cotangent
+            elif parent in ours:
+                earlier += cotangent
+            else:
+                pending[parent] = earlier + cotangent
+                if not differentiable and isinstance(pending[parent], np.ndarray):
+                    ours.add(parent)
+        if release:
+            origin.release()
+        del g, inputs, output, pulled
+    return found
+
+
+def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
+    """The inputs and the result as the adjoints get them: Tensors in a differentiable sweep, arrays otherwise."""
+    inputs: Any = origin.inputs
+    if inputs is None:
+        inputs = origin.parents
+    else:
+        if origin.seals is not None:
+            _check_seals(origin)
+        if not differentiable:
+            inputs = [x._array if type(x) is Tensor else x for x in inputs]
+    output = origin.output
+    if output is not None and differentiable:
+        output = Tensor.from_operation(output, origin)
+    return inputs, output
+
+
+def _check_seals(origin: Origin) -> None:
+    seals = iter(origin.seals or ())
+    for position, kept in enumerate(origin.inputs or ()):
+        name = ""
+        if type(kept) is Tensor:
+            if kept.origin.rule is not None:
+                continue
+            name, kept = kept.name, kept._array
+        if type(kept) is np.ndarray and seal_of(kept) != next(seals):
+            rule = origin.rule.name if origin.rule else "leaf"
+            raise DifferentiationError(
+                f"An array was changed in place after it was used: input {position} of {rule}"
+                f"{f' ({name!r})' if name else ''}, shape {kept.shape}. The derivative needs its old values. "
+                "Differentiate before the change, or compute the value again after it."
+            )
+
+
+def _fit(cotangent: Any, parent: Origin, rule: Any) -> Any:
+    if rule.broadcasts:
+        return unbroadcast(cotangent, parent.shape)
+    raise ShapeError(
+        f"The rule of {rule.name} returned a cotangent of shape {cotangent.shape} for an input of shape "
+        f"{parent.shape}. An adjoint has to return the shape of the input it belongs to."
+    )
+
+
+def _warn_of_promotion(parent: Origin, dtype: Any, rule: Any) -> None:
+    warnings.warn(
+        f"The parameter {parent.name!r} is {parent.dtype} and met {dtype} in {rule.name}, so the computation went on in {dtype}. "
+        f"Its gradient stays {parent.dtype}. Convert the data once, x.astype(np.{parent.dtype}), or make the parameter {dtype}.",
+        PrecisionWarning,
+        stacklevel=5,
+    )
+
+
+def _not_finite(origin: Origin, parent: Origin) -> NotFiniteError:
+    rule = origin.rule.name if origin.rule else "leaf"
+    place = f" in {origin.place}" if origin.place else ""
+    into = f" for {parent.name!r}" if parent.name else (f" for the result of {parent.rule.name}" if parent.rule else "")
+    return NotFiniteError(
+        f"The backward pass first met NaN or infinity in the derivative of {rule}{place}{into}, shape {parent.shape}. "
+        f"Look at the input of {rule} with vinestep.trail: a root or logarithm of zero, a division by zero, or an "
+        "overflowing exponential is the usual cause."
+    )

@@ -1,0 +1,570 @@
+"""Tensor: an array that remembers the operation it came from."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterator, Sequence
+from itertools import count
+from typing import Any, NoReturn, SupportsIndex
+
+import numpy as np
+from numpy.lib.mixins import NDArrayOperatorsMixin
+from numpy.typing import ArrayLike, DTypeLike
+
+from ..errors import DifferentiationError, DTypeError, MissingRuleError, ShapeError
+from .registry import PASSIVE, UFUNC_METHODS, UFUNCS, Rule, find_handler, find_ufunc_rule, missing_rule
+from .state import STATE
+
+__all__ = ["Origin", "Tensor", "apply", "check_real_float", "held", "held_tree", "owned", "seal_of", "seals_of"]
+
+_next_number = count(1).__next__
+_new = object.__new__
+
+SEAL_BLOCK = 509  # a prime, so that swapped rows and columns of usual widths change the fold
+SEAL_BYTES = 512  # up to here the bytes themselves are kept
+SEAL_WHOLE = 16384  # bytes; below this the whole array is hashed, above it is folded first
+
+
+class Origin:
+    """Where a value came from: the rule, the parents' origins, what the rule saved, a rising number.
+
+    The number rises with every operation of the process, so falling order is a valid order for the sweep.
+    A leaf has no rule. Stands in for an input that was not kept: it knows `shape`, `ndim` and `dtype`.
+    """
+
+    __slots__ = (
+        "dtype",
+        "inputs",
+        "name",
+        "number",
+        "options",
+        "output",
+        "parents",
+        "place",
+        "rule",
+        "seals",
+        "shape",
+    )
+
+    def __init__(
+        self,
+        rule: Rule | None,
+        parents: Sequence[Origin | None],
+        inputs: tuple[Any, ...] | None,
+        output: Any,
+        options: dict[str, Any],
+        shape: tuple[int, ...],
+        dtype: np.dtype[Any],
+        place: str,
+        seals: tuple[Any, ...] | None = None,
+        name: str = "",
+    ) -> None:
+        self.rule = rule
+        self.parents = parents
+        self.inputs = inputs
+        self.output = output
+        self.options = options
+        self.shape = shape
+        self.dtype = dtype
+        self.place = place
+        self.seals = seals
+        self.name = name
+        self.number = _next_number()
+
+    @property
+    def ndim(self) -> int:
+        return len(self.shape)
+
+    @property
+    def size(self) -> int:
+        return int(np.prod(self.shape, dtype=np.int64))
+
+    def release(self) -> None:
+        """Give back what was kept for the sweep; the value can not be differentiated again."""
+        if self.rule is not None:
+            self.parents = ()
+            self.inputs = self.output = self.seals = None
+            self.options = RELEASED
+
+    def __repr__(self) -> str:
+        what = self.rule.name if self.rule else (self.name or "leaf")
+        return f"<Origin {self.number}: {what} {self.shape} {self.dtype}>"
+
+
+RELEASED: dict[str, Any] = {"released": True}
+_NO_OPTIONS: dict[str, Any] = {}
+
+
+def seal_of(array: np.ndarray) -> Any:
+    """A fingerprint of an array's contents: the bytes of a small one, else a checksum taken at memory speed."""
+    if array.nbytes <= SEAL_BYTES:
+        return array.tobytes()
+    if array.nbytes <= SEAL_WHOLE or array.itemsize not in (4, 8) or not array.flags.c_contiguous:
+        return zlib.crc32(array.tobytes() if not array.flags.c_contiguous else array.data)
+    words = array.reshape(-1).view(np.uint32 if array.itemsize == 4 else np.uint64)
+    whole = words.size // SEAL_BLOCK * SEAL_BLOCK
+    fold = np.add.reduce(words[:whole].reshape(-1, SEAL_BLOCK), axis=0, dtype=words.dtype)
+    return zlib.crc32(words[whole:].data, zlib.crc32(fold.data))
+
+
+def seals_of(inputs: tuple[Any, ...]) -> tuple[Any, ...] | None:
+    """Seals of the inputs that somebody else may write to: plain arrays and leaves."""
+    seals = []
+    for value in inputs:
+        if type(value) is Tensor:
+            if value.origin.rule is not None:
+                continue
+            value = value._array
+        if type(value) is np.ndarray:
+            seals.append(seal_of(value))
+    return tuple(seals) if seals else None
+
+
+class Tensor(NDArrayOperatorsMixin):
+    """An array whose operations are recorded, so that values computed from it can be differentiated.
+
+    NumPy functions, operators and SciPy's ufuncs take it as they take an array; results are Tensors that know
+    their origin. The record lives exactly as long as the values that came out of it.
+
+    Parameters
+    ----------
+    value : array_like of floats
+        Integers and complex numbers are refused: they have no derivative here.
+    name : str, optional
+        Shown in trails and messages.
+
+    Raises
+    ------
+    DTypeError
+        If the numbers are not real floats.
+
+    Examples
+    --------
+    >>> x = Tensor([1.0, 2.0, 3.0])
+    >>> loss = np.sum(np.tanh(x) ** 2)
+    >>> differentiate(loss, wrt=x).round(3)
+    array([0.64 , 0.136, 0.02 ])
+    """
+
+    __slots__ = ("__weakref__", "_array", "origin")
+
+    _array: Any
+    origin: Origin
+
+    def __init__(self, value: ArrayLike, *, name: str = "", dtype: DTypeLike | None = None) -> None:
+        if isinstance(value, Tensor):
+            raise DifferentiationError(
+                "Tensor(x) of a Tensor would cut its record. To treat it as a constant use vinestep.held(x); "
+                "otherwise use it as it is."
+            )
+        array = np.asarray(value, dtype=dtype)
+        check_real_float(array.dtype)
+        self._array = array
+        self.origin = Origin(None, (), None, None, _NO_OPTIONS, array.shape, array.dtype, STATE.now.place, None, name)
+
+    @staticmethod
+    def from_operation(array: Any, origin: Origin) -> Tensor:
+        made = _new(Tensor)
+        made._array = array
+        made.origin = origin
+        return made
+
+    @property
+    def array(self) -> Any:
+        """The plain values: a leaf's own array, which may be written to; of a computed value a read-only view."""
+        array = self._array
+        if self.origin.rule is None or type(array) is not np.ndarray:
+            return array
+        view = array.view()
+        view.flags.writeable = False
+        return view
+
+    # NumPy's protocols
+
+    def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **kwargs: Any) -> Any:
+        if method == "__call__" and not kwargs:
+            rule = UFUNCS.get(ufunc)
+            if rule is not None:
+                return apply(rule, inputs, _NO_OPTIONS)
+        return _ufunc_slow(ufunc, method, inputs, kwargs)
+
+    def __array_function__(self, func: Any, types: Any, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        handler = find_handler(func)
+        if handler is not None:
+            if kwargs.get("out") is not None:
+                raise DifferentiationError(
+                    f"np.{func.__name__}(..., out=...) would overwrite an array that the record may need. "
+                    "Leave out= away and use what is returned."
+                )
+            kwargs.pop("out", None)
+            return handler(*args, **kwargs)
+        if func in PASSIVE:
+            return func(*held_tree(args), **held_tree(kwargs))
+        raise missing_rule(func)
+
+    def __array__(self, dtype: DTypeLike | None = None, copy: bool | None = None) -> np.ndarray:
+        if STATE.now.recording:
+            raise _conversion_error("an array")
+        return np.array(self._array, dtype=dtype, copy=copy)
+
+    # Attributes of an array
+
+    @property
+    def shape(self) -> tuple[int, ...]:
+        return self.origin.shape
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        return self.origin.dtype
+
+    @property
+    def ndim(self) -> int:
+        return len(self.origin.shape)
+
+    @property
+    def size(self) -> int:
+        return int(self._array.size)
+
+    @property
+    def nbytes(self) -> int:
+        return int(self._array.nbytes)
+
+    @property
+    def name(self) -> str:
+        """Name of a leaf, or the path of a parameter; empty for other values."""
+        return self.origin.name
+
+    @property
+    def T(self) -> Any:
+        return np.transpose(self)
+
+    @property
+    def mT(self) -> Any:
+        return np.swapaxes(self, -1, -2)
+
+    @property
+    def flat(self) -> NoReturn:
+        raise DifferentiationError("A Tensor has no .flat: it would lose the record. Use np.ravel(x).")
+
+    def __len__(self) -> int:
+        if not self.shape:
+            raise TypeError("len() of a Tensor with no axes")
+        return self.shape[0]
+
+    def __iter__(self) -> Iterator[Any]:
+        if not self.shape:
+            raise TypeError("a Tensor with no axes can not be iterated")
+        return (self[i] for i in range(self.shape[0]))
+
+    def __getitem__(self, index: Any) -> Any:
+        from .rules.indexing import getitem
+
+        return getitem(self, index=held_tree(index))
+
+    def __setitem__(self, index: Any, value: Any) -> NoReturn:
+        cure = (
+            "This one is a leaf: to change its starting value write to x.array[...] before the computation."
+            if self.origin.rule is None
+            else "Build the new value instead: np.where(mask, new, x), np.concatenate or np.stack of the parts."
+        )
+        raise DifferentiationError(f"A Tensor can not be assigned into: the record needs its old value. {cure}")
+
+    def __bool__(self) -> bool:
+        return bool(self._array)
+
+    def __float__(self) -> float:
+        if STATE.now.recording:
+            raise _conversion_error("a Python float")
+        return float(self._array)
+
+    def __int__(self) -> int:
+        if STATE.now.recording:
+            raise _conversion_error("a Python int")
+        return int(self._array)
+
+    def __complex__(self) -> NoReturn:
+        raise _complex_error()
+
+    def __index__(self) -> NoReturn:
+        raise DTypeError("A Tensor holds floats and can not be an index. Use vinestep.held(x).astype(int).")
+
+    def __format__(self, spec: str) -> str:
+        return format(self._array.item() if spec and self.size == 1 else self._array, spec)
+
+    def __repr__(self) -> str:
+        origin = self.origin
+        came = f"from {origin.rule.name}" if origin.rule else (f"{origin.name!r}" if origin.name else "leaf")
+        text = np.array2string(np.asarray(self._array), prefix="Tensor(", separator=", ", threshold=50)
+        return f"Tensor({text}, {origin.dtype}, {came})"
+
+    def __hash__(self) -> int:
+        return id(self)
+
+    # Methods of an array, each the NumPy function of that name
+
+    def item(self) -> float:
+        """The one number of a Tensor of size 1, as a Python float, without derivative."""
+        return float(self._array.item())
+
+    def sum(self, axis: Any = None, **options: Any) -> Any:
+        return np.sum(self, axis=axis, **options)
+
+    def prod(self, axis: Any = None, **options: Any) -> Any:
+        return np.prod(self, axis=axis, **options)
+
+    def mean(self, axis: Any = None, **options: Any) -> Any:
+        return np.mean(self, axis=axis, **options)
+
+    def var(self, axis: Any = None, **options: Any) -> Any:
+        return np.var(self, axis=axis, **options)
+
+    def std(self, axis: Any = None, **options: Any) -> Any:
+        return np.std(self, axis=axis, **options)
+
+    def max(self, axis: Any = None, **options: Any) -> Any:
+        return np.max(self, axis=axis, **options)
+
+    def min(self, axis: Any = None, **options: Any) -> Any:
+        return np.min(self, axis=axis, **options)
+
+    def argmax(self, axis: Any = None, **options: Any) -> Any:
+        return np.argmax(self, axis=axis, **options)
+
+    def argmin(self, axis: Any = None, **options: Any) -> Any:
+        return np.argmin(self, axis=axis, **options)
+
+    def argsort(self, axis: Any = -1, **options: Any) -> Any:
+        return np.argsort(self, axis=axis, **options)
+
+    def cumsum(self, axis: Any = None) -> Any:
+        return np.cumsum(self, axis=axis)
+
+    def cumprod(self, axis: Any = None) -> Any:
+        return np.cumprod(self, axis=axis)
+
+    def clip(self, min: Any = None, max: Any = None) -> Any:
+        return np.clip(self, min, max)
+
+    def dot(self, other: Any) -> Any:
+        return np.dot(self, other)
+
+    def reshape(self, *shape: Any, order: Any = "C") -> Any:
+        return np.reshape(self, shape[0] if len(shape) == 1 else shape, order=order)
+
+    def ravel(self) -> Any:
+        return np.ravel(self)
+
+    def flatten(self) -> Any:
+        return np.ravel(self)
+
+    def transpose(self, *axes: Any) -> Any:
+        if not axes or axes == (None,):
+            return np.transpose(self)
+        return np.transpose(self, axes[0] if len(axes) == 1 and not isinstance(axes[0], SupportsIndex) else axes)
+
+    def swapaxes(self, first: int, second: int) -> Any:
+        return np.swapaxes(self, first, second)
+
+    def squeeze(self, axis: Any = None) -> Any:
+        return np.squeeze(self, axis=axis)
+
+    def repeat(self, repeats: Any, axis: Any = None) -> Any:
+        return np.repeat(self, repeats, axis=axis)
+
+    def take(self, indices: Any, axis: Any = None) -> Any:
+        return np.take(self, indices, axis=axis)
+
+    def diagonal(self, offset: int = 0, axis1: int = 0, axis2: int = 1) -> Any:
+        return np.diagonal(self, offset, axis1, axis2)
+
+    def trace(self, offset: int = 0, axis1: int = 0, axis2: int = 1) -> Any:
+        return np.trace(self, offset, axis1, axis2)
+
+    def astype(self, dtype: DTypeLike) -> Any:
+        from .rules.shaping import astype
+
+        return astype(self, dtype=np.dtype(dtype))
+
+    def copy(self) -> Any:
+        return np.copy(self)
+
+    def __pow__(self, exponent: Any) -> Any:
+        if type(exponent) in (int, float):
+            if exponent == 2:
+                return np.square(self)
+            if exponent == 1:
+                return np.positive(self)
+        return np.power(self, exponent)
+
+
+def check_real_float(dtype: np.dtype[Any]) -> None:
+    """Refuse what is not a real float, with the reason."""
+    if dtype.kind == "f":
+        return
+    if dtype.kind == "c":
+        raise _complex_error()
+    cure = "Write 1.0 rather than 1, or x.astype(float)" if dtype.kind in "iub" else "Convert them to floats first"
+    raise DTypeError(f"A Tensor holds real floats, got {dtype}. {cure}; leave labels, indices and masks as plain arrays.")
+
+
+def _complex_error() -> DTypeError:
+    return DTypeError(
+        "Complex numbers are not differentiated here: a real derivative of a complex function exists only if it is "
+        "analytic, and losses are real. Split the value into its real and imaginary part, as two real arrays."
+    )
+
+
+def _conversion_error(kind: str) -> DifferentiationError:
+    return DifferentiationError(
+        f"Turning a Tensor into {kind} would lose the record, so its derivative would silently be missing. "
+        "If it is meant as a constant, say so: vinestep.held(x), or x.item() for one number. To gather Tensors use "
+        "np.stack or np.concatenate instead of np.array; for math.exp and the like use np.exp; for "
+        "scipy.special.logsumexp, softmax and log_softmax use vinestep.logsumexp, softmax and log_softmax."
+    )
+
+
+def held(x: Any) -> Any:
+    """A value treated as constant: the plain array of a Tensor; anything else as it is.
+
+    Returns
+    -------
+    array : ndarray
+        Read-only for values the record needs; copy it before writing.
+
+    Examples
+    --------
+    >>> x = Tensor([3.0])
+    >>> differentiate(np.sum(held(x) * x), wrt=x)
+    array([3.])
+    """
+    return x.array if isinstance(x, Tensor) else x
+
+
+def held_tree(tree: Any) -> Any:
+    """`held` through tuples, lists and dicts."""
+    if isinstance(tree, Tensor):
+        return tree.array
+    if type(tree) in (tuple, list):
+        return type(tree)([held_tree(item) for item in tree])
+    if type(tree) is dict:
+        return {key: held_tree(item) for key, item in tree.items()}
+    return tree
+
+
+def owned(value: Any) -> Any:
+    """A copy of a mask or an index array that the record will need, so that a later change by its owner is harmless."""
+    if STATE.now.recording and STATE.now.sealing and isinstance(value, np.ndarray):
+        return value.copy()
+    if type(value) is tuple:
+        return tuple([owned(item) for item in value])
+    return value
+
+
+def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
+    """Run a rule's forward computation on plain arrays and, if recording, give the result an origin."""
+    arrays: list[Any] = []
+    parents: list[Origin | None] = []
+    tracked = False
+    for x in inputs:
+        if type(x) is Tensor:
+            arrays.append(x._array)
+            parents.append(x.origin)
+            tracked = True
+        else:
+            arrays.append(x)
+            parents.append(None)
+    output = rule.forward(*arrays, **options)
+    now = STATE.now
+    if not (tracked and now.recording):
+        return output
+    dtype = output.dtype
+    if dtype.kind != "f":
+        check_real_float(dtype)
+    kept = seals = None
+    if rule.keeps_inputs:
+        kept = inputs
+        if now.sealing:
+            seals = seals_of(inputs)
+    origin = Origin(
+        rule,
+        parents,
+        kept,
+        output if rule.keeps_output else None,
+        options,
+        output.shape,
+        dtype,
+        now.place,
+        seals,
+    )
+    made = _new(Tensor)
+    made._array = output
+    made.origin = origin
+    return made
+
+
+def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+    out = kwargs.pop("out", None)
+    if out is not None:
+        return _in_place(ufunc, method, inputs, kwargs, out)
+    if method != "__call__":
+        handler = UFUNC_METHODS.get((ufunc, method))
+        if handler is None:
+            if ufunc in PASSIVE:
+                return getattr(ufunc, method)(*held_tree(inputs), **held_tree(kwargs))
+            known = sorted({f"np.{u.__name__}.{m}" for u, m in UFUNC_METHODS})
+            raise _missing_method(ufunc, method, known)
+        return handler(*inputs, **kwargs)
+    if kwargs.get("where", True) is not True:
+        raise DifferentiationError(
+            f"np.{ufunc.__name__}(..., where=...) leaves the other elements undefined, so it has no derivative. "
+            f"Use np.where(mask, np.{ufunc.__name__}(...), other)."
+        )
+    kwargs.pop("where", None)
+    dtype = kwargs.pop("dtype", None)
+    if ufunc in PASSIVE:
+        return ufunc(*held_tree(inputs), **kwargs)
+    if kwargs:
+        raise DifferentiationError(f"np.{ufunc.__name__} with {', '.join(kwargs)}= is not differentiated; leave it away.")
+    handler = find_handler(ufunc)
+    rule = None if handler else find_ufunc_rule(ufunc)
+    if handler is None and rule is None:
+        if ufunc in PASSIVE:
+            return ufunc(*held_tree(inputs))
+        raise missing_rule(ufunc)
+    if dtype is not None:
+        check_real_float(np.dtype(dtype))
+        inputs = tuple(x.astype(dtype) if isinstance(x, Tensor) else np.asarray(x, dtype) for x in inputs)
+    return handler(*inputs) if handler else apply(rule, inputs, _NO_OPTIONS)  # type: ignore[arg-type]
+
+
+def _missing_method(ufunc: np.ufunc, method: str, known: list[str]) -> MissingRuleError:
+    return MissingRuleError(
+        f"np.{ufunc.__name__}.{method} has no derivative rule. Those that have one: {', '.join(known)}. "
+        "Write it with sums, products or np.where instead."
+    )
+
+
+def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any], out: tuple[Any, ...]) -> Any:
+    """``x += y`` and its kin: a leaf is changed in place, a computed value gives way to a new one."""
+    target = out[0]
+    if method != "__call__" or kwargs or len(out) != 1 or not inputs or target is not inputs[0]:
+        raise DifferentiationError(
+            f"np.{ufunc.__name__}(..., out=...) would overwrite an array that the record may need. "
+            "Leave out= away and use what is returned."
+        )
+    if not isinstance(target, Tensor):
+        raise DifferentiationError("A plain array can not take a Tensor in place: the record would be lost. Write x = x + y.")
+    if target.origin.rule is not None:
+        return ufunc(*inputs)
+    others = inputs[1:]
+    if STATE.now.recording and any(isinstance(x, Tensor) for x in others):
+        raise DifferentiationError(
+            "A leaf Tensor was to be changed in place by a recorded value. Write x = x + y to build a new value, or "
+            "x += vinestep.held(y) to change the leaf itself."
+        )
+    values = held_tree(others)
+    shape = np.broadcast_shapes(target.shape, *(np.shape(x) for x in values))
+    if shape != target.shape:
+        raise ShapeError(f"In-place {ufunc.__name__}: the Tensor has shape {target.shape}, the result would have {shape}.")
+    ufunc(target._array, *values, out=target._array, casting="same_kind")
+    return target

@@ -1,0 +1,209 @@
+"""Datasets and minibatches."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Self
+
+import numpy as np
+
+from ..errors import DataError
+
+__all__ = ["Batch", "Batches", "Dataset"]
+
+
+class Batch(NamedTuple):
+    """Some examples: inputs and targets, first axis the examples."""
+
+    inputs: Any
+    targets: Any
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """Which rows of which source a dataset holds, so that overlaps can be noticed."""
+
+    source: int
+    rows: np.ndarray
+
+
+class Dataset:
+    """Inputs and targets, example by example.
+
+    Parameters
+    ----------
+    inputs : array_like, shape (n, ...)
+    targets : array_like, shape (n, ...)
+
+    Raises
+    ------
+    DataError
+        If there are no examples, or not as many inputs as targets.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.arange(10.0)[:, None], np.arange(10))
+    >>> train, test = data.split(0.7, 0.3, seed=1)
+    >>> len(train), len(test)
+    (7, 3)
+    """
+
+    def __init__(self, inputs: Any, targets: Any, *, origin: Origin | None = None) -> None:
+        self.inputs = np.asarray(inputs)
+        self.targets = np.asarray(targets)
+        n = self.inputs.shape[0] if self.inputs.ndim else 0
+        if self.targets.shape[:1] != (n,):
+            raise DataError(f"Dataset: {n} inputs but targets of shape {self.targets.shape}. Each example needs one of each.")
+        if n == 0:
+            raise DataError("Dataset: there are no examples.")
+        self.origin = origin or Origin(id(self.inputs), np.arange(n))
+
+    def __len__(self) -> int:
+        return int(self.inputs.shape[0])
+
+    def __repr__(self) -> str:
+        return f"<{type(self).__name__} of {len(self)} examples, inputs {self.inputs.shape[1:]} {self.inputs.dtype}>"
+
+    def rows(self, index: np.ndarray) -> Self:
+        """The examples at these places, as a dataset of the same kind."""
+        return type(self)(self.inputs[index], self.targets[index], origin=self._origin_of(index))  # type: ignore[call-arg]
+
+    def _origin_of(self, index: np.ndarray) -> Origin:
+        return Origin(self.origin.source, self.origin.rows[index])
+
+    def shared_rows(self, other: Dataset) -> int:
+        """How many examples come from the same row of the same source."""
+        if self.origin.source != other.origin.source:
+            return 0
+        return int(np.intersect1d(self.origin.rows, other.origin.rows).size)
+
+    def split(self, *shares: float, seed: int = 0, evenly: bool = False) -> list[Self]:
+        """Divide at random into parts that share no example.
+
+        Parameters
+        ----------
+        *shares : float
+            Parts of the whole; they must not add up to more than 1.
+        seed : int
+        evenly : bool
+            Give every part the same mix of classes as the whole.
+
+        Raises
+        ------
+        DataError
+            If a part would be empty, or, evenly, would miss a class.
+        """
+        self._check_shares(shares)
+        rng = np.random.default_rng([seed, 0x5EED])
+        groups = self._classes() if evenly else [np.arange(len(self))]
+        parts: list[list[np.ndarray]] = [[] for _ in shares]
+        for group in groups:
+            shuffled = rng.permutation(group)
+            bounds = np.round(np.cumsum([0.0, *shares]) * len(group)).astype(int)
+            for part, start, stop in zip(parts, bounds, bounds[1:], strict=False):
+                part.append(shuffled[start:stop])
+        indices = [np.sort(np.concatenate(part)) for part in parts]
+        for share, index, part in zip(shares, indices, parts, strict=True):
+            if not index.size:
+                raise DataError(
+                    f"split: a share of {share} of {len(self)} examples is an empty part. Give it more, or leave it away."
+                )
+            if evenly and any(not piece.size for piece in part):
+                raise DataError(
+                    f"split: the part with a share of {share} would miss a class: the rarest has "
+                    f"{min(len(g) for g in groups)} examples. Give it a larger share, or split without evenly=True."
+                )
+        return [self.rows(index) for index in indices]
+
+    @staticmethod
+    def _check_shares(shares: Sequence[float]) -> None:
+        if not shares or any(not 0 < share <= 1 for share in shares) or sum(shares) > 1 + 1e-9:
+            raise DataError(
+                f"split: shares have to be positive and add up to at most 1, got {', '.join(map(str, shares)) or 'none'}. "
+                "For instance split(0.7, 0.15, 0.15)."
+            )
+
+    def _classes(self) -> list[np.ndarray]:
+        if self.targets.ndim != 1 or self.targets.dtype.kind not in "iu":
+            raise DataError("split: evenly=True balances classes, and the targets are not class numbers. Leave it away.")
+        return [np.flatnonzero(self.targets == label) for label in np.unique(self.targets)]
+
+    def batches(self, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False) -> Batches:
+        """Minibatches of this dataset; see `Batches`."""
+        return Batches(self, size, shuffled=shuffled, seed=seed, drop_partial=drop_partial)
+
+
+class Batches:
+    """Minibatches of a dataset, in an order that is a function of seed and epoch alone.
+
+    Parameters
+    ----------
+    dataset : Dataset
+    size : int
+        Examples a batch; the last may be smaller.
+    shuffled : bool
+        A new order each epoch; otherwise the dataset's own.
+    seed : int, optional
+        Of the order; by default the training's.
+    drop_partial : bool
+        Leave a smaller last batch away.
+
+    Raises
+    ------
+    DataError
+        If the size is not positive, or no batch is left.
+
+    Examples
+    --------
+    >>> batches = vs.data.Dataset(np.arange(5.0)[:, None], np.arange(5)).batches(2)
+    >>> [batch.targets.tolist() for batch in batches.epoch(0, seed=1)]
+    [[2, 1], [3, 0], [4]]
+    >>> len(batches)
+    3
+    """
+
+    def __init__(
+        self, dataset: Dataset, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False
+    ) -> None:
+        if not isinstance(size, int | np.integer) or size < 1:
+            raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
+        self.dataset = dataset
+        self.size = int(size)
+        self.shuffled = shuffled
+        self.seed = seed
+        self.drop_partial = drop_partial
+        if not len(self):
+            raise DataError(
+                f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller size or keep the partial one."
+            )
+
+    def __len__(self) -> int:
+        whole, rest = divmod(len(self.dataset), self.size)
+        return whole + (rest > 0 and not self.drop_partial)
+
+    def settings(self) -> dict[str, Any]:
+        """How they were made, for the record."""
+        return {"size": self.size, "shuffled": self.shuffled, "drop_partial": self.drop_partial, "examples": len(self.dataset)}
+
+    def epoch(self, number: int = 0, *, seed: int = 0, start: int = 0) -> Iterator[Batch]:
+        """The batches of an epoch, from the one at `start` on."""
+        order = self._order(number, seed if self.seed is None else self.seed)
+        inputs, targets = self.dataset.inputs, self.dataset.targets
+        for i in range(start, len(self)):
+            index = order[i * self.size : (i + 1) * self.size]
+            yield Batch(inputs[index], targets[index])
+
+    def in_order(self) -> Iterator[Batch]:
+        """Every example once, in the dataset's own order, the partial batch too."""
+        for start in range(0, len(self.dataset), self.size):
+            part = slice(start, start + self.size)
+            yield Batch(self.dataset.inputs[part], self.dataset.targets[part])
+
+    def __iter__(self) -> Iterator[Batch]:
+        return self.epoch(0)
+
+    def _order(self, number: int, seed: int) -> np.ndarray:
+        if not self.shuffled:
+            return np.arange(len(self.dataset))
+        return np.random.default_rng([seed, number, 0x0EDE]).permutation(len(self.dataset))

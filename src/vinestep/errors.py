@@ -1,0 +1,99 @@
+"""Every refusal of the library.
+
+VineStepError
+    ShapeError            (ValueError)       arrays that do not fit together
+    DTypeError            (TypeError)        a kind of number that cannot be differentiated or stored
+    MissingRuleError      (TypeError)        a NumPy function with no derivative rule
+    DifferentiationError  (ValueError)       a derivative that cannot be had as asked
+    NotFiniteError        (ArithmeticError)  NaN or infinity where a number was needed
+    LayerError            (ValueError)       a layer used in the wrong order or with wrong settings
+    DataError             (ValueError)       a table, split or label that cannot be used
+    CheckpointError       (ValueError)       a checkpoint file that cannot be trusted
+    PlanError             (ValueError)       a plan with an unknown key, wrong type or missing file
+    RunError              (RuntimeError)     a run that does not exist or cannot be continued
+
+Each says what was wrong, where, what was expected and what to do::
+
+    try:
+        network.initialise(sample)
+    except vinestep.VineStepError as error:
+        print(error)
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+__all__ = [
+    "CheckpointError",
+    "DTypeError",
+    "DataError",
+    "DifferentiationError",
+    "LayerError",
+    "MissingRuleError",
+    "NotFiniteError",
+    "PlanError",
+    "PrecisionWarning",
+    "RunError",
+    "ShapeError",
+    "VineStepError",
+    "did_you_mean",
+]
+
+
+class VineStepError(Exception):
+    """The base of every error raised on purpose by the library."""
+
+
+class ShapeError(VineStepError, ValueError):
+    """Arrays whose shapes do not fit together."""
+
+
+class DTypeError(VineStepError, TypeError):
+    """A kind of number that cannot be differentiated or stored."""
+
+
+class MissingRuleError(VineStepError, TypeError):
+    """A NumPy function for which there is no derivative rule."""
+
+
+class DifferentiationError(VineStepError, ValueError):
+    """A derivative that cannot be had as asked."""
+
+
+class NotFiniteError(VineStepError, ArithmeticError):
+    """NaN or infinity where a finite number was needed."""
+
+
+class LayerError(VineStepError, ValueError):
+    """A layer used in the wrong order or with settings that make no sense."""
+
+
+class DataError(VineStepError, ValueError):
+    """A table, split or label that cannot be used."""
+
+
+class CheckpointError(VineStepError, ValueError):
+    """A checkpoint file that cannot be trusted."""
+
+
+class PlanError(VineStepError, ValueError):
+    """A plan with an unknown key, a wrong type or a missing file."""
+
+
+class RunError(VineStepError, RuntimeError):
+    """A run that does not exist or cannot be continued."""
+
+
+class PrecisionWarning(UserWarning):
+    """A float32 parameter met a float64 array, so the result is float64."""
+
+
+def did_you_mean(name: str, known: Iterable[str]) -> str:
+    """A sentence that names the nearest of the known names, or all of them."""
+    names = sorted(known)
+    near = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
+    if near:
+        return f"Did you mean {near[0]!r}?"
+    return f"Known: {', '.join(names)}." if names else "There are none."

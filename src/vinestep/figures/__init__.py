@@ -1,0 +1,7 @@
+"""Figures: plain data in, a Matplotlib figure out."""
+
+from .curves import curves
+from .decisions import decisions
+from .style import save
+
+__all__ = ["curves", "decisions", "save"]

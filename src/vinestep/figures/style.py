@@ -1,0 +1,49 @@
+"""The look all figures share."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+__all__ = ["COLOURS", "figure", "save", "tidy"]
+
+# must, leaf, clay, plum, straw, slate: told apart also by people who do not see red and green apart
+COLOURS = ("#5b2a86", "#2e7d4f", "#d1602f", "#1f78a4", "#c9a227", "#6b6b6b")
+INK = "#2b2b2b"
+SIZE = (12.8, 8.0)
+DPI = 100
+
+
+def figure(
+    rows: int = 1, columns: int = 1, *, title: str = "", size: tuple[float, float] = SIZE, **options: Any
+) -> tuple[Figure, Any]:
+    """A figure of 1280 x 800 points with panels, independent of any screen."""
+    made = Figure(figsize=size, dpi=DPI, layout="constrained")
+    FigureCanvasAgg(made)
+    axes = made.subplots(rows, columns, squeeze=False, **options)
+    if title:
+        made.suptitle(title, fontsize=16, color=INK, x=0.01, ha="left")
+    return made, axes
+
+
+def tidy(axis: Any, *, x: str = "", y: str = "", title: str = "") -> None:
+    """Labels, and no more lines than are needed."""
+    axis.set_xlabel(x, fontsize=12, color=INK)
+    axis.set_ylabel(y, fontsize=12, color=INK)
+    if title:
+        axis.set_title(title, fontsize=13, color=INK, loc="left")
+    axis.spines[["top", "right"]].set_visible(False)
+    axis.tick_params(labelsize=11, colors=INK)
+    axis.grid(True, alpha=0.2, linewidth=0.8)
+
+
+def save(made: Figure, path: str | Path) -> Path:
+    """Write a figure as PNG, whole or not at all."""
+    target = Path(path)
+    temporary = target.with_name(f".{target.name}.part")
+    made.savefig(temporary, format="png")
+    temporary.replace(target)
+    return target

@@ -1,0 +1,30 @@
+"""Compiled inner loops: arrays in, arrays out.
+
+Numba is imported, and a kernel compiled, when the kernel is first called; compiled code is cached on disk. Each loop
+is serial over its range. Nothing here knows of tensors, layers or files.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+__all__ = ["Kernels", "adam", "dense", "losses", "sgd"]
+
+
+class Kernels:
+    """The functions of a kernel module, loaded at first use."""
+
+    def __init__(self, module: str) -> None:
+        self._module = module
+
+    def __getattr__(self, name: str) -> Any:
+        function = getattr(import_module(self._module), name)
+        setattr(self, name, function)
+        return function
+
+
+dense = Kernels("vinestep.kernels.dense_loops")
+losses = Kernels("vinestep.kernels.loss_loops")
+adam = Kernels("vinestep.kernels.adam_loops")
+sgd = Kernels("vinestep.kernels.sgd_loops")

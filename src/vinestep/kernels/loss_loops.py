@@ -1,0 +1,44 @@
+"""Loops of the losses."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .compiling import kernel
+
+__all__ = ["cross_entropy", "squared_error"]
+
+
+@kernel
+def cross_entropy(logits, labels, losses, slopes):
+    """Losses of the examples, and ``softmax(logits) - one_hot(labels)``.
+
+    Returns the sum of the losses in float64.
+    """
+    total = 0.0
+    for i in range(logits.shape[0]):
+        top = logits[i, 0]
+        for j in range(1, logits.shape[1]):
+            top = max(top, logits[i, j])
+        weight = top * 0
+        for j in range(logits.shape[1]):
+            slopes[i, j] = np.exp(logits[i, j] - top)
+            weight += slopes[i, j]
+        for j in range(logits.shape[1]):
+            slopes[i, j] /= weight
+        label = labels[i]
+        slopes[i, label] -= 1
+        losses[i] = np.log(weight) + (top - logits[i, label])
+        total += losses[i]
+    return total
+
+
+@kernel
+def squared_error(prediction, target, slopes):
+    """Sum of squares in float64; `slopes` gets ``prediction - target``. All flat."""
+    total = 0.0
+    for i in range(prediction.size):
+        r = prediction[i] - target[i]
+        slopes[i] = r
+        total += r * r
+    return total

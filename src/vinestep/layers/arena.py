@@ -1,0 +1,66 @@
+"""The arena: all trainable parameters of a network in one flat array, the frozen ones in another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+import numpy as np
+
+from ..autodiff.gradients import Layout
+from ..autodiff.tensor import Tensor
+from ..errors import ShapeError, did_you_mean
+
+__all__ = ["Arena"]
+
+
+class Arena:
+    """Owns the memory of a network's parameters.
+
+    Parameters
+    ----------
+    tensors : mapping of path to Tensor
+        All parameters, in the network's order. Their arrays become views into `flat` or `frozen`.
+    frozen : set of paths
+    """
+
+    def __init__(self, tensors: Mapping[str, Tensor], frozen: Iterable[str] = ()) -> None:
+        self.tensors = dict(tensors)
+        self.pack(set(frozen))
+
+    def pack(self, frozen: set[str]) -> None:
+        """Lay the parameters out anew, with these ones frozen. Values and Tensors stay; views move."""
+        self.frozen_paths = frozen
+        trainable = {path: t for path, t in self.tensors.items() if path not in frozen}
+        still = {path: t for path, t in self.tensors.items() if path in frozen}
+        self.layout = Layout((path, t.shape) for path, t in trainable.items())
+        self.frozen_layout = Layout((path, t.shape) for path, t in still.items())
+        self.flat = self._move(trainable, self.layout)
+        self.frozen = self._move(still, self.frozen_layout)
+        self.trainable = trainable
+
+    def _move(self, tensors: Mapping[str, Tensor], layout: Layout) -> np.ndarray:
+        dtype = next(iter(self.tensors.values())).dtype if self.tensors else np.dtype(np.float32)
+        flat = np.empty(layout.size, dtype=dtype)
+        for path, tensor in tensors.items():
+            view = layout.view(flat, layout[path])
+            view[...] = tensor._array
+            tensor._array = view
+        return flat
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        return self.flat.dtype
+
+    def load(self, weights: Mapping[str, np.ndarray]) -> None:
+        """Overwrite parameters by path, all or none."""
+        for path, array in weights.items():
+            if path not in self.tensors:
+                raise ShapeError(f"There is no parameter {path!r}. {did_you_mean(path, self.tensors)}")
+            if np.shape(array) != self.tensors[path].shape:
+                raise ShapeError(
+                    f"{path}: expected weights of shape {self.tensors[path].shape}, got {np.shape(array)}. "
+                    "Were they saved from a network of another width?"
+                )
+        for path, array in weights.items():
+            self.tensors[path]._array[...] = array

@@ -1,0 +1,351 @@
+"""What a layer is.
+
+To write one, supply two methods and nothing else:
+
+1. ``declare(self, shape)`` is called once, with the shape of the first input seen, and creates parameters by
+   ``self.parameter(name, shape, initialiser)`` and running statistics by ``self.statistic(name, shape, value)``.
+   Only the input's shape is ever given by the user; every later shape follows.
+2. ``compute(self, x)`` is the layer's mathematics in NumPy.
+
+Any attribute that is a layer, or a list or dict of layers, is part of the layer; paths are built from attribute
+names. A plain callable such as `np.tanh` may stand wherever a layer may.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Iterator, Mapping
+from fnmatch import fnmatchcase
+from typing import Any, Self
+
+import numpy as np
+from numpy.typing import DTypeLike
+
+from ..autodiff.state import STATE, untracked
+from ..autodiff.tensor import Tensor, held
+from ..errors import LayerError, ShapeError, did_you_mean
+from ..initialisers import Initialiser
+from .arena import Arena
+from .context import PASS, DryPass, Observer, observed
+from .description import Description, Survey, layer_name
+
+__all__ = ["Layer", "LayerLike", "call_layer"]
+
+LayerLike = Callable[..., Any]
+
+
+class Layer:
+    """Base of all layers; see the module's text for the two methods to supply.
+
+    Examples
+    --------
+    >>> class Scale(Layer):
+    ...     def declare(self, shape):
+    ...         self.parameter("factor", shape[-1:], vs.initialisers.ones)
+    ...
+    ...     def compute(self, x):
+    ...         return x * self.factor
+    >>> network = Stack(Scale()).initialise(np.ones((1, 3)))
+    >>> list(network.parameters())
+    ['0/factor']
+    """
+
+    path: str = ""
+    arena: Arena | None = None
+    _declared: bool = False
+
+    # what a member supplies
+
+    def declare(self, shape: Any) -> None:
+        """Create parameters for inputs of this shape. Layers without parameters leave it out."""
+
+    def compute(self, *inputs: Any) -> Any:
+        raise NotImplementedError(f"{type(self).__name__}.compute is not written: it has to return the layer's output.")
+
+    def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
+        """Multiplications followed by an addition in one pass, for `describe`."""
+        return 0
+
+    # what a member calls
+
+    def parameter(self, name: str, shape: tuple[int, ...], initialiser: Initialiser) -> None:
+        """Create a trainable parameter, available as the attribute `name` from now on."""
+        dry = PASS.dry
+        if dry is None:
+            raise LayerError(f"{self._label}: parameters are created in declare(), during initialise().")
+        path = self._join(name)
+        rng = np.random.default_rng([dry.seed, *path.encode()])
+        values = np.asarray(initialiser(rng, shape), dtype=dry.dtype)
+        if values.shape != tuple(shape):
+            raise ShapeError(f"{path}: the initialiser returned shape {values.shape} where {tuple(shape)} was asked for.")
+        self._own_parameters()[name] = Tensor(values, name=path)
+        setattr(self, name, self._own_parameters()[name])
+
+    def statistic(self, name: str, shape: tuple[int, ...], value: float) -> None:
+        """Create a running statistic: an array that is saved with the weights but not trained."""
+        dry = PASS.dry
+        if dry is None:
+            raise LayerError(f"{self._label}: statistics are created in declare(), during initialise().")
+        array = np.full(shape, value, dtype=dry.dtype)
+        self._own_statistics()[name] = array
+        setattr(self, name, array)
+
+    # calling
+
+    def __call__(self, *inputs: Any) -> Any:
+        now = STATE.now
+        before = now.place
+        now.place = self.path
+        if self.arena is not None:
+            inputs = self._in_own_precision(inputs)
+        try:
+            if not self._declared:
+                self._declare(inputs)
+            output = self.compute(*inputs)
+        finally:
+            now.place = before
+        if PASS.observer is not None:
+            PASS.observer(self, self.path, inputs, output)
+        return output
+
+    def _declare(self, inputs: tuple[Any, ...]) -> None:
+        if PASS.dry is None:
+            raise LayerError(
+                f"{self._label} has no parameters yet. Call network.initialise(sample) once, with one example or batch, "
+                "before the network is used."
+            )
+        shapes = [np.shape(held(x)) for x in inputs]
+        self.declare(shapes[0] if len(shapes) == 1 else shapes)
+        self._declared = True
+
+    # the tree of layers
+
+    def children(self) -> Iterator[tuple[str, Layer]]:
+        """The layers directly inside this one, with the last part of their paths."""
+        for name, value in vars(self).items():
+            if not name.startswith("_") and name != "arena":
+                yield from _layers_in(name, value)
+
+    def walk(self) -> Iterator[Layer]:
+        """This layer and all inside it, each once, outer before inner."""
+        seen: set[int] = set()
+        stack = [self]
+        while stack:
+            layer = stack.pop()
+            if id(layer) in seen:
+                continue
+            seen.add(id(layer))
+            yield layer
+            stack += reversed([child for _, child in layer.children()])
+
+    def _set_paths(self, path: str = "", seen: set[int] | None = None) -> None:
+        seen = seen if seen is not None else set()
+        seen.add(id(self))
+        self.path = path
+        for name, child in self.children():
+            if id(child) not in seen:
+                child._set_paths(f"{path}/{name}" if path else name, seen)
+
+    def _own_parameters(self) -> dict[str, Tensor]:
+        own: dict[str, Tensor] = self.__dict__.setdefault("_parameters", {})
+        return own
+
+    def _own_statistics(self) -> dict[str, np.ndarray]:
+        own: dict[str, np.ndarray] = self.__dict__.setdefault("_statistics", {})
+        return own
+
+    def _join(self, name: str) -> str:
+        return f"{self.path}/{name}" if self.path else name
+
+    @property
+    def _label(self) -> str:
+        return f"{self.path or 'the network'} ({type(self).__name__})"
+
+    @property
+    def random_key(self) -> int:
+        """A number for this layer's path, which keeps the random streams of layers apart."""
+        return zlib.crc32(self.path.encode())
+
+    # a network as a whole
+
+    def initialise(self, sample: Any, seed: int = 0, *, dtype: DTypeLike | None = None) -> Self:
+        """Create every parameter by one dry pass, and pack the arena.
+
+        Parameters
+        ----------
+        sample : array_like or tuple of array_like
+            One batch of inputs of the kind the network will see; only its shape and its finiteness matter.
+        seed : int
+            Same seed, same weights: each parameter is drawn from its own stream, keyed by seed and path.
+        dtype : dtype, optional
+            float32 by default.
+
+        Returns
+        -------
+        network : Layer
+            Itself, so that it can be written ``network = Stack(...).initialise(sample)``.
+
+        Raises
+        ------
+        ShapeError
+            If a layer does not fit its input, with the layer's path.
+        """
+        kind = np.dtype(dtype if dtype is not None else np.float32)
+        if kind.kind != "f":
+            raise LayerError(f"initialise: dtype must be a float type, got {kind}.")
+        self._set_paths()
+        for layer in self.walk():
+            layer._declared = False
+            layer.__dict__.pop("_parameters", None)
+            layer.__dict__.pop("_statistics", None)
+        self._dry_pass(sample, DryPass(seed, kind), lambda *call: None)
+        tensors = {t.name: t for layer in self.walk() for t in layer._own_parameters().values()}
+        self.arena = Arena(tensors)
+        return self
+
+    def _dry_pass(self, sample: Any, dry: DryPass, observer: Observer) -> None:
+        inputs = sample if isinstance(sample, tuple) else (sample,)
+        cast = [self._converted(np.asarray(held(x)), dry.dtype) for x in inputs]
+        with untracked(), observed(observer, dry):
+            self(*cast)
+
+    def _in_own_precision(self, inputs: tuple[Any, ...]) -> tuple[Any, ...]:
+        """Floats in the parameters' dtype, so that a float64 table does not promote a float32 network unnoticed."""
+        dtype = self._ready_arena().dtype
+        for x in inputs:
+            if type(x) not in (np.ndarray, Tensor) or (x.dtype != dtype and x.dtype.kind == "f"):
+                return tuple(self._converted(x if isinstance(x, Tensor) else np.asarray(x), dtype) for x in inputs)
+        return inputs
+
+    @staticmethod
+    def _converted(x: Any, dtype: np.dtype[Any]) -> Any:
+        return x.astype(dtype) if x.dtype.kind == "f" and x.dtype != dtype else x
+
+    def _ready_arena(self) -> Arena:
+        if self.arena is None:
+            raise LayerError(
+                f"{type(self).__name__} has no parameters yet. Call network.initialise(sample) first, with one example or batch."
+            )
+        return self.arena
+
+    @property
+    def is_initialised(self) -> bool:
+        return self.arena is not None
+
+    @property
+    def dtype(self) -> np.dtype[Any]:
+        return self._ready_arena().dtype
+
+    def parameters(self) -> Mapping[str, Tensor]:
+        """Trainable parameters by path."""
+        return self._ready_arena().trainable
+
+    def weights(self) -> dict[str, np.ndarray]:
+        """All parameters by path, frozen ones too, as plain arrays: views, not copies."""
+        return {path: t._array for path, t in self._ready_arena().tensors.items()}
+
+    def statistics(self) -> dict[str, np.ndarray]:
+        """Running statistics by path, as plain arrays: views, not copies."""
+        return {layer._join(name): a for layer in self.walk() for name, a in layer._own_statistics().items()}
+
+    def load(self, weights: Mapping[str, np.ndarray]) -> Self:
+        """Overwrite parameters and statistics by path, all or none.
+
+        Raises
+        ------
+        ShapeError
+            If a path does not exist or a shape differs.
+        """
+        statistics = self.statistics()
+        known = {path: a for path, a in weights.items() if path in statistics}
+        for path, array in known.items():
+            if np.shape(array) != statistics[path].shape:
+                raise ShapeError(f"{path}: expected shape {statistics[path].shape}, got {np.shape(array)}.")
+        self._ready_arena().load({path: a for path, a in weights.items() if path not in known})
+        for path, array in known.items():
+            statistics[path][...] = array
+        return self
+
+    def freeze(self, pattern: str = "*") -> list[str]:
+        """Take parameters out of training, by a pattern over paths such as ``features/*``.
+
+        Returns
+        -------
+        paths : list of str
+            Those frozen by this call.
+
+        Raises
+        ------
+        LayerError
+            If nothing matches.
+        """
+        arena = self._ready_arena()
+        return self._refreeze(pattern, arena.frozen_paths | set(self._matching(pattern, arena.tensors)))
+
+    def thaw(self, pattern: str = "*") -> list[str]:
+        """Let parameters train again, by a pattern over paths; the counterpart of `freeze`."""
+        arena = self._ready_arena()
+        return self._refreeze(pattern, arena.frozen_paths - set(self._matching(pattern, arena.tensors)))
+
+    @staticmethod
+    def _matching(pattern: str, paths: Mapping[str, Any]) -> list[str]:
+        found = [path for path in paths if fnmatchcase(path, pattern) or path.startswith(pattern.rstrip("/*") + "/")]
+        if not found:
+            raise LayerError(f"No parameter matches {pattern!r}. {did_you_mean(pattern, paths)}")
+        return found
+
+    def _refreeze(self, pattern: str, frozen: set[str]) -> list[str]:
+        arena = self._ready_arena()
+        changed = sorted(frozen ^ arena.frozen_paths)
+        arena.pack(frozen)
+        for layer in self.walk():
+            for name, tensor in layer._own_parameters().items():
+                setattr(layer, name, tensor._array if tensor.name in frozen else tensor)
+        return changed
+
+    def describe(self, sample: Any) -> Description:
+        """A table of path, output shape, parameters, multiply-adds and activation memory.
+
+        Parameters
+        ----------
+        sample : array_like
+            A batch of the shape to describe the network for.
+        """
+        arena = self._ready_arena()
+        survey = Survey(arena.dtype.itemsize)
+        self._dry_pass(sample, DryPass(0, arena.dtype), survey)
+        return Description(survey.rows, trainable=arena.flat.size, frozen=arena.frozen.size, itemsize=arena.dtype.itemsize)
+
+    def first_bad_layer(self, *inputs: Any) -> str:
+        """Path of the first layer whose output is not finite, in words; empty if there is none."""
+        for path, array in self.weights().items():
+            if not np.all(np.isfinite(array)):
+                return f"the parameter {path}"
+        bad: list[str] = []
+
+        def watch(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
+            if not bad and not np.all(np.isfinite(held(output))):
+                bad.append(f"{path or 'the network'} ({layer_name(layer)})")
+
+        with untracked(), observed(watch), np.errstate(all="ignore"):
+            self(*inputs)
+        return bad[0] if bad else ""
+
+
+def call_layer(layer: LayerLike, x: Any, path: str) -> Any:
+    """Call a layer or a plain callable; the latter is reported under `path`."""
+    output = layer(x)
+    if PASS.observer is not None and not isinstance(layer, Layer):
+        PASS.observer(layer, path, (x,), output)
+    return output
+
+
+def _layers_in(name: str, value: Any) -> Iterator[tuple[str, Layer]]:
+    if isinstance(value, Layer):
+        yield name, value
+    elif isinstance(value, list | tuple):
+        for i, item in enumerate(value):
+            yield from _layers_in(f"{name}/{i}", item)
+    elif isinstance(value, dict):
+        for key, item in value.items():
+            yield from _layers_in(f"{name}/{key}", item)

@@ -1,0 +1,99 @@
+"""The pass a network is in: learning or inference, and the dry pass that creates parameters."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+__all__ = ["PASS", "DryPass", "learning", "observed", "random_uniform"]
+
+
+Observer = Callable[[Any, str, tuple[Any, ...], Any], None]
+"""Told of every layer's call: layer or callable, path, inputs, output. Inner layers are told of before outer ones."""
+
+
+@dataclass(frozen=True, slots=True)
+class DryPass:
+    """What a dry pass needs to create parameters."""
+
+    seed: int
+    dtype: np.dtype[Any]
+
+
+class Pass(threading.local):
+    """What kind of pass this thread is in. Inference unless said otherwise."""
+
+    learning: bool = False
+    seed: int = 0
+    step: int = 0
+    dry: DryPass | None = None
+    observer: Observer | None = None
+
+
+PASS = Pass()
+
+
+@contextmanager
+def learning(seed: int = 0, step: int = 0) -> Iterator[None]:
+    """Make passes learning passes: dropout drops, batch statistics are updated.
+
+    Parameters
+    ----------
+    seed, step : int
+        Together with a layer's path they determine what is drawn at random, so a resumed run draws the same.
+
+    Examples
+    --------
+    >>> drop = Dropout(0.5)
+    >>> network = Stack(drop).initialise(np.ones((1, 8)))
+    >>> with learning(seed=1, step=0):
+    ...     bool((network(np.ones((1, 8))) == 0).any())
+    True
+    >>> bool((network(np.ones((1, 8))) == 0).any())
+    False
+    """
+    before = PASS.learning, PASS.seed, PASS.step
+    PASS.learning, PASS.seed, PASS.step = True, seed, step
+    try:
+        yield
+    finally:
+        PASS.learning, PASS.seed, PASS.step = before
+
+
+@contextmanager
+def observed(observer: Observer, dry: DryPass | None = None) -> Iterator[None]:
+    """Have every layer's call reported, and in a dry pass let layers create their parameters."""
+    before = PASS.observer, PASS.dry
+    PASS.observer, PASS.dry = observer, dry
+    try:
+        yield
+    finally:
+        PASS.observer, PASS.dry = before
+
+
+GOLDEN = np.uint64(0x9E3779B97F4A7C15)
+MIX1 = np.uint64(0xBF58476D1CE4E5B9)
+MIX2 = np.uint64(0x94D049BB133111EB)
+
+
+def _mix(z: Any) -> Any:
+    """Finaliser of SplitMix64: G. L. Steele, D. Lea and C. H. Flood, OOPSLA 2014, figure 17."""
+    with np.errstate(over="ignore"):
+        z = (z ^ (z >> np.uint64(30))) * MIX1
+        z = (z ^ (z >> np.uint64(27))) * MIX2
+        return z ^ (z >> np.uint64(31))
+
+
+def random_uniform(shape: tuple[int, ...], key: int) -> np.ndarray:
+    """Numbers in [0, 1) that are a function of key, step, seed and position alone; float32."""
+    with np.errstate(over="ignore"):
+        stream = _mix(np.array([PASS.seed, PASS.step], np.uint64) + np.uint64(key) * np.array([1, 3], np.uint64))
+        start = stream[0] ^ _mix(stream[1:] + GOLDEN)[0]
+        size = int(np.prod(shape, dtype=np.int64))
+        words = _mix(start + GOLDEN * np.arange(1, size + 1, dtype=np.uint64))
+    return ((words >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)).reshape(shape)

@@ -1,0 +1,184 @@
+"""The dense layer."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from .. import kernels
+from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
+from ..autodiff.fused import Fused
+from ..errors import LayerError, ShapeError
+from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
+from .base import Layer
+
+__all__ = ["Dense", "dense", "fusable"]
+
+SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
+
+_NUMBERS = {"none": 0, "relu": 1, "tanh": 2, "sigmoid": 3, "leaky_relu": 4}
+_DEFINITIONS: dict[str, Callable[..., Any]] = {
+    "none": lambda z, slope: z,
+    "relu": lambda z, slope: relu(z),
+    "tanh": lambda z, slope: np.tanh(z),
+    "sigmoid": lambda z, slope: sigmoid(z),
+    "leaky_relu": lambda z, slope: leaky_relu(z, slope),
+}
+
+
+def fusable(activation: Any) -> tuple[str, float] | None:
+    """Name and slope of an activation that the dense layer can apply itself, None for any other callable."""
+    if activation is relu:
+        return "relu", 0.0
+    if activation is np.tanh:
+        return "tanh", 0.0
+    if activation is sigmoid:
+        return "sigmoid", 0.0
+    if activation is leaky_relu:
+        return "leaky_relu", 0.01
+    if isinstance(activation, LeakyRelu) and activation.slope > 0:
+        return "leaky_relu", activation.slope
+    return None
+
+
+def _definition(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> Any:
+    return _DEFINITIONS[activation](np.matmul(x, weight) + bias, slope)
+
+
+def _forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
+    rows = x if x.ndim == 2 else x.reshape(-1, x.shape[-1])
+    n_out = weight.shape[1]
+    number = _NUMBERS[activation]
+    factor = bias.dtype.type(slope)
+    if rows.size * n_out <= SMALL and x.dtype == weight.dtype:
+        y = np.empty((rows.shape[0], n_out), weight.dtype)
+        kernels.dense.forward_small(rows, weight, bias, y, number, factor)
+    else:
+        y = np.matmul(rows, weight)
+        if number == 2:  # NumPy's tanh is vectorised, a compiled loop's is not
+            y += bias
+            np.tanh(y, out=y)
+        else:
+            kernels.dense.add_bias_activate(y, bias, number, factor)
+    if x.ndim != 2:
+        y = y.reshape(*x.shape[:-1], n_out)
+    return y, y
+
+
+def _adjoint(
+    g: Any,
+    y: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[np.ndarray | None],
+) -> list[Any]:
+    x, weight, _ = inputs
+    n_in, n_out = weight.shape
+    rows = x if x.ndim == 2 else x.reshape(-1, n_in)
+    g2 = g if g.ndim == 2 else g.reshape(-1, n_out)
+    y2 = y if y.ndim == 2 else y.reshape(-1, n_out)
+    number = _NUMBERS[options.get("activation", "none")]
+    slope = y.dtype.type(options.get("slope", 0.0))
+    g_bias = places[2] if places[2] is not None else np.empty(n_out, y.dtype)
+    g_weight = places[1] if places[1] is not None else np.empty((n_in, n_out), y.dtype)
+    gx = None
+    if rows.size * n_out <= SMALL and g.dtype == y.dtype == x.dtype == weight.dtype:
+        gx = np.empty(rows.shape, y.dtype)
+        gz = np.empty(n_out, y.dtype)
+        kernels.dense.adjoint_small(g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0])
+    else:
+        gz = np.empty(g2.shape, y.dtype)
+        kernels.dense.adjoint_activate(g2, y2, gz, g_bias, number, slope)
+        if wanted[1]:
+            np.matmul(rows.T, gz, out=g_weight)
+        if wanted[0]:
+            gx = np.matmul(gz, weight.T)
+    return [
+        gx.reshape(x.shape) if wanted[0] and gx is not None else None,
+        g_weight if wanted[1] else None,
+        g_bias if wanted[2] else None,
+    ]
+
+
+dense = Fused("dense", definition=_definition, forward=_forward, adjoint=_adjoint)
+
+
+class Dense(Layer):
+    """Every output reads every input: ``activation(x @ weight + bias)`` over the last axis.
+
+    Parameters
+    ----------
+    width : int
+        Number of outputs.
+    activation : callable, optional
+        `relu`, `leaky_relu`, `sigmoid` and `np.tanh` are computed together with the product. In a `Stack` an activation
+        that follows the layer is, too.
+    weights : initialiser, optional
+        He's normal before a rectifier, Glorot's uniform otherwise.
+
+    Attributes
+    ----------
+    weight : Tensor, shape (n_in, width)
+    bias : Tensor, shape (width,)
+
+    Raises
+    ------
+    ShapeError
+        If the input's last axis is not as long as at initialisation.
+
+    Examples
+    --------
+    >>> layer = Dense(2, weights=vs.initialisers.ones).initialise(np.ones((1, 3)))
+    >>> layer(np.ones((1, 3), np.float32))
+    Tensor([[3., 3.]], float32, from dense)
+    """
+
+    def __init__(self, width: int, activation: Callable[..., Any] | None = None, *, weights: Initialiser | None = None) -> None:
+        if not isinstance(width, int | np.integer) or width < 1:
+            raise LayerError(f"Dense: width must be a whole number of at least 1, got {width!r}.")
+        self.width = int(width)
+        self.activation = activation
+        self.weights_from = weights
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        if len(shape) < 2:
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, n_in) or (batch, ..., n_in), got {shape}. "
+                "Add a batch axis: x[None, :] for one example, x[:, None] for one feature."
+            )
+        if self.weights_from is None:
+            self.weights_from = he_normal if self._before_rectifier else glorot_uniform
+        self.parameter("weight", (shape[-1], self.width), self.weights_from)
+        self.parameter("bias", (self.width,), zeros)
+
+    _before_rectifier = False
+
+    def followed_by(self, activation: Any) -> None:
+        """Told by a stack what comes next, which decides how weights begin."""
+        self._before_rectifier = activation in (relu, leaky_relu) or isinstance(activation, LeakyRelu)
+
+    def compute(self, x: Any, *following: Any) -> Any:
+        activation = following[0] if following else None
+        weight = self.weight
+        if x.ndim < 2 or x.shape[-1] != weight.shape[0]:
+            n_in = weight.shape[0]
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, {n_in}), got {tuple(x.shape)}. Make what comes before it "
+                f"{n_in} wide, or initialise the network again on a sample of this shape."
+            )
+        if activation is None and self.activation is not None:
+            activation = fusable(self.activation)
+            if activation is None:
+                return self.activation(dense(x, weight, self.bias))
+        if activation is None:
+            return dense(x, weight, self.bias)
+        return dense(x, weight, self.bias, activation=activation[0], slope=activation[1])
+
+    def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
+        return int(np.prod(shape, dtype=np.int64)) * self.width
+
+    weight: Any
+    bias: Any

@@ -1,0 +1,97 @@
+"""Adam."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+
+from .. import kernels
+from ..autodiff.fused import kernels_on
+from .base import Optimiser, positive, share
+
+__all__ = ["Adam"]
+
+
+class Adam(Optimiser):
+    """Adaptive moments [1]_, with weight decay kept apart from the gradient [2]_.
+
+    ``m = beta1 * m + (1 - beta1) * g``, ``v = beta2 * v + (1 - beta2) * g**2``, both divided by ``1 - beta**t``, then
+    ``theta -= rate * m_hat / (sqrt(v_hat) + epsilon)``.
+
+    Parameters
+    ----------
+    rate : float
+    beta1, beta2 : float
+        Memory of the first and second moment, from 0 up to but not including 1.
+    epsilon : float
+        Keeps the divisor away from zero.
+    weight_decay : float
+        Decoupled: before each step ``theta`` shrinks by ``rate * weight_decay`` of itself.
+    rates : mapping of pattern to factor, optional
+
+    References
+    ----------
+    .. [1] D. P. Kingma and J. Ba, "Adam: A Method for Stochastic Optimization", ICLR 2015, algorithm 1.
+    .. [2] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019, algorithm 2.
+
+    Examples
+    --------
+    >>> theta = np.array([1.0, 2.0])
+    >>> Adam(0.1).update(theta, np.array([5.0, -0.01]))
+    >>> theta.round(3)
+    array([0.9, 2.1])
+    """
+
+    state_names = ("m", "v")
+
+    def __init__(
+        self,
+        rate: float = 1e-3,
+        *,
+        beta1: float = 0.9,
+        beta2: float = 0.999,
+        epsilon: float = 1e-8,
+        weight_decay: float = 0.0,
+        rates: Mapping[str, float] | None = None,
+    ) -> None:
+        super().__init__(rate, weight_decay=weight_decay, rates=rates)
+        self.beta1 = share(beta1, "Adam: beta1")
+        self.beta2 = share(beta2, "Adam: beta2")
+        self.epsilon = positive(epsilon, "Adam: epsilon")
+
+    def settings(self) -> dict[str, Any]:
+        return super().settings() | {"beta1": self.beta1, "beta2": self.beta2, "epsilon": self.epsilon}
+
+    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
+        m, v = self.state["m"], self.state["v"]
+        bias1 = 1 - self.beta1**self.count
+        bias2 = 1 - self.beta2**self.count
+        if not kernels_on():
+            self._define_update(theta[start:stop], g[start:stop], m[start:stop], v[start:stop], rate, bias1, bias2)
+            return
+        number = theta.dtype.type
+        kernels.adam.update(
+            theta,
+            g,
+            m,
+            v,
+            start,
+            stop,
+            number(rate),
+            number(self.beta1),
+            number(self.beta2),
+            number(self.epsilon),
+            number(bias1),
+            number(bias2),
+            number(rate * self.weight_decay),
+        )
+
+    def _define_update(
+        self, theta: np.ndarray, g: np.ndarray, m: np.ndarray, v: np.ndarray, rate: float, bias1: float, bias2: float
+    ) -> None:
+        m[...] = self.beta1 * m + (1 - self.beta1) * g
+        v[...] = self.beta2 * v + (1 - self.beta2) * g**2
+        theta *= 1 - rate * self.weight_decay
+        theta -= rate * (m / bias1) / (np.sqrt(v / bias2) + self.epsilon)

@@ -1,0 +1,139 @@
+"""What an optimiser is.
+
+A member of the family declares the names of its state arrays in `state_names`, its own settings in `settings()`, and
+writes its formula in ``apply_update(theta, g, rate, start, stop, decay)`` over flat arrays. The base checks, counts, keeps
+the state, and calls the formula once for each stretch of the arena with a rate of its own.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from fnmatch import fnmatchcase
+from typing import Any, ClassVar
+
+import numpy as np
+
+from ..autodiff.gradients import Layout
+from ..errors import NotFiniteError, ShapeError, did_you_mean
+
+__all__ = ["Optimiser", "positive", "share"]
+
+
+def positive(value: float, name: str) -> float:
+    """The value, if it is a positive number."""
+    if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value > 0):
+        raise ValueError(f"{name} must be a positive number, got {value!r}.")
+    return float(value)
+
+
+def share(value: float, name: str) -> float:
+    """The value, if it lies from 0 up to but not including 1."""
+    if not (isinstance(value, int | float | np.floating) and 0 <= value < 1):
+        raise ValueError(f"{name} must be from 0 up to but not including 1, got {value!r}.")
+    return float(value)
+
+
+def not_negative(value: float, name: str) -> float:
+    """The value, if it is a number of at least 0."""
+    if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value >= 0):
+        raise ValueError(f"{name} must not be negative, got {value!r}.")
+    return float(value)
+
+
+class Optimiser:
+    """Base of all optimisers.
+
+    Parameters
+    ----------
+    rate : float
+        Learning rate; a schedule scales it.
+    weight_decay : float
+        How strongly parameters are drawn to zero; what exactly is said by each member.
+    rates : mapping of pattern to factor, optional
+        Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The last pattern that
+        matches counts.
+    """
+
+    state_names: ClassVar[tuple[str, ...]] = ()
+
+    def __init__(self, rate: float, *, weight_decay: float = 0.0, rates: Mapping[str, float] | None = None) -> None:
+        self.rate = positive(rate, f"{type(self).__name__}: rate")
+        self.weight_decay = not_negative(weight_decay, f"{type(self).__name__}: weight_decay")
+        self.rates = {pattern: not_negative(f, f"rates[{pattern!r}]") for pattern, f in (rates or {}).items()}
+        self.count = 0
+        """How many updates were made."""
+        self.state: dict[str, np.ndarray] = {}
+        """Flat arrays over the arena, named for the paper's symbols."""
+        self.layout: Layout | None = None
+        self._stretches: list[tuple[int, int, float]] = []
+
+    def settings(self) -> dict[str, Any]:
+        """How it was made, for the record."""
+        own: dict[str, Any] = {"kind": type(self).__name__, "rate": self.rate, "weight_decay": self.weight_decay}
+        return own | ({"rates": dict(self.rates)} if self.rates else {})
+
+    def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
+        """Make the state arrays for an arena. What is known of parameters that stay is kept, by path."""
+        before, known = self.layout, self.state
+        if before is layout:
+            return
+        state = {name: np.zeros(layout.size, dtype) for name in self.state_names}
+        if before is not None:
+            for slot in layout:
+                if slot.path in before and before[slot.path].shape == slot.shape:
+                    for name, array in state.items():
+                        layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
+        self.state, self.layout = state, layout
+        self._stretches = self._with_rates(layout)
+
+    def _with_rates(self, layout: Layout) -> list[tuple[int, int, float]]:
+        """Start, stop and rate factor of each stretch of the arena."""
+        for pattern in self.rates:
+            if not any(fnmatchcase(path, pattern) for path in layout.paths):
+                raise ValueError(f"rates: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
+        stretches: list[tuple[int, int, float]] = []
+        for slot in layout:
+            factor = 1.0
+            for pattern, value in self.rates.items():
+                if fnmatchcase(slot.path, pattern):
+                    factor = value
+            if stretches and stretches[-1][2] == factor and stretches[-1][1] == slot.start:
+                stretches[-1] = (stretches[-1][0], slot.stop, factor)
+            else:
+                stretches.append((slot.start, slot.stop, factor))
+        return stretches
+
+    def update(self, theta: np.ndarray, g: np.ndarray, rate: float | None = None) -> None:
+        """One step, in place.
+
+        Parameters
+        ----------
+        theta, g : ndarray, shape (layout.size,)
+            The arena and its gradients.
+        rate : float, optional
+            The rate of this step, by default the optimiser's own.
+
+        Raises
+        ------
+        ShapeError
+            If the arrays are not of the size the optimiser began with.
+        """
+        if self.layout is None:
+            self.begin(Layout([("theta", theta.shape)]), theta.dtype)
+        if theta.shape != g.shape or theta.size != (self.layout.size if self.layout else -1):
+            size = self.layout.size if self.layout else 0
+            raise ShapeError(f"{type(self).__name__}: expected {size} parameters and gradients, got {theta.shape} and {g.shape}.")
+        rate = self.rate if rate is None else rate
+        if not math.isfinite(rate):
+            raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
+        self.count += 1
+        for start, stop, factor in self._stretches:
+            self.apply_update(theta, g, rate * factor, start, stop)
+
+    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
+        raise NotImplementedError(f"{type(self).__name__}.apply_update is not written.")
+
+    def __repr__(self) -> str:
+        settings = {k: v for k, v in self.settings().items() if k != "kind"}
+        return f"{type(self).__name__}({', '.join(f'{k}={v}' for k, v in settings.items())})"
