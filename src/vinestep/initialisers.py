@@ -77,7 +77,7 @@ def constant(value: float) -> Initialiser:
 
     Examples
     --------
-    >>> constant(0.5)(np.random.default_rng(0), (2,))
+    >>> vs.initialisers.constant(0.5)(np.random.default_rng(0), (2,))
     array([0.5, 0.5])
     """
 

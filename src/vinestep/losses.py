@@ -32,15 +32,24 @@ def _check_reduction(reduction: str) -> None:
 
 
 def _cross_entropy_definition(logits: Any, labels: Any, *, reduction: str = "mean") -> Any:
+    check_range(labels, logits.shape[1])
     picked = log_softmax(logits)[np.arange(labels.shape[0]), labels]
     return _reduced(-picked, reduction)
+
+
+def _scale(logits: Any, reduction: str) -> Any:
+    """What each example weighs in the loss."""
+    return logits.dtype.type(1 / logits.shape[0] if reduction == "mean" else 1)
 
 
 def _cross_entropy_forward(logits: Any, labels: Any, *, reduction: str = "mean") -> tuple[Any, Any]:
     if logits.shape[1] <= FEW_CLASSES:
         losses, slopes = np.empty(logits.shape[0], logits.dtype), np.empty(logits.shape, logits.dtype)
-        total = kernels.losses.cross_entropy(logits, labels, losses, slopes)
+        total, bad = kernels.losses.cross_entropy(logits, labels, losses, slopes, _scale(logits, reduction))
+        if bad >= 0:
+            raise _out_of_range(labels, logits.shape[1])
     else:
+        check_range(labels, logits.shape[1])
         rows = np.arange(logits.shape[0])
         slopes = logits - np.max(logits, axis=1, keepdims=True)
         picked = slopes[rows, labels]
@@ -48,6 +57,7 @@ def _cross_entropy_forward(logits: Any, labels: Any, *, reduction: str = "mean")
         weights = np.sum(slopes, axis=1, keepdims=True)
         slopes /= weights
         slopes[rows, labels] -= 1
+        slopes *= _scale(logits, reduction)
         losses = np.log(weights[:, 0]) - picked
         total = np.sum(losses, dtype=np.float64)
     if reduction == "none":
@@ -58,10 +68,9 @@ def _cross_entropy_forward(logits: Any, labels: Any, *, reduction: str = "mean")
 def _cross_entropy_adjoint(
     g: Any, slopes: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Any
 ) -> list[Any]:
-    reduction = options.get("reduction", "mean")
-    if reduction == "none":
+    if options.get("reduction", "mean") == "none":
         return [slopes * g[:, None], None]
-    return [slopes * slopes.dtype.type(g / slopes.shape[0] if reduction == "mean" else g), None]
+    return [slopes if g == 1 else slopes * slopes.dtype.type(g), None]
 
 
 _cross_entropy = Fused(
@@ -97,7 +106,7 @@ def cross_entropy(logits: Any, labels: Any, *, reduction: Reduction = "mean") ->
     """
     _check_reduction(reduction)
     logits = logits if isinstance(logits, Tensor) else np.asarray(logits)
-    labels = checked_labels(labels, np.shape(logits))
+    labels = checked_labels(labels, logits.shape)
     return _cross_entropy(logits, labels, reduction=reduction)
 
 
@@ -115,13 +124,21 @@ def checked_labels(labels: Any, shape: tuple[int, ...]) -> np.ndarray:
         raise ShapeError(f"cross_entropy: expected {shape[0]} labels, shape ({shape[0]},), got shape {array.shape}.")
     if array.dtype.kind not in "iu":
         raise DataError(f"cross_entropy: labels have to be whole numbers, got {array.dtype}. Use labels.astype(int).")
-    if array.size and (array.min() < 0 or array.max() >= shape[1]):
-        row = int(np.argmax((array < 0) | (array >= shape[1])))
-        raise DataError(
-            f"cross_entropy: label {array[row]} at row {row} is out of range: {shape[1]} logits an example allow labels 0 to "
-            f"{shape[1] - 1}. Make the last layer wider, or encode the labels anew."
-        )
     return array
+
+
+def check_range(labels: np.ndarray, classes: int) -> None:
+    """Refuse labels that are no class number."""
+    if labels.size and (labels.min() < 0 or labels.max() >= classes):
+        raise _out_of_range(labels, classes)
+
+
+def _out_of_range(labels: np.ndarray, classes: int) -> DataError:
+    row = int(np.argmax((labels < 0) | (labels >= classes)))
+    return DataError(
+        f"cross_entropy: label {labels[row]} at row {row} is out of range: {classes} logits an example allow labels 0 to "
+        f"{classes - 1}. Make the last layer wider, or encode the labels anew."
+    )
 
 
 def _squared_error_definition(prediction: Any, target: Any, *, reduction: str = "mean") -> Any:

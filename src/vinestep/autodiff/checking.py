@@ -22,6 +22,7 @@ __all__ = ["ArgumentCheck", "GradientReport", "check_gradients"]
 COMPLEX_STEP = 1e-30  # no subtraction follows, so it may be as small as it likes
 AGREEMENT = 1e-4  # two gradients that agree to this are the same one, when guessing what went wrong
 TOLERANCES = {8: 1e-7, 4: 5e-3, 2: 1e-1}  # by item size; below float64 the function's own rounding is what is seen
+ROUNDING = 4.0  # what differences make of the rounding of a value near 1, in units of eps ** 0.8
 FIVE_POINTS = ((-2, 1 / 12), (-1, -8 / 12), (1, 8 / 12), (2, -1 / 12))  # central differences of fourth order
 
 
@@ -279,7 +280,8 @@ def _compare(
         )
     difference = np.abs(ours - reference)
     difference[np.isnan(difference)] = np.inf
-    floor = 1e-6 * max(scale, 1e-12)
+    noise = ROUNDING * float(np.finfo(variable.array.dtype).eps) ** 0.8 * max(scale, 1.0)
+    floor = noise / limit
     largest = max(float(np.max(np.abs(ours))), float(np.max(np.abs(reference))), floor)
     k = int(np.argmax(difference))
     error = float(difference[k]) / largest if math.isfinite(largest) else math.inf

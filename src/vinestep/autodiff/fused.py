@@ -55,10 +55,12 @@ class Fused(Rule):
     ...     adjoint=lambda g, t, inputs, options, wanted, places: [g * (t + inputs[0] * (1 - t * t))],
     ... )
     >>> gradient_of(lambda x: np.sum(softly(x)))(np.array([0.5])).round(6)
-    array([0.85534])
+    array([0.855341])
     """
 
     __slots__ = ("definition", "kernel_adjoint", "kernel_forward")
+
+    writes_into_places = True
 
     def __init__(
         self,

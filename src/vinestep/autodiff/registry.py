@@ -54,6 +54,9 @@ class Rule:
 
     __slots__ = ("adjoints", "broadcasts", "forward", "keeps_inputs", "keeps_output", "name")
 
+    writes_into_places = False
+    """Whether `pull_into` may be called with arrays to write cotangents of leaves into."""
+
     def __init__(
         self,
         name: str,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from operator import attrgetter
 from typing import Any
 
@@ -11,8 +11,8 @@ import numpy as np
 
 from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, ShapeError
 from .broadcasting import unbroadcast
-from .state import recorded, untracked
-from .tensor import RELEASED, Origin, Tensor, seal_of
+from .state import STATE
+from .tensor import RELEASED, Origin, Tensor, held, seal_of
 
 __all__ = ["sweep"]
 
@@ -49,20 +49,29 @@ def sweep(
     destinations : mapping of Origin to ndarray, optional
         Where fused operations may write the cotangent of a leaf straight away.
     """
-    wanted = set(targets)
-    order = _order(value.origin, wanted)
-    context = recorded() if differentiable else untracked()
-    with context:
-        return _carry(value, seed, order, wanted, differentiable, release, must_be_finite, destinations or {})
+    now = STATE.now
+    before = now.recording, now.sealing
+    now.recording, now.sealing = differentiable, True
+    try:
+        return _carry(value, seed, set(targets), differentiable, release, must_be_finite, destinations)
+    finally:
+        now.recording, now.sealing = before
 
 
-def _order(top: Origin, wanted: set[Origin]) -> list[Origin]:
-    """The origins on a way from `top` to a wanted one, in falling order."""
+def _order(top: Origin, wanted: set[Origin]) -> tuple[list[Origin], set[Origin]]:
+    """The operations on a way from `top` to a wanted origin, in falling order, and all origins on such ways."""
+    if top.rule is None:
+        return [], wanted
+    chain = _chain(top)
+    if chain is not None:
+        while chain and chain[-1] not in wanted and not any(parent in wanted for parent in chain[-1].parents):
+            chain.pop()
+        return chain, wanted.union(chain)
     seen = {top}
     stack = [top]
     while stack:
-        for parent in stack.pop().parents:
-            if parent is not None and parent not in seen:
+        for parent in _parents(stack.pop()):
+            if parent is not None and parent.rule is not None and parent not in seen:
                 seen.add(parent)
                 stack.append(parent)
     useful = set(wanted)
@@ -70,29 +79,52 @@ def _order(top: Origin, wanted: set[Origin]) -> list[Origin]:
     for origin in sorted(seen, key=_by_number):
         if origin in useful:
             way.append(origin)
-        else:
-            for parent in origin.parents:
-                if parent in useful:
-                    useful.add(origin)
-                    way.append(origin)
-                    break
+            continue
+        for parent in origin.parents:
+            if parent in useful:
+                useful.add(origin)
+                way.append(origin)
+                break
     way.reverse()
-    return way
+    return way, useful
+
+
+def _parents(origin: Origin) -> Sequence[Origin | None]:
+    if origin.options is RELEASED:
+        raise DifferentiationError(
+            "This record was given back by an earlier differentiate(..., release=True). Compute the value again, "
+            "or differentiate without release."
+        )
+    return origin.parents
+
+
+def _chain(top: Origin) -> list[Origin] | None:
+    """The operations under `top`, if none of them has two computed parents."""
+    chain = []
+    below: Origin | None = top
+    while below is not None:
+        chain.append(below)
+        parents, below = _parents(below), None
+        for parent in parents:
+            if parent is not None and parent.rule is not None:
+                if below is not None and below is not parent:
+                    return None
+                below = parent
+    return chain
 
 
 def _carry(
     value: Tensor,
     seed: Any,
-    order: list[Origin],
     wanted: set[Origin],
     differentiable: bool,
     release: bool,
     must_be_finite: bool,
-    destinations: Mapping[Origin, np.ndarray],
+    destinations: Mapping[Origin, np.ndarray] | None,
 ) -> dict[Origin, Any]:
-    useful = set(order)
-    pending: dict[Origin, Any] = {value.origin: seed}
-    ours: set[Origin] = set()  # origins whose pending array was made here, so may be added to in place
+    order, useful = _order(value.origin, wanted)
+    pending: dict[Any, Any] = {value.origin: seed}
+    ours: set[Any] = set()  # origins whose pending array was made here, so may be added to in place
     found: dict[Origin, Any] = {}
     for origin in order:
         g = pending.pop(origin, None)
@@ -100,27 +132,24 @@ def _carry(
             continue
         if origin in wanted:
             found[origin] = g
-        rule = origin.rule
-        if rule is None:
-            continue
+        rule: Any = origin.rule
         options = origin.options
-        if options is RELEASED:
-            raise DifferentiationError(
-                "This record was given back by an earlier differentiate(..., release=True). Compute the value again, "
-                "or differentiate without release."
-            )
         parents = origin.parents
         if origin.inputs is None and origin.output is None:
             inputs, output = parents, None
         else:
             inputs, output = _saved(origin, differentiable)
         flags = [parent in useful for parent in parents]
-        if destinations and hasattr(rule, "pull_into"):
-            places = [None if p in pending else destinations.get(p) for p in parents]  # type: ignore[arg-type]
+        if destinations is not None and rule.writes_into_places:
+            places = [None if parent in pending else destinations.get(parent) for parent in parents]  # type: ignore[arg-type]
             pulled = rule.pull_into(g, output, inputs, options, flags, places)
+            for i, place in enumerate(places):
+                if place is not None and pulled[i] is place:
+                    pending[parents[i]] = place
+                    pulled[i] = None
         else:
             pulled = rule.pull(g, output, inputs, options, flags)
-        for parent, cotangent in zip(parents, pulled, strict=False):
+        for parent, cotangent in zip(parents, pulled):  # noqa: B905  # the sweep's innermost loop; rules answer for lengths
             if cotangent is None or parent is None:
                 continue
             if cotangent.shape != parent.shape:
@@ -129,20 +158,22 @@ def _carry(
                 if parent.rule is None and parent.name:
                     _warn_of_promotion(parent, cotangent.dtype, rule)
                 cotangent = cotangent.astype(parent.dtype)
-            if must_be_finite and not np.all(np.isfinite(cotangent)):
+            if must_be_finite and not np.all(np.isfinite(held(cotangent))):
                 raise _not_finite(origin, parent)
-            earlier = pending.get(parent)
-            if earlier is None:
+            if parent not in pending:
                 pending[parent] = cotangent
             elif parent in ours:
-                earlier += cotangent
+                pending[parent] += cotangent
             else:
-                pending[parent] = earlier + cotangent
-                if not differentiable and isinstance(pending[parent], np.ndarray):
+                pending[parent] = total = pending[parent] + cotangent
+                if type(total) is np.ndarray:
                     ours.add(parent)
         if release:
             origin.release()
         del g, inputs, output, pulled
+    for origin in wanted:
+        if origin in pending:
+            found[origin] = pending[origin]
     return found
 
 

@@ -158,7 +158,7 @@ class Batches:
     --------
     >>> batches = vs.data.Dataset(np.arange(5.0)[:, None], np.arange(5)).batches(2)
     >>> [batch.targets.tolist() for batch in batches.epoch(0, seed=1)]
-    [[2, 1], [3, 0], [4]]
+    [[3, 4], [1, 0], [2]]
     >>> len(batches)
     3
     """

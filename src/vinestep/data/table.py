@@ -253,7 +253,7 @@ def scaled(train: Table, *others: Table) -> list[Table]:
     --------
     >>> frame = pd.DataFrame({"pH": [3.0, 3.4, None, 3.2], "state": list("abab")})
     >>> (table,) = vs.data.scaled(vs.data.Table(frame, target="state"))
-    >>> table.inputs.round(2).tolist()
+    >>> table.inputs.astype(float).round(2).tolist()
     [[-1.22, 0.0], [1.22, 0.0], [0.0, 1.0], [0.0, 0.0]]
     """
     n = len(train.encoding.numeric)

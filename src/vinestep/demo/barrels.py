@@ -42,7 +42,7 @@ def barrels(n: int = 1500, *, seed: int = 11) -> pd.DataFrame:
     Examples
     --------
     >>> barrels(3)["state"].tolist()
-    ['sound', 'sound', 'stuck']
+    ['spoiling', 'sound', 'spoiling']
     """
     import pandas as pd
 

@@ -6,53 +6,55 @@ import numpy as np
 
 from .compiling import kernel
 
-__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "forward_small"]
+__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
 
 @kernel
-def _activate(z, activation, slope):
+def _activate(z, activation, slope, zero, one):
     if activation == 1:
-        return z if z > 0 else z * 0
+        return max(z, zero)
     if activation == 2:
         return np.tanh(z)
     if activation == 3:
-        return 1 / (1 + np.exp(-z))
+        return one / (one + np.exp(-z))
     if activation == 4:
-        return z if z > 0 else z * slope
+        return z if z > zero else z * slope
     return z
 
 
 @kernel
-def _slope_at(y, activation, slope):
+def _slope_at(y, activation, slope, zero, one):
     """Derivative of the activation, from its result."""
     if activation == 1:
-        return y * 0 + 1 if y > 0 else y * 0
+        return one if y > zero else zero
     if activation == 2:
-        return 1 - y * y
+        return one - y * y
     if activation == 3:
-        return y * (1 - y)
+        return y * (one - y)
     if activation == 4:
-        return y * 0 + 1 if y > 0 else y * 0 + slope
-    return y * 0 + 1
+        return one if y > zero else slope
+    return one
 
 
 @kernel
 def add_bias_activate(y, bias, activation, slope):
     """``y = activation(y + bias)`` in place."""
+    zero, one = y.dtype.type(0), y.dtype.type(1)
     for i in range(y.shape[0]):
         for j in range(y.shape[1]):
-            y[i, j] = _activate(y[i, j] + bias[j], activation, slope)
+            y[i, j] = _activate(y[i, j] + bias[j], activation, slope, zero, one)
 
 
 @kernel
 def adjoint_activate(g, y, gz, g_bias, activation, slope):
     """``gz = g * activation'`` and its sum over rows."""
-    g_bias[:] = 0
+    zero, one = y.dtype.type(0), y.dtype.type(1)
+    g_bias[:] = zero
     for i in range(g.shape[0]):
         for j in range(g.shape[1]):
-            value = g[i, j] * _slope_at(y[i, j], activation, slope)
+            value = g[i, j] * _slope_at(y[i, j], activation, slope, zero, one)
             gz[i, j] = value
             g_bias[j] += value
 
@@ -60,6 +62,7 @@ def adjoint_activate(g, y, gz, g_bias, activation, slope):
 @kernel
 def forward_small(x, weight, bias, y, activation, slope):
     """The whole layer for arrays so small that a call costs more than the arithmetic."""
+    zero, one = y.dtype.type(0), y.dtype.type(1)
     for i in range(x.shape[0]):
         for j in range(weight.shape[1]):
             y[i, j] = bias[j]
@@ -68,17 +71,18 @@ def forward_small(x, weight, bias, y, activation, slope):
             for j in range(weight.shape[1]):
                 y[i, j] += value * weight[k, j]
         for j in range(weight.shape[1]):
-            y[i, j] = _activate(y[i, j], activation, slope)
+            y[i, j] = _activate(y[i, j], activation, slope, zero, one)
 
 
 @kernel
 def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, wants_x):
+    zero, one = y.dtype.type(0), y.dtype.type(1)
     n, n_in, n_out = x.shape[0], x.shape[1], weight.shape[1]
-    g_bias[:] = 0
-    g_weight[:, :] = 0
+    g_bias[:] = zero
+    g_weight[:, :] = zero
     for i in range(n):
         for j in range(n_out):
-            gz[j] = g[i, j] * _slope_at(y[i, j], activation, slope)
+            gz[j] = g[i, j] * _slope_at(y[i, j], activation, slope, zero, one)
             g_bias[j] += gz[j]
         for k in range(n_in):
             value = x[i, k]
@@ -86,7 +90,60 @@ def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, 
                 g_weight[k, j] += value * gz[j]
         if wants_x:
             for k in range(n_in):
-                total = gz[0] * 0
+                total = zero
                 for j in range(n_out):
                     total += gz[j] * weight[k, j]
                 gx[i, k] = total
+
+
+@kernel
+def chain_forward(x, theta, widths, activations, slopes, values):
+    """Small layers one after another.
+
+    `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width) in turn.
+    """
+    n = x.shape[0]
+    before = x
+    place, start = 0, 0
+    for layer in range(activations.size):
+        n_in, n_out = widths[layer], widths[layer + 1]
+        weight = theta[place : place + n_in * n_out].reshape((n_in, n_out))
+        bias = theta[place + n_in * n_out : place + n_in * n_out + n_out]
+        y = values[start : start + n * n_out].reshape((n, n_out))
+        forward_small(before, weight, bias, y, activations[layer], slopes[layer])
+        before = y
+        place += n_in * n_out + n_out
+        start += n * n_out
+
+
+@kernel
+def chain_adjoint(g, x, theta, widths, activations, slopes, values, gradient, gx, work, wants_x):
+    """Cotangents of all parameters into `gradient`, laid out as `theta`, and of x into `gx` if wanted. Example by example."""
+    n = x.shape[0]
+    zero, one = theta.dtype.type(0), theta.dtype.type(1)
+    gradient[:] = zero
+    for i in range(n):
+        place, start = theta.size, values.size
+        for layer in range(activations.size - 1, -1, -1):
+            n_in, n_out = widths[layer], widths[layer + 1]
+            place -= n_in * n_out + n_out
+            start -= n * n_out
+            ours, theirs = work[layer % 2], work[(layer + 1) % 2]
+            first = start + i * n_out
+            bias = place + n_in * n_out
+            for j in range(n_out):
+                incoming = g[i, j] if layer == activations.size - 1 else ours[j]
+                ours[j] = incoming * _slope_at(values[first + j], activations[layer], slopes[layer], zero, one)
+                gradient[bias + j] += ours[j]
+            source = start - n * n_in + i * n_in
+            for k in range(n_in):
+                value = x[i, k] if layer == 0 else values[source + k]
+                total = zero
+                row = place + k * n_out
+                for j in range(n_out):
+                    gradient[row + j] += value * ours[j]
+                    total += ours[j] * theta[row + j]
+                if layer > 0:
+                    theirs[k] = total
+                elif wants_x:
+                    gx[i, k] = total

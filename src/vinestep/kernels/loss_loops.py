@@ -10,27 +10,30 @@ __all__ = ["cross_entropy", "squared_error"]
 
 
 @kernel
-def cross_entropy(logits, labels, losses, slopes):
-    """Losses of the examples, and ``softmax(logits) - one_hot(labels)``.
+def cross_entropy(logits, labels, losses, slopes, scale):
+    """Losses of the examples, and ``scale * (softmax(logits) - one_hot(labels))``.
 
-    Returns the sum of the losses in float64.
+    Returns the sum of the losses in float64, and the first row whose label is out of range, or -1; nothing is computed then.
     """
     total = 0.0
+    for i in range(labels.size):
+        if labels[i] < 0 or labels[i] >= logits.shape[1]:
+            return total, i
     for i in range(logits.shape[0]):
         top = logits[i, 0]
         for j in range(1, logits.shape[1]):
             top = max(top, logits[i, j])
-        weight = top * 0
+        weight = logits.dtype.type(0)
         for j in range(logits.shape[1]):
             slopes[i, j] = np.exp(logits[i, j] - top)
             weight += slopes[i, j]
         for j in range(logits.shape[1]):
-            slopes[i, j] /= weight
+            slopes[i, j] *= scale / weight
         label = labels[i]
-        slopes[i, label] -= 1
+        slopes[i, label] -= scale
         losses[i] = np.log(weight) + (top - logits[i, label])
         total += losses[i]
-    return total
+    return total, -1
 
 
 @kernel

@@ -28,8 +28,12 @@ class Arena:
         self.tensors = dict(tensors)
         self.pack(set(frozen))
 
+    generation = 0
+    """Rises with every packing of any arena: what was planned for an earlier one may point to memory left behind."""
+
     def pack(self, frozen: set[str]) -> None:
         """Lay the parameters out anew, with these ones frozen. Values and Tensors stay; views move."""
+        Arena.generation += 1
         self.frozen_paths = frozen
         trainable = {path: t for path, t in self.tensors.items() if path not in frozen}
         still = {path: t for path, t in self.tensors.items() if path in frozen}

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import numpy as np
 
+from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ShapeError
+from .arena import Arena
 from .base import Layer, LayerLike, call_layer
+from .chain import ChainPlan, dense_chain
 from .context import PASS
 from .dense import Dense, fusable
 
@@ -47,6 +50,8 @@ class Stack(Layer):
             if isinstance(layer, Dense):
                 layer.followed_by(following)
         self._plan: list[tuple[Any, tuple[str, float] | None]] | None = None
+        self._merged_plan: list[Any] | None = None
+        self._planned_for = -1
 
     def __len__(self) -> int:
         return len(self.layers)
@@ -75,13 +80,55 @@ class Stack(Layer):
         if PASS.observer is not None:
             for i, layer in enumerate(self.layers):
                 x = call_layer(layer, x, self._join(str(i)))
-            self._plan = None
+            return x
+        if PASS.merged:
+            for layer in self._merged():
+                x = layer(x)
             return x
         if self._plan is None:
             self._plan = self._planned()
         for layer, activation in self._plan:
             x = layer(x) if activation is None else layer(x, activation)
         return x
+
+    def _merged(self) -> list[Any]:
+        """Layers, with runs of dense ones put together."""
+        if self._merged_plan is not None and self._planned_for == Arena.generation:
+            return self._merged_plan
+        merged: list[Any] = []
+        run: list[tuple[Dense, tuple[str, float] | None]] = []
+        for layer, activation in [*self._planned(), (None, None)]:
+            if type(layer) is Dense and (layer.activation is None or fusable(layer.activation)):
+                run.append((layer, activation or fusable(layer.activation)))
+                continue
+            merged += [DenseRun(run)] if len(run) > 1 else [_with_activation(*run[0])] if run else []
+            run = []
+            merged += [layer] if layer is not None else []
+        self._merged_plan, self._planned_for = merged, Arena.generation
+        return merged
+
+
+def held_array(value: Any) -> Any:
+    """The array itself of a parameter, not a view of it."""
+    return value._array if isinstance(value, Tensor) else value
+
+
+def _with_activation(layer: Dense, activation: tuple[str, float] | None) -> LayerLike:
+    return layer if activation is None else lambda x: layer(x, activation)
+
+
+class DenseRun:
+    """Dense layers one after another, computed as one operation."""
+
+    def __init__(self, run: Sequence[tuple[Dense, tuple[str, float] | None]]) -> None:
+        first = run[0][0]
+        self.first = first
+        self.weights = [array for layer, _ in run for array in (layer.weight, layer.bias)]
+        self.plan = ChainPlan.of([activation for _, activation in run], [held_array(w) for w in self.weights])
+
+    def __call__(self, x: Any) -> Any:
+        self.first.check_input(x)
+        return dense_chain(x, *self.weights, plan=self.plan)
 
 
 class Residual(Layer):
@@ -97,7 +144,7 @@ class Residual(Layer):
     Examples
     --------
     >>> Residual(np.square).initialise(np.ones((1, 2)))(np.full((1, 2), 3.0))
-    array([[12., 12.]])
+    array([[12., 12.]], dtype=float32)
     """
 
     def __init__(self, body: LayerLike, shortcut: LayerLike | None = None) -> None:
@@ -136,7 +183,7 @@ class Concat(_Branches):
     Examples
     --------
     >>> Concat(np.square, np.negative).initialise(np.ones((1, 2)))(np.full((1, 1), 3.0))
-    array([[ 9., -3.]])
+    array([[ 9., -3.]], dtype=float32)
     """
 
     def compute(self, x: Any) -> Any:
@@ -153,7 +200,7 @@ class Sum(_Branches):
     Examples
     --------
     >>> Sum(np.square, np.negative).initialise(np.ones((1, 2)))(np.full((1, 1), 3.0))
-    array([[6.]])
+    array([[6.]], dtype=float32)
     """
 
     def compute(self, x: Any) -> Any:

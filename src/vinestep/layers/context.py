@@ -31,6 +31,8 @@ class Pass(threading.local):
     learning: bool = False
     seed: int = 0
     step: int = 0
+    merged: bool = False
+    """Whether layers may be computed together, because nobody looks at what lies between them."""
     dry: DryPass | None = None
     observer: Observer | None = None
 

@@ -18,7 +18,7 @@ __all__ = ["Dense", "dense", "fusable"]
 
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
 
-_NUMBERS = {"none": 0, "relu": 1, "tanh": 2, "sigmoid": 3, "leaky_relu": 4}
+NUMBERS = {"none": 0, "relu": 1, "tanh": 2, "sigmoid": 3, "leaky_relu": 4}
 _DEFINITIONS: dict[str, Callable[..., Any]] = {
     "none": lambda z, slope: z,
     "relu": lambda z, slope: relu(z),
@@ -43,14 +43,14 @@ def fusable(activation: Any) -> tuple[str, float] | None:
     return None
 
 
-def _definition(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> Any:
+def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> Any:
     return _DEFINITIONS[activation](np.matmul(x, weight) + bias, slope)
 
 
-def _forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
+def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
     rows = x if x.ndim == 2 else x.reshape(-1, x.shape[-1])
     n_out = weight.shape[1]
-    number = _NUMBERS[activation]
+    number = NUMBERS[activation]
     factor = bias.dtype.type(slope)
     if rows.size * n_out <= SMALL and x.dtype == weight.dtype:
         y = np.empty((rows.shape[0], n_out), weight.dtype)
@@ -67,7 +67,7 @@ def _forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope:
     return y, y
 
 
-def _adjoint(
+def dense_adjoint(
     g: Any,
     y: Any,
     inputs: Sequence[Any],
@@ -80,7 +80,7 @@ def _adjoint(
     rows = x if x.ndim == 2 else x.reshape(-1, n_in)
     g2 = g if g.ndim == 2 else g.reshape(-1, n_out)
     y2 = y if y.ndim == 2 else y.reshape(-1, n_out)
-    number = _NUMBERS[options.get("activation", "none")]
+    number = NUMBERS[options.get("activation", "none")]
     slope = y.dtype.type(options.get("slope", 0.0))
     g_bias = places[2] if places[2] is not None else np.empty(n_out, y.dtype)
     g_weight = places[1] if places[1] is not None else np.empty((n_in, n_out), y.dtype)
@@ -103,7 +103,7 @@ def _adjoint(
     ]
 
 
-dense = Fused("dense", definition=_definition, forward=_forward, adjoint=_adjoint)
+dense = Fused("dense", definition=dense_definition, forward=dense_forward, adjoint=dense_adjoint)
 
 
 class Dense(Layer):
@@ -162,13 +162,8 @@ class Dense(Layer):
 
     def compute(self, x: Any, *following: Any) -> Any:
         activation = following[0] if following else None
+        self.check_input(x)
         weight = self.weight
-        if x.ndim < 2 or x.shape[-1] != weight.shape[0]:
-            n_in = weight.shape[0]
-            raise ShapeError(
-                f"{self._label}: expected input of shape (batch, {n_in}), got {tuple(x.shape)}. Make what comes before it "
-                f"{n_in} wide, or initialise the network again on a sample of this shape."
-            )
         if activation is None and self.activation is not None:
             activation = fusable(self.activation)
             if activation is None:
@@ -176,6 +171,15 @@ class Dense(Layer):
         if activation is None:
             return dense(x, weight, self.bias)
         return dense(x, weight, self.bias, activation=activation[0], slope=activation[1])
+
+    def check_input(self, x: Any) -> None:
+        """Refuse an input of another width than at initialisation."""
+        n_in = self.weight.shape[0]
+        if x.ndim < 2 or x.shape[-1] != n_in:
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, {n_in}), got {tuple(x.shape)}. Make what comes before it "
+                f"{n_in} wide, or initialise the network again on a sample of this shape."
+            )
 
     def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
         return int(np.prod(shape, dtype=np.int64)) * self.width

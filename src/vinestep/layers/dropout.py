@@ -28,7 +28,7 @@ class Dropout(Layer):
     Examples
     --------
     >>> Stack(Dropout(0.5)).initialise(np.ones((1, 2)))(np.ones((1, 2)))
-    array([[1., 1.]])
+    array([[1., 1.]], dtype=float32)
     """
 
     def __init__(self, share: float) -> None:

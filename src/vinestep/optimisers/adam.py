@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
-from ..autodiff.fused import kernels_on
+from ..autodiff import fused
+from ..autodiff.gradients import Layout
 from .base import Optimiser, positive, share
 
 __all__ = ["Adam"]
@@ -64,11 +65,15 @@ class Adam(Optimiser):
     def settings(self) -> dict[str, Any]:
         return super().settings() | {"beta1": self.beta1, "beta2": self.beta2, "epsilon": self.epsilon}
 
+    def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
+        super().begin(layout, dtype)
+        self._constants = tuple(dtype.type(c) for c in (self.beta1, 1 - self.beta1, self.beta2, 1 - self.beta2))
+
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
         m, v = self.state["m"], self.state["v"]
         bias1 = 1 - self.beta1**self.count
         bias2 = 1 - self.beta2**self.count
-        if not kernels_on():
+        if not fused.USE_KERNELS:
             self._define_update(theta[start:stop], g[start:stop], m[start:stop], v[start:stop], rate, bias1, bias2)
             return
         number = theta.dtype.type
@@ -79,13 +84,11 @@ class Adam(Optimiser):
             v,
             start,
             stop,
-            number(rate),
-            number(self.beta1),
-            number(self.beta2),
+            *self._constants,
+            number(rate / bias1),
+            number(bias2**-0.5),
             number(self.epsilon),
-            number(bias1),
-            number(bias2),
-            number(rate * self.weight_decay),
+            number(1 - rate * self.weight_decay),
         )
 
     def _define_update(

@@ -255,14 +255,14 @@ class Training:
 
     def _learning_pass(self, inputs: Any, targets: Any) -> tuple[Any, Any]:
         now, here = STATE.now, PASS
-        before = now.recording, now.sealing, here.learning, here.seed, here.step
+        before = now.recording, now.sealing, here.learning, here.seed, here.step, here.merged
         now.recording, now.sealing = True, False
-        here.learning, here.seed, here.step = True, self.seed, self.step_number
+        here.learning, here.seed, here.step, here.merged = True, self.seed, self.step_number, True
         try:
             outputs = self.network(*inputs) if isinstance(inputs, tuple) else self.network(inputs)
             return outputs, self.loss(outputs, targets)
         finally:
-            now.recording, now.sealing, here.learning, here.seed, here.step = before
+            now.recording, now.sealing, here.learning, here.seed, here.step, here.merged = before
 
     def _refuse(self, loss: Any, value: float, inputs: Any) -> None:
         if not isinstance(loss, Tensor):
@@ -286,7 +286,9 @@ class Training:
 
     def _gradients(self, loss: Tensor) -> Gradients:
         gradients, places = self._buffer()
-        found = sweep(loss, np.ones(loss.shape, loss.dtype), places, release=True, destinations=places)
+        found = sweep(
+            loss, np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1), places, release=True, destinations=places
+        )
         if len(found) != len(places):
             unused = [origin.name for origin in places if origin not in found]
             raise DifferentiationError(

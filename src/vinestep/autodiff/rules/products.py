@@ -211,7 +211,7 @@ class _Einsum(Rule):
         partial = np.einsum(subscripts, g, *(v for _, v in others), optimize=len(others) > 0)
         lengths = dict(zip(kept, partial.shape, strict=True))
         partial = np.reshape(partial, [lengths.get(c, 1) for c in term])
-        full = tuple(lengths.get(c, n) for c, n in zip(term, x.shape, strict=True))
+        full = tuple(max(lengths.get(c, 1), n) if n else 0 for c, n in zip(term, x.shape, strict=True))
         return unbroadcast(np.broadcast_to(partial, full), x.shape)
 
 

@@ -1,0 +1,5 @@
+"""``python -m vinestep`` is `vinestep`."""
+
+from .cli import main
+
+main()

@@ -1,0 +1,131 @@
+"""Dense layers one after another as one operation: less to record, and for small ones a single loop."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from .. import kernels
+from ..autodiff.fused import Fused
+from .dense import NUMBERS, SMALL, dense_adjoint, dense_definition, dense_forward
+
+__all__ = ["ChainPlan", "dense_chain"]
+
+
+@dataclass(frozen=True, slots=True)
+class ChainPlan:
+    """The layers of a chain: activations and slopes, how wide each is, and where in the arena they lie."""
+
+    activations: tuple[tuple[str, float], ...]
+    widths: np.ndarray
+    """Of the input and of each layer."""
+    numbers: np.ndarray
+    slopes: np.ndarray
+    span: tuple[int, int] | None
+    """Start and stop of the parameters in the flat array they are views of, if they follow one another there."""
+    most_rows: int
+    """Up to so many rows one loop over everything beats the calls around the matrix products."""
+    width_sum: int
+    width_max: int
+
+    @classmethod
+    def of(cls, activations: Sequence[tuple[str, float] | None], weights: Sequence[np.ndarray]) -> ChainPlan:
+        named = tuple(activation or ("none", 0.0) for activation in activations)
+        widths = [weights[0].shape[0], *(w.shape[1] for w in weights[::2])]
+        return cls(
+            activations=named,
+            widths=np.asarray(widths, dtype=np.int64),
+            numbers=np.array([NUMBERS[name] for name, _ in named], dtype=np.int64),
+            slopes=np.array([slope for _, slope in named], dtype=weights[0].dtype),
+            span=_span(weights),
+            most_rows=SMALL // max(a * b for a, b in zip(widths, widths[1:], strict=False)),
+            width_sum=sum(widths[1:]),
+            width_max=max(widths),
+        )
+
+
+def _span(arrays: Sequence[np.ndarray]) -> tuple[int, int] | None:
+    base = arrays[0].base
+    if base is None or base.ndim != 1:
+        return None
+    start = place = (arrays[0].ctypes.data - base.ctypes.data) // base.itemsize
+    for array in arrays:
+        if array.base is not base or array.ctypes.data != base.ctypes.data + place * base.itemsize:
+            return None
+        place += array.size
+    return start, place
+
+
+def _options(activation: tuple[str, float]) -> dict[str, Any]:
+    return {"activation": activation[0], "slope": activation[1]}
+
+
+def _definition(x: Any, *weights: Any, plan: ChainPlan) -> Any:
+    for i, activation in enumerate(plan.activations):
+        x = dense_definition(x, weights[2 * i], weights[2 * i + 1], **_options(activation))
+    return x
+
+
+def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
+    rows = x.shape[0]
+    if plan.span is not None and rows <= plan.most_rows and x.ndim == 2 and x.dtype == weights[0].dtype:
+        theta = weights[0].base[plan.span[0] : plan.span[1]]
+        values = np.empty(rows * plan.width_sum, x.dtype)
+        kernels.dense.chain_forward(x, theta, plan.widths, plan.numbers, plan.slopes, values)
+        return values[values.size - rows * weights[-1].size :].reshape(rows, -1), (theta, values)
+    outputs = []
+    for i, activation in enumerate(plan.activations):
+        x, _ = dense_forward(x, weights[2 * i], weights[2 * i + 1], **_options(activation))
+        outputs.append(x)
+    return x, outputs
+
+
+def _adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    plan: ChainPlan = options["plan"]
+    x, weights = inputs[0], inputs[1:]
+    if type(saved) is tuple:
+        return _small_adjoint(g, saved, x, weights, plan, wanted, places)
+    cotangents: list[Any] = [None] * len(inputs)
+    for i in range(len(plan.activations) - 1, -1, -1):
+        before = saved[i - 1] if i else x
+        part = slice(2 * i + 1, 2 * i + 3)
+        g, *cotangents[part] = dense_adjoint(
+            g,
+            saved[i],
+            (before, *weights[2 * i : 2 * i + 2]),
+            _options(plan.activations[i]),
+            (i > 0 or wanted[0], *wanted[part]),
+            (None, *places[part]),
+        )
+    cotangents[0] = g
+    return cotangents
+
+
+def _small_adjoint(
+    g: Any, saved: Any, x: Any, weights: Sequence[Any], plan: ChainPlan, wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    theta, values = saved
+    first, last = places[1], places[-1]
+    span = plan.span
+    if span is not None and first is not None and last is not None and first.base is last.base and False not in wanted[1:]:
+        flat = first.base[span[0] : span[1]]
+        cotangents: list[Any] = [None, *places[1:]]
+    else:
+        flat = np.empty(theta.shape, theta.dtype)
+        parts = np.split(flat, np.cumsum([w.size for w in weights])[:-1])
+        views = [part.reshape(w.shape) if want else None for part, w, want in zip(parts, weights, wanted[1:], strict=True)]
+        cotangents = [None, *views]
+    work = np.empty((2, plan.width_max), x.dtype)
+    gx = np.empty(x.shape, x.dtype) if wanted[0] else work
+    kernels.dense.chain_adjoint(g, x, theta, plan.widths, plan.numbers, plan.slopes, values, flat, gx, work, wanted[0])
+    if wanted[0]:
+        cotangents[0] = gx
+    return cotangents
+
+
+dense_chain = Fused("dense chain", definition=_definition, forward=_forward, adjoint=_adjoint)

@@ -1,0 +1,199 @@
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from vinestep.training import checkpoints
+
+PLAN = """
+name = "small"
+seed = 1
+epochs = 40
+
+[data]
+source = "demo:barrels"
+target = "state"
+batch = 8
+
+[[layers]]
+kind = "dense"
+width = 16
+activation = "relu"
+
+[[layers]]
+kind = "dropout"
+share = 0.1
+
+[checkpoints]
+every = 7
+"""
+
+
+def vinestep(*arguments, cwd, **options):
+    command = [sys.executable, "-m", "vinestep", *map(str, arguments)]
+    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, env=os.environ | {"COLUMNS": "100"}, **options)
+
+
+@pytest.fixture
+def plan(tmp_path):
+    path = tmp_path / "plan.toml"
+    path.write_text(PLAN)
+    return path
+
+
+def newest(folder):
+    return checkpoints.newest_sound(folder / "checkpoints")[0]
+
+
+def test_demo_trains_and_tells(tmp_path):
+    done = vinestep("demo", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    for text in ("made-up barrels", "Scores", "validation", "what was so, and what was decided", "runs/0001-barrels/curves.png"):
+        assert text in done.stdout
+    listed = vinestep("runs", cwd=tmp_path)
+    assert "0001-barrels" in listed.stdout
+    assert "finished" in listed.stdout
+    again = vinestep("resume", "runs/0001-barrels", cwd=tmp_path)
+    assert again.returncode == 2
+    assert "this run is finished" in again.stderr
+
+
+@pytest.mark.parametrize("attempt", range(5))
+def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path, plan, attempt):
+    reference = _reference_run()
+    process = subprocess.Popen([sys.executable, "-m", "vinestep", "train", str(plan)], cwd=tmp_path, stdout=subprocess.DEVNULL)
+    folder = tmp_path / "runs" / "0001-small"
+    _wait_for(
+        lambda: len(list(folder.glob("checkpoints/step-*.npz"))) > 1 and not list(folder.glob("checkpoints/step-00000000.npz"))
+    )
+    time.sleep(random.Random(attempt).uniform(0.0, 0.5))
+    process.kill()
+    process.wait()
+    assert process.returncode == -signal.SIGKILL
+    interrupted = newest(folder)
+    assert 0 < interrupted.meta["position"]["step"] < newest(reference).meta["position"]["step"]
+    resumed = vinestep("resume", folder, cwd=tmp_path)
+    assert resumed.returncode == 0, resumed.stderr
+    ours, theirs = newest(folder), newest(reference)
+    assert ours.arrays.keys() == theirs.arrays.keys()
+    assert {"optimiser/m", "optimiser/v", "weights/0/weight"} <= ours.arrays.keys()
+    assert all(np.array_equal(ours.arrays[k], theirs.arrays[k]) for k in theirs.arrays)
+    assert (folder / "curves.csv").read_bytes() == (reference / "curves.csv").read_bytes()
+
+
+_references = {}
+
+
+def _reference_run():
+    """The run that is never interrupted, made once a process."""
+    if "folder" not in _references:
+        import tempfile
+
+        root = Path(tempfile.mkdtemp())
+        (root / "plan.toml").write_text(PLAN)
+        done = vinestep("train", "plan.toml", cwd=root)
+        assert done.returncode == 0, done.stderr
+        _references["folder"] = root / "runs" / "0001-small"
+    return _references["folder"]
+
+
+def _wait_for(condition, seconds=60):
+    end = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < end, "it did not come to that"
+        time.sleep(0.01)
+
+
+def test_ctrl_c_ends_the_step_saves_and_says_how_to_go_on(tmp_path, plan):
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vinestep", "train", str(plan)],
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
+    )
+    folder = tmp_path / "runs" / "0001-small"
+    _wait_for(lambda: (folder / "checkpoints" / "step-00000014.npz").exists() or len(list(folder.glob("checkpoints/*"))) > 1)
+    process.send_signal(signal.SIGINT)
+    output, _ = process.communicate()
+    assert process.returncode == 130
+    assert "To continue: vinestep resume runs/0001-small" in output
+    assert vinestep("resume", "runs/0001-small", cwd=tmp_path).returncode == 0
+
+
+def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
+    reference = _reference_run()
+    folder = tmp_path / "runs" / "0001-small"
+    shutil.copytree(reference, folder)
+    info = (folder / "run.json").read_text().replace('"finished"', '"interrupted"')
+    (folder / "run.json").write_text(info)
+    files = sorted(folder.glob("checkpoints/step-*.npz"))
+    damaged = bytearray(files[-1].read_bytes())
+    damaged[len(damaged) // 2] ^= 4
+    files[-1].write_bytes(damaged)
+    done = vinestep("resume", folder, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert f"{files[-1].name}: refused" in done.stderr
+    assert f"The sound one before it is used: {files[-2].name}" in done.stderr.replace("\n", " ")
+
+
+@pytest.mark.parametrize(
+    ("change", "message"),
+    [
+        (("epochs = 40", "epoch = 40"), "epoch: unknown key. Did you mean 'epochs'?"),
+        (("epochs = 40", ""), "epochs: missing"),
+        (("epochs = 40", 'epochs = "many"'), "epochs: input should be a valid integer, got 'many'"),
+        (('kind = "dense"', 'kind = "dens"'), "layers.0.kind: 'dens' is not known. Allowed: 'dense', 'dropout'"),
+        (('"relu"', '"rely"'), "layers.0.activation: 'rely' is not known. Allowed: 'relu', 'leaky_relu', 'sigmoid' or 'tanh'"),
+        (("share = 0.1", "share = 1.5"), "layers.1.share: input should be less than 1, got 1.5"),
+        (('target = "state"', 'target = "status"'), "there is no column 'status'. Did you mean 'state'?"),
+        (("demo:barrels", "demo:barels"), "there is no demo table 'barels'. Did you mean 'barrels'?"),
+        (("demo:barrels", "cellar.csv"), "cellar.csv: there is no such file"),
+        (("batch = 8", "bach = 8"), "data.bach: unknown key. Did you mean 'batch'?"),
+        (("seed = 1", "seed ="), "not valid TOML"),
+    ],
+)
+def test_a_bad_plan_is_explained(tmp_path, plan, change, message):
+    plan.write_text(PLAN.replace(*change))
+    done = vinestep("train", plan, cwd=tmp_path)
+    assert done.returncode == 2
+    assert message in done.stderr
+    assert not (tmp_path / "runs").exists()
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [(("train", "none.toml"), "none.toml: the plan can not be read"), (("resume", "runs/7"), "runs/7: there is no such run")],
+)
+def test_missing_files_are_named(tmp_path, arguments, message):
+    done = vinestep(*arguments, cwd=tmp_path)
+    assert done.returncode == 2
+    assert message in done.stderr
+
+
+def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
+    import vinestep as vs
+
+    place = tmp_path / "cellar"
+    place.mkdir()
+    vs.demo.barrels(200).to_csv(place / "barrels.csv", index=False)
+    (place / "plan.toml").write_text(PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 40", "epochs = 2"))
+    done = vinestep("train", place / "plan.toml", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    info = tmp_path / "runs" / "0001-small" / "run.json"
+    info.write_text(info.read_text().replace('"finished"', '"interrupted"'))
+    assert vinestep("resume", "runs/0001-small", cwd=tmp_path).returncode == 0
+
+
+@pytest.mark.parametrize("command", [(), ("demo",), ("train",), ("resume",), ("runs",)])
+def test_help_helps(tmp_path, command):
+    done = vinestep(*command, "--help", cwd=tmp_path)
+    assert done.returncode == 0
+    assert "Usage" in done.stdout

@@ -1,0 +1,218 @@
+import math
+import signal
+import threading
+import tracemalloc
+
+import numpy as np
+import pytest
+
+import vinestep as vs
+from vinestep.errors import CheckpointError, DataError, DifferentiationError, NotFiniteError, RunError
+from vinestep.training import Status
+
+
+def data(n=100, seed=0):
+    rng = np.random.default_rng(seed)
+    x = rng.normal(size=(n, 4)).astype(np.float32)
+    return vs.data.Dataset(x, (x[:, 0] * x[:, 1] > 0).astype(int))
+
+
+def training(**options):
+    network = vs.Stack(vs.Dense(16), vs.relu, vs.Dropout(0.2), vs.Dense(2))
+    settings = {"loss": vs.losses.cross_entropy, "metrics": [vs.metrics.accuracy], "optimiser": vs.optimisers.Adam(0.01), "seed": 3}
+    return vs.Training(network, **(settings | options))
+
+
+def same_state(a, b):
+    first, second = a.arrays(), b.arrays()
+    return first.keys() == second.keys() and all(np.array_equal(first[k], second[k]) for k in first)
+
+
+class StopAt(vs.observers.Observer):
+    def __init__(self, step, how="stop"):
+        self.step, self.how = step, how
+
+    def after_step(self, run, step):
+        if step.number == self.step:
+            if self.how == "signal":
+                signal.raise_signal(signal.SIGINT)
+            elif self.how == "error":
+                raise RuntimeError("the power went")
+            else:
+                run.stop("enough", resumable=True)
+
+
+def test_loss_falls_and_curves_tell():
+    outcome = training().run(data(400).batches(32), epochs=30, validation=data(100, seed=1).batches(50))
+    curves = outcome.curves
+    assert list(curves) == ["epoch", "step", "rate", "loss", "accuracy", "validation_loss", "validation_accuracy"]
+    assert curves["loss"].iloc[-1] < 0.6 * curves["loss"].iloc[0]
+    assert outcome.status is Status.FINISHED
+    assert outcome.best()["validation_loss"] == curves["validation_loss"].min()
+
+
+def test_steps_are_what_run_does():
+    a, b = training(), training()
+    for step in a.steps(data().batches(16), epochs=2):
+        assert step.gradients.norm() > 0
+    b.run(data().batches(16), epochs=2)
+    assert same_state(a, b)
+
+
+def test_a_held_gradient_is_not_overwritten_by_later_steps():
+    t = training()
+    held = [(step.gradients, step.gradients.flat.copy()) for step in t.steps(data().batches(16), epochs=1)]
+    assert all(np.array_equal(g.flat, copy) for g, copy in held)
+    assert len(t._buffers) <= 3
+
+
+@pytest.mark.parametrize("stop", [1, 5, 7, 13, 14, 20])
+@pytest.mark.parametrize("how", ["stop", "signal", "error"])
+def test_a_run_stopped_anywhere_continues_bit_for_bit(tmp_path, stop, how):
+    whole = training()
+    expected = whole.run(data().batches(16), validation=data(50, 1).batches(50), epochs=3, record=tmp_path, name="whole")
+    part = training()
+    observers = [vs.observers.Checkpoints("best", every=2), vs.observers.Patience(50)]
+    options = {"validation": data(50, 1).batches(50), "epochs": 3}
+    try:
+        outcome = part.run(data().batches(16), observers=[*observers, StopAt(stop, how)], record=tmp_path, name="part", **options)
+        assert outcome.status is Status.INTERRUPTED
+        assert "vinestep resume" in outcome.reason
+        folder = outcome.folder
+    except RuntimeError:
+        folder = next(tmp_path.glob("*-part"))
+        assert vs.runs.RunFolder(folder).info()["status"] == "failed"
+    again = training()
+    done = again.run(data().batches(16), observers=observers, resume=folder, **options)
+    assert same_state(whole, again)
+    assert done.rows == expected.rows
+    assert (folder / "curves.csv").read_bytes() == (expected.folder / "curves.csv").read_bytes()
+
+
+def test_a_run_that_was_stopped_for_good_or_is_finished_is_not_continued(tmp_path):
+    outcome = training().run(data().batches(16), epochs=1, record=tmp_path)
+    with pytest.raises(RunError, match="this run is finished"):
+        training().run(data().batches(16), epochs=1, resume=outcome.folder)
+    with pytest.raises(RunError, match="there is no such run. Newest there: 0001-run"):
+        training().run(data().batches(16), epochs=1, resume=tmp_path / "0009-none")
+
+
+def test_resuming_another_network_is_refused_and_changes_nothing(tmp_path):
+    outcome = training().run(data().batches(16), epochs=2, record=tmp_path, observers=[StopAt(9)])
+    other = vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy, seed=3)
+    other.network.initialise(data().inputs)
+    before = other.network.arena.flat.copy()
+    with pytest.raises(CheckpointError, match="made by another network"):
+        other.run(data().batches(16), epochs=2, resume=outcome.folder)
+    np.testing.assert_array_equal(other.network.arena.flat, before)
+
+
+def test_patience_judges_on_the_best_value_so_far(tmp_path):
+    patience = vs.observers.Patience(3, least_gain=0.1, by="loss")
+    outcomes = []
+
+    class FakeRun:
+        def stop(self, reason):
+            outcomes.append(reason)
+
+    for loss in (1.0, 0.95, 0.85, 0.8, 0.78, 0.76):
+        patience.after_epoch(FakeRun(), {"loss": loss})
+    assert outcomes == ["No gain in loss for 3 epochs"]
+
+
+def test_best_checkpoints_are_kept_by_a_named_quantity(tmp_path):
+    keeper = vs.observers.Checkpoints("best", by="validation_accuracy", keep=2)
+    outcome = training().run(data().batches(16), validation=data(60, 1).batches(60), epochs=8, observers=[keeper], record=tmp_path)
+    files = sorted(p.name for p in (outcome.folder / "checkpoints").iterdir())
+    assert len([f for f in files if f.startswith("best")]) == 2
+    assert len([f for f in files if f.startswith("step")]) == 2
+    best = vs.checkpoints.read(outcome.folder / "checkpoints" / keeper.scores[0][1])
+    row = outcome.best("validation_accuracy")
+    assert best.meta["position"]["step"] == row["step"]
+
+
+def test_validation_that_is_the_training_set_is_refused():
+    train, rest = data().split(0.8, 0.2)
+    with pytest.raises(DataError, match="80 of 80 validation examples are training examples"):
+        training().run(train.batches(16), validation=train.batches(16), epochs=1)
+    training().run(train.batches(16), validation=rest.batches(16), epochs=1)
+
+
+def test_nan_loss_names_step_and_layer_and_changes_nothing(tmp_path):
+    t = training()
+    t.network.initialise(data().inputs)
+    t.step(data().batches(16).epoch(0).__next__())
+    t.network.weights()["3/bias"][0] = np.inf
+    before = t.network.arena.flat.copy()
+    with pytest.raises(NotFiniteError, match="Step 2: the loss is nan.*the parameter 3/bias"):
+        t.step((data().inputs, data().targets))
+    np.testing.assert_array_equal(t.network.arena.flat, before)
+    t = vs.Training(vs.Stack(vs.Dense(3), np.log, vs.Dense(2)), loss=vs.losses.cross_entropy)
+    with np.errstate(all="ignore"), pytest.raises(NotFiniteError, match=r"1 \(log\)"):
+        t.step((data().inputs, data().targets))
+    with pytest.raises(NotFiniteError, match="the inputs of the batch"):
+        training().step((np.full((2, 4), np.nan, np.float32), np.array([0, 1])))
+
+
+def test_a_loss_that_uses_no_parameter_is_explained():
+    t = training()
+    t.network.initialise(data().inputs)
+    t.network.freeze()
+    with pytest.raises(DifferentiationError, match="nothing trainable went into it"):
+        t.step((data().inputs, data().targets))
+
+
+def test_clip_bounds_the_norm():
+    t = training(clip=1e-3)
+    step = t.step((data().inputs, data().targets))
+    assert step.gradients.norm() == pytest.approx(1e-3, rel=1e-4)
+
+
+def test_predict_gives_probabilities_and_decisions():
+    t = training()
+    t.run(data().batches(16), epochs=1)
+    frame = t.predict(data(20))
+    assert list(frame) == ["class 0", "class 1", "decided"]
+    np.testing.assert_allclose(frame[["class 0", "class 1"]].sum(axis=1), 1)
+    assert set(frame["decided"]) <= {"class 0", "class 1"}
+
+
+def test_memory_does_not_grow_with_steps():
+    t, batch = training(), (data().inputs, data().targets)
+    for _ in range(50):
+        t.step(batch)
+    tracemalloc.start()
+    before = tracemalloc.get_traced_memory()[0]
+    for _ in range(1000):
+        t.step(batch)
+    grown = tracemalloc.get_traced_memory()[0] - before
+    tracemalloc.stop()
+    assert grown < 20_000
+
+
+def test_two_threads_train_two_networks_at_once():
+    alone = training()
+    alone.run(data().batches(16), epochs=5)
+    together = [training(), training()]
+    threads = [threading.Thread(target=t.run, args=(data().batches(16),), kwargs={"epochs": 5}) for t in together]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert all(same_state(alone, t) for t in together)
+
+
+def test_run_numbers_only_rise(tmp_path):
+    folders = [vs.runs.RunFolder.create(tmp_path, name).path.name for name in ("a", "b c", "a")]
+    assert folders == ["0001-a", "0002-b-c", "0003-a"]
+    (tmp_path / "0003-a" / "checkpoints").rmdir()
+    (tmp_path / "0001-a").rename(tmp_path / "0007-kept")
+    assert vs.runs.RunFolder.create(tmp_path, "x").number == 8
+
+
+def test_training_rate_is_recorded(tmp_path):
+    schedule = vs.schedules.warmup(4).then(vs.schedules.cosine(20))
+    outcome = training(schedule=schedule).run(data().batches(25), epochs=3, record=tmp_path)
+    assert outcome.curves["rate"].tolist() == [0.01 * schedule(step - 1) for step in (4, 8, 12)]
+    assert "warmup" in (outcome.folder / "plan.toml").read_text()
+    assert not math.isnan(outcome.curves["loss"].iloc[-1])
