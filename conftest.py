@@ -18,4 +18,5 @@ def _doctest_names(doctest_namespace):
 
 @pytest.fixture
 def rng():
+    """A generator of its own for each test."""
     return np.random.default_rng(20261123)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 
 __all__ = ["HandWrittenDense"]
@@ -12,14 +14,14 @@ class HandWrittenDense:
 
     def __init__(self, widths: tuple[int, ...], batch: int, rate: float = 1e-3, seed: int = 0) -> None:
         rng = np.random.default_rng(seed)
-        sizes = [(a * b, b) for a, b in zip(widths, widths[1:], strict=False)]
+        sizes = [(a * b, b) for a, b in pairwise(widths)]
         total = sum(w + b for w, b in sizes)
         self.theta = np.zeros(total, np.float32)
         self.g = np.zeros(total, np.float32)
         self.m, self.v = np.zeros_like(self.theta), np.zeros_like(self.theta)
         self.work, self.work2 = np.empty_like(self.theta), np.empty_like(self.theta)
         self.layers, start = [], 0
-        for (a, b), (w, _) in zip(zip(widths, widths[1:], strict=False), sizes, strict=True):
+        for (a, b), (w, _) in zip(pairwise(widths), sizes, strict=True):
             views = []
             for flat in (self.theta, self.g):
                 views += [flat[start : start + w].reshape(a, b), flat[start + w : start + w + b]]

@@ -9,11 +9,8 @@ from . import activations, errors, initialisers, layers, losses, metrics, optimi
 from .activations import LeakyRelu, leaky_relu, log_softmax, logsumexp, relu, sigmoid, softmax
 from .autodiff import (
     Fused,
-    GradientReport,
     Gradients,
     Tensor,
-    Trail,
-    check_gradients,
     differentiable,
     differentiate,
     directional,
@@ -23,7 +20,6 @@ from .autodiff import (
     hessian_product,
     jacobian_of,
     rule_for,
-    trail,
     untracked,
 )
 from .errors import VineStepError
@@ -31,12 +27,14 @@ from .layers import Concat, Dense, Dropout, Layer, Residual, Stack, Sum, learnin
 
 if TYPE_CHECKING:
     from . import data, demo, figures, runs
+    from .autodiff import GradientReport, Trail, check_gradients, trail
     from .training import Outcome, Step, Training, checkpoints, observers
 
 __version__ = "0.1.0"
 
 _LATER = ("data", "demo", "figures", "runs")
-_TRAINING = ("Outcome", "Step", "Training", "checkpoints", "observers")
+_FROM = dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")
+_FROM |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
 __all__ = [
     "Concat",
@@ -96,6 +94,6 @@ def __getattr__(name: str) -> Any:
     """Rooms that need heavy packages are entered when they are first asked for."""
     if name in _LATER:
         return import_module(f".{name}", __name__)
-    if name in _TRAINING:
-        return getattr(import_module(".training", __name__), name)
+    if name in _FROM:
+        return getattr(import_module(_FROM[name], __name__), name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

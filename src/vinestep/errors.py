@@ -22,7 +22,6 @@ Each says what was wrong, where, what was expected and what to do::
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 
 __all__ = [
@@ -92,6 +91,8 @@ class PrecisionWarning(UserWarning):
 
 def did_you_mean(name: str, known: Iterable[str]) -> str:
     """A sentence that names the nearest of the known names, or all of them."""
+    import difflib
+
     names = sorted(known)
     near = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
     if near:

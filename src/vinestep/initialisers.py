@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TypeAlias
 
 import numpy as np
 
 __all__ = ["Initialiser", "constant", "glorot_normal", "glorot_uniform", "he_normal", "he_uniform", "ones", "zeros"]
 
-Initialiser = Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]
+Initialiser: TypeAlias = "Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]"
 
 
 def fans(shape: tuple[int, ...]) -> tuple[int, int]:

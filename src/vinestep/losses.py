@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, Literal
 
 import numpy as np
@@ -168,6 +168,21 @@ _squared_error = Fused(
 )
 
 
+def _checked_pair(prediction: Any, target: Any) -> tuple[Any, Any]:
+    prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
+    target = target if isinstance(target, Tensor) else np.asarray(target)
+    if prediction.shape != target.shape:
+        cure = (
+            "Give the targets that shape too: targets[:, None]."
+            if prediction.shape == (*target.shape, 1)
+            else "They have to agree."
+        )
+        raise ShapeError(f"squared_error: predictions have shape {prediction.shape}, targets {target.shape}. {cure}")
+    if target.dtype != prediction.dtype and not isinstance(target, Tensor):
+        target = target.astype(prediction.dtype)
+    return prediction, target
+
+
 def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean") -> Any:
     """Mean squared error, ``mean((prediction - target)**2)`` over all elements.
 
@@ -190,20 +205,25 @@ def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean"
     np.float64(2.0)
     """
     _check_reduction(reduction)
-    prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
-    target = target if isinstance(target, Tensor) else np.asarray(target)
-    if prediction.shape != target.shape:
-        cure = (
-            "Give the targets that shape too: targets[:, None]."
-            if prediction.shape == (*target.shape, 1)
-            else "They have to agree."
-        )
-        raise ShapeError(f"squared_error: predictions have shape {prediction.shape}, targets {target.shape}. {cure}")
-    if target.dtype != prediction.dtype and not isinstance(target, Tensor):
-        target = target.astype(prediction.dtype)
+    prediction, target = _checked_pair(prediction, target)
     return _squared_error(prediction, target, reduction=reduction)
 
 
 def makes_logits(loss: Any) -> bool:
     """Whether outputs trained with this loss are logits of classes, through partial application too."""
     return getattr(loss, "func", loss) is cross_entropy
+
+
+def _labels_for(targets: Any, outputs: Any) -> Any:
+    return checked_labels(targets, outputs.shape)
+
+
+def _targets_for(targets: Any, outputs: Any) -> Any:
+    return _checked_pair(outputs, targets)[1]
+
+
+def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:
+    """How to check targets against outputs, and the fused operation, of a loss that is one; None for any other."""
+    if loss is cross_entropy:
+        return _labels_for, _cross_entropy
+    return (_targets_for, _squared_error) if loss is squared_error else None

@@ -7,9 +7,9 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import vinestep as vs
-from vinestep.autodiff.registry import HANDLERS, PASSIVE, UFUNC_METHODS, UFUNCS, _load_special
+from vinestep.autodiff.registry import HANDLERS, PASSIVE, UFUNC_METHODS, UFUNCS, load_late_rules
 
-_load_special()
+load_late_rules()
 REGISTERED = [*UFUNCS, *HANDLERS, *UFUNC_METHODS]
 few = settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 

@@ -135,6 +135,7 @@ class Gradients(Mapping[str, np.ndarray]):
 
 
 def pack(layout: Layout, arrays: Mapping[str, Any], dtype: Any) -> Gradients:
+    """Gradients from separate arrays by path."""
     flat = np.empty(layout.size, dtype=dtype)
     for slot in layout:
         layout.view(flat, slot)[...] = arrays[slot.path]

@@ -7,9 +7,9 @@ differentiated again with no second set of rules.
 
 from __future__ import annotations
 
-import difflib
 import sys
 from collections.abc import Callable, Sequence
+from importlib import import_module
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ __all__ = [
     "find_handler",
     "find_ufunc_rule",
     "implements",
+    "load_late_rules",
     "missing_rule",
     "passive",
     "ufunc_rule",
@@ -114,24 +115,29 @@ def passive(*functions: Callable[..., Any]) -> None:
     PASSIVE.update(functions)
 
 
-def _load_special() -> bool:
-    """Load the rules of SciPy's special functions, once, if the user has imported them."""
-    if "scipy.special" not in sys.modules or "vinestep.autodiff.rules.special" in sys.modules:
-        return False
-    from .rules import special  # noqa: F401
+_LATE = {"linalg": "numpy.linalg", "special": "scipy.special"}
+"""Families that are loaded when a function without a rule turns up, if the module they serve is there."""
 
-    return True
+
+def load_late_rules() -> bool:
+    """Load the families that are left for when they are needed; whether there was anything to load."""
+    found = [family for family, module in _LATE.items() if module in sys.modules]
+    for family in found:
+        del _LATE[family]
+        import_module(f".rules.{family}", __package__)
+    return bool(found)
 
 
 def find_ufunc_rule(ufunc: np.ufunc) -> Rule | None:
+    """The rule of a ufunc, if there is one."""
     rule = UFUNCS.get(ufunc)
-    if rule is None and _load_special():
-        rule = UFUNCS.get(ufunc)
-    return rule
+    return UFUNCS.get(ufunc) if rule is None and load_late_rules() else rule
 
 
 def find_handler(function: Callable[..., Any]) -> Callable[..., Any] | None:
-    return HANDLERS.get(function)
+    """What stands in for a function, if there is anything."""
+    handler = HANDLERS.get(function)
+    return HANDLERS.get(function) if handler is None and load_late_rules() else handler
 
 
 def _label(function: Callable[..., Any]) -> str:
@@ -142,7 +148,9 @@ def _label(function: Callable[..., Any]) -> str:
 
 def missing_rule(function: Any) -> MissingRuleError:
     """The error for a NumPy function without a rule: names it, the nearest that has one, and how to add it."""
-    _load_special()
+    import difflib
+
+    load_late_rules()
     label = _label(function)
     known: list[Any] = [*UFUNCS, *HANDLERS]
     near = difflib.get_close_matches(label, [_label(f) for f in known], n=2, cutoff=0.5)

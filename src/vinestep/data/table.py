@@ -73,7 +73,8 @@ class Table(Dataset):
 
     Examples
     --------
-    >>> table = vs.data.Table(pd.DataFrame({"pH": [3.1, 3.5], "cooper": ["Alder", "Brun"], "state": ["sound", "stuck"]}), target="state")
+    >>> frame = pd.DataFrame({"pH": [3.1, 3.5], "cooper": ["Alder", "Brun"], "state": ["sound", "stuck"]})
+    >>> table = vs.data.Table(frame, target="state")
     >>> table.feature_names
     ['pH', 'cooper=Alder', 'cooper=Brun']
     >>> table.class_names, table.classes
@@ -186,8 +187,8 @@ def _is_numeric(column: pd.Series, name: str) -> bool:
     if not slips.any():
         return True
     raise DataError(
-        f"{name}: {_line(name, row)}, column {column.name!r}: {column.iloc[row]!r} is not a number, as the others of this column are. "
-        "Correct it, empty it, or leave the column out."
+        f"{name}: {_line(name, row)}, column {column.name!r}: {column.iloc[row]!r} is not a number, as the others of this "
+        "column are. Correct it, empty it, or leave the column out."
     )
 
 

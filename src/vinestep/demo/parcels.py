@@ -18,7 +18,7 @@ def parcels(n: int = 900, *, seed: int = 5) -> pd.DataFrame:
     """Positions of vines on a slope that three parcels share, each winding around the others. All made up.
 
     Each parcel is an arm that leaves the well in the middle and turns by two thirds of a circle on its way out; a vine
-    stands within a few metres of its arm.
+    stands within some metres of its arm.
 
     Parameters
     ----------
@@ -47,6 +47,6 @@ def parcels(n: int = 900, *, seed: int = 5) -> pd.DataFrame:
     outward = np.sqrt(rng.uniform(0.02, 1.0, n))
     angle = 2 * np.pi * parcel / len(PARCELS) + outward * 4.2
     distance = 100.0 * outward
-    east = distance * np.cos(angle) + rng.normal(0.0, 4.0, n)
-    north = distance * np.sin(angle) + rng.normal(0.0, 4.0, n)
+    east = distance * np.cos(angle) + rng.normal(0.0, 6.0, n)
+    north = distance * np.sin(angle) + rng.normal(0.0, 6.0, n)
     return pd.DataFrame({"east": east.round(2), "north": north.round(2), "parcel": np.array(PARCELS)[parcel]})

@@ -97,43 +97,50 @@ def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, 
 
 
 @kernel
-def chain_forward(x, theta, widths, activations, slopes, values):
+def chain_forward(x, theta, layers, slopes, values):
     """Small layers one after another.
 
-    `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width) in turn.
+    `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width) in turn. ``layers[0]``
+    are the widths, the input's first; ``layers[1]`` the numbers of the activations.
     """
     n = x.shape[0]
     before = x
     place, start = 0, 0
-    for layer in range(activations.size):
-        n_in, n_out = widths[layer], widths[layer + 1]
+    for layer in range(slopes.size):
+        n_in, n_out = layers[0, layer], layers[0, layer + 1]
         weight = theta[place : place + n_in * n_out].reshape((n_in, n_out))
         bias = theta[place + n_in * n_out : place + n_in * n_out + n_out]
         y = values[start : start + n * n_out].reshape((n, n_out))
-        forward_small(before, weight, bias, y, activations[layer], slopes[layer])
+        forward_small(before, weight, bias, y, layers[1, layer], slopes[layer])
         before = y
         place += n_in * n_out + n_out
         start += n * n_out
 
 
 @kernel
-def chain_adjoint(g, x, theta, widths, activations, slopes, values, gradient, gx, work, wants_x):
-    """Cotangents of all parameters into `gradient`, laid out as `theta`, and of x into `gx` if wanted. Example by example."""
-    n = x.shape[0]
+def chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, wants_x):
+    """Cotangents of all parameters into `gradient`, laid out as `theta`, and of x into `gx` if wanted. Example by example.
+
+    Behind the results in `values` there is room for two rows of the widest layer.
+    """
+    n, last = x.shape[0], slopes.size - 1
     zero, one = theta.dtype.type(0), theta.dtype.type(1)
+    used = n * np.sum(layers[0, 1:])
+    room = (values.size - used) // 2
     gradient[:] = zero
     for i in range(n):
-        place, start = theta.size, values.size
-        for layer in range(activations.size - 1, -1, -1):
-            n_in, n_out = widths[layer], widths[layer + 1]
+        place, start = theta.size, used
+        for layer in range(last, -1, -1):
+            n_in, n_out = layers[0, layer], layers[0, layer + 1]
             place -= n_in * n_out + n_out
             start -= n * n_out
-            ours, theirs = work[layer % 2], work[(layer + 1) % 2]
+            ours = values[used + room * (layer % 2) :]
+            theirs = values[used + room * ((layer + 1) % 2) :]
             first = start + i * n_out
             bias = place + n_in * n_out
             for j in range(n_out):
-                incoming = g[i, j] if layer == activations.size - 1 else ours[j]
-                ours[j] = incoming * _slope_at(values[first + j], activations[layer], slopes[layer], zero, one)
+                incoming = g[i, j] if layer == last else ours[j]
+                ours[j] = incoming * _slope_at(values[first + j], layers[1, layer], slopes[layer], zero, one)
                 gradient[bias + j] += ours[j]
             source = start - n * n_in + i * n_in
             for k in range(n_in):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -20,9 +21,8 @@ class ChainPlan:
     """The layers of a chain: activations and slopes, how wide each is, and where in the arena they lie."""
 
     activations: tuple[tuple[str, float], ...]
-    widths: np.ndarray
-    """Of the input and of each layer."""
-    numbers: np.ndarray
+    layers: np.ndarray
+    """Widths of the input and of each layer; below them the numbers of the activations."""
     slopes: np.ndarray
     span: tuple[int, int] | None
     """Start and stop of the parameters in the flat array they are views of, if they follow one another there."""
@@ -37,11 +37,10 @@ class ChainPlan:
         widths = [weights[0].shape[0], *(w.shape[1] for w in weights[::2])]
         return cls(
             activations=named,
-            widths=np.asarray(widths, dtype=np.int64),
-            numbers=np.array([NUMBERS[name] for name, _ in named], dtype=np.int64),
+            layers=np.array([widths, [*(NUMBERS[name] for name, _ in named), 0]], dtype=np.int64),
             slopes=np.array([slope for _, slope in named], dtype=weights[0].dtype),
             span=_span(weights),
-            most_rows=SMALL // max(a * b for a, b in zip(widths, widths[1:], strict=False)),
+            most_rows=SMALL // max(a * b for a, b in pairwise(widths)),
             width_sum=sum(widths[1:]),
             width_max=max(widths),
         )
@@ -73,9 +72,10 @@ def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
     rows = x.shape[0]
     if plan.span is not None and rows <= plan.most_rows and x.ndim == 2 and x.dtype == weights[0].dtype:
         theta = weights[0].base[plan.span[0] : plan.span[1]]
-        values = np.empty(rows * plan.width_sum, x.dtype)
-        kernels.dense.chain_forward(x, theta, plan.widths, plan.numbers, plan.slopes, values)
-        return values[values.size - rows * weights[-1].size :].reshape(rows, -1), (theta, values)
+        used = rows * plan.width_sum
+        values = np.empty(used + 2 * plan.width_max, x.dtype)
+        kernels.dense.chain_forward(x, theta, plan.layers, plan.slopes, values)
+        return values[used - rows * weights[-1].size : used].reshape(rows, -1), (theta, values)
     outputs = []
     for i, activation in enumerate(plan.activations):
         x, _ = dense_forward(x, weights[2 * i], weights[2 * i + 1], **_options(activation))
@@ -120,9 +120,8 @@ def _small_adjoint(
         parts = np.split(flat, np.cumsum([w.size for w in weights])[:-1])
         views = [part.reshape(w.shape) if want else None for part, w, want in zip(parts, weights, wanted[1:], strict=True)]
         cotangents = [None, *views]
-    work = np.empty((2, plan.width_max), x.dtype)
-    gx = np.empty(x.shape, x.dtype) if wanted[0] else work
-    kernels.dense.chain_adjoint(g, x, theta, plan.widths, plan.numbers, plan.slopes, values, flat, gx, work, wanted[0])
+    gx = np.empty(x.shape, x.dtype) if wanted[0] else g
+    kernels.dense.chain_adjoint(g, x, theta, plan.layers, plan.slopes, values, flat, gx, wanted[0])
     if wanted[0]:
         cotangents[0] = gx
     return cotangents

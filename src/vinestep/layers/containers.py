@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ..autodiff import fused
 from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ShapeError
 from .arena import Arena
@@ -124,11 +125,23 @@ class DenseRun:
         first = run[0][0]
         self.first = first
         self.weights = [array for layer, _ in run for array in (layer.weight, layer.bias)]
-        self.plan = ChainPlan.of([activation for _, activation in run], [held_array(w) for w in self.weights])
+        self.arrays = [held_array(weight) for weight in self.weights]
+        self.plan = ChainPlan.of([activation for _, activation in run], self.arrays)
+        self.wanted = [False, *(isinstance(weight, Tensor) for weight in self.weights)]
 
     def __call__(self, x: Any) -> Any:
         self.first.check_input(x)
         return dense_chain(x, *self.weights, plan=self.plan)
+
+
+def single_run(network: Layer) -> DenseRun | None:
+    """The run of dense layers that a network consists of and nothing else, if all of it is trained and kernels are on."""
+    if type(network) is not Stack or not fused.USE_KERNELS or network.arena is None:
+        return None
+    merged = network._merged()
+    if len(merged) != 1 or not isinstance(merged[0], DenseRun) or not all(merged[0].wanted[1:]):
+        return None
+    return merged[0] if len(set(map(id, merged[0].weights))) == len(merged[0].weights) else None
 
 
 class Residual(Layer):

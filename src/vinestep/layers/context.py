@@ -88,7 +88,8 @@ def _mix(z: Any) -> Any:
     with np.errstate(over="ignore"):
         z = (z ^ (z >> np.uint64(30))) * MIX1
         z = (z ^ (z >> np.uint64(27))) * MIX2
-        return z ^ (z >> np.uint64(31))
+        mixed: Any = z ^ (z >> np.uint64(31))
+    return mixed
 
 
 def random_uniform(shape: tuple[int, ...], key: int) -> np.ndarray:

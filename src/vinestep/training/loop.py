@@ -13,19 +13,23 @@ from dataclasses import dataclass, field
 from os import PathLike
 from pathlib import Path
 from sys import getrefcount
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
 
 import numpy as np
 
+from ..autodiff.fused import Fused
 from ..autodiff.gradients import Gradients, Layout
 from ..autodiff.state import STATE, untracked
 from ..autodiff.sweep import sweep
 from ..autodiff.tensor import Origin, Tensor, held
 from ..data.dataset import Batch, Batches, Dataset
 from ..errors import CheckpointError, DataError, DifferentiationError, NotFiniteError, RunError, VineStepError
+from ..layers.arena import Arena
 from ..layers.base import Layer
+from ..layers.chain import dense_chain
+from ..layers.containers import DenseRun, single_run
 from ..layers.context import PASS
-from ..losses import makes_logits
+from ..losses import makes_logits, straight_form
 from ..metrics import Metric
 from ..optimisers import Adam, Optimiser
 from ..schedules import Schedule, constant
@@ -214,6 +218,8 @@ class Training:
         self.step_number = 0
         self._buffers: list[tuple[Gradients, dict[Origin, np.ndarray]]] = []
         self._buffer_layout: Layout | None = None
+        self._straight: tuple[DenseRun, Any, Fused] | None = None
+        self._straight_generation = -1
 
     # one step
 
@@ -232,11 +238,7 @@ class Training:
         inputs, targets = batch
         if self.network.arena is None:
             self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed)
-        outputs, loss = self._learning_pass(inputs, targets)
-        value = loss.item() if isinstance(loss, Tensor) else math.nan
-        if not math.isfinite(value):
-            self._refuse(loss, value, inputs)
-        gradients = self._gradients(loss)
+        outputs, value, gradients = self._derive(inputs, targets)
         if self.clip is not None:
             self._shorten(gradients)
         arena = self.network.arena
@@ -253,6 +255,47 @@ class Training:
         n = len(targets)
         return Step(self.step_number, epoch + 1, position + 1, value, figures, gradients, rate, seconds, n), counts
 
+    def _derive(self, inputs: Any, targets: Any) -> tuple[Any, float, Gradients]:
+        """Outputs, loss and gradients of a learning pass."""
+        if straight := self._straight_path(inputs):
+            run, checked, loss = straight
+            return self._derive_straight(run, checked, loss, inputs, targets)
+        outputs, loss = self._learning_pass(inputs, targets)
+        if not isinstance(loss, Tensor):
+            raise DifferentiationError(
+                f"Training: the loss is a {type(loss).__name__}, not a Tensor: nothing trainable went into it. Is every "
+                "parameter frozen, or did the loss lose the record?"
+            )
+        value = loss.item()
+        if not math.isfinite(value):
+            self._refuse(value, inputs)
+        return outputs, value, self._gradients(loss)
+
+    def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
+        """What is needed to do without a record, where network and loss are one fused operation each."""
+        if self._straight_generation != Arena.generation:
+            self._straight_generation = Arena.generation
+            run, loss = single_run(self.network), straight_form(self.loss)
+            self._straight = (run, *loss) if run is not None and loss is not None else None
+        return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
+
+    def _derive_straight(
+        self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any
+    ) -> tuple[Any, float, Gradients]:
+        x = inputs if inputs.dtype == run.arrays[0].dtype else inputs.astype(run.arrays[0].dtype)
+        run.first.check_input(x)
+        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
+        labels = checked(targets, outputs)
+        value, slopes = loss.kernel_forward(outputs, labels)
+        number = float(value)
+        if not math.isfinite(number):
+            self._refuse(number, inputs)
+        gradients, places = self._buffer()
+        (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
+        into = [None, *(places[weight.origin] for weight in run.weights)]
+        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, into)
+        return outputs, number, gradients
+
     def _learning_pass(self, inputs: Any, targets: Any) -> tuple[Any, Any]:
         now, here = STATE.now, PASS
         before = now.recording, now.sealing, here.learning, here.seed, here.step, here.merged
@@ -264,12 +307,7 @@ class Training:
         finally:
             now.recording, now.sealing, here.learning, here.seed, here.step, here.merged = before
 
-    def _refuse(self, loss: Any, value: float, inputs: Any) -> None:
-        if not isinstance(loss, Tensor):
-            raise DifferentiationError(
-                f"Training: the loss is a {type(loss).__name__}, not a Tensor: nothing trainable went into it. Is every "
-                "parameter frozen, or did the loss lose the record?"
-            )
+    def _refuse(self, value: float, inputs: Any) -> NoReturn:
         PASS.learning, PASS.seed, PASS.step = True, self.seed, self.step_number
         try:
             values = inputs if isinstance(inputs, tuple) else (inputs,)
@@ -286,13 +324,13 @@ class Training:
 
     def _gradients(self, loss: Tensor) -> Gradients:
         gradients, places = self._buffer()
-        found = sweep(
-            loss, np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1), places, release=True, destinations=places
-        )
+        seed = np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1)
+        found = sweep(loss, seed, places, release=True, destinations=places)
         if len(found) != len(places):
             unused = [origin.name for origin in places if origin not in found]
             raise DifferentiationError(
-                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or freeze it: network.freeze({unused[0]!r})."
+                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or freeze it: "
+                f"network.freeze({unused[0]!r})."
             )
         for origin, cotangent in found.items():
             if cotangent is not places[origin]:

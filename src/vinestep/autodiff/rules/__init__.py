@@ -1,5 +1,5 @@
-"""The derivative rules of NumPy's functions, one file a family; SciPy's special functions load on first use."""
+"""The derivative rules of NumPy's functions, one file a family; linear algebra and SciPy's load on first use."""
 
-from . import elementwise, indexing, linalg, products, reductions, shaping
+from . import elementwise, indexing, products, reductions, shaping
 
-__all__ = ["elementwise", "indexing", "linalg", "products", "reductions", "shaping"]
+__all__ = ["elementwise", "indexing", "products", "reductions", "shaping"]

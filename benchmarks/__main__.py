@@ -1,0 +1,24 @@
+"""Run all benchmarks, or those named: python -m benchmarks [import] [steps]. Prints, and writes benchmarks/results.json."""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+from . import bench_import, bench_steps
+from .timing import machine
+
+ALL = {"import": bench_import.run, "steps": bench_steps.run}
+
+
+def main(names: list[str]) -> None:
+    results: dict[str, object] = {"machine": machine()}
+    for name in names or list(ALL):
+        results[name] = ALL[name]()
+        print(json.dumps({name: results[name]}, indent=1, default=lambda value: round(float(value), 3)))
+    (Path(__file__).parent / "results.json").write_text(json.dumps(results, indent=1))
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -1,0 +1,31 @@
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+EXAMPLES = Path(__file__).parents[2] / "examples"
+SCRIPTS = sorted(path.name for path in EXAMPLES.glob("*.py"))
+
+
+def run(script, *arguments, cwd):
+    return subprocess.run([sys.executable, EXAMPLES / script, *arguments], cwd=cwd, capture_output=True, text=True, env=os.environ)
+
+
+@pytest.mark.parametrize("script", SCRIPTS)
+def test_every_example_runs(script, tmp_path):
+    done = run(script, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout
+
+
+def test_first_network_learns_and_draws(tmp_path):
+    done = run("first_network.py", cwd=tmp_path)
+    accuracy = float(done.stdout.split("never seen: ")[1].split()[0])
+    assert accuracy > 0.95
+    assert (tmp_path / "parcels.png").read_bytes().startswith(b"\x89PNG")
+
+
+def test_by_hand_learns(tmp_path):
+    assert float(run("by_hand.py", cwd=tmp_path).stdout.split("accuracy ")[1]) > 0.95
