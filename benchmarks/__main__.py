@@ -1,4 +1,7 @@
-"""Run all benchmarks, or those named: python -m benchmarks [import] [steps]. Prints, and writes benchmarks/results.json."""
+"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps].
+
+Prints the figures, and writes benchmarks/results.json.
+"""
 
 from __future__ import annotations
 
@@ -6,10 +9,10 @@ import json
 import sys
 from pathlib import Path
 
-from . import bench_import, bench_steps
+from . import bench_autodiff, bench_import, bench_steps
 from .timing import machine
 
-ALL = {"import": bench_import.run, "steps": bench_steps.run}
+ALL = {"import": bench_import.run, "autodiff": bench_autodiff.run, "steps": bench_steps.run}
 
 
 def main(names: list[str]) -> None:

@@ -24,6 +24,8 @@ def normal_axes(axis: int | tuple[int, ...] | None, ndim: int) -> tuple[int, ...
     """The axes of a reduction as a tuple of non-negative numbers, in rising order."""
     if axis is None:
         return tuple(range(ndim))
+    if type(axis) is int and -ndim <= axis < ndim:
+        return (axis % ndim,)
     return tuple(sorted(np.lib.array_utils.normalize_axis_tuple(axis, ndim)))
 
 

@@ -45,7 +45,7 @@ class Rule:
         ``forward(*arrays, **options)`` on plain arrays.
     adjoints : sequence of callables or None
         One for each positional input, ``adjoint(g, y, *inputs, **options)``; None where the derivative is
-        zero by nature (a mask, an index). The last one serves any further inputs.
+        zero by nature (a mask, an index). Empty for a rule that writes `pull`.
     keeps : str
         Which values the adjoints read: any of "x" (the inputs) and "y" (the result). Inputs that are not kept
         are handed to the adjoint as outlines that know only ``shape``, ``ndim`` and ``dtype``.
@@ -75,14 +75,8 @@ class Rule:
         self.broadcasts = broadcasts
 
     def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
-        """Cotangents of the inputs that are wanted, None for the others."""
-        adjoints = self.adjoints
-        last = len(adjoints) - 1
-        pulled = []
-        for i, want in enumerate(wanted):
-            adjoint = adjoints[i if i < last else last] if want else None
-            pulled.append(adjoint(g, y, *inputs, **options) if adjoint is not None else None)
-        return pulled
+        """Cotangents of the inputs that are wanted, None for the others; for rules without adjoints of each input."""
+        raise NotImplementedError(f"{self.name} has neither adjoints nor a way to pull back all inputs at once.")
 
     def __repr__(self) -> str:
         return f"Rule({self.name!r})"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from operator import attrgetter
 from typing import Any
 
@@ -11,6 +11,7 @@ import numpy as np
 
 from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, ShapeError
 from .broadcasting import unbroadcast
+from .rules.indexing import Scattered
 from .state import STATE
 from .tensor import RELEASED, Origin, Tensor, held, seal_of
 
@@ -70,7 +71,10 @@ def _order(top: Origin, wanted: set[Origin]) -> tuple[list[Origin], set[Origin]]
     seen = {top}
     stack = [top]
     while stack:
-        for parent in _parents(stack.pop()):
+        origin = stack.pop()
+        if origin.options is RELEASED:
+            raise _released()
+        for parent in origin.parents:
             if parent is not None and parent.rule is not None and parent not in seen:
                 seen.add(parent)
                 stack.append(parent)
@@ -89,28 +93,28 @@ def _order(top: Origin, wanted: set[Origin]) -> tuple[list[Origin], set[Origin]]
     return way, useful
 
 
-def _parents(origin: Origin) -> Sequence[Origin | None]:
-    if origin.options is RELEASED:
-        raise DifferentiationError(
-            "This record was given back by an earlier differentiate(..., release=True). Compute the value again, "
-            "or differentiate without release."
-        )
-    return origin.parents
-
-
 def _chain(top: Origin) -> list[Origin] | None:
     """The operations under `top`, if none of them has two computed parents."""
     chain = []
     below: Origin | None = top
     while below is not None:
         chain.append(below)
-        parents, below = _parents(below), None
+        if below.options is RELEASED:
+            raise _released()
+        parents, below = below.parents, None
         for parent in parents:
             if parent is not None and parent.rule is not None:
                 if below is not None and below is not parent:
                     return None
                 below = parent
     return chain
+
+
+def _released() -> DifferentiationError:
+    return DifferentiationError(
+        "This record was given back by an earlier differentiate(..., release=True). Compute the value again, "
+        "or differentiate without release."
+    )
 
 
 def _carry(
@@ -139,19 +143,30 @@ def _carry(
             inputs, output = parents, None
         else:
             inputs, output = _saved(origin, differentiable)
-        flags = [parent in useful for parent in parents]
         if destinations is not None and rule.writes_into_places:
+            flags = [parent in useful for parent in parents]
             places = [None if parent in pending else destinations.get(parent) for parent in parents]  # type: ignore[arg-type]
             pulled = rule.pull_into(g, output, inputs, options, flags, places)
             for i, place in enumerate(places):
                 if place is not None and pulled[i] is place:
                     pending[parents[i]] = place
                     pulled[i] = None
+        elif rule.adjoints:
+            pulled = []
+            for parent, adjoint in zip(parents, rule.adjoints):  # noqa: B905  # the sweep's innermost loop
+                pulled.append(adjoint(g, output, *inputs, **options) if adjoint is not None and parent in useful else None)
         else:
-            pulled = rule.pull(g, output, inputs, options, flags)
-        for parent, cotangent in zip(parents, pulled):  # noqa: B905  # the sweep's innermost loop; rules answer for lengths
+            pulled = rule.pull(g, output, inputs, options, [parent in useful for parent in parents])
+        for parent, cotangent in zip(parents, pulled):  # noqa: B905
             if cotangent is None or parent is None:
                 continue
+            if type(cotangent) is Scattered:
+                if parent in ours and cotangent.dtype == parent.dtype and not must_be_finite:
+                    cotangent.add_to(pending[parent])
+                    continue
+                cotangent = cotangent.whole()
+                if parent not in pending:
+                    ours.add(parent)
             if cotangent.shape != parent.shape:
                 cotangent = _fit(cotangent, parent, rule)
             if cotangent.dtype != parent.dtype:
@@ -166,7 +181,7 @@ def _carry(
                 pending[parent] += cotangent
             else:
                 pending[parent] = total = pending[parent] + cotangent
-                if type(total) is np.ndarray:
+                if not differentiable and type(total) is np.ndarray:
                     ours.add(parent)
         if release:
             origin.release()

@@ -35,7 +35,6 @@ class Origin:
     __slots__ = (
         "dtype",
         "inputs",
-        "name",
         "number",
         "options",
         "output",
@@ -45,6 +44,8 @@ class Origin:
         "seals",
         "shape",
     )
+
+    name = ""
 
     def __init__(
         self,
@@ -57,7 +58,6 @@ class Origin:
         dtype: np.dtype[Any],
         place: str,
         seals: tuple[Any, ...] | None = None,
-        name: str = "",
     ) -> None:
         self.rule = rule
         self.parents = parents
@@ -68,7 +68,6 @@ class Origin:
         self.dtype = dtype
         self.place = place
         self.seals = seals
-        self.name = name
         self.number = _next_number()
 
     @property
@@ -89,6 +88,16 @@ class Origin:
     def __repr__(self) -> str:
         what = self.rule.name if self.rule else (self.name or "leaf")
         return f"<Origin {self.number}: {what} {self.shape} {self.dtype}>"
+
+
+class Leaf(Origin):
+    """The origin of a value that was not computed: an input or a parameter, with its name."""
+
+    __slots__ = ("name",)
+
+    def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], name: str) -> None:
+        super().__init__(None, (), None, None, _NO_OPTIONS, shape, dtype, STATE.now.place)
+        self.name = name
 
 
 RELEASED: dict[str, Any] = {"released": True}
@@ -160,7 +169,7 @@ class Tensor(NDArrayOperatorsMixin):
         array = np.asarray(value, dtype=dtype)
         check_real_float(array.dtype)
         self._array = array
-        self.origin = Origin(None, (), None, None, _NO_OPTIONS, array.shape, array.dtype, STATE.now.place, None, name)
+        self.origin = Leaf(array.shape, array.dtype, name)
 
     @staticmethod
     def from_operation(array: Any, origin: Origin) -> Tensor:
@@ -388,6 +397,20 @@ class Tensor(NDArrayOperatorsMixin):
     def copy(self) -> Any:
         return np.copy(self)
 
+    # The commonest operators go straight to their rules; the others by way of NumPy's dispatch.
+
+    def __add__(self, other: Any) -> Any:
+        return apply(UFUNCS[np.add], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__add__(other)
+
+    def __sub__(self, other: Any) -> Any:
+        return apply(UFUNCS[np.subtract], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__sub__(other)
+
+    def __mul__(self, other: Any) -> Any:
+        return apply(UFUNCS[np.multiply], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__mul__(other)
+
+    def __truediv__(self, other: Any) -> Any:
+        return apply(UFUNCS[np.divide], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__truediv__(other)
+
     def __pow__(self, exponent: Any) -> Any:
         if type(exponent) in (int, float):
             if exponent == 2:
@@ -395,6 +418,9 @@ class Tensor(NDArrayOperatorsMixin):
             if exponent == 1:
                 return np.positive(self)
         return np.power(self, exponent)
+
+
+_PLAIN = frozenset({Tensor, np.ndarray, float, int, np.float64, np.float32})
 
 
 def check_real_float(dtype: np.dtype[Any]) -> None:
@@ -462,18 +488,24 @@ def owned(value: Any) -> Any:
 
 def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
     """Run a rule's forward computation on plain arrays and, if recording, give the result an origin."""
-    arrays: list[Any] = []
-    parents: list[Origin | None] = []
-    tracked = False
-    for x in inputs:
-        if type(x) is Tensor:
-            arrays.append(x._array)
-            parents.append(x.origin)
-            tracked = True
-        else:
-            arrays.append(x)
-            parents.append(None)
-    output = rule.forward(*arrays, **options)
+    if len(inputs) == 1 and type(inputs[0]) is Tensor:
+        x = inputs[0]
+        output = rule.forward(x._array, **options)
+        parents: list[Origin | None] = [x.origin]
+        tracked = True
+    else:
+        arrays: list[Any] = []
+        parents = []
+        tracked = False
+        for x in inputs:
+            if type(x) is Tensor:
+                arrays.append(x._array)
+                parents.append(x.origin)
+                tracked = True
+            else:
+                arrays.append(x)
+                parents.append(None)
+        output = rule.forward(*arrays, **options)
     now = STATE.now
     if not (tracked and now.recording):
         return output

@@ -88,7 +88,7 @@ def _mix(z: Any) -> Any:
     with np.errstate(over="ignore"):
         z = (z ^ (z >> np.uint64(30))) * MIX1
         z = (z ^ (z >> np.uint64(27))) * MIX2
-        mixed: Any = z ^ (z >> np.uint64(31))
+    mixed: Any = z ^ (z >> np.uint64(31))
     return mixed
 
 

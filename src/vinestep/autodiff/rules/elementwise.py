@@ -29,13 +29,13 @@ def _share(g: Any, chosen: Any, tied: Any) -> Any:
     share = np.asarray(chosen).astype(g.dtype)
     if np.any(tied):
         share = np.where(tied, np.asarray(0.5, g.dtype), share)
-    return g * share
+    return _times(g, share)
 
 
 def _power_by_base(g: Any, y: Any, x: Any, p: Any) -> Any:
     exponent = held(p)
     if np.ndim(exponent) == 0:
-        return g * (p * x ** (p - 1)) if exponent != 0 else g * 0.0
+        return _times(g, p * x ** (p - 1)) if exponent != 0 else g * 0.0
     flat = np.asarray(exponent) == 0
     return g * np.where(flat, 0.0, p * x ** np.where(flat, 1.0, p - 1))
 
@@ -52,6 +52,27 @@ def _hypot(g: Any, y: Any, x: Any) -> Any:
     return g * (x / np.where(zero, 1.0, y))
 
 
+def _times(g: Any, factor: Any) -> Any:
+    """``g * factor`` for a factor made a moment ago, whose memory is used again where that is possible."""
+    if type(factor) is np.ndarray and factor.shape == g.shape and factor.dtype == g.dtype and type(g) is np.ndarray:
+        return np.multiply(g, factor, out=factor)
+    return g * factor
+
+
+def _over(g: Any, divisor: Any) -> Any:
+    """``g / divisor`` for a divisor made a moment ago."""
+    if type(divisor) is np.ndarray and divisor.shape == g.shape and divisor.dtype == g.dtype and type(g) is np.ndarray:
+        return np.divide(g, divisor, out=divisor)
+    return g / divisor
+
+
+def _one_minus_square(y: Any) -> Any:
+    square = y * y
+    if type(square) is np.ndarray:
+        return np.subtract(1, square, out=square)
+    return 1 - square
+
+
 IN = "x"
 OUT = "y"
 
@@ -59,12 +80,12 @@ OUT = "y"
 ufunc_rule(np.add, lambda g, y, a, b: g, lambda g, y, a, b: g)
 ufunc_rule(np.subtract, lambda g, y, a, b: g, lambda g, y, a, b: -g)
 ufunc_rule(np.multiply, lambda g, y, a, b: g * b, lambda g, y, a, b: g * a, keeps=IN)
-ufunc_rule(np.divide, lambda g, y, a, b: g / b, lambda g, y, a, b: -g * a / (b * b), keeps=IN)
+ufunc_rule(np.divide, lambda g, y, a, b: g / b, lambda g, y, a, b: _over(-g * a, b * b), keeps=IN)
 ufunc_rule(np.negative, lambda g, y, x: -g)
 ufunc_rule(np.positive, lambda g, y, x: g)
 ufunc_rule(np.conjugate, lambda g, y, x: g)
-ufunc_rule(np.reciprocal, lambda g, y, x: -g * (y * y), keeps=OUT)
-ufunc_rule(np.square, lambda g, y, x: g * (x * 2), keeps=IN)
+ufunc_rule(np.reciprocal, lambda g, y, x: _times(-g, y * y), keeps=OUT)
+ufunc_rule(np.square, lambda g, y, x: _times(g, x * 2), keeps=IN)
 ufunc_rule(np.power, _power_by_base, _power_by_exponent, keeps=IN + OUT)
 ufunc_rule(np.float_power, _power_by_base, _power_by_exponent, keeps=IN + OUT)
 ufunc_rule(np.fmod, lambda g, y, a, b: g, lambda g, y, a, b: -g * np.trunc(held(a) / held(b)), keeps=IN)
@@ -73,31 +94,31 @@ ufunc_rule(np.floor_divide, _zero, _zero)
 ufunc_rule(np.ldexp, lambda g, y, a, n: np.ldexp(g, n), None, keeps=IN)
 
 # roots, exponentials, logarithms
-ufunc_rule(np.sqrt, lambda g, y, x: g / (y * 2), keeps=OUT)
-ufunc_rule(np.cbrt, lambda g, y, x: g / (3 * (y * y)), keeps=OUT)
+ufunc_rule(np.sqrt, lambda g, y, x: _over(g, y * 2), keeps=OUT)
+ufunc_rule(np.cbrt, lambda g, y, x: _over(g, 3 * (y * y)), keeps=OUT)
 ufunc_rule(np.exp, lambda g, y, x: g * y, keeps=OUT)
-ufunc_rule(np.exp2, lambda g, y, x: g * y * LN2, keeps=OUT)
-ufunc_rule(np.expm1, lambda g, y, x: g * (y + 1), keeps=OUT)
+ufunc_rule(np.exp2, lambda g, y, x: _times(g, y * LN2), keeps=OUT)
+ufunc_rule(np.expm1, lambda g, y, x: _times(g, y + 1), keeps=OUT)
 ufunc_rule(np.log, lambda g, y, x: g / x, keeps=IN)
-ufunc_rule(np.log2, lambda g, y, x: g / (x * LN2), keeps=IN)
-ufunc_rule(np.log10, lambda g, y, x: g / (x * LN10), keeps=IN)
-ufunc_rule(np.log1p, lambda g, y, x: g / (x + 1), keeps=IN)
-ufunc_rule(np.logaddexp, lambda g, y, a, b: g * np.exp(a - y), lambda g, y, a, b: g * np.exp(b - y), keeps=IN + OUT)
+ufunc_rule(np.log2, lambda g, y, x: _over(g, x * LN2), keeps=IN)
+ufunc_rule(np.log10, lambda g, y, x: _over(g, x * LN10), keeps=IN)
+ufunc_rule(np.log1p, lambda g, y, x: _over(g, x + 1), keeps=IN)
+ufunc_rule(np.logaddexp, lambda g, y, a, b: _times(g, np.exp(a - y)), lambda g, y, a, b: _times(g, np.exp(b - y)), keeps=IN + OUT)
 ufunc_rule(np.logaddexp2, lambda g, y, a, b: g * np.exp2(a - y), lambda g, y, a, b: g * np.exp2(b - y), keeps=IN + OUT)
 
 # trigonometric and hyperbolic
-ufunc_rule(np.sin, lambda g, y, x: g * np.cos(x), keeps=IN)
-ufunc_rule(np.cos, lambda g, y, x: -g * np.sin(x), keeps=IN)
-ufunc_rule(np.tan, lambda g, y, x: g * (y * y + 1), keeps=OUT)
-ufunc_rule(np.arcsin, lambda g, y, x: g / np.sqrt(1 - x * x), keeps=IN)
-ufunc_rule(np.arccos, lambda g, y, x: -g / np.sqrt(1 - x * x), keeps=IN)
-ufunc_rule(np.arctan, lambda g, y, x: g / (x * x + 1), keeps=IN)
-ufunc_rule(np.sinh, lambda g, y, x: g * np.cosh(x), keeps=IN)
-ufunc_rule(np.cosh, lambda g, y, x: g * np.sinh(x), keeps=IN)
-ufunc_rule(np.tanh, lambda g, y, x: g * (1 - y * y), keeps=OUT)
+ufunc_rule(np.sin, lambda g, y, x: _times(g, np.cos(x)), keeps=IN)
+ufunc_rule(np.cos, lambda g, y, x: _times(-g, np.sin(x)), keeps=IN)
+ufunc_rule(np.tan, lambda g, y, x: _times(g, y * y + 1), keeps=OUT)
+ufunc_rule(np.arcsin, lambda g, y, x: _over(g, np.sqrt(_one_minus_square(x))), keeps=IN)
+ufunc_rule(np.arccos, lambda g, y, x: _over(-g, np.sqrt(_one_minus_square(x))), keeps=IN)
+ufunc_rule(np.arctan, lambda g, y, x: _over(g, x * x + 1), keeps=IN)
+ufunc_rule(np.sinh, lambda g, y, x: _times(g, np.cosh(x)), keeps=IN)
+ufunc_rule(np.cosh, lambda g, y, x: _times(g, np.sinh(x)), keeps=IN)
+ufunc_rule(np.tanh, lambda g, y, x: _times(g, _one_minus_square(y)), keeps=OUT)
 ufunc_rule(np.arcsinh, lambda g, y, x: g / np.sqrt(x * x + 1), keeps=IN)
 ufunc_rule(np.arccosh, lambda g, y, x: g / np.sqrt(x * x - 1), keeps=IN)
-ufunc_rule(np.arctanh, lambda g, y, x: g / (1 - x * x), keeps=IN)
+ufunc_rule(np.arctanh, lambda g, y, x: _over(g, _one_minus_square(x)), keeps=IN)
 ufunc_rule(np.hypot, lambda g, y, a, b: _hypot(g, y, a), lambda g, y, a, b: _hypot(g, y, b), keeps=IN + OUT)
 ufunc_rule(
     np.arctan2,
@@ -112,7 +133,7 @@ for _radians in (np.radians, np.deg2rad):
 
 # sign, choice, steps
 for _absolute in (np.absolute, np.fabs):
-    ufunc_rule(_absolute, lambda g, y, x: g * np.sign(held(x)), keeps=IN)
+    ufunc_rule(_absolute, lambda g, y, x: _times(g, np.sign(held(x))), keeps=IN)
 ufunc_rule(
     np.copysign,
     lambda g, y, a, b: g * (np.copysign(1.0, held(a)) * np.copysign(1.0, held(b))).astype(g.dtype),

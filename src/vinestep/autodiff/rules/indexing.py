@@ -13,9 +13,10 @@ import numpy as np
 from ...errors import DifferentiationError
 from ..broadcasting import normal_axes
 from ..registry import Rule, implements
+from ..state import STATE
 from ..tensor import apply, held, owned
 
-__all__ = ["getitem", "scatter"]
+__all__ = ["Scattered", "getitem", "scatter"]
 
 
 def _is_basic(index: Any) -> bool:
@@ -36,7 +37,33 @@ def _scatter(g: Any, index: Any, shape: tuple[int, ...]) -> Any:
     return out
 
 
-_getitem = Rule("getitem", lambda x, index: x[index], (lambda g, y, x, index: scatter(g, index=index, shape=x.shape),))
+class Scattered:
+    """A cotangent that is zero but where `index` points: added to what is there without making the zeros."""
+
+    __slots__ = ("dtype", "g", "index", "shape")
+
+    def __init__(self, g: Any, index: Any, shape: tuple[int, ...]) -> None:
+        self.g, self.index, self.shape, self.dtype = g, index, shape, g.dtype
+
+    def whole(self) -> Any:
+        """With the zeros."""
+        return _scatter(self.g, self.index, self.shape)
+
+    def add_to(self, total: np.ndarray) -> None:
+        """Add in place."""
+        if _is_basic(self.index) or (type(self.index) is np.ndarray and self.index.dtype == bool):
+            total[self.index] += self.g
+        else:
+            np.add.at(total, self.index, self.g)
+
+
+def _getitem_adjoint(g: Any, y: Any, x: Any, index: Any) -> Any:
+    if STATE.now.recording:
+        return scatter(g, index=index, shape=x.shape)
+    return Scattered(g, index, x.shape)
+
+
+_getitem = Rule("getitem", lambda x, index: x[index], (_getitem_adjoint,))
 _scatter_rule = Rule("scatter", _scatter, (lambda g, y, x, index, shape: g[index],))
 
 

@@ -49,6 +49,8 @@ _sum = Rule(
 def sum(
     a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True
 ) -> Any:
+    if dtype is None and keepdims is False and initial is None and where is True:
+        return apply(_sum, (a,), {"axes": normal_axes(axis, a.ndim), "keepdims": False})
     where = _given(where, True)
     a = _masked(_converted(a, dtype), where, 0.0)
     total = apply(_sum, (a,), {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))})
