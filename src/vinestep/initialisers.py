@@ -88,5 +88,23 @@ def constant(value: float) -> Initialiser:
     return fill
 
 
-zeros = constant(0.0)
-ones = constant(1.0)
+def zeros(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+    """All 0, as biases begin.
+
+    Examples
+    --------
+    >>> vs.initialisers.zeros(np.random.default_rng(0), (2,))
+    array([0., 0.])
+    """
+    return np.zeros(shape)
+
+
+def ones(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+    """All 1, as scales begin.
+
+    Examples
+    --------
+    >>> vs.initialisers.ones(np.random.default_rng(0), (2,))
+    array([1., 1.])
+    """
+    return np.ones(shape)

@@ -29,3 +29,10 @@ def test_first_network_learns_and_draws(tmp_path):
 
 def test_by_hand_learns(tmp_path):
     assert float(run("by_hand.py", cwd=tmp_path).stdout.split("accuracy ")[1]) > 0.95
+
+
+def test_ferment_fit_finds_what_the_data_was_made_with(tmp_path):
+    lines = run("ferment_fit.py", cwd=tmp_path).stdout.splitlines()[-3:]
+    for line in lines:
+        value, sure, true = (float(line.split(mark)[1].split()[0].rstrip(")")) for mark in (":", "+-", "made up with"))
+        assert abs(value - true) < 3 * sure

@@ -3,5 +3,6 @@
 from .curves import curves
 from .decisions import decisions
 from .style import save
+from .trail import trail
 
-__all__ = ["curves", "decisions", "save"]
+__all__ = ["curves", "decisions", "save", "trail"]

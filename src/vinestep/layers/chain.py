@@ -75,7 +75,7 @@ def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
         used = rows * plan.width_sum
         values = np.empty(used + 2 * plan.width_max, x.dtype)
         kernels.dense.chain_forward(x, theta, plan.layers, plan.slopes, values)
-        return values[used - rows * weights[-1].size : used].reshape(rows, -1), (theta, values)
+        return values[used - rows * weights[-1].size : used].reshape(rows, weights[-1].size), (theta, values)
     outputs = []
     for i, activation in enumerate(plan.activations):
         x, _ = dense_forward(x, weights[2 * i], weights[2 * i + 1], **_options(activation))

@@ -86,13 +86,12 @@ MIX2 = np.uint64(0x94D049BB133111EB)
 def _mix(z: Any) -> Any:
     """Finaliser of SplitMix64: G. L. Steele, D. Lea and C. H. Flood, OOPSLA 2014, figure 17."""
     with np.errstate(over="ignore"):
-        z = (z ^ (z >> np.uint64(30))) * MIX1
-        z = (z ^ (z >> np.uint64(27))) * MIX2
-    mixed: Any = z ^ (z >> np.uint64(31))
-    return mixed
+        for shift, factor in ((30, MIX1), (27, MIX2)):
+            z = (z ^ (z >> np.uint64(shift))) * factor
+    return z ^ (z >> np.uint64(31))
 
 
-def random_uniform(shape: tuple[int, ...], key: int) -> np.ndarray:
+def random_uniform(shape: tuple[int, ...], key: int) -> Any:
     """Numbers in [0, 1) that are a function of key, step, seed and position alone; float32."""
     with np.errstate(over="ignore"):
         stream = _mix(np.array([PASS.seed, PASS.step], np.uint64) + np.uint64(key) * np.array([1, 3], np.uint64))

@@ -281,8 +281,8 @@ def _table(plan: DataPlan, base: Path) -> Table:
     from .. import demo
 
     name = plan.source.removeprefix(DEMO)
-    if name not in demo.__all__:
-        raise PlanError(f"data.source: there is no demo table {name!r}. {did_you_mean(name, demo.__all__)}")
+    if name not in demo.TABLES:
+        raise PlanError(f"data.source: there is no demo table {name!r}. {did_you_mean(name, demo.TABLES)}")
     return Table(getattr(demo, name)(), target=plan.target, classes=plan.classes, leave_out=plan.leave_out)
 
 

@@ -1,0 +1,110 @@
+"""Every kernel against its definition: forward and adjoint, over shapes, dtypes, strides and edge sizes."""
+
+import subprocess
+import sys
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import vinestep as vs
+from vinestep.autodiff import fused
+from vinestep.autodiff.fused import FUSED
+from vinestep.layers.chain import ChainPlan
+
+sizes = st.sampled_from([0, 1, 2, 3, 7])
+many = settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+
+
+def numbers(draw, shape, dtype, low=-2.0, high=2.0):
+    """An array, in one of several layouts in memory."""
+    rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
+    array = rng.uniform(low, high, shape).astype(dtype)
+    layout = draw(st.sampled_from(["C", "F", "stepped", "reversed"]))
+    if layout == "F":
+        return np.asfortranarray(array)
+    if layout == "stepped":
+        wide = np.zeros((*shape[:-1], shape[-1] * 2), dtype) if shape else array
+        wide[..., ::2] = array
+        return wide[..., ::2]
+    return array[::-1] if layout == "reversed" and shape else array
+
+
+def dense_case(draw, dtype):
+    n, n_in, n_out = draw(sizes), draw(st.sampled_from([1, 2, 7])), draw(st.sampled_from([1, 3, 90]))
+    lead = draw(st.sampled_from([(n,), (2, n)]))
+    options = draw(
+        st.sampled_from([{}, *({"activation": a} for a in ("relu", "tanh", "sigmoid")), {"activation": "leaky_relu", "slope": 0.2}])
+    )
+    rows = 100 if n == 7 and len(lead) == 1 else n
+    x = numbers(draw, (*lead[:-1], rows, n_in), dtype)
+    return [
+        x,
+        np.ascontiguousarray(numbers(draw, (n_in, n_out), dtype)),
+        np.ascontiguousarray(numbers(draw, (n_out,), dtype)),
+    ], options
+
+
+def chain_case(draw, dtype):
+    widths = draw(st.sampled_from([(1, 1, 1), (4, 8, 3), (3, 2, 5, 2), (70, 80, 90)]))
+    flat = numbers(draw, (sum(a * b + b for a, b in pairwise(widths)),), dtype, -0.5, 0.5).copy()
+    weights, start = [], 0
+    for a, b in pairwise(widths):
+        weights += [flat[start : start + a * b].reshape(a, b), flat[start + a * b : start + a * b + b]]
+        start += a * b + b
+    names = [("relu", 0.0), ("tanh", 0.0), ("leaky_relu", 0.1), ("none", 0.0)]
+    plan = ChainPlan.of([draw(st.sampled_from(names)) for _ in widths[1:]], weights)
+    return [numbers(draw, (draw(sizes), widths[0]), dtype), *weights], {"plan": plan}
+
+
+def cross_entropy_case(draw, dtype):
+    n, k = draw(st.sampled_from([1, 2, 7])), draw(st.sampled_from([1, 2, 64, 65]))
+    labels = np.random.default_rng(n).integers(0, k, n)
+    return [numbers(draw, (n, k), dtype), labels], {"reduction": draw(st.sampled_from(["mean", "sum", "none"]))}
+
+
+def squared_error_case(draw, dtype):
+    shape = draw(st.sampled_from([(1,), (7,), (3, 2)]))
+    return [numbers(draw, shape, dtype), numbers(draw, shape, dtype)], {"reduction": draw(st.sampled_from(["mean", "sum", "none"]))}
+
+
+CASES = {"dense": dense_case, "dense chain": chain_case, "cross_entropy": cross_entropy_case, "squared_error": squared_error_case}
+
+
+def test_every_kernel_has_a_case():
+    assert set(FUSED) - {"softly"} == set(CASES)
+
+
+@pytest.mark.parametrize("dtype", [np.float32, np.float64])
+@pytest.mark.parametrize("name", list(CASES))
+@many
+@given(data=st.data())
+def test_kernel_agrees_with_its_definition(name, dtype, data):
+    operation = FUSED[name]
+    inputs, options = CASES[name](data.draw, dtype)
+    tolerance = {"rtol": 2e-4, "atol": 2e-5} if dtype == np.float32 else {"rtol": 1e-9, "atol": 1e-12}
+    results = []
+    for f in (operation, operation.definition):
+        tracked = [vs.Tensor(x) if x.dtype.kind == "f" else x for x in inputs]
+        value = f(*tracked, **options)
+        seed = np.cos(np.arange(value.size)).reshape(value.shape).astype(dtype)
+        targets = [t for t in tracked if isinstance(t, vs.Tensor)]
+        results.append((value.array, vs.differentiate(value, targets, seed=seed)))
+    np.testing.assert_allclose(results[0][0], results[1][0], **tolerance)
+    for ours, defined in zip(results[0][1], results[1][1], strict=True):
+        assert ours.dtype == dtype
+        np.testing.assert_allclose(ours, defined, **tolerance)
+
+
+def test_with_kernels_off_the_definitions_run(monkeypatch, rng):
+    x, labels = rng.normal(size=(6, 4)).astype(np.float32), rng.integers(0, 3, 6)
+    losses = []
+    for on in (True, False):
+        monkeypatch.setattr(fused, "USE_KERNELS", on)
+        training = vs.Training(vs.Stack(vs.Dense(5), vs.relu, vs.Dense(3)), loss=vs.losses.cross_entropy)
+        losses.append([training.step((x, labels)).loss for _ in range(5)])
+    np.testing.assert_allclose(*losses, rtol=1e-4)
+    code = "from vinestep.autodiff import fused; import sys; sys.exit(fused.USE_KERNELS)"
+    assert subprocess.run([sys.executable, "-c", code], env={"VINESTEP_KERNELS": "off"}, check=False).returncode == 0
