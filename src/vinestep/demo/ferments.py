@@ -64,9 +64,9 @@ def ferment_course(sugar, temperature, rate, energy, half, hours, *, vigour=1.0)
 def ferments(n: int = 600, *, hours: int = 72, seed: int = 23) -> Ferments:
     """Tanks watched for their first hours, and how long each then took to become dry. All made up.
 
-    Yeast works faster when it is warm and there is sugar. In a third of the tanks it will falter: a bout of heat above 30 degrees
-    within the hours watched harms it, the more the longer it lasts, and some hours later it works more slowly. The harm shows in the
-    readings only as a bend that noise half hides, so the order of the hours matters.
+    Yeast works faster when it is warm and there is sugar. In a third of the tanks it will falter: a bout of heat above 30
+    degrees within the hours watched harms it, the more the longer it lasts, and some hours later it works more slowly. The harm
+    shows in the readings only as a bend that noise half hides, so the order of the hours matters.
 
     Parameters
     ----------
