@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -25,7 +25,7 @@ class Ferments(NamedTuple):
     """Shape (n,): 1 where the yeast will falter after the last reading, else 0."""
 
 
-def ferment_course(sugar, temperature, rate, energy, half, hours, *, vigour=1.0):  # type: ignore[no-untyped-def]
+def ferment_course(sugar: Any, temperature: np.ndarray, rate: Any, energy: Any, half: Any, hours: int, *, vigour: Any = 1.0) -> Any:
     """Sugar of tanks, hour by hour: ``ds/dt = -rate * exp(-energy * (1/T - 1/T0)) * s / (half + s)``, in Euler steps of an hour.
 
     Written so that it takes arrays and Tensors alike.
