@@ -44,9 +44,7 @@ def dense(widths: tuple[int, ...], batch: int) -> dict[str, Callable[[], object]
     layers: list[object] = []
     for width in widths[1:-1]:
         layers += [vs.Dense(width), vs.relu]
-    training = vs.Training(
-        vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(1e-3)
-    )
+    training = vs.Training(vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(1e-3))
     hand = HandWrittenDense(widths, batch)
     return {
         "ours": lambda: training.step((x, labels)),

@@ -12,7 +12,32 @@ import numpy as np
 from .autodiff.registry import Rule
 from .autodiff.tensor import apply, held
 
-__all__ = ["LeakyRelu", "leaky_relu", "log_softmax", "logsumexp", "relu", "sigmoid", "softmax"]
+__all__ = [
+    "LeakyRelu",
+    "celu",
+    "elu",
+    "gelu",
+    "gelu_tanh",
+    "hard_sigmoid",
+    "hard_swish",
+    "leaky_relu",
+    "log_softmax",
+    "logsumexp",
+    "mish",
+    "relu",
+    "selu",
+    "sigmoid",
+    "silu",
+    "softmax",
+    "softplus",
+    "softsign",
+]
+
+SELU_ALPHA = 1.6732632423543772  # solve for mean 0 and variance 1 as the fixed point; Klambauer et al., equation 14
+SELU_SCALE = 1.0507009873554805
+ROOT_HALF = 0.7071067811865476
+ROOT_TWO_OVER_PI = 0.7978845608028654
+GELU_CUBIC = 0.044715
 
 
 def _positive(x: Any) -> Any:
@@ -155,3 +180,146 @@ def softmax(x: Any, axis: int = -1) -> Any:
     array([0., 0., 1.])
     """
     return apply(_softmax, (x,), {"axis": axis})
+
+
+def _negative_part(x: Any) -> Any:
+    """``min(x, 0)`` with derivative 0 where x is not negative, so that exponentials of it never overflow."""
+    return np.where(_positive(x), 0.0, x)
+
+
+def elu(x: Any, alpha: float = 1.0) -> Any:
+    """`x` where positive, ``alpha * (exp(x) - 1)`` elsewhere.
+
+    D.-A. Clevert, T. Unterthiner and S. Hochreiter, ICLR 2016, equation 15.
+
+    Examples
+    --------
+    >>> elu(np.array([-1.0, 2.0])).round(4)
+    array([-0.6321,  2.    ])
+    """
+    return np.where(_positive(x), x, np.expm1(_negative_part(x)) * alpha)
+
+
+def celu(x: Any, alpha: float = 1.0) -> Any:
+    """`x` where positive, ``alpha * (exp(x / alpha) - 1)`` elsewhere: smooth at 0 for every alpha.
+
+    J. T. Barron, "Continuously Differentiable Exponential Linear Units", 2017, equation 2.
+
+    Examples
+    --------
+    >>> celu(np.array([-1.0, 2.0]), alpha=0.5).round(4)
+    array([-0.4323,  2.    ])
+    """
+    return np.where(_positive(x), x, np.expm1(_negative_part(x) / alpha) * alpha)
+
+
+def selu(x: Any) -> Any:
+    """`elu` scaled so that layers keep mean 0 and variance 1.
+
+    G. Klambauer, T. Unterthiner, A. Mayr and S. Hochreiter, NIPS 2017, equation 2.
+
+    Examples
+    --------
+    >>> selu(np.array([-1.0, 2.0])).round(4)
+    array([-1.1113,  2.1014])
+    """
+    return elu(x, SELU_ALPHA) * SELU_SCALE
+
+
+def _normal_cdf(x: Any) -> Any:
+    from scipy import special
+
+    return (special.erf(x * ROOT_HALF) + 1) * 0.5
+
+
+def gelu(x: Any) -> Any:
+    """`x` times the normal distribution function at `x`.
+
+    D. Hendrycks and K. Gimpel, "Gaussian Error Linear Units", 2016, section 2.
+
+    Examples
+    --------
+    >>> gelu(np.array([-1.0, 2.0])).round(4)
+    array([-0.1587,  1.9545])
+    """
+    return x * _normal_cdf(x)
+
+
+def gelu_tanh(x: Any) -> Any:
+    """`gelu` with the distribution function approximated by a hyperbolic tangent; Hendrycks and Gimpel 2016, section 2.
+
+    Examples
+    --------
+    >>> gelu_tanh(np.array([-1.0, 2.0])).round(4)
+    array([-0.1588,  1.9546])
+    """
+    return x * 0.5 * (np.tanh((x + x * x * x * GELU_CUBIC) * ROOT_TWO_OVER_PI) + 1)
+
+
+def silu(x: Any) -> Any:
+    """``x * sigmoid(x)``; S. Elfwing, E. Uchibe and K. Doya, Neural Networks 107, 2018, equation 6.
+
+    Examples
+    --------
+    >>> silu(np.array([-1.0, 2.0])).round(4)
+    array([-0.2689,  1.7616])
+    """
+    return x * sigmoid(x)
+
+
+def softplus(x: Any) -> Any:
+    """``log(1 + exp(x))`` without overflow.
+
+    Examples
+    --------
+    >>> softplus(np.array([-1.0, 1000.0])).round(4)
+    array([3.133e-01, 1.000e+03])
+    """
+    return np.logaddexp(x, np.zeros((), np.asarray(held(x)).dtype))
+
+
+def mish(x: Any) -> Any:
+    """``x * tanh(softplus(x))``; D. Misra, BMVC 2020, equation 1.
+
+    Examples
+    --------
+    >>> mish(np.array([-1.0, 2.0])).round(4)
+    array([-0.3034,  1.944 ])
+    """
+    return x * np.tanh(softplus(x))
+
+
+def softsign(x: Any) -> Any:
+    """``x / (1 + |x|)``.
+
+    Examples
+    --------
+    >>> softsign(np.array([-1.0, 3.0]))
+    array([-0.5 ,  0.75])
+    """
+    return x / (np.abs(x) + 1)
+
+
+def hard_sigmoid(x: Any) -> Any:
+    """``x / 6 + 1/2`` between 0 and 1, with derivative 0 from the bounds on.
+
+    A. Howard et al., "Searching for MobileNetV3", ICCV 2019, section 5.2.
+
+    Examples
+    --------
+    >>> hard_sigmoid(np.array([-4.0, 0.0, 1.5]))
+    array([0.  , 0.5 , 0.75])
+    """
+    plain = np.asarray(held(x))
+    return np.where(np.abs(plain) < 3, x * (1 / 6) + 0.5, (plain > 0).astype(plain.dtype))
+
+
+def hard_swish(x: Any) -> Any:
+    """``x * hard_sigmoid(x)``.
+
+    Examples
+    --------
+    >>> hard_swish(np.array([-4.0, 1.5, 4.0]))
+    array([-0.   ,  1.125,  4.   ])
+    """
+    return x * hard_sigmoid(x)

@@ -172,11 +172,7 @@ def _checked_pair(prediction: Any, target: Any) -> tuple[Any, Any]:
     prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
     target = target if isinstance(target, Tensor) else np.asarray(target)
     if prediction.shape != target.shape:
-        cure = (
-            "Give the targets that shape too: targets[:, None]."
-            if prediction.shape == (*target.shape, 1)
-            else "They have to agree."
-        )
+        cure = "Give the targets that shape too: targets[:, None]." if prediction.shape == (*target.shape, 1) else "They have to agree."
         raise ShapeError(f"squared_error: predictions have shape {prediction.shape}, targets {target.shape}. {cure}")
     if target.dtype != prediction.dtype and not isinstance(target, Tensor):
         target = target.astype(prediction.dtype)

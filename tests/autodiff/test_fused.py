@@ -13,6 +13,7 @@ import vinestep as vs
 from vinestep.autodiff import fused
 from vinestep.autodiff.fused import FUSED
 from vinestep.layers.chain import ChainPlan
+from vinestep.layers.windows import plan_windows
 
 sizes = st.sampled_from([0, 1, 2, 3, 7])
 many = settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
@@ -70,7 +71,42 @@ def squared_error_case(draw, dtype):
     return [numbers(draw, shape, dtype), numbers(draw, shape, dtype)], {"reduction": draw(st.sampled_from(["mean", "sum", "none"]))}
 
 
-CASES = {"dense": dense_case, "dense chain": chain_case, "cross_entropy": cross_entropy_case, "squared_error": squared_error_case}
+def spatial(draw, dtype, channels):
+    ndim = draw(st.integers(1, 3))
+    return numbers(draw, (draw(sizes), *draw(st.sampled_from([(5, 4, 3), (1, 2, 3), (6, 6, 1)]))[:ndim], channels), dtype), ndim
+
+
+def convolution_case(draw, dtype):
+    groups, n_in, n_out = draw(st.sampled_from([(1, 1, 1), (1, 3, 4), (2, 4, 6), (4, 4, 8)]))
+    x, ndim = spatial(draw, dtype, n_in)
+    size = draw(st.sampled_from([(1, 1, 1), (2, 1, 3), (3, 3, 3)]))[:ndim]
+    stride, dilation = draw(st.sampled_from([((1,) * ndim, (1,) * ndim), ((2,) * ndim, (1,) * ndim), ((1,) * ndim, (2,) * ndim)]))
+    plan = plan_windows("test", x.shape[1:-1], size, stride, dilation, draw(st.sampled_from(["same", 4])))
+    weight = np.ascontiguousarray(numbers(draw, (*size, n_in // groups, n_out), dtype))
+    return [x, weight, numbers(draw, (n_out,), dtype)], {"plan": plan, "groups": groups}
+
+
+def max_pool_case(draw, dtype):
+    x, ndim = spatial(draw, dtype, 3)
+    size = draw(st.sampled_from([(1, 1, 1), (2, 1, 3), (3, 3, 3)]))[:ndim]
+    return [x], {"plan": plan_windows("test", x.shape[1:-1], size, (2,) * ndim, (1,) * ndim, "same")}
+
+
+def norm_case(draw, dtype):
+    n, width = draw(st.sampled_from([(2, 1), (7, 3), (300, 5)])), draw(st.sampled_from([2, 5, 70]))
+    return [numbers(draw, (*n, width), dtype), numbers(draw, (width,), dtype), numbers(draw, (width,), dtype)], {"epsilon": 1e-2}
+
+
+CASES = {
+    "convolution": convolution_case,
+    "max pool": max_pool_case,
+    "batch norm": norm_case,
+    "layer norm": norm_case,
+    "dense": dense_case,
+    "dense chain": chain_case,
+    "cross_entropy": cross_entropy_case,
+    "squared_error": squared_error_case,
+}
 
 
 def test_every_kernel_has_a_case():

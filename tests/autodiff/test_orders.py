@@ -13,9 +13,7 @@ import vinestep as vs
 FUNCTIONS = {
     "Rosenbrock": (lambda m, x: sum(100 * (x[i + 1] - x[i] ** 2) ** 2 + (1 - x[i]) ** 2 for i in range(len(x) - 1)), 4),
     "Beale": (
-        lambda m, x: (
-            (1.5 - x[0] + x[0] * x[1]) ** 2 + (2.25 - x[0] + x[0] * x[1] ** 2) ** 2 + (2.625 - x[0] + x[0] * x[1] ** 3) ** 2
-        ),
+        lambda m, x: (1.5 - x[0] + x[0] * x[1]) ** 2 + (2.25 - x[0] + x[0] * x[1] ** 2) ** 2 + (2.625 - x[0] + x[0] * x[1] ** 3) ** 2,
         2,
     ),
     "Himmelblau": (lambda m, x: (x[0] ** 2 + x[1] - 11) ** 2 + (x[0] + x[1] ** 2 - 7) ** 2, 2),
@@ -39,9 +37,7 @@ FUNCTIONS = {
     ),
     "Rastrigin": (lambda m, x: sum(v**2 - 10 * m.cos(2 * np.pi * v) + 10 for v in x), 4),
     "Ackley": (
-        lambda m, x: (
-            -20 * m.exp(-0.2 * m.sqrt(sum(v**2 for v in x) / len(x))) - m.exp(sum(m.cos(2 * np.pi * v) for v in x) / len(x))
-        ),
+        lambda m, x: -20 * m.exp(-0.2 * m.sqrt(sum(v**2 for v in x) / len(x))) - m.exp(sum(m.cos(2 * np.pi * v) for v in x) / len(x)),
         3,
     ),
     "Griewank": (lambda m, x: sum(v**2 for v in x) / 4000 - m.cos(x[0]) * m.cos(x[1] / np.sqrt(2)) * m.cos(x[2] / np.sqrt(3)), 3),
@@ -70,9 +66,7 @@ FUNCTIONS = {
         4,
     ),
     "Branin": (
-        lambda m, x: (
-            (x[1] - 5.1 / (4 * np.pi**2) * x[0] ** 2 + 5 / np.pi * x[0] - 6) ** 2 + 10 * (1 - 1 / (8 * np.pi)) * m.cos(x[0]) + 10
-        ),
+        lambda m, x: (x[1] - 5.1 / (4 * np.pi**2) * x[0] ** 2 + 5 / np.pi * x[0] - 6) ** 2 + 10 * (1 - 1 / (8 * np.pi)) * m.cos(x[0]) + 10,
         2,
     ),
     "Brown": (lambda m, x: sum((a * a) ** (b * b + 1) + (b * b) ** (a * a + 1) for a, b in pairwise(x)), 3),
@@ -92,9 +86,7 @@ def test_gradient_and_hessian_agree_with_the_closed_form(name, rng):
         scale = np.max(np.abs(expected))
         found = vs.hessian_of(lambda x: f(np, x))(x)
         assert np.max(np.abs(found - expected)) <= 1e-10 * scale
-        np.testing.assert_allclose(
-            vs.gradient_of(lambda x: f(np, x))(x), np.asarray(gradient(x), dtype=float), rtol=1e-9, atol=1e-9
-        )
+        np.testing.assert_allclose(vs.gradient_of(lambda x: f(np, x))(x), np.asarray(gradient(x), dtype=float), rtol=1e-9, atol=1e-9)
         along = rng.normal(size=n)
         product = vs.hessian_product(lambda x: f(np, x), x, along)
         assert np.max(np.abs(product - expected @ along)) <= 1e-9 * scale

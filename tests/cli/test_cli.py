@@ -70,9 +70,7 @@ def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path,
     reference = _reference_run()
     process = subprocess.Popen([sys.executable, "-m", "vinestep", "train", str(plan)], cwd=tmp_path, stdout=subprocess.DEVNULL)
     folder = tmp_path / "runs" / "0001-small"
-    _wait_for(
-        lambda: len(list(folder.glob("checkpoints/step-*.npz"))) > 1 and not list(folder.glob("checkpoints/step-00000000.npz"))
-    )
+    _wait_for(lambda: len(list(folder.glob("checkpoints/step-*.npz"))) > 1 and not list(folder.glob("checkpoints/step-00000000.npz")))
     time.sleep(random.Random(attempt).uniform(0.0, 0.5))
     process.kill()
     process.wait()

@@ -252,8 +252,7 @@ def _complex_steps(
     position = next((i for i, x in enumerate(inputs) if x is variable.tensor), None)
     if position is None:
         raise DifferentiationError(
-            f"The complex step varies arrays given as arguments, and {variable.path!r} belongs to a network. "
-            'Use method="differences".'
+            f'The complex step varies arrays given as arguments, and {variable.path!r} belongs to a network. Use method="differences".'
         )
     numbers = np.empty(index.size)
     shifted: list[Any] = list(inputs)
@@ -271,9 +270,7 @@ def _complex_steps(
     return numbers
 
 
-def _compare(
-    variable: _Variable, ours: np.ndarray, reference: np.ndarray, index: np.ndarray, limit: float, scale: float
-) -> ArgumentCheck:
+def _compare(variable: _Variable, ours: np.ndarray, reference: np.ndarray, index: np.ndarray, limit: float, scale: float) -> ArgumentCheck:
     if not index.size:
         return ArgumentCheck(
             path=variable.path, shape=variable.array.shape, checked=0, worst=(), ours=0.0, reference=0.0, error=0.0, ok=True
@@ -348,9 +345,7 @@ def _with_remark(check: ArgumentCheck, remark: str) -> ArgumentCheck:
 
 
 def _same(a: np.ndarray, b: np.ndarray) -> bool:
-    return a.shape == b.shape and bool(
-        np.allclose(a, b, rtol=AGREEMENT, atol=AGREEMENT * max(float(np.max(np.abs(b), initial=0)), 1e-30))
-    )
+    return a.shape == b.shape and bool(np.allclose(a, b, rtol=AGREEMENT, atol=AGREEMENT * max(float(np.max(np.abs(b), initial=0)), 1e-30)))
 
 
 def _likely_mistake(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:

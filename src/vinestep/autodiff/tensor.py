@@ -163,8 +163,7 @@ class Tensor(NDArrayOperatorsMixin):
     def __init__(self, value: ArrayLike, *, name: str = "", dtype: DTypeLike | None = None) -> None:
         if isinstance(value, Tensor):
             raise DifferentiationError(
-                "Tensor(x) of a Tensor would cut its record. To treat it as a constant use vinestep.held(x); "
-                "otherwise use it as it is."
+                "Tensor(x) of a Tensor would cut its record. To treat it as a constant use vinestep.held(x); otherwise use it as it is."
             )
         array = np.asarray(value, dtype=dtype)
         check_real_float(array.dtype)

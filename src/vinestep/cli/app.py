@@ -62,9 +62,7 @@ def demo(record: RecordOption = Path("runs")) -> None:
 
 @app.command()
 def train(
-    plan: Annotated[
-        Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)
-    ],
+    plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)],
     record: RecordOption = Path("runs"),
 ) -> None:
     """Train as a plan says, in a new run folder."""
@@ -117,9 +115,7 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     if outcome.status is Status.INTERRUPTED:
         raise typer.Exit(INTERRUPTED)
     console.print()
-    console.print(
-        scores_view(planned.scores(), {"training": planned.train, "validation": planned.validation, "test": planned.test})
-    )
+    console.print(scores_view(planned.scores(), {"training": planned.train, "validation": planned.validation, "test": planned.test}))
     if planned.table.class_names:
         decided = planned.training.predict(planned.test)["decided"].tolist()
         truth = [planned.table.class_names[i] for i in planned.test.targets]

@@ -106,9 +106,7 @@ class Dataset:
         indices = [np.sort(np.concatenate(part)) for part in parts]
         for share, index, part in zip(shares, indices, parts, strict=True):
             if not index.size:
-                raise DataError(
-                    f"split: a share of {share} of {len(self)} examples is an empty part. Give it more, or leave it away."
-                )
+                raise DataError(f"split: a share of {share} of {len(self)} examples is an empty part. Give it more, or leave it away.")
             if evenly and any(not piece.size for piece in part):
                 raise DataError(
                     f"split: the part with a share of {share} would miss a class: the rarest has "
@@ -163,9 +161,7 @@ class Batches:
     3
     """
 
-    def __init__(
-        self, dataset: Dataset, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False
-    ) -> None:
+    def __init__(self, dataset: Dataset, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False) -> None:
         if not isinstance(size, int | np.integer) or size < 1:
             raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
         self.dataset = dataset
@@ -174,9 +170,7 @@ class Batches:
         self.seed = seed
         self.drop_partial = drop_partial
         if not len(self):
-            raise DataError(
-                f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller size or keep the partial one."
-            )
+            raise DataError(f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller size or keep the partial one.")
 
     def __len__(self) -> int:
         whole, rest = divmod(len(self.dataset), self.size)

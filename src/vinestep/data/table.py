@@ -262,9 +262,7 @@ def scaled(train: Table, *others: Table) -> list[Table]:
         if table.scaling is not None:
             raise DataError("scaled: a table is scaled already. Scale the parts once, together, after splitting.")
         if table.encoding != train.encoding:
-            raise DataError(
-                "scaled: the tables have different columns or categories. Split one table into parts, or use equal columns."
-            )
+            raise DataError("scaled: the tables have different columns or categories. Split one table into parts, or use equal columns.")
     numbers = train.inputs[:, :n].astype(np.float64)
     empty = np.flatnonzero(np.all(np.isnan(numbers), axis=0))
     if empty.size:

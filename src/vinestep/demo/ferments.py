@@ -53,9 +53,7 @@ def ferment_course(sugar: Any, temperature: np.ndarray, rate: Any, energy: Any, 
     kelvin = temperature + 273.15
     course = [sugar]
     for hour in range(hours - 1):
-        speed = (
-            rate * np.exp(-energy * (1 / kelvin[:, hour] - 1 / REFERENCE)) * (vigour if np.ndim(vigour) == 0 else vigour[:, hour])
-        )
+        speed = rate * np.exp(-energy * (1 / kelvin[:, hour] - 1 / REFERENCE)) * (vigour if np.ndim(vigour) == 0 else vigour[:, hour])
         s = course[-1]
         course.append(s - speed * s / (half + s))
     return np.stack(course, axis=1)
@@ -101,7 +99,5 @@ def ferments(n: int = 600, *, hours: int = 72, seed: int = 23) -> Ferments:
     course = ferment_course(sugar, temperature, 1.1, 5200.0, 22.0, MOST_HOURS + hours, vigour=vigour)
     dry = np.argmax(course < DRY, axis=1)
     until = np.where((course < DRY).any(axis=1), dry, MOST_HOURS + hours) - hours
-    readings = np.stack(
-        [course[:, :hours] + rng.normal(0, 1.0, (n, hours)), temperature[:, :hours] + rng.normal(0, 0.3, (n, hours))], -1
-    )
+    readings = np.stack([course[:, :hours] + rng.normal(0, 1.0, (n, hours)), temperature[:, :hours] + rng.normal(0, 0.3, (n, hours))], -1)
     return Ferments(readings.astype(np.float32), np.maximum(until, 0).astype(np.float32), faltering.astype(np.int64))

@@ -17,9 +17,7 @@ SIZE = (12.8, 8.0)
 DPI = 100
 
 
-def figure(
-    rows: int = 1, columns: int = 1, *, title: str = "", size: tuple[float, float] = SIZE, **options: Any
-) -> tuple[Figure, Any]:
+def figure(rows: int = 1, columns: int = 1, *, title: str = "", size: tuple[float, float] = SIZE, **options: Any) -> tuple[Figure, Any]:
     """A figure of 1280 x 800 points with panels, independent of any screen."""
     made = Figure(figsize=size, dpi=DPI, layout="constrained")
     FigureCanvasAgg(made)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
-__all__ = ["Kernels", "adam", "dense", "losses", "sgd"]
+__all__ = ["Kernels", "adam", "convolution", "dense", "losses", "normalisation", "pooling", "sgd"]
 
 
 class Kernels:
@@ -28,3 +28,6 @@ dense = Kernels("vinestep.kernels.dense_loops")
 losses = Kernels("vinestep.kernels.loss_loops")
 adam = Kernels("vinestep.kernels.adam_loops")
 sgd = Kernels("vinestep.kernels.sgd_loops")
+convolution = Kernels("vinestep.kernels.convolution_loops")
+pooling = Kernels("vinestep.kernels.pooling_loops")
+normalisation = Kernels("vinestep.kernels.normalisation_loops")

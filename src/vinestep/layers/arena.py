@@ -21,11 +21,14 @@ class Arena:
     ----------
     tensors : mapping of path to Tensor
         All parameters, in the network's order. Their arrays become views into `flat` or `frozen`.
+    dtype : dtype
+        Of all of them, and of what a network without parameters computes in.
     frozen : set of paths
     """
 
-    def __init__(self, tensors: Mapping[str, Tensor], frozen: Iterable[str] = ()) -> None:
+    def __init__(self, tensors: Mapping[str, Tensor], dtype: np.dtype[Any], frozen: Iterable[str] = ()) -> None:
         self.tensors = dict(tensors)
+        self.dtype = dtype
         self.pack(set(frozen))
 
     generation = 0
@@ -44,17 +47,12 @@ class Arena:
         self.trainable = trainable
 
     def _move(self, tensors: Mapping[str, Tensor], layout: Layout) -> np.ndarray:
-        dtype = next(iter(self.tensors.values())).dtype if self.tensors else np.dtype(np.float32)
-        flat = np.empty(layout.size, dtype=dtype)
+        flat = np.empty(layout.size, dtype=self.dtype)
         for path, tensor in tensors.items():
             view = layout.view(flat, layout[path])
             view[...] = tensor._array
             tensor._array = view
         return flat
-
-    @property
-    def dtype(self) -> np.dtype[Any]:
-        return self.flat.dtype
 
     def load(self, weights: Mapping[str, np.ndarray]) -> None:
         """Overwrite parameters by path, all or none."""

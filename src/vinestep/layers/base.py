@@ -200,7 +200,7 @@ class Layer:
             layer.__dict__.pop("_statistics", None)
         self._dry_pass(sample, DryPass(seed, kind), lambda *call: None)
         tensors = {t.name: t for layer in self.walk() for t in layer._own_parameters().values()}
-        self.arena = Arena(tensors)
+        self.arena = Arena(tensors, kind)
         return self
 
     def _dry_pass(self, sample: Any, dry: DryPass, observer: Observer) -> None:

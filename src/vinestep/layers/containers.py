@@ -219,9 +219,7 @@ class Sum(_Branches):
     def compute(self, x: Any) -> Any:
         outputs = self._outputs(x)
         if any(y.shape != outputs[0].shape for y in outputs):
-            raise ShapeError(
-                f"{self._label}: the branches give {', '.join(str(tuple(y.shape)) for y in outputs)}; they have to agree."
-            )
+            raise ShapeError(f"{self._label}: the branches give {', '.join(str(tuple(y.shape)) for y in outputs)}; they have to agree.")
         total = outputs[0]
         for y in outputs[1:]:
             total = total + y

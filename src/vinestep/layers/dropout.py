@@ -10,7 +10,7 @@ from ..errors import LayerError
 from .base import Layer
 from .context import PASS, random_uniform
 
-__all__ = ["Dropout"]
+__all__ = ["Dropout", "Noise"]
 
 
 class Dropout(Layer):
@@ -24,6 +24,8 @@ class Dropout(Layer):
     ----------
     share : float
         Probability of dropping a value, from 0 up to but not including 1.
+    whole_channels : bool
+        Drop all values of a channel of an example together (J. Tompson et al., CVPR 2015, section 3.2).
 
     Examples
     --------
@@ -31,13 +33,42 @@ class Dropout(Layer):
     array([[1., 1.]], dtype=float32)
     """
 
-    def __init__(self, share: float) -> None:
+    def __init__(self, share: float, *, whole_channels: bool = False) -> None:
         if not 0 <= share < 1:
             raise LayerError(f"Dropout: share must be from 0 up to but not including 1, got {share!r}.")
         self.share = float(share)
+        self.whole_channels = whole_channels
 
     def compute(self, x: Any) -> Any:
         if not PASS.learning or self.share == 0:
             return x
-        kept = random_uniform(x.shape, self.random_key) >= np.float32(self.share)
+        shape = (x.shape[0], *(1,) * (x.ndim - 2), x.shape[-1]) if self.whole_channels else x.shape
+        kept = random_uniform(shape, self.random_key) >= np.float32(self.share)
         return x * (kept.astype(x.dtype) * x.dtype.type(1 / (1 - self.share)))
+
+
+class Noise(Layer):
+    """Adds normal noise in a learning pass; a function of seed, step and the layer's path alone.
+
+    Parameters
+    ----------
+    spread : float
+        Standard deviation.
+
+    Examples
+    --------
+    >>> Stack(Noise(0.5)).initialise(np.ones((1, 2)))(np.ones((1, 2)))
+    array([[1., 1.]], dtype=float32)
+    """
+
+    def __init__(self, spread: float) -> None:
+        if not spread >= 0:
+            raise LayerError(f"Noise: spread must not be negative, got {spread!r}.")
+        self.spread = float(spread)
+
+    def compute(self, x: Any) -> Any:
+        if not PASS.learning or self.spread == 0:
+            return x
+        radius, angle = random_uniform((2, *x.shape), self.random_key)
+        normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(2 * np.float32(np.pi) * angle)  # Box and Muller, 1958
+        return x + (normal * self.spread).astype(x.dtype)

@@ -84,9 +84,7 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
             raise
         _flush_folder(target.parent)
     except OSError as error:
-        raise CheckpointError(
-            f"{target}: the checkpoint could not be written: {error}. Earlier checkpoints are untouched."
-        ) from error
+        raise CheckpointError(f"{target}: the checkpoint could not be written: {error}. Earlier checkpoints are untouched.") from error
     return target
 
 

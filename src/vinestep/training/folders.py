@@ -125,9 +125,7 @@ class RunFolder:
         if known["status"] == "finished":
             raise RunError(f"{self.path}: this run is finished: {known['reason']} To go on from its weights, start a new run.")
         if known["status"] == "running" and known["process"] != os.getpid() and _is_training(known["process"]):
-            raise RunError(
-                f"{self.path}: this run is still running, as process {known['process']}. Stop it first, with Ctrl-C there."
-            )
+            raise RunError(f"{self.path}: this run is still running, as process {known['process']}. Stop it first, with Ctrl-C there.")
 
 
 def _is_training(process: int) -> bool:
@@ -135,10 +133,7 @@ def _is_training(process: int) -> bool:
     import psutil
 
     try:
-        return (
-            "python" in " ".join(psutil.Process(process).cmdline()).lower()
-            and psutil.Process(process).status() != psutil.STATUS_ZOMBIE
-        )
+        return "python" in " ".join(psutil.Process(process).cmdline()).lower() and psutil.Process(process).status() != psutil.STATUS_ZOMBIE
     except psutil.Error:
         return False
 

@@ -279,9 +279,7 @@ class Training:
             self._straight = (run, *loss) if run is not None and loss is not None else None
         return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
 
-    def _derive_straight(
-        self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any
-    ) -> tuple[Any, float, Gradients]:
+    def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
         x = inputs if inputs.dtype == run.arrays[0].dtype else inputs.astype(run.arrays[0].dtype)
         run.first.check_input(x)
         outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
@@ -329,8 +327,7 @@ class Training:
         if len(found) != len(places):
             unused = [origin.name for origin in places if origin not in found]
             raise DifferentiationError(
-                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or freeze it: "
-                f"network.freeze({unused[0]!r})."
+                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or freeze it: network.freeze({unused[0]!r})."
             )
         for origin, cotangent in found.items():
             if cotangent is not places[origin]:
@@ -637,9 +634,7 @@ class Training:
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
         """What the network puts out in inference, for a dataset, batches or an array of inputs."""
-        inputs = (
-            data.dataset.inputs if isinstance(data, Batches) else data.inputs if isinstance(data, Dataset) else np.asarray(data)
-        )
+        inputs = data.dataset.inputs if isinstance(data, Batches) else data.inputs if isinstance(data, Dataset) else np.asarray(data)
         with untracked():
             parts = [held(self.network(inputs[i : i + size])) for i in range(0, len(inputs), size)]
         return np.concatenate(parts)

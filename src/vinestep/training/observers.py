@@ -283,9 +283,7 @@ class Progress(Observer):
             refresh_per_second=5,
         )
         first = f"{run.position.epoch + 1}/{run.epochs}"
-        self._task = self._bar.add_task(
-            "", total=self._total, completed=run.position.step, epoch=first, loss="-", rate="-", speed="-"
-        )
+        self._task = self._bar.add_task("", total=self._total, completed=run.position.step, epoch=first, loss="-", rate="-", speed="-")
         self._bar.start()
 
     def after_step(self, run: Run, step: Step) -> None:

@@ -22,8 +22,7 @@ __all__ = ["Scattered", "getitem", "scatter"]
 def _is_basic(index: Any) -> bool:
     parts = index if type(index) is tuple else (index,)
     return all(
-        part is None or part is Ellipsis or (isinstance(part, slice | int | np.integer) and not isinstance(part, bool))
-        for part in parts
+        part is None or part is Ellipsis or (isinstance(part, slice | int | np.integer) and not isinstance(part, bool)) for part in parts
     )
 
 
@@ -99,10 +98,7 @@ def take_along_axis(arr: Any, indices: Any, axis: Any = -1) -> Any:
     axis = normal_axes(axis, np.ndim(arr))[0]
     indices = np.asarray(held(indices))
     shape = list(np.shape(arr))
-    grid = [
-        indices if i == axis else np.arange(n).reshape([-1 if j == i else 1 for j in range(len(shape))])
-        for i, n in enumerate(shape)
-    ]
+    grid = [indices if i == axis else np.arange(n).reshape([-1 if j == i else 1 for j in range(len(shape))]) for i, n in enumerate(shape)]
     return arr[tuple(grid)]
 
 

@@ -67,9 +67,7 @@ def det(a: Any) -> Any:
     return apply(_det, (a,), {})
 
 
-_logabsdet = Rule(
-    "slogdet", lambda a: np.linalg.slogdet(a)[1], (lambda g, y, a: g[..., None, None] * _t(np.linalg.inv(a)),), keeps="x"
-)
+_logabsdet = Rule("slogdet", lambda a: np.linalg.slogdet(a)[1], (lambda g, y, a: g[..., None, None] * _t(np.linalg.inv(a)),), keeps="x")
 
 
 @implements(np.linalg.slogdet)

@@ -135,9 +135,7 @@ def cross(a: Any, b: Any, axisa: int = -1, axisb: int = -1, axisc: int = -1, axi
         axisa = axisb = axisc = axis
     a, b = np.moveaxis(a, axisa, -1), np.moveaxis(b, axisb, -1)
     if a.shape[-1] != 3 or b.shape[-1] != 3:
-        raise DifferentiationError(
-            f"np.cross needs vectors of 3 components, got {a.shape[-1]} and {b.shape[-1]}. Add a zero component."
-        )
+        raise DifferentiationError(f"np.cross needs vectors of 3 components, got {a.shape[-1]} and {b.shape[-1]}. Add a zero component.")
     turned = [1, 2, 0]
     result = (a * b[..., turned] - a[..., turned] * b)[..., turned]
     return np.moveaxis(result, -1, axisc)
@@ -196,9 +194,7 @@ class _Einsum(Rule):
     __slots__ = ()
 
     def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
-        return [
-            self._cotangent(g, inputs, options["terms"], options["output"], i) if want else None for i, want in enumerate(wanted)
-        ]
+        return [self._cotangent(g, inputs, options["terms"], options["output"], i) if want else None for i, want in enumerate(wanted)]
 
     @staticmethod
     def _cotangent(g: Any, inputs: Sequence[Any], terms: list[str], output: str, position: int) -> Any:

@@ -126,12 +126,8 @@ def _extreme_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bo
 
 
 _extreme: dict[Any, Rule] = {
-    np.maximum: Rule(
-        "max", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"
-    ),
-    np.minimum: Rule(
-        "min", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"
-    ),
+    np.maximum: Rule("max", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"),
+    np.minimum: Rule("min", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"),
 }
 
 

@@ -160,9 +160,7 @@ class _Concatenate(Rule):
     def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
         head = (slice(None),) * options["axis"]
         bounds = options["bounds"]
-        return [
-            g[(*head, slice(start, stop))] if want else None for start, stop, want in zip(bounds, bounds[1:], wanted, strict=False)
-        ]
+        return [g[(*head, slice(start, stop))] if want else None for start, stop, want in zip(bounds, bounds[1:], wanted, strict=False)]
 
 
 _concatenate = _Concatenate("concatenate", lambda *arrays, axis, bounds: np.concatenate(arrays, axis=axis), ())

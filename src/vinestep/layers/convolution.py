@@ -1,0 +1,358 @@
+"""Convolution and its transpose, in one to three dimensions, channels last."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import product
+from typing import Any
+
+import numpy as np
+
+from .. import kernels
+from ..autodiff.fused import Fused
+from ..errors import LayerError, ShapeError
+from ..initialisers import Initialiser, he_normal, zeros
+from .base import Layer
+from .windows import Padding, WindowPlan, each_axis, plan_windows
+
+__all__ = ["Convolution", "TransposedConvolution", "convolution", "geometry_of", "under"]
+
+CHUNK = 1 << 17  # elements of an unfolded chunk: half a megabyte in float32, to stay in the second-level cache
+
+
+def _padded(x: Any, plan: WindowPlan) -> Any:
+    return np.pad(x, ((0, 0), *plan.padding, (0, 0))) if plan.is_padded else x
+
+
+def under(plan: WindowPlan, offset: Sequence[int]) -> tuple[slice, ...]:
+    """The elements that one place of the window sees, over all windows."""
+    return tuple(
+        slice(o * d, o * d + (n - 1) * s + 1, s) for o, d, n, s in zip(offset, plan.dilation, plan.count, plan.stride, strict=True)
+    )
+
+
+def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1) -> Any:
+    """Sum over the places of the window of what it sees there times the weights there."""
+    padded = _padded(x, plan)
+    n_in, n_out = weight.shape[-2:]
+    total: Any = bias
+    for offset in product(*(range(k) for k in plan.size)):
+        seen = padded[(slice(None), *under(plan, offset))]
+        if groups == 1:
+            total = total + np.matmul(seen, weight[offset])
+            continue
+        parts = np.reshape(seen, (*seen.shape[:-1], groups, n_in))
+        shares = np.reshape(weight[offset], (n_in, groups, n_out // groups))
+        total = total + np.reshape(np.einsum("...gi,igo->...go", parts, shares), (*seen.shape[:-1], n_out))
+    return total
+
+
+def _three(values: Sequence[int], fill: int) -> tuple[int, ...]:
+    return (fill,) * (3 - len(values)) + tuple(values)
+
+
+def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
+    """The input with three spatial axes, and the numbers the loops need."""
+    spatial = _three(x.shape[1:-1], 1)
+    befores = _three([before for before, _ in plan.padding], 0)
+    numbers = [_three(plan.size, 1), _three(plan.stride, 1), _three(plan.dilation, 1), befores, _three(plan.count, 1)]
+    return x.reshape(x.shape[0], *spatial, x.shape[-1]), np.array(numbers, dtype=np.int64)
+
+
+def _chunks(rows: int, width: int) -> list[tuple[int, int]]:
+    step = max(1, CHUNK // max(width, 1))
+    return [(start, min(start + step, rows)) for start in range(0, rows, step)]
+
+
+def _is_pointwise(plan: WindowPlan) -> bool:
+    return all(k == 1 for k in plan.size) and all(s == 1 for s in plan.stride) and not plan.is_padded
+
+
+def _group(array: Any, groups: int, g: int) -> Any:
+    width = array.shape[-1] // groups
+    return array[..., g * width : (g + 1) * width]
+
+
+def _forward(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1) -> tuple[Any, Any]:
+    x = np.ascontiguousarray(x)
+    n_in, n_out = weight.shape[-2:]
+    rows = x.shape[0] * int(np.prod(plan.count))
+    y = np.empty((rows, n_out), weight.dtype)
+    if groups > 1 and n_in == 1:
+        volume, geometry = geometry_of(x, plan)
+        kernels.convolution.depthwise(volume, weight.reshape(-1, n_out), y, geometry)
+    else:
+        flat = weight.reshape(-1, n_out)
+        work = None
+        for g in range(groups):
+            part = x if groups == 1 else np.ascontiguousarray(_group(x, groups, g))
+            for start, stop, patches in _patches(part, plan, rows, work):
+                product_ = np.matmul(patches, _group(flat, groups, g), out=y[start:stop] if groups == 1 else None)
+                if groups > 1:
+                    _group(y, groups, g)[start:stop] = product_
+    if bias.any():
+        y += bias
+    return y.reshape(x.shape[0], *plan.count, n_out), None
+
+
+def _patches(x: Any, plan: WindowPlan, rows: int, work: Any) -> Any:
+    """Windows as rows of a matrix, a chunk at a time."""
+    if _is_pointwise(plan):
+        yield 0, rows, x.reshape(rows, x.shape[-1])
+        return
+    volume, geometry = geometry_of(x, plan)
+    width = int(np.prod(plan.size)) * x.shape[-1]
+    chunks = _chunks(rows, width)
+    work = np.empty((chunks[0][1] if chunks else 0, width), x.dtype)
+    for start, stop in chunks:
+        kernels.convolution.unfold(volume, work, start, stop, geometry)
+        yield start, stop, work[: stop - start]
+
+
+def _adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    x, weight, _ = inputs
+    plan: WindowPlan = options["plan"]
+    groups = options.get("groups", 1)
+    x = np.ascontiguousarray(x)
+    n_in, n_out = weight.shape[-2:]
+    flat_g = np.ascontiguousarray(g).reshape(-1, n_out)
+    g_bias = np.add.reduce(flat_g, axis=0, out=places[2]) if wanted[2] else None
+    g_weight = (places[1] if places[1] is not None else np.empty(weight.shape, weight.dtype)) if wanted[1] else None
+    gx = np.zeros(x.shape, x.dtype) if wanted[0] else None
+    if groups > 1 and n_in == 1:
+        volume, geometry = geometry_of(x, plan)
+        into_weight = np.zeros((int(np.prod(plan.size)), n_out), weight.dtype)
+        into_x = np.zeros_like(volume)
+        kernels.convolution.depthwise_adjoint(flat_g, volume, weight.reshape(-1, n_out), into_x, into_weight, geometry)
+        if g_weight is not None:
+            g_weight[...] = into_weight.reshape(weight.shape)
+        return [into_x.reshape(x.shape) if wanted[0] else None, g_weight, g_bias]
+    for group in range(groups):
+        own_g = flat_g if groups == 1 else np.ascontiguousarray(_group(flat_g, groups, group))
+        own_x = x if groups == 1 else np.ascontiguousarray(_group(x, groups, group))
+        if g_weight is not None:
+            _weights_adjoint(own_g, own_x, plan, g_weight if groups == 1 else _group(g_weight, groups, group))
+        if gx is not None:
+            own_weight = _group(weight.reshape(-1, n_out), groups, group)
+            own_gx = gx if groups == 1 else np.zeros(own_x.shape, x.dtype)
+            _input_adjoint(own_g, own_weight, own_gx, plan)
+            if groups > 1:
+                _group(gx, groups, group)[...] = own_gx
+    return [gx, g_weight, g_bias]
+
+
+def _weights_adjoint(g: Any, x: Any, plan: WindowPlan, out: Any) -> None:
+    total = None
+    for start, stop, patches in _patches(x, plan, g.shape[0], None):
+        if total is None:
+            total = np.matmul(patches.T, g[start:stop])
+        else:
+            total += np.matmul(patches.T, g[start:stop])
+    out[...] = 0 if total is None else total.reshape(out.shape)
+
+
+def _input_adjoint(g: Any, weight: Any, gx: Any, plan: WindowPlan) -> None:
+    if _is_pointwise(plan):
+        np.matmul(g, weight.T, out=gx.reshape(g.shape[0], weight.shape[0]))
+        return
+    volume, geometry = geometry_of(gx, plan)
+    turned = weight.T
+    chunks = _chunks(g.shape[0], weight.shape[0])
+    work = np.empty((chunks[0][1] if chunks else 0, weight.shape[0]), gx.dtype)
+    for start, stop in chunks:
+        columns = np.matmul(g[start:stop], turned, out=work[: stop - start])
+        kernels.convolution.fold(columns, volume, start, stop, geometry)
+
+
+convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
+
+
+class Convolution(Layer):
+    """Weighted sums over windows, the same weights everywhere.
+
+    In one, two or three dimensions, as the input has: ``(batch, time, channels)``, ``(batch, height, width, channels)`` or
+    ``(batch, depth, height, width, channels)``. What it computes is the operator Conv of the open standard ONNX (a correlation:
+    the window is not mirrored), with channels last.
+
+    Parameters
+    ----------
+    channels : int
+        Of the output.
+    window : int or sequence of int
+        Size along each spatial axis.
+    stride, dilation : int or sequence of int
+    padding : {"same", "valid"}, int, or sequence
+        "same" makes the output ``ceil(n / stride)`` long; a number pads each side; for each axis a number or a pair.
+    groups : int
+        Channels in so many groups that do not see each other; as many as there are channels is the depthwise convolution.
+    activation : callable, optional
+    weights : initialiser, optional
+        He's normal by default.
+
+    Attributes
+    ----------
+    weight : Tensor, shape (*window, channels_in // groups, channels)
+    bias : Tensor, shape (channels,)
+
+    Raises
+    ------
+    ShapeError
+        If the input has no spatial axis, another number of channels, or is smaller than the window.
+    LayerError
+        If groups do not divide the channels.
+
+    Examples
+    --------
+    >>> layer = Convolution(1, 2, padding="valid", weights=vs.initialisers.ones).initialise(np.ones((1, 4, 1)))
+    >>> layer(np.arange(4.0, dtype=np.float32).reshape(1, 4, 1)).array.ravel()
+    array([1., 3., 5.], dtype=float32)
+    """
+
+    def __init__(
+        self,
+        channels: int,
+        window: int | Sequence[int],
+        *,
+        stride: int | Sequence[int] = 1,
+        dilation: int | Sequence[int] = 1,
+        padding: Padding = "same",
+        groups: int = 1,
+        activation: Callable[..., Any] | None = None,
+        weights: Initialiser = he_normal,
+    ) -> None:
+        if channels < 1 or groups < 1:
+            raise LayerError(f"Convolution: channels and groups must be at least 1, got {channels} and {groups}.")
+        self.channels, self.window, self.stride, self.dilation = channels, window, stride, dilation
+        self.padding, self.groups, self.activation, self.weights_from = padding, groups, activation, weights
+
+    weight: Any
+    bias: Any
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        ndim = len(shape) - 2
+        if not 1 <= ndim <= 3:
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, ..., channels) with one to three axes between, got {shape}. "
+                "Grey pictures need an axis of one channel: x[..., None]."
+            )
+        if shape[-1] % self.groups or self.channels % self.groups:
+            raise LayerError(f"{self._label}: {self.groups} groups do not divide {shape[-1]} channels in and {self.channels} out evenly.")
+        window = each_axis(self.window, ndim, f"{self._label}: window")
+        self.parameter("weight", (*window, shape[-1] // self.groups, self.channels), self.weights_from)
+        self.parameter("bias", (self.channels,), zeros)
+
+    def compute(self, x: Any) -> Any:
+        y = convolution(x, self.weight, self.bias, plan=self.plan_for(x.shape), groups=self.groups)
+        return y if self.activation is None else self.activation(y)
+
+    def plan_for(self, shape: tuple[int, ...]) -> WindowPlan:
+        """Where the windows lie on an input of this shape."""
+        window = self.weight.shape[:-2]
+        ndim, n_in = len(window), self.weight.shape[-2] * self.groups
+        if len(shape) != ndim + 2 or shape[-1] != n_in:
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, {'..., ' * ndim}{n_in}) with {ndim} spatial axes, got {tuple(shape)}. "
+                "Initialise the network again on a sample of this shape, or bring the input to the other one."
+            )
+        stride, dilation = (
+            each_axis(self.stride, ndim, f"{self._label}: stride"),
+            each_axis(self.dilation, ndim, f"{self._label}: dilation"),
+        )
+        return plan_windows(self._label, shape[1:-1], window, stride, dilation, self.padding)
+
+    def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
+        return int(np.prod(output[:-1], dtype=np.int64)) * int(self.weight.size)
+
+
+class TransposedConvolution(Layer):
+    """The adjoint of a convolution as a layer: each input value is spread over a window, scaled by the weights.
+
+    What it computes is the operator ConvTranspose of the open standard ONNX, with channels last and no output padding.
+
+    Parameters
+    ----------
+    channels : int
+        Of the output.
+    window, stride : int or sequence of int
+    padding : {"same", "valid"} or int
+        What is cut off the result: "same" makes it ``n * stride`` long, "valid" cuts nothing, a number cuts each side.
+    activation : callable, optional
+    weights : initialiser, optional
+
+    Attributes
+    ----------
+    weight : Tensor, shape (*window, channels_in, channels)
+    bias : Tensor, shape (channels,)
+
+    Examples
+    --------
+    >>> layer = TransposedConvolution(1, 2, stride=2, weights=vs.initialisers.ones).initialise(np.ones((1, 2, 1)))
+    >>> layer(np.array([[[1.0], [2.0]]], np.float32)).array.ravel()
+    array([1., 1., 2., 2.], dtype=float32)
+    """
+
+    def __init__(
+        self,
+        channels: int,
+        window: int | Sequence[int],
+        *,
+        stride: int | Sequence[int] = 1,
+        padding: str | int = "same",
+        activation: Callable[..., Any] | None = None,
+        weights: Initialiser = he_normal,
+    ) -> None:
+        if channels < 1:
+            raise LayerError(f"TransposedConvolution: channels must be at least 1, got {channels}.")
+        self.channels, self.window, self.stride = channels, window, stride
+        self.padding, self.activation, self.weights_from = padding, activation, weights
+
+    weight: Any
+    bias: Any
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        ndim = len(shape) - 2
+        if not 1 <= ndim <= 3:
+            raise ShapeError(f"{self._label}: expected input of shape (batch, ..., channels) with one to three axes between, got {shape}.")
+        window = each_axis(self.window, ndim, f"{self._label}: window")
+        self.parameter("weight", (*window, shape[-1], self.channels), self.weights_from)
+        self.parameter("bias", (self.channels,), zeros)
+
+    def compute(self, x: Any) -> Any:
+        window = self.weight.shape[:-2]
+        ndim = len(window)
+        if x.ndim != ndim + 2 or x.shape[-1] != self.weight.shape[-2]:
+            raise ShapeError(
+                f"{self._label}: expected input with {ndim} spatial axes and {self.weight.shape[-2]} channels, got {tuple(x.shape)}."
+            )
+        stride = each_axis(self.stride, ndim, f"{self._label}: stride")
+        full = [(n - 1) * s + k for n, s, k in zip(x.shape[1:-1], stride, window, strict=True)]
+        total: Any = np.zeros((x.shape[0], *full, self.channels), x.dtype)
+        for offset in product(*(range(k) for k in window)):
+            part = np.matmul(x, self.weight[offset])
+            total = total + _spread(part, offset, stride, full)
+        cut = tuple(slice(b, n - a) for (b, a), n in zip(self._cuts(x.shape[1:-1], full, stride), full, strict=True))
+        y = total[(slice(None), *cut)] + self.bias
+        return y if self.activation is None else self.activation(y)
+
+    def _cuts(self, spatial: Sequence[int], full: Sequence[int], stride: Sequence[int]) -> list[tuple[int, int]]:
+        if self.padding == "valid":
+            return [(0, 0)] * len(full)
+        if self.padding == "same":
+            extra = [max(f - n * s, 0) for f, n, s in zip(full, spatial, stride, strict=True)]
+            return [(e // 2, e - e // 2) for e in extra]
+        if isinstance(self.padding, int) and 0 <= 2 * self.padding < min(full):
+            return [(self.padding, self.padding)] * len(full)
+        raise LayerError(f'{self._label}: padding is "same", "valid" or a number that leaves something, got {self.padding!r}.')
+
+    def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
+        return int(np.prod(shape[:-1], dtype=np.int64)) * int(self.weight.size)
+
+
+def _spread(x: Any, offset: Sequence[int], stride: Sequence[int], full: Sequence[int]) -> Any:
+    """Values set apart by the stride, beginning at the offset, zeros between."""
+    from ..autodiff.rules.indexing import scatter
+
+    index = (slice(None), *(slice(o, o + (n - 1) * s + 1, s) for o, n, s in zip(offset, x.shape[1:-1], stride, strict=True)))
+    return scatter(x, index=index, shape=(x.shape[0], *full, x.shape[-1]))

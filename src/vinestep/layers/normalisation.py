@@ -1,0 +1,263 @@
+"""Normalisation: over the batch, over the features, over groups of channels."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from .. import kernels
+from ..autodiff import fused
+from ..autodiff.fused import Fused
+from ..autodiff.tensor import held
+from ..errors import LayerError, ShapeError
+from ..initialisers import ones, zeros
+from .base import Layer
+from .context import PASS
+
+__all__ = ["BatchNorm", "GroupNorm", "LayerNorm", "RMSNorm"]
+
+EPSILON = 1e-5  # added to the variance; keeps the divisor away from zero
+
+
+def _normal(x: Any, axes: tuple[int, ...], epsilon: float) -> Any:
+    centred = x - np.mean(x, axis=axes, keepdims=True)
+    return centred / np.sqrt(np.mean(np.square(centred), axis=axes, keepdims=True) + epsilon)
+
+
+def _batch_definition(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None) -> Any:
+    return _normal(x, tuple(range(x.ndim - 1)), epsilon) * scale + shift
+
+
+def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Mean and variance of each channel over everything else."""
+    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    if not fused.USE_KERNELS:
+        return rows.mean(axis=0), rows.var(axis=0)
+    mean, variance = np.empty((2, rows.shape[1]), rows.dtype)
+    kernels.normalisation.moments(rows, mean, variance)
+    return mean, variance
+
+
+def _batch_forward(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None) -> tuple[Any, Any]:
+    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    mean, variance = moments if moments is not None else _batch_moments(x)
+    inverse = 1 / np.sqrt(variance + variance.dtype.type(epsilon))
+    y = np.empty(rows.shape, rows.dtype)
+    kernels.normalisation.columns(rows, mean, inverse, scale, shift, y)
+    return y.reshape(x.shape), (mean, inverse)
+
+
+def _batch_adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    x, scale, _ = inputs
+    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    gx, parts = np.empty(rows.shape, rows.dtype), _parameter_room(scale, places)
+    kernels.normalisation.columns_adjoint(np.ascontiguousarray(g).reshape(rows.shape), rows, *saved, scale, gx, *parts)
+    return [gx.reshape(x.shape), *parts]
+
+
+def _parameter_room(scale: Any, places: Sequence[Any]) -> list[Any]:
+    return [place if place is not None else np.empty(scale.shape, scale.dtype) for place in places[1:3]]
+
+
+batch_norm = Fused("batch norm", definition=_batch_definition, forward=_batch_forward, adjoint=_batch_adjoint)
+
+
+def _layer_definition(x: Any, scale: Any, shift: Any, *, epsilon: float) -> Any:
+    return _normal(x, (-1,), epsilon) * scale + shift
+
+
+def _layer_forward(x: Any, scale: Any, shift: Any, *, epsilon: float) -> tuple[Any, Any]:
+    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    y, (mean, inverse) = np.empty(rows.shape, rows.dtype), np.empty((2, rows.shape[0]), rows.dtype)
+    kernels.normalisation.rows(rows, scale, shift, epsilon, y, mean, inverse)
+    return y.reshape(x.shape), (mean, inverse)
+
+
+def _layer_adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    x, scale, _ = inputs
+    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    gx, parts = np.empty(rows.shape, rows.dtype), _parameter_room(scale, places)
+    kernels.normalisation.rows_adjoint(np.ascontiguousarray(g).reshape(rows.shape), rows, scale, *saved, gx, *parts)
+    return [gx.reshape(x.shape), *parts]
+
+
+layer_norm = Fused("layer norm", definition=_layer_definition, forward=_layer_forward, adjoint=_layer_adjoint)
+
+
+class _Norm(Layer):
+    """What all share: a scale and a shift for each channel."""
+
+    scale: Any
+    shift: Any
+
+    def __init__(self, *, epsilon: float = EPSILON) -> None:
+        if not epsilon > 0:
+            raise LayerError(f"{type(self).__name__}: epsilon must be positive, got {epsilon!r}.")
+        self.epsilon = epsilon
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        if len(shape) < 2:
+            raise ShapeError(f"{self._label}: expected input of shape (batch, ..., channels), got {shape}.")
+        self.parameter("scale", shape[-1:], ones)
+        self.parameter("shift", shape[-1:], zeros)
+
+    def check_channels(self, x: Any) -> None:
+        """Refuse another number of channels than at initialisation."""
+        if x.ndim < 2 or x.shape[-1] != self.scale.shape[0]:
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, ..., {self.scale.shape[0]}), got {tuple(x.shape)}. Initialise the "
+                "network again on a sample of this shape, or make what comes before as wide."
+            )
+
+
+class BatchNorm(_Norm):
+    """Each channel brought to mean 0 and variance 1 over the batch, then scaled and shifted.
+
+    S. Ioffe and C. Szegedy, "Batch Normalization", ICML 2015, algorithms 1 and 2. In a learning pass by the batch's own mean and
+    (population) variance, as the operator BatchNormalization of the open standard ONNX does in training; in inference by running
+    ones. The running statistics begin as plain averages over the batches and go on as moving ones; a batch smaller than the
+    largest seen counts for as much less as it has fewer examples, so that a small last batch does not distort them.
+
+    Parameters
+    ----------
+    memory : float
+        What remains of the running statistics after a full batch, from 0 up to but not including 1.
+    epsilon : float
+
+    Attributes
+    ----------
+    scale, shift : Tensor, shape (channels,)
+    mean, variance : ndarray, shape (channels,)
+        Running statistics, saved with the weights.
+
+    Raises
+    ------
+    ShapeError
+        If a learning pass gives a channel one value only: it has no variance.
+
+    Examples
+    --------
+    >>> layer = BatchNorm().initialise(np.ones((1, 2)))
+    >>> with learning():
+    ...     layer(np.array([[1.0, 10.0], [3.0, 30.0]], np.float32)).array.round(3)
+    array([[-1., -1.],
+           [ 1.,  1.]], dtype=float32)
+    >>> layer.mean
+    array([ 2., 20.], dtype=float32)
+    """
+
+    mean: np.ndarray
+    variance: np.ndarray
+    seen: np.ndarray
+
+    def __init__(self, *, memory: float = 0.9, epsilon: float = EPSILON) -> None:
+        super().__init__(epsilon=epsilon)
+        if not 0 <= memory < 1:
+            raise LayerError(f"BatchNorm: memory must be from 0 up to but not including 1, got {memory!r}.")
+        self.memory = memory
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        super().declare(shape)
+        self.statistic("mean", shape[-1:], 0.0)
+        self.statistic("variance", shape[-1:], 1.0)
+        self.statistic("seen", (2,), 0.0)  # updates so far, examples of the largest batch
+
+    def compute(self, x: Any) -> Any:
+        self.check_channels(x)
+        if not PASS.learning or PASS.dry is not None:
+            inverse = 1 / np.sqrt(self.variance + self.variance.dtype.type(self.epsilon))
+            return (x - self.mean) * (inverse * self.scale) + self.shift
+        if x.size == x.shape[-1]:
+            raise ShapeError(
+                f"{self._label}: one value a channel has no variance, input of shape {tuple(x.shape)}. Use batches of at least two "
+                "examples in training: drop_partial=True leaves a last one of one away."
+            )
+        mean, variance = _batch_moments(held(x))
+        self._remember(mean, variance, x.shape[0])
+        return batch_norm(x, self.scale, self.shift, epsilon=self.epsilon, moments=(mean, variance))
+
+    def _remember(self, mean: np.ndarray, variance: np.ndarray, n: int) -> None:
+        updates, largest = self.seen
+        largest = max(largest, n)
+        weight = max(1 - self.memory, 1 / (updates + 1)) * (n / largest)
+        self.mean += weight * (mean - self.mean)
+        self.variance += weight * (variance - self.variance)
+        self.seen[:] = updates + 1, largest
+
+
+class LayerNorm(_Norm):
+    """Each example's features brought to mean 0 and variance 1 over the last axis, then scaled and shifted.
+
+    J. L. Ba, J. R. Kiros and G. E. Hinton, "Layer Normalization", 2016, equation 4; the operator LayerNormalization of the open
+    standard ONNX over the last axis.
+
+    Examples
+    --------
+    >>> LayerNorm().initialise(np.ones((1, 2)))(np.array([[1.0, 3.0]], np.float32)).array.round(3)
+    array([[-1.,  1.]], dtype=float32)
+    """
+
+    def compute(self, x: Any) -> Any:
+        self.check_channels(x)
+        return layer_norm(x, self.scale, self.shift, epsilon=self.epsilon)
+
+
+class GroupNorm(_Norm):
+    """Groups of channels of each example brought to mean 0 and variance 1, over space too, then scaled and shifted.
+
+    Y. Wu and K. He, "Group Normalization", ECCV 2018, equations 1 and 7.
+
+    Parameters
+    ----------
+    groups : int
+    epsilon : float
+
+    Examples
+    --------
+    >>> GroupNorm(2).initialise(np.ones((1, 4)))(np.array([[1.0, 3.0, 10.0, 30.0]], np.float32)).array.round(3)
+    array([[-1.,  1., -1.,  1.]], dtype=float32)
+    """
+
+    def __init__(self, groups: int, *, epsilon: float = EPSILON) -> None:
+        super().__init__(epsilon=epsilon)
+        if groups < 1:
+            raise LayerError(f"GroupNorm: groups must be at least 1, got {groups}.")
+        self.groups = groups
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        if shape[-1] % self.groups:
+            raise LayerError(f"{self._label}: {self.groups} groups do not divide {shape[-1]} channels evenly.")
+        super().declare(shape)
+
+    def compute(self, x: Any) -> Any:
+        self.check_channels(x)
+        parts = np.reshape(x, (*x.shape[:-1], self.groups, -1))
+        axes = (*range(1, x.ndim - 1), x.ndim)
+        return np.reshape(_normal(parts, axes, self.epsilon), x.shape) * self.scale + self.shift
+
+
+class RMSNorm(_Norm):
+    """Each example's features divided by their root mean square, then scaled.
+
+    B. Zhang and R. Sennrich, "Root Mean Square Layer Normalization", NeurIPS 2019, equation 4.
+
+    Examples
+    --------
+    >>> RMSNorm().initialise(np.ones((1, 2)))(np.array([[3.0, 3.0]], np.float32)).array.round(3)
+    array([[1., 1.]], dtype=float32)
+    """
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        if len(shape) < 2:
+            raise ShapeError(f"{self._label}: expected input of shape (batch, ..., channels), got {shape}.")
+        self.parameter("scale", shape[-1:], ones)
+
+    def compute(self, x: Any) -> Any:
+        self.check_channels(x)
+        return x / np.sqrt(np.mean(np.square(x), axis=-1, keepdims=True) + self.epsilon) * self.scale
