@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import product
 from typing import Any
 
@@ -59,11 +59,6 @@ def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
     return x.reshape(x.shape[0], *spatial, x.shape[-1]), np.array(numbers, dtype=np.int64)
 
 
-def _chunks(rows: int, width: int) -> list[tuple[int, int]]:
-    step = max(1, CHUNK // max(width, 1))
-    return [(start, min(start + step, rows)) for start in range(0, rows, step)]
-
-
 def _is_pointwise(plan: WindowPlan) -> bool:
     return all(k == 1 for k in plan.size) and all(s == 1 for s in plan.stride) and not plan.is_padded
 
@@ -73,40 +68,57 @@ def _group(array: Any, groups: int, g: int) -> Any:
     return array[..., g * width : (g + 1) * width]
 
 
+def _padded_volume(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
+    """The input with its padding in memory, and three spatial axes."""
+    if plan.is_padded:
+        wide = np.zeros((x.shape[0], *(n + sum(p) for n, p in zip(x.shape[1:-1], plan.padding, strict=True)), x.shape[-1]), x.dtype)
+        wide[_inside(x, plan)] = x
+        x = wide
+    return geometry_of(np.ascontiguousarray(x), plan)
+
+
+def _inside(x: Any, plan: WindowPlan) -> tuple[slice, ...]:
+    """Where the input lies in its padded form."""
+    return (slice(None), *(slice(before, before + n) for (before, _), n in zip(plan.padding, x.shape[1:-1], strict=True)))
+
+
+def _patches(x: Any, plan: WindowPlan, rows: int) -> Iterator[tuple[slice, Any]]:
+    """Windows as rows of a matrix, a cache-sized chunk at a time: which rows, and the chunk."""
+    if _is_pointwise(plan):
+        yield slice(0, rows), x.reshape(rows, x.shape[-1])
+        return
+    volume, geometry = _padded_volume(x, plan)
+    width = int(np.prod(plan.size)) * x.shape[-1]
+    across = x.shape[-1] == 1 and plan.stride[-1] == 1
+    line = plan.count[-1] if across else 1
+    step = max(1, CHUNK // max(width * line, 1)) * line
+    work = np.empty((width, min(step, rows)) if across else (min(step, rows), width), x.dtype)
+    for start in range(0, rows, step):
+        stop = min(start + step, rows)
+        if across:
+            kernels.convolution.unfold_across(volume, work, start // line, stop // line, geometry)
+            yield slice(start, stop), work[:, : stop - start].T
+        else:
+            kernels.convolution.unfold(volume, work, start, stop, geometry)
+            yield slice(start, stop), work[: stop - start]
+
+
 def _forward(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1) -> tuple[Any, Any]:
-    x = np.ascontiguousarray(x)
     n_in, n_out = weight.shape[-2:]
     rows = x.shape[0] * int(np.prod(plan.count))
     y = np.empty((rows, n_out), weight.dtype)
+    flat = weight.reshape(-1, n_out)
     if groups > 1 and n_in == 1:
-        volume, geometry = geometry_of(x, plan)
-        kernels.convolution.depthwise(volume, weight.reshape(-1, n_out), y, geometry)
-    else:
-        flat = weight.reshape(-1, n_out)
-        work = None
-        for g in range(groups):
-            part = x if groups == 1 else np.ascontiguousarray(_group(x, groups, g))
-            for start, stop, patches in _patches(part, plan, rows, work):
-                product_ = np.matmul(patches, _group(flat, groups, g), out=y[start:stop] if groups == 1 else None)
-                if groups > 1:
-                    _group(y, groups, g)[start:stop] = product_
-    if bias.any():
+        volume, geometry = geometry_of(np.ascontiguousarray(x), plan)
+        kernels.convolution.depthwise(volume, flat, y, geometry)
         y += bias
+    else:
+        for g in range(groups):
+            own_y, own_weight, own_bias = _group(y, groups, g), _group(flat, groups, g), _group(bias, groups, g)
+            for part, patches in _patches(_group(x, groups, g), plan, rows):
+                np.matmul(patches, own_weight, out=own_y[part])
+                own_y[part] += own_bias
     return y.reshape(x.shape[0], *plan.count, n_out), None
-
-
-def _patches(x: Any, plan: WindowPlan, rows: int, work: Any) -> Any:
-    """Windows as rows of a matrix, a chunk at a time."""
-    if _is_pointwise(plan):
-        yield 0, rows, x.reshape(rows, x.shape[-1])
-        return
-    volume, geometry = geometry_of(x, plan)
-    width = int(np.prod(plan.size)) * x.shape[-1]
-    chunks = _chunks(rows, width)
-    work = np.empty((chunks[0][1] if chunks else 0, width), x.dtype)
-    for start, stop in chunks:
-        kernels.convolution.unfold(volume, work, start, stop, geometry)
-        yield start, stop, work[: stop - start]
 
 
 def _adjoint(
@@ -115,55 +127,57 @@ def _adjoint(
     x, weight, _ = inputs
     plan: WindowPlan = options["plan"]
     groups = options.get("groups", 1)
-    x = np.ascontiguousarray(x)
     n_in, n_out = weight.shape[-2:]
     flat_g = np.ascontiguousarray(g).reshape(-1, n_out)
     g_bias = np.add.reduce(flat_g, axis=0, out=places[2]) if wanted[2] else None
-    g_weight = (places[1] if places[1] is not None else np.empty(weight.shape, weight.dtype)) if wanted[1] else None
-    gx = np.zeros(x.shape, x.dtype) if wanted[0] else None
     if groups > 1 and n_in == 1:
-        volume, geometry = geometry_of(x, plan)
-        into_weight = np.zeros((int(np.prod(plan.size)), n_out), weight.dtype)
-        into_x = np.zeros_like(volume)
-        kernels.convolution.depthwise_adjoint(flat_g, volume, weight.reshape(-1, n_out), into_x, into_weight, geometry)
-        if g_weight is not None:
-            g_weight[...] = into_weight.reshape(weight.shape)
-        return [into_x.reshape(x.shape) if wanted[0] else None, g_weight, g_bias]
+        return [*_depthwise_adjoint(flat_g, np.ascontiguousarray(x), weight, plan, places[1]), g_bias]
+    g_weight = (places[1] if places[1] is not None else np.empty(weight.shape, weight.dtype)) if wanted[1] else None
+    gx = np.empty(x.shape, x.dtype) if wanted[0] else None
     for group in range(groups):
-        own_g = flat_g if groups == 1 else np.ascontiguousarray(_group(flat_g, groups, group))
-        own_x = x if groups == 1 else np.ascontiguousarray(_group(x, groups, group))
+        own_g = _group(flat_g, groups, group)
         if g_weight is not None:
-            _weights_adjoint(own_g, own_x, plan, g_weight if groups == 1 else _group(g_weight, groups, group))
+            _weights_adjoint(own_g, _group(x, groups, group), plan, _group(g_weight, groups, group))
         if gx is not None:
-            own_weight = _group(weight.reshape(-1, n_out), groups, group)
-            own_gx = gx if groups == 1 else np.zeros(own_x.shape, x.dtype)
-            _input_adjoint(own_g, own_weight, own_gx, plan)
-            if groups > 1:
-                _group(gx, groups, group)[...] = own_gx
+            _input_adjoint(own_g, _group(weight.reshape(-1, n_out), groups, group), _group(gx, groups, group), plan)
     return [gx, g_weight, g_bias]
+
+
+def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, place: Any) -> list[Any]:
+    volume, geometry = geometry_of(x, plan)
+    into_x, into_weight = np.zeros_like(volume), np.zeros((int(np.prod(plan.size)), weight.shape[-1]), weight.dtype)
+    kernels.convolution.depthwise_adjoint(g, volume, weight.reshape(-1, weight.shape[-1]), into_x, into_weight, geometry)
+    g_weight = into_weight.reshape(weight.shape)
+    if place is not None:
+        place[...] = g_weight
+        g_weight = place
+    return [into_x.reshape(x.shape), g_weight]
 
 
 def _weights_adjoint(g: Any, x: Any, plan: WindowPlan, out: Any) -> None:
     total = None
-    for start, stop, patches in _patches(x, plan, g.shape[0], None):
+    for part, patches in _patches(x, plan, g.shape[0]):
         if total is None:
-            total = np.matmul(patches.T, g[start:stop])
+            total = np.matmul(patches.T, g[part])
         else:
-            total += np.matmul(patches.T, g[start:stop])
+            total += np.matmul(patches.T, g[part])
     out[...] = 0 if total is None else total.reshape(out.shape)
 
 
 def _input_adjoint(g: Any, weight: Any, gx: Any, plan: WindowPlan) -> None:
+    rows = g.shape[0]
     if _is_pointwise(plan):
-        np.matmul(g, weight.T, out=gx.reshape(g.shape[0], weight.shape[0]))
+        gx[...] = np.matmul(g, weight.T).reshape(gx.shape)
         return
-    volume, geometry = geometry_of(gx, plan)
-    turned = weight.T
-    chunks = _chunks(g.shape[0], weight.shape[0])
-    work = np.empty((chunks[0][1] if chunks else 0, weight.shape[0]), gx.dtype)
-    for start, stop in chunks:
-        columns = np.matmul(g[start:stop], turned, out=work[: stop - start])
+    wide = np.zeros((gx.shape[0], *(n + sum(p) for n, p in zip(gx.shape[1:-1], plan.padding, strict=True)), gx.shape[-1]), gx.dtype)
+    volume, geometry = geometry_of(wide, plan)
+    step = max(1, CHUNK // max(weight.shape[0], 1))
+    work = np.empty((min(step, rows), weight.shape[0]), gx.dtype)
+    for start in range(0, rows, step):
+        stop = min(start + step, rows)
+        columns = np.matmul(g[start:stop], weight.T, out=work[: stop - start])
         kernels.convolution.fold(columns, volume, start, stop, geometry)
+    gx[...] = wide[_inside(gx, plan)]
 
 
 convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
