@@ -97,7 +97,13 @@ def norm_case(draw, dtype):
     return [numbers(draw, (*n, width), dtype), numbers(draw, (width,), dtype), numbers(draw, (width,), dtype)], {"epsilon": 1e-2}
 
 
+def embedding_case(draw, dtype):
+    ids = np.random.default_rng(draw(st.integers(0, 99))).integers(0, 5, draw(st.sampled_from([(0,), (7,), (2, 3)])))
+    return [numbers(draw, (5, draw(st.sampled_from([1, 4]))), dtype), ids], {}
+
+
 CASES = {
+    "embedding": embedding_case,
     "convolution": convolution_case,
     "max pool": max_pool_case,
     "batch norm": norm_case,

@@ -9,7 +9,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
-__all__ = ["Kernels", "adam", "convolution", "dense", "losses", "normalisation", "pooling", "sgd"]
+__all__ = ["Kernels", "adam", "convolution", "dense", "embedding", "losses", "normalisation", "pooling", "sgd"]
 
 
 class Kernels:
@@ -31,3 +31,4 @@ sgd = Kernels("vinestep.kernels.sgd_loops")
 convolution = Kernels("vinestep.kernels.convolution_loops")
 pooling = Kernels("vinestep.kernels.pooling_loops")
 normalisation = Kernels("vinestep.kernels.normalisation_loops")
+embedding = Kernels("vinestep.kernels.embedding_loops")

@@ -1,20 +1,28 @@
 """Layers: what a network is made of."""
 
+from .attention import Attention, DecoderBlock, TransformerBlock
 from .base import Layer
 from .containers import Concat, Residual, Stack, Sum
 from .context import learning
 from .convolution import Convolution, TransposedConvolution
 from .dense import Dense
 from .dropout import Dropout, Noise
+from .embedding import Embedding, Positions
 from .normalisation import BatchNorm, GroupNorm, LayerNorm, RMSNorm
 from .pooling import Flatten, GlobalMax, GlobalMean, MaxPool, MeanPool, Reshape, Upsample
+from .recurrent import GRU, LSTM, Recurrent
 
 __all__ = [
+    "GRU",
+    "LSTM",
+    "Attention",
     "BatchNorm",
     "Concat",
     "Convolution",
+    "DecoderBlock",
     "Dense",
     "Dropout",
+    "Embedding",
     "Flatten",
     "GlobalMax",
     "GlobalMean",
@@ -24,11 +32,14 @@ __all__ = [
     "MaxPool",
     "MeanPool",
     "Noise",
+    "Positions",
     "RMSNorm",
+    "Recurrent",
     "Reshape",
     "Residual",
     "Stack",
     "Sum",
+    "TransformerBlock",
     "TransposedConvolution",
     "Upsample",
     "learning",

@@ -2,7 +2,7 @@
 
 To write one, supply two methods and nothing else:
 
-1. ``declare(self, shape)`` is called once, with the shape of the first input seen, and creates parameters by
+1. ``declare(self, shape)`` is called once, with the shape of the first input that is seen, and creates parameters by
    ``self.parameter(name, shape, initialiser)`` and running statistics by ``self.statistic(name, shape, value)``.
    Only the input's shape is ever given by the user; every later shape follows.
 2. ``compute(self, x)`` is the layer's mathematics in NumPy.
@@ -56,10 +56,10 @@ class Layer:
 
     # what a member supplies
 
-    def declare(self, shape: Any) -> None:
+    def declare(self, shape: tuple[int, ...]) -> None:
         """Create parameters for inputs of this shape. Layers without parameters leave it out."""
 
-    def compute(self, *inputs: Any) -> Any:
+    def compute(self, *inputs: Any, **options: Any) -> Any:
         raise NotImplementedError(f"{type(self).__name__}.compute is not written: it has to return the layer's output.")
 
     def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
@@ -92,7 +92,7 @@ class Layer:
 
     # calling
 
-    def __call__(self, *inputs: Any) -> Any:
+    def __call__(self, *inputs: Any, **options: Any) -> Any:
         now = STATE.now
         before = now.place
         now.place = self.path
@@ -101,7 +101,7 @@ class Layer:
         try:
             if not self._declared:
                 self._declare(inputs)
-            output = self.compute(*inputs)
+            output = self.compute(*inputs, **options)
         finally:
             now.place = before
         if PASS.observer is not None:
@@ -114,8 +114,7 @@ class Layer:
                 f"{self._label} has no parameters yet. Call network.initialise(sample) once, with one example or batch, "
                 "before the network is used."
             )
-        shapes = [np.shape(held(x)) for x in inputs]
-        self.declare(shapes[0] if len(shapes) == 1 else shapes)
+        self.declare(np.shape(held(inputs[0])))
         self._declared = True
 
     # the tree of layers
@@ -212,10 +211,12 @@ class Layer:
     def _in_own_precision(self, inputs: tuple[Any, ...]) -> tuple[Any, ...]:
         """Floats in the parameters' dtype, so that a float64 table does not promote a float32 network unnoticed."""
         dtype = self._ready_arena().dtype
-        for x in inputs:
-            if type(x) not in (np.ndarray, Tensor) or (x.dtype != dtype and x.dtype.kind == "f"):
-                return tuple(self._converted(x if isinstance(x, Tensor) else np.asarray(x), dtype) for x in inputs)
-        return inputs
+        first = inputs[0]
+        if type(first) in (np.ndarray, Tensor) and len(inputs) == 1:
+            return inputs if first.dtype == dtype or first.dtype.kind != "f" else (self._converted(first, dtype),)
+        head = first if isinstance(first, np.ndarray | Tensor) else np.asarray(first)
+        rest = [self._converted(x, dtype) if isinstance(x, np.ndarray | Tensor) else x for x in inputs[1:]]
+        return (self._converted(head, dtype), *rest)
 
     @staticmethod
     def _converted(x: Any, dtype: np.dtype[Any]) -> Any:

@@ -1,0 +1,207 @@
+"""Attention, and the blocks built of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ..activations import gelu, softmax
+from ..autodiff.tensor import held
+from ..errors import LayerError, ShapeError
+from .base import Layer
+from .dense import Dense
+from .dropout import Dropout
+from .embedding import rotated
+from .normalisation import LayerNorm
+
+__all__ = ["Attention", "DecoderBlock", "TransformerBlock"]
+
+HIDDEN = -1e9  # score of a place that may not be seen: far below any other, and finite
+
+
+class Attention(Layer):
+    """Each place looks at all places of a sequence and takes a weighted mean of them, in several heads.
+
+    A. Vaswani et al., "Attention Is All You Need", 2017, equation 1 and section 3.2.2.
+
+    Parameters
+    ----------
+    heads : int
+        Has to divide the width.
+    causal : bool
+        A place sees itself and earlier ones only.
+    rotary : bool
+        Turn queries and keys by their places.
+    dropout : float
+        Of the weights of the mean.
+
+    Raises
+    ------
+    LayerError
+        If the heads do not divide the width.
+    ShapeError
+        If a mask hides all of a sequence.
+
+    Examples
+    --------
+    >>> layer = Attention(2).initialise(np.ones((1, 5, 8)))
+    >>> layer(np.ones((3, 5, 8))).shape
+    (3, 5, 8)
+    """
+
+    def __init__(self, heads: int, *, causal: bool = False, rotary: bool = False, dropout: float = 0.0) -> None:
+        if heads < 1:
+            raise LayerError(f"Attention: heads must be at least 1, got {heads}.")
+        self.heads, self.causal, self.rotary = heads, causal, rotary
+        self.drop = Dropout(dropout)
+        self.query: Any = None
+        self.key: Any = None
+        self.value: Any = None
+        self.out: Any = None
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        if len(shape) != 3:
+            raise ShapeError(f"{self._label}: expected input of shape (batch, time, width), got {shape}.")
+        width = shape[-1]
+        if width % self.heads:
+            raise LayerError(f"{self._label}: {self.heads} heads do not divide a width of {width} evenly.")
+        if self.rotary and (width // self.heads) % 2:
+            raise LayerError(f"{self._label}: rotary places need an even width a head, got {width // self.heads}.")
+        self.query, self.key, self.value, self.out = (Dense(width) for _ in range(4))
+        self._set_paths(self.path)
+
+    def compute(self, x: Any, source: Any = None, mask: Any = None, cache: dict[str, Any] | None = None) -> Any:
+        """
+        Parameters
+        ----------
+        x : shape (batch, time, width)
+            What looks.
+        source : shape (batch, other time, width), optional
+            What is looked at; `x` itself by default.
+        mask : shape (batch, other time), optional
+            False where there is nothing to be looked at.
+        cache : dict, optional
+            Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only.
+        """
+        seen = x if source is None else source
+        start = cache["key"].shape[2] if cache else 0
+        query, key, value = self._split(self.query(x)), self._split(self.key(seen)), self._split(self.value(seen))
+        if self.rotary:
+            query, key = rotated(query, start=start), rotated(key, start=start)
+        if cache is not None:
+            if cache:
+                key, value = np.concatenate([cache["key"], key], axis=2), np.concatenate([cache["value"], value], axis=2)
+            cache["key"], cache["value"] = held(key), held(value)
+        scores = np.matmul(query, np.swapaxes(key, -1, -2)) * query.shape[-1] ** -0.5
+        hidden = self._hidden(scores.shape, mask, start)
+        if hidden is not None:
+            scores = np.where(hidden, HIDDEN, scores)
+        taken = np.matmul(self.drop(softmax(scores)), value)
+        merged = np.reshape(np.swapaxes(taken, 1, 2), x.shape)
+        return self.out(merged)
+
+    def _split(self, x: Any) -> Any:
+        """Heads apart: (batch, heads, time, width of a head)."""
+        return np.swapaxes(np.reshape(x, (*x.shape[:2], self.heads, -1)), 1, 2)
+
+    def _hidden(self, shape: tuple[int, ...], mask: Any, start: int) -> np.ndarray | None:
+        hidden = None
+        if self.causal:
+            hidden = np.arange(shape[-1])[None, :] > np.arange(start, start + shape[-2])[:, None]
+        if mask is not None:
+            present = np.asarray(held(mask)).astype(bool)
+            if present.shape != (shape[0], shape[-1]):
+                raise ShapeError(f"{self._label}: the mask has shape {present.shape}, expected {(shape[0], shape[-1])}.")
+            empty = np.flatnonzero(~present.any(axis=1))
+            if empty.size:
+                raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}, so there is nothing to look at.")
+            absent = ~present[:, None, None, :]
+            hidden = absent if hidden is None else hidden | absent
+        return hidden
+
+    def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
+        return 2 * shape[0] * shape[1] * shape[1] * shape[2]
+
+
+class TransformerBlock(Layer):
+    """Attention and two dense layers, each with a way around it and a normalisation.
+
+    A. Vaswani et al. 2017, figure 1, left; normalised before each part as in R. Xiong et al., "On Layer Normalization in the
+    Transformer Architecture", 2020, figure 1b, or after it as in the original.
+
+    Parameters
+    ----------
+    heads : int
+    wide : int
+        Width of the inner dense layer, as a multiple of the block's.
+    causal, rotary : bool
+        See `Attention`.
+    dropout : float
+    norm_first : bool
+        Normalise before each part, or after it.
+    activation : callable
+
+    Examples
+    --------
+    >>> TransformerBlock(2).initialise(np.ones((1, 5, 8)))(np.ones((3, 5, 8))).shape
+    (3, 5, 8)
+    """
+
+    def __init__(
+        self,
+        heads: int,
+        *,
+        wide: int = 4,
+        causal: bool = False,
+        rotary: bool = False,
+        dropout: float = 0.0,
+        norm_first: bool = True,
+        activation: Callable[..., Any] = gelu,
+    ) -> None:
+        self.attention = Attention(heads, causal=causal, rotary=rotary, dropout=dropout)
+        self.norms = [LayerNorm(), LayerNorm()]
+        self.drops = [Dropout(dropout), Dropout(dropout)]
+        self.wide, self.norm_first, self.activation = wide, norm_first, activation
+        self.inner: Any = None
+        self.outer: Any = None
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        self.inner, self.outer = Dense(self.wide * shape[-1], self.activation), Dense(shape[-1])
+        self._set_paths(self.path)
+
+    def compute(self, x: Any, mask: Any = None, cache: dict[str, Any] | None = None) -> Any:
+        x = self._around(0, x, lambda y: self.attention(y, None, mask, cache))
+        return self._around(1, x, lambda y: self.outer(self.inner(y)))
+
+    def _around(self, number: int, x: Any, part: Callable[[Any], Any]) -> Any:
+        norm, drop = self.norms[number], self.drops[number]
+        return x + drop(part(norm(x))) if self.norm_first else norm(x + drop(part(x)))
+
+
+class DecoderBlock(Layer):
+    """A causal transformer block that also looks at an encoder's result: Vaswani et al. 2017, figure 1, right.
+
+    Called as ``block(x, source)``, with masks of either. Parameters as for `TransformerBlock`.
+
+    Examples
+    --------
+    >>> block = DecoderBlock(2).initialise((np.ones((1, 5, 8)), np.ones((1, 7, 8))))
+    >>> block(np.ones((3, 5, 8)), np.ones((3, 7, 8))).shape
+    (3, 5, 8)
+    """
+
+    def __init__(self, heads: int, *, wide: int = 4, dropout: float = 0.0, norm_first: bool = True) -> None:
+        self.own = TransformerBlock(heads, wide=wide, causal=True, dropout=dropout, norm_first=norm_first)
+        self.across = Attention(heads, dropout=dropout)
+        self.norm = LayerNorm()
+        self.drop = Dropout(dropout)
+        self.norm_first = norm_first
+
+    def compute(self, x: Any, source: Any, mask: Any = None, source_mask: Any = None) -> Any:
+        if self.norm_first:
+            x = x + self.drop(self.across(self.norm(x), source, source_mask))
+        else:
+            x = self.norm(x + self.drop(self.across(x, source, source_mask)))
+        return self.own(x, mask)

@@ -1,0 +1,172 @@
+"""Embeddings of tokens, and of their places."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, Literal
+
+import numpy as np
+
+from .. import kernels
+from ..autodiff.fused import Fused
+from ..autodiff.tensor import held
+from ..errors import DataError, LayerError, ShapeError
+from ..initialisers import Initialiser
+from .base import Layer
+
+__all__ = ["Embedding", "Positions", "rotated"]
+
+
+def _definition(weight: Any, ids: Any) -> Any:
+    return weight[ids]
+
+
+def _forward(weight: Any, ids: Any) -> tuple[Any, Any]:
+    return np.take(weight, ids, axis=0), None
+
+
+def _adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    weight, ids = inputs
+    g_weight = places[0] if places[0] is not None else np.empty(weight.shape, weight.dtype)
+    g_weight[...] = 0
+    kernels.embedding.add_rows(g_weight, ids.reshape(-1), np.ascontiguousarray(g).reshape(ids.size, weight.shape[1]))
+    return [g_weight, None]
+
+
+lookup = Fused("embedding", definition=_definition, forward=_forward, adjoint=_adjoint)
+
+
+def _small_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+    return rng.normal(0.0, shape[-1] ** -0.5, shape)
+
+
+class Embedding(Layer):
+    """A vector for each token: whole numbers of any shape to ``(*shape, width)``.
+
+    Parameters
+    ----------
+    count : int
+        How many tokens there are.
+    width : int
+    padding : int, optional
+        Token whose vector is zero and stays so.
+    weights : initialiser, optional
+        Normal of variance ``1 / width`` by default.
+
+    Attributes
+    ----------
+    weight : Tensor, shape (count, width)
+
+    Raises
+    ------
+    DataError
+        If a token is out of range: which, and where.
+
+    Examples
+    --------
+    >>> layer = Embedding(3, 2, weights=vs.initialisers.ones, padding=0).initialise(np.array([[0, 1]]))
+    >>> layer(np.array([[0, 2]])).array
+    array([[[0., 0.],
+            [1., 1.]]], dtype=float32)
+    """
+
+    weight: Any
+
+    def __init__(self, count: int, width: int, *, padding: int | None = None, weights: Initialiser = _small_normal) -> None:
+        if count < 1 or width < 1:
+            raise LayerError(f"Embedding: count and width must be at least 1, got {count} and {width}.")
+        if padding is not None and not 0 <= padding < count:
+            raise LayerError(f"Embedding: padding must be a token from 0 to {count - 1}, got {padding}.")
+        self.count, self.width, self.padding, self.weights_from = count, width, padding, weights
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        self.parameter("weight", (self.count, self.width), self.weights_from)
+
+    def compute(self, ids: Any) -> Any:
+        ids = np.asarray(held(ids))
+        if ids.dtype.kind not in "iu":
+            raise DataError(f"{self._label}: tokens have to be whole numbers, got {ids.dtype}. Use ids.astype(int).")
+        if ids.size and (ids.min() < 0 or ids.max() >= self.count):
+            place = tuple(int(i) for i in np.argwhere((ids < 0) | (ids >= self.count))[0])
+            raise DataError(f"{self._label}: token {ids[place]} at {place} is out of range: there are tokens 0 to {self.count - 1}.")
+        vectors = lookup(self.weight, np.ascontiguousarray(ids))
+        return vectors if self.padding is None else vectors * (ids != self.padding)[..., None].astype(vectors.dtype)
+
+
+class Positions(Layer):
+    """Adds to each vector of a sequence one for its place: ``(batch, time, width)``.
+
+    Parameters
+    ----------
+    kind : {"sine", "learned"}
+        Sines and cosines of geometrically rising wavelengths (A. Vaswani et al., "Attention Is All You Need", 2017, section
+        3.5), or a parameter for each place up to `longest`.
+    longest : int
+        Longest sequence of learned positions.
+
+    Raises
+    ------
+    ShapeError
+        If a sequence is longer than `longest`.
+
+    Examples
+    --------
+    >>> Positions().initialise(np.zeros((1, 2, 4)))(np.zeros((1, 2, 4)))[0, 1].round(3)
+    array([0.841, 0.01 , 0.54 , 1.   ], dtype=float32)
+    """
+
+    table: Any
+
+    def __init__(self, kind: Literal["sine", "learned"] = "sine", *, longest: int = 512) -> None:
+        if kind not in ("sine", "learned"):
+            raise LayerError(f'Positions: kind must be "sine" or "learned", got {kind!r}.')
+        self.kind, self.longest = kind, longest
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        if len(shape) != 3:
+            raise ShapeError(f"{self._label}: expected input of shape (batch, time, width), got {shape}.")
+        if self.kind == "learned":
+            self.parameter("table", (self.longest, shape[-1]), _small_normal)
+
+    def compute(self, x: Any, start: int = 0) -> Any:
+        stop = start + x.shape[1]
+        if self.kind == "sine":
+            return x + _waves(stop, x.shape[-1], x.dtype)[start:]
+        if stop > self.longest:
+            raise ShapeError(f"{self._label}: place {stop} is beyond the longest learned, {self.longest}. Make longest= larger.")
+        return x + self.table[start:stop]
+
+
+def _angles(n: int, width: int) -> np.ndarray:
+    half = (width + 1) // 2
+    return np.arange(n)[:, None] / 10_000.0 ** (np.arange(half)[None, :] / max(half, 1))
+
+
+def _waves(n: int, width: int, dtype: Any) -> np.ndarray:
+    """Sines in the first half, cosines in the second."""
+    angles = _angles(n, width)
+    return np.concatenate([np.sin(angles), np.cos(angles)], axis=1)[:, :width].astype(dtype)
+
+
+def rotated(x: Any, *, start: int = 0) -> Any:
+    """Pairs of features turned by angles that rise with the place, so that products depend on distances only.
+
+    J. Su et al., "RoFormer: Enhanced Transformer with Rotary Position Embedding", 2021, equation 34; a feature of the first half is
+    paired with its counterpart in the second.
+
+    Parameters
+    ----------
+    x : array or Tensor, shape (..., time, width)
+        An even width.
+    start : int
+        Place of the first.
+    """
+    half = x.shape[-1] // 2
+    if 2 * half != x.shape[-1]:
+        raise ShapeError(f"rotated: the width has to be even, got {x.shape[-1]}.")
+    angles = _angles(start + x.shape[-2], x.shape[-1])[start:]
+    cosine, sine = np.cos(angles).astype(x.dtype), np.sin(angles).astype(x.dtype)
+    first, second = x[..., :half], x[..., half:]
+    return np.concatenate([first * cosine - second * sine, second * cosine + first * sine], axis=-1)

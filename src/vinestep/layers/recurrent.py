@@ -1,0 +1,257 @@
+"""Recurrent layers over sequences ``(batch, time, features)``.
+
+Gates stand in the order of the operators RNN, GRU and LSTM of the open standard ONNX: update, reset, new for the GRU (with
+linear_before_reset=0), input, output, forget, new for the LSTM. Ours differ in layout only: batch before time, weights
+``(n_in, gates * width)``, and one bias a gate in place of two that are added.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from ..activations import sigmoid
+from ..autodiff.tensor import held
+from ..errors import LayerError, ShapeError
+from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
+from .base import Layer
+from .dropout import Dropout
+
+__all__ = ["GRU", "LSTM", "Recurrent"]
+
+States = list[tuple[Any, ...]]
+
+
+def _per_gate(initialiser: Initialiser, gates: int) -> Initialiser:
+    """Each gate's weights drawn by themselves, side by side."""
+
+    def draw(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+        return np.concatenate([initialiser(rng, (shape[0], shape[1] // gates)) for _ in range(gates)], axis=1)
+
+    return draw
+
+
+class _Cell(Layer):
+    """One level in one direction."""
+
+    gates: ClassVar[int] = 1
+    n_states: ClassVar[int] = 1
+    weight: Any
+    memory: Any
+    bias: Any
+
+    def __init__(self, width: int, weights: Initialiser, memory: Initialiser, **settings: Any) -> None:
+        self.width, self.weights_from, self.memory_from = width, weights, memory
+        self.settings = settings
+
+    def declare(self, shape: tuple[int, ...]) -> None:
+        self.parameter("weight", (shape[-1], self.gates * self.width), _per_gate(self.weights_from, self.gates))
+        self.parameter("memory", (self.width, self.gates * self.width), _per_gate(self.memory_from, self.gates))
+        self.parameter("bias", (self.gates * self.width,), self.first_bias)
+
+    def first_bias(self, rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+        """How the biases begin."""
+        return zeros(rng, shape)
+
+    def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
+        """The next states; `z` is what the input contributes to the gates. The first state is the output."""
+        raise NotImplementedError
+
+    def gate(self, z: Any, number: int) -> Any:
+        """The part of the gates that belongs to one of them."""
+        return z[..., number * self.width : (number + 1) * self.width]
+
+    def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
+        z = np.matmul(x, self.weight) + self.bias
+        n = x.shape[1]
+        outputs: list[Any] = [None] * n
+        for t in range(n - 1, -1, -1) if backwards else range(n):
+            new = self.advance(z[:, t], states)
+            if mask is not None:
+                present = mask[:, t, None]
+                new = tuple(np.where(present, after, before) for after, before in zip(new, states, strict=True))
+            states = new
+            outputs[t] = states[0]
+        return np.stack(outputs, axis=1), states
+
+    def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
+        return shape[0] * shape[1] * (int(self.weight.size) + int(self.memory.size))
+
+
+class _PlainCell(_Cell):
+    def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
+        return (self.settings["activation"](z + np.matmul(states[0], self.memory)),)
+
+
+class _GRUCell(_Cell):
+    gates = 3
+
+    def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
+        (h,) = states
+        two = 2 * self.width
+        both = sigmoid(z[..., :two] + np.matmul(h, self.memory[:, :two]))
+        update, reset = self.gate(both, 0), self.gate(both, 1)
+        new = np.tanh(z[..., two:] + np.matmul(reset * h, self.memory[:, two:]))
+        return ((1 - update) * new + update * h,)
+
+
+class _LSTMCell(_Cell):
+    gates = 4
+    n_states = 2
+
+    def first_bias(self, rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+        """1 for the forget gate, so that memory is kept at first (R. Jozefowicz et al., ICML 2015, section 2.2)."""
+        bias = np.zeros(shape)
+        bias[2 * self.width : 3 * self.width] = 1.0
+        return bias
+
+    def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
+        h, c = states
+        z = z + np.matmul(h, self.memory)
+        let_in, out, forget = (sigmoid(self.gate(z, i)) for i in range(3))
+        c = forget * c + let_in * np.tanh(self.gate(z, 3))
+        return out * np.tanh(c), c
+
+
+class _Sequence(Layer):
+    """What the three share: levels, directions, masks, states handed in and out."""
+
+    cell: ClassVar[type[_Cell]]
+
+    def __init__(
+        self,
+        width: int,
+        *,
+        levels: int = 1,
+        both_ways: bool = False,
+        dropout: float = 0.0,
+        gives: Literal["sequence", "last"] = "sequence",
+        weights: Initialiser = glorot_uniform,
+        memory: Initialiser = orthogonal,
+        **settings: Any,
+    ) -> None:
+        if width < 1 or levels < 1:
+            raise LayerError(f"{type(self).__name__}: width and levels must be at least 1, got {width} and {levels}.")
+        if gives not in ("sequence", "last"):
+            raise LayerError(f'{type(self).__name__}: gives must be "sequence" or "last", got {gives!r}.')
+        self.width, self.gives = width, gives
+        directions = 2 if both_ways else 1
+        self.levels = [[self.cell(width, weights, memory, **settings) for _ in range(directions)] for _ in range(levels)]
+        self.between = [Dropout(dropout) for _ in range(levels - 1)]
+
+    def compute(self, x: Any, mask: Any = None, states: States | None = None, *, with_states: bool = False) -> Any:
+        """
+        Parameters
+        ----------
+        x : shape (batch, time, features)
+        mask : shape (batch, time), optional
+            False where a sequence has no value any more; states then stay as they were.
+        states : list of tuples of arrays of shape (batch, width), optional
+            One tuple for each level and direction, as `with_states` gave them; zeros by default.
+        """
+        if x.ndim != 3 or x.shape[1] < 1:
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, time, features) with at least one time, got {tuple(x.shape)}."
+            )
+        present = self._mask(x, mask)
+        given = self._states(x, states)
+        after: States = []
+        for number, level in enumerate(self.levels):
+            if number:
+                x = self.between[number - 1](x)
+            parts = []
+            for backwards, cell in enumerate(level):
+                y, end = cell(x, present, given[len(after)], bool(backwards))
+                parts.append(y)
+                after.append(end)
+            x = np.concatenate(parts, axis=-1) if len(parts) > 1 else parts[0]
+        if self.gives == "last":
+            x = np.concatenate([end[0] for end in after[-len(self.levels[0]) :]], axis=-1)
+        return (x, after) if with_states else x
+
+    def _mask(self, x: Any, mask: Any) -> np.ndarray | None:
+        if mask is None:
+            return None
+        present = np.asarray(held(mask)).astype(bool)
+        if present.shape != tuple(x.shape[:2]):
+            raise ShapeError(f"{self._label}: the mask has shape {present.shape}, the sequences are {tuple(x.shape[:2])}.")
+        empty = np.flatnonzero(~present.any(axis=1))
+        if empty.size:
+            raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}. Leave empty sequences out of the batch.")
+        return present
+
+    def _states(self, x: Any, states: States | None) -> States:
+        cells = [cell for level in self.levels for cell in level]
+        if states is None:
+            zero = np.zeros((x.shape[0], self.width), x.dtype)
+            return [(zero,) * cell.n_states for cell in cells]
+        if len(states) != len(cells) or any(np.shape(held(s)) != (x.shape[0], self.width) for group in states for s in group):
+            raise ShapeError(
+                f"{self._label}: expected states for {len(cells)} levels and directions, each of shape ({x.shape[0]}, {self.width})."
+            )
+        return states
+
+
+class Recurrent(_Sequence):
+    """The plain recurrence ``h = activation(x @ weight + h @ memory + bias)``; the operator RNN of the open standard ONNX.
+
+    Parameters
+    ----------
+    width : int
+    levels : int
+        How many on top of each other.
+    both_ways : bool
+        A second one from the end to the beginning, side by side with the first.
+    dropout : float
+        Between levels.
+    gives : {"sequence", "last"}
+        All outputs, ``(batch, time, width)``, or the state at the end, ``(batch, width)``: of masked sequences at their own end,
+        of backward ones at the beginning.
+    weights, memory : initialiser
+        Of the weights on the input and on the state; Glorot's uniform and orthogonal by default.
+    activation : callable
+
+    Examples
+    --------
+    >>> Recurrent(4, gives="last").initialise(np.ones((1, 5, 3)))(np.ones((2, 5, 3))).shape
+    (2, 4)
+    """
+
+    cell = _PlainCell
+
+    def __init__(self, width: int, *, activation: Callable[..., Any] = np.tanh, **options: Any) -> None:
+        super().__init__(width, activation=activation, **options)
+
+
+class GRU(_Sequence):
+    """Gated recurrent units; parameters as for `Recurrent`, without activation.
+
+    K. Cho et al., "Learning Phrase Representations using RNN Encoder-Decoder", EMNLP 2014, equations 5 to 8, with update and
+    ``1 - update`` as in the operator GRU of the open standard ONNX.
+
+    Examples
+    --------
+    >>> GRU(4, both_ways=True).initialise(np.ones((1, 5, 3)))(np.ones((2, 5, 3))).shape
+    (2, 5, 8)
+    """
+
+    cell = _GRUCell
+
+
+class LSTM(_Sequence):
+    """Long short-term memory; parameters as for `Recurrent`, without activation.
+
+    S. Hochreiter and J. Schmidhuber, Neural Computation 9(8), 1735-1780, 1997, with the forget gate of F. A. Gers et al., 2000;
+    the operator LSTM of the open standard ONNX without peepholes. A state is the pair (output, cell).
+
+    Examples
+    --------
+    >>> layer = LSTM(4, levels=2).initialise(np.ones((1, 5, 3)))
+    >>> y, states = layer(np.ones((2, 5, 3)), with_states=True)
+    >>> y.shape, len(states), states[0][1].shape
+    ((2, 5, 4), 2, (2, 4))
+    """
+
+    cell = _LSTMCell
