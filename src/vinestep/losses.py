@@ -2,21 +2,41 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Callable, Sequence
 from typing import Any, Literal
 
 import numpy as np
 
 from . import kernels
-from .activations import log_softmax
+from .activations import log_softmax, relu, softplus
+from .autodiff.derivatives import gradient_of
 from .autodiff.fused import Fused
+from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
 from .errors import DataError, ShapeError
 
-__all__ = ["cross_entropy", "squared_error"]
+__all__ = [
+    "absolute_error",
+    "binary_cross_entropy",
+    "contrastive",
+    "cosine",
+    "cross_entropy",
+    "gradient_penalty",
+    "hinge",
+    "huber",
+    "kullback_leibler",
+    "log_cosh",
+    "negative_log_likelihood",
+    "squared_error",
+    "triplet",
+    "wasserstein_critic",
+]
 
 Reduction = Literal["mean", "sum", "none"]
 REDUCTIONS = ("mean", "sum", "none")
+LN2 = 0.6931471805599453
+LENGTH_FLOOR = 1e-12  # keeps the cosine of a zero vector finite
 FEW_CLASSES = 64  # up to here one compiled loop beats NumPy's passes
 
 
@@ -78,36 +98,135 @@ _cross_entropy = Fused(
 )
 
 
-def cross_entropy(logits: Any, labels: Any, *, reduction: Reduction = "mean") -> Any:
-    """Cross-entropy of class labels with the softmax of logits.
+def cross_entropy(
+    logits: Any,
+    labels: Any,
+    *,
+    reduction: Reduction = "mean",
+    weights: Any = None,
+    class_weights: Any = None,
+    ignored: int | None = None,
+    smoothing: float = 0.0,
+) -> Any:
+    """Cross-entropy of labels with the softmax of logits.
 
     With ``p = softmax(logits)``: ``-log(p[label])`` of each example. Stable for logits of any size.
 
     Parameters
     ----------
-    logits : array_like, shape (n, n_classes)
+    logits : array_like, shape (n, n_classes) or (n, time, n_classes)
         What the last layer puts out, before any softmax.
-    labels : array_like of whole numbers, shape (n,)
-        From 0 to ``n_classes - 1``.
+    labels : array_like of whole numbers, shape (n,) or (n, time); or of floats, of the shape of the logits
+        From 0 to ``n_classes - 1``; or a probability for each class, which add up to 1.
     reduction : {"mean", "sum", "none"}
-        Over the examples.
+        Over the examples and times; the mean is over what they weigh.
+    weights : array_like of the shape of the labels, optional
+        What each example weighs. For sequences of unequal length a mask.
+    class_weights : array_like, shape (n_classes,), optional
+        What examples of each class weigh, besides.
+    ignored : int, optional
+        A label that says that there is none; such examples weigh nothing.
+    smoothing : float
+        Share of probability that is spread over all classes alike (C. Szegedy et al., CVPR 2016, section 7).
 
     Raises
     ------
     ShapeError
         If the shapes do not belong together.
     DataError
-        If a label is out of range or not a whole number.
+        If a label is out of range or not a whole number, probabilities do not add up to 1, or everything is ignored.
 
     Examples
     --------
     >>> cross_entropy(np.array([[0.0, 0.0], [1e4, 0.0]]), np.array([0, 1])).round(4)
     np.float64(5000.3466)
+    >>> cross_entropy(np.zeros((2, 4)), np.array([3, -1]), ignored=-1).round(4)
+    np.float64(1.3863)
     """
     _check_reduction(reduction)
     logits = logits if isinstance(logits, Tensor) else np.asarray(logits)
-    labels = checked_labels(labels, logits.shape)
-    return _cross_entropy(logits, labels, reduction=reduction)
+    if STATE.now.sealing:
+        note_probabilities(logits)
+    if weights is None and class_weights is None and ignored is None and not smoothing and logits.ndim == 2:
+        array = np.asarray(held(labels))
+        if array.dtype.kind != "f" or array.shape != logits.shape or logits.shape[1] == 1:
+            return _cross_entropy(logits, checked_labels(array, logits.shape), reduction=reduction)
+    return _weighted_cross_entropy(logits, labels, reduction, weights, class_weights, ignored, smoothing)
+
+
+def note_probabilities(outputs: Any) -> None:
+    """Say so if what should be logits are probabilities by all appearances."""
+    plain = held(outputs)
+    if plain.ndim < 2 or plain.shape[-1] < 2 or not plain.size or plain.min() < 0:
+        return
+    if np.allclose(plain.sum(axis=-1), 1, atol=1e-4):
+        warnings.warn(
+            "cross_entropy: the outputs are all positive and each row adds up to 1, as probabilities do; logits are expected. Leave "
+            "the softmax out of the network, or end it in log_softmax and use negative_log_likelihood.",
+            stacklevel=3,
+        )
+
+
+def _weighted_cross_entropy(
+    logits: Any, labels: Any, reduction: str, weights: Any, class_weights: Any, ignored: int | None, smoothing: float
+) -> Any:
+    if not 0 <= smoothing < 1:
+        raise ValueError(f"cross_entropy: smoothing must be from 0 up to but not including 1, got {smoothing!r}.")
+    classes = logits.shape[-1]
+    flat = logits if logits.ndim == 2 else np.reshape(logits, (-1, classes))
+    given = np.asarray(held(labels))
+    soft = given.dtype.kind == "f" and given.shape == logits.shape
+    weigh = np.ones(flat.shape[0], flat.dtype) if weights is None else _flat_weights(weights, logits.shape[:-1], flat.dtype)
+    if soft:
+        shares = _checked_shares(given.reshape(-1, classes)).astype(flat.dtype)
+    else:
+        if given.shape != logits.shape[:-1]:
+            raise ShapeError(f"cross_entropy: expected labels of shape {logits.shape[:-1]}, got {given.shape}.")
+        numbers = given.reshape(-1)
+        if ignored is not None:
+            weigh = weigh * (numbers != ignored)
+            numbers = np.where(numbers == ignored, 0, numbers)
+        numbers = checked_labels(numbers, flat.shape)
+        check_range(numbers, classes)
+        shares = np.zeros(flat.shape, flat.dtype)
+        shares[np.arange(len(numbers)), numbers] = 1
+    shares = shares * (1 - smoothing) + smoothing / classes
+    if class_weights is not None:
+        if np.shape(class_weights) != (classes,):
+            raise ShapeError(f"cross_entropy: expected {classes} class weights, got shape {np.shape(class_weights)}.")
+        by_class = np.asarray(class_weights, flat.dtype)
+        weigh = weigh * (by_class[numbers] if not soft else shares @ by_class)
+    losses = -np.sum(log_softmax(flat) * shares.astype(flat.dtype), axis=1)
+    return _reduced_by_weight(losses, weigh, reduction, logits.shape[:-1])
+
+
+def _flat_weights(weights: Any, shape: tuple[int, ...], dtype: Any) -> np.ndarray:
+    array = np.asarray(held(weights)).astype(dtype)
+    if array.shape != shape:
+        raise ShapeError(f"weights have shape {array.shape}, the losses {shape}. Give one for each.")
+    if (array < 0).any():
+        raise DataError("weights must not be negative.")
+    return array.reshape(-1)
+
+
+def _checked_shares(shares: np.ndarray) -> np.ndarray:
+    total = shares.sum(axis=1)
+    if (shares < 0).any() or not np.allclose(total, 1, atol=1e-3):
+        row = int(np.argmax(np.abs(total - 1)))
+        raise DataError(f"cross_entropy: the probabilities of row {row} add up to {total[row]:.4g}, not to 1.")
+    return shares
+
+
+def _reduced_by_weight(losses: Any, weights: np.ndarray, reduction: str, shape: tuple[int, ...]) -> Any:
+    weighed = losses * weights.astype(losses.dtype)
+    if reduction == "none":
+        return weighed if weighed.shape == shape else np.reshape(weighed, shape)
+    if reduction == "sum":
+        return np.sum(weighed)
+    total = float(weights.sum())
+    if total == 0:
+        raise DataError("The loss has nothing to average: all weights are 0, or every label is ignored.")
+    return np.sum(weighed) * (1 / total)
 
 
 def checked_labels(labels: Any, shape: tuple[int, ...]) -> np.ndarray:
@@ -168,18 +287,18 @@ _squared_error = Fused(
 )
 
 
-def _checked_pair(prediction: Any, target: Any) -> tuple[Any, Any]:
+def _checked_pair(prediction: Any, target: Any, name: str = "squared_error") -> tuple[Any, Any]:
     prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
     target = target if isinstance(target, Tensor) else np.asarray(target)
     if prediction.shape != target.shape:
         cure = "Give the targets that shape too: targets[:, None]." if prediction.shape == (*target.shape, 1) else "They have to agree."
-        raise ShapeError(f"squared_error: predictions have shape {prediction.shape}, targets {target.shape}. {cure}")
+        raise ShapeError(f"{name}: predictions have shape {prediction.shape}, targets {target.shape}. {cure}")
     if target.dtype != prediction.dtype and not isinstance(target, Tensor):
         target = target.astype(prediction.dtype)
     return prediction, target
 
 
-def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean") -> Any:
+def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """Mean squared error, ``mean((prediction - target)**2)`` over all elements.
 
     Parameters
@@ -189,6 +308,8 @@ def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean"
         would make ``(n, n)`` of them.
     reduction : {"mean", "sum", "none"}
         Over all elements.
+    weights : array_like, shape (n,), optional
+        What each example weighs.
 
     Raises
     ------
@@ -202,7 +323,272 @@ def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean"
     """
     _check_reduction(reduction)
     prediction, target = _checked_pair(prediction, target)
-    return _squared_error(prediction, target, reduction=reduction)
+    if weights is None:
+        return _squared_error(prediction, target, reduction=reduction)
+    return _by_example(np.square(prediction - target), reduction, weights)
+
+
+def _by_example(losses: Any, reduction: str, weights: Any = None) -> Any:
+    """Element-wise losses reduced, each example weighed; the mean is over what the elements weigh."""
+    _check_reduction(reduction)
+    if weights is None:
+        return _reduced(losses, reduction)
+    array = np.asarray(held(weights)).astype(losses.dtype)
+    if array.shape != losses.shape[:1]:
+        raise ShapeError(f"weights have shape {array.shape}, expected one for each of {losses.shape[0]} examples.")
+    spread = np.broadcast_to(array.reshape(-1, *(1,) * (losses.ndim - 1)), losses.shape)
+    return _reduced_by_weight(np.ravel(losses), _flat_weights(spread, losses.shape, losses.dtype), reduction, losses.shape)
+
+
+def absolute_error(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """Mean absolute error, ``mean(|prediction - target|)``; parameters as for `squared_error`.
+
+    Examples
+    --------
+    >>> vs.losses.absolute_error(np.array([1.0, 2.0]), np.array([1.0, 4.0]))
+    np.float64(1.0)
+    """
+    prediction, target = _checked_pair(prediction, target, "absolute_error")
+    return _by_example(np.abs(prediction - target), reduction, weights)
+
+
+def huber(prediction: Any, target: Any, *, delta: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """With ``r = prediction - target``: ``r**2 / 2`` where ``|r| <= delta``, else ``delta * (|r| - delta / 2)``.
+
+    P. J. Huber, "Robust Estimation of a Location Parameter", Ann. Math. Statist. 35(1), 73-101, 1964. `delta` is in the unit of the
+    target; other parameters as for `squared_error`.
+
+    Examples
+    --------
+    >>> vs.losses.huber(np.array([0.5, 3.0]), np.zeros(2), reduction="none")
+    array([0.125, 2.5  ])
+    """
+    if not delta > 0:
+        raise ValueError(f"huber: delta must be positive, got {delta!r}.")
+    prediction, target = _checked_pair(prediction, target, "huber")
+    r = prediction - target
+    size = np.abs(r)
+    return _by_example(np.where(held(size) <= delta, np.square(r) * 0.5, (size - delta / 2) * delta), reduction, weights)
+
+
+def log_cosh(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """``log(cosh(prediction - target))`` without overflow; parameters as for `squared_error`.
+
+    Examples
+    --------
+    >>> vs.losses.log_cosh(np.array([0.0, 1000.0]), np.zeros(2), reduction="none").round(3)
+    array([  0.   , 999.307])
+    """
+    prediction, target = _checked_pair(prediction, target, "log_cosh")
+    r = prediction - target
+    return _by_example(r + softplus(r * -2.0) - LN2, reduction, weights)
+
+
+def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """``-log_probabilities[label]`` of each example, for networks that end in `log_softmax`.
+
+    Parameters
+    ----------
+    log_probabilities : array_like, shape (n, n_classes)
+        Not above 0.
+    labels : array_like of whole numbers, shape (n,)
+    reduction, weights
+        As for `cross_entropy`.
+
+    Raises
+    ------
+    DataError
+        If a value is above 0, as logits and probabilities are, or a label is out of range.
+
+    Examples
+    --------
+    >>> vs.losses.negative_log_likelihood(np.log(np.array([[0.25, 0.75]])), [1]).round(4)
+    np.float64(0.2877)
+    """
+    outputs = log_probabilities if isinstance(log_probabilities, Tensor) else np.asarray(log_probabilities)
+    numbers = checked_labels(labels, outputs.shape)
+    check_range(numbers, outputs.shape[1])
+    plain = held(outputs)
+    if plain.size and plain.max() > 1e-4:
+        raise DataError(
+            f"negative_log_likelihood: a log-probability can not be {plain.max():.4g}, above 0. For logits use cross_entropy; for "
+            "probabilities take their logarithm."
+        )
+    return _by_example(-outputs[np.arange(len(numbers)), numbers], reduction, weights)
+
+
+def binary_cross_entropy(
+    logits: Any, targets: Any, *, positive_weight: float = 1.0, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
+    """Cross-entropy of yes or no with the sigmoid of logits, stable for logits of any size.
+
+    Parameters
+    ----------
+    logits, targets : array_like of one shape
+        Targets from 0 to 1.
+    positive_weight : float
+        What yes weighs against no.
+    reduction, weights
+        As for `squared_error`.
+
+    Raises
+    ------
+    DataError
+        If a target is not between 0 and 1.
+
+    Examples
+    --------
+    >>> vs.losses.binary_cross_entropy(np.array([0.0, 100.0]), np.array([1.0, 0.0]), reduction="none").round(4)
+    array([  0.6931, 100.    ])
+    """
+    logits, targets = _checked_pair(logits, targets, "binary_cross_entropy")
+    plain = held(targets)
+    if plain.size and (plain.min() < 0 or plain.max() > 1):
+        raise DataError(f"binary_cross_entropy: targets have to be from 0 to 1, got {plain.min():.4g} to {plain.max():.4g}.")
+    return _by_example(softplus(-logits) * (targets * positive_weight) + softplus(logits) * (1 - targets), reduction, weights)
+
+
+def kullback_leibler(log_probabilities: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """Divergence of a distribution from the one predicted: ``sum(target * (log(target) - log_probabilities))`` over the last axis.
+
+    S. Kullback and R. A. Leibler, Ann. Math. Statist. 22(1), 79-86, 1951, equation 2.4.
+
+    Parameters
+    ----------
+    log_probabilities, target : array_like, shape (n, n_classes)
+        Rows of the target add up to 1.
+
+    Examples
+    --------
+    >>> vs.losses.kullback_leibler(np.log(np.array([[0.5, 0.5]])), np.array([[1.0, 0.0]])).round(4)
+    np.float64(0.6931)
+    """
+    outputs, target = _checked_pair(log_probabilities, target, "kullback_leibler")
+    plain = held(target)
+    _checked_shares(plain.reshape(-1, plain.shape[-1]))
+    entropy = np.where(plain > 0, target * np.log(np.where(plain > 0, target, 1.0)), 0.0)
+    return _by_example(np.sum(entropy - target * outputs, axis=-1), reduction, weights)
+
+
+def hinge(scores: Any, labels: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """By how much other classes come within a margin of the right one: ``sum(max(0, margin + other - right))``.
+
+    K. Crammer and Y. Singer, JMLR 2, 265-292, 2001, summed over classes as in J. Weston and C. Watkins, 1999, equation 4.
+
+    Examples
+    --------
+    >>> vs.losses.hinge(np.array([[2.0, 1.5, -1.0]]), [0])
+    np.float64(0.5)
+    """
+    scores = scores if isinstance(scores, Tensor) else np.asarray(scores)
+    numbers = checked_labels(labels, scores.shape)
+    check_range(numbers, scores.shape[1])
+    rows = np.arange(len(numbers))
+    others = np.ones(scores.shape, bool)
+    others[rows, numbers] = False
+    short = relu(scores - scores[rows, numbers][:, None] + margin)
+    return _by_example(np.sum(np.where(others, short, 0.0), axis=1), reduction, weights)
+
+
+def _cosines(a: Any, b: Any) -> Any:
+    lengths = np.linalg.norm(a, axis=-1) * np.linalg.norm(b, axis=-1)
+    return np.sum(a * b, axis=-1) / np.maximum(lengths, LENGTH_FLOOR)
+
+
+def cosine(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """One minus the cosine of the angle between rows.
+
+    Examples
+    --------
+    >>> vs.losses.cosine(np.array([[1.0, 0.0]]), np.array([[0.0, 2.0]]))
+    np.float64(1.0)
+    """
+    prediction, target = _checked_pair(prediction, target, "cosine")
+    return _by_example(1 - _cosines(prediction, target), reduction, weights)
+
+
+def triplet(anchor: Any, near: Any, far: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """By how much the far one is not farther than the near one by a margin: ``max(0, |a - near|**2 - |a - far|**2 + margin)``.
+
+    F. Schroff, D. Kalenichenko and J. Philbin, CVPR 2015, equation 3.
+
+    Examples
+    --------
+    >>> vs.losses.triplet(np.zeros((1, 2)), np.ones((1, 2)), np.full((1, 2), 1.1)).round(6)
+    np.float64(0.58)
+    """
+    anchor, near = _checked_pair(anchor, near, "triplet")
+    anchor, far = _checked_pair(anchor, far, "triplet")
+    gap = np.sum(np.square(anchor - near), axis=-1) - np.sum(np.square(anchor - far), axis=-1)
+    return _by_example(relu(gap + margin), reduction, weights)
+
+
+def contrastive(first: Any, second: Any, same: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """Pairs of the same kind drawn together, others pushed a margin apart: ``d**2 / 2`` or ``max(0, margin - d)**2 / 2``.
+
+    R. Hadsell, S. Chopra and Y. LeCun, CVPR 2006, equation 4.
+
+    Examples
+    --------
+    >>> vs.losses.contrastive(np.zeros((2, 1)), np.full((2, 1), 0.5), [True, False], reduction="none")
+    array([0.125, 0.125])
+    """
+    first, second = _checked_pair(first, second, "contrastive")
+    distance = np.linalg.norm(first - second, axis=-1)
+    kind = np.asarray(held(same)).astype(bool)
+    if kind.shape != distance.shape:
+        raise ShapeError(f"contrastive: expected {distance.shape[0]} marks of same or not, got shape {kind.shape}.")
+    return _by_example(np.where(kind, np.square(distance), np.square(relu(margin - distance))) * 0.5, reduction, weights)
+
+
+def gradient_penalty(critic: Callable[[Any], Any], at: Any, *, target: float = 1.0) -> Any:
+    """Mean squared departure of the length of the critic's derivative by its input from a target.
+
+    I. Gulrajani et al., "Improved Training of Wasserstein GANs", NIPS 2017, equation 3. Differentiable by the critic's weights.
+
+    Parameters
+    ----------
+    critic : callable
+        Takes inputs and returns one number each.
+    at : array_like, shape (n, ...)
+
+    Examples
+    --------
+    >>> vs.losses.gradient_penalty(lambda x: np.sum(x * 3.0, axis=1), np.ones((2, 1))).item()
+    4.0
+    """
+    slope = gradient_of(lambda x: np.sum(critic(x)))(at if isinstance(at, Tensor) else Tensor(at))
+    lengths = np.linalg.norm(np.reshape(slope, (slope.shape[0], -1)), axis=1)
+    return np.mean(np.square(lengths - target))
+
+
+def wasserstein_critic(critic: Callable[[Any], Any], real: Any, made: Any, *, penalty: float = 10.0, seed: int = 0) -> Any:
+    """What a critic that tells real from made minimises: ``mean(critic(made)) - mean(critic(real))`` and a gradient penalty at
+    random points between the two.
+
+    M. Arjovsky, S. Chintala and L. Bottou, ICML 2017, with the penalty of Gulrajani et al. 2017, algorithm 1.
+
+    Parameters
+    ----------
+    critic : callable
+    real, made : ndarray of one shape
+    penalty : float
+        What the gradient penalty weighs.
+    seed : int
+        Of the points between.
+
+    Examples
+    --------
+    >>> x = np.ones((4, 1))
+    >>> vs.losses.wasserstein_critic(lambda x: np.sum(x, axis=1), x * 2, x).item()
+    -1.0
+    """
+    real, made = np.asarray(held(real)), np.asarray(held(made))
+    if real.shape != made.shape:
+        raise ShapeError(f"wasserstein_critic: real inputs have shape {real.shape}, made ones {made.shape}. They have to agree.")
+    share = np.random.default_rng(seed).random((real.shape[0], *(1,) * (real.ndim - 1))).astype(real.dtype)
+    between = real * share + made * (1 - share)
+    return np.mean(critic(made)) - np.mean(critic(real)) + gradient_penalty(critic, between) * penalty
 
 
 def makes_logits(loss: Any) -> bool:

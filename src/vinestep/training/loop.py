@@ -29,7 +29,7 @@ from ..layers.base import Layer
 from ..layers.chain import dense_chain
 from ..layers.containers import DenseRun, single_run
 from ..layers.context import PASS
-from ..losses import makes_logits, straight_form
+from ..losses import makes_logits, note_probabilities, straight_form
 from ..metrics import Metric
 from ..optimisers import Adam, Optimiser
 from ..schedules import Schedule, constant
@@ -239,6 +239,8 @@ class Training:
         if self.network.arena is None:
             self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed)
         outputs, value, gradients = self._derive(inputs, targets)
+        if self.step_number == 0 and makes_logits(self.loss):
+            note_probabilities(outputs)
         if self.clip is not None:
             self._shorten(gradients)
         arena = self.network.arena
