@@ -232,3 +232,54 @@ def test_initialisers_have_the_spread_of_their_papers():
         q = i.orthogonal(rng, shape).reshape(-1, shape[-1])
         small = q.T @ q if q.shape[0] >= q.shape[1] else q @ q.T
         np.testing.assert_allclose(small, np.eye(min(q.shape)), atol=1e-12)
+
+
+def test_metrics_by_counting(rng):
+    m = vs.metrics
+    outputs, labels = rng.normal(size=(200, 3)), rng.integers(0, 3, 200)
+    outputs[np.arange(200), labels] += 1.0
+    decided = outputs.argmax(axis=1)
+    for c in range(3):
+        right = np.sum((decided == c) & (labels == c))
+        p, r = right / np.sum(decided == c), right / np.sum(labels == c)
+        assert m.precision(c)(outputs, labels) == pytest.approx(p)
+        assert m.recall(c)(outputs, labels) == pytest.approx(r)
+        assert m.f1(c)(outputs, labels) == pytest.approx(2 * p * r / (p + r))
+    assert m.precision("micro")(outputs, labels) == pytest.approx(m.accuracy(outputs, labels))
+    assert m.f1("macro")(outputs, labels) == pytest.approx(np.mean([m.f1(c)(outputs, labels) for c in range(3)]))
+    order = np.argsort(-outputs, axis=1)[:, :2]
+    assert m.top(2)(outputs, labels) == pytest.approx(np.mean((order == labels[:, None]).any(axis=1)))
+    assert m.perplexity(outputs, labels) == pytest.approx(np.exp(vs.losses.cross_entropy(outputs, labels)))
+    truth, guess = rng.normal(size=50), rng.normal(size=50)
+    assert m.r_squared(guess, truth) == pytest.approx(1 - np.sum((truth - guess) ** 2) / np.sum((truth - truth.mean()) ** 2))
+    assert m.squared_error(guess, truth) == pytest.approx(np.mean((truth - guess) ** 2))
+
+
+def test_kappa_of_cohens_worked_example():
+    matrix = np.array([[88, 14, 18], [10, 40, 10], [2, 6, 12]])  # Cohen 1960, table 1, in 200ths
+    labels = np.repeat(np.repeat([0, 1, 2], 3), matrix.ravel())
+    decided = np.repeat(np.tile([0, 1, 2], 3), matrix.ravel())
+    assert vs.metrics.kappa(np.eye(3)[decided], labels) == pytest.approx(0.492, abs=5e-4)
+
+
+@pytest.mark.parametrize("name", ["precision", "recall", "f1", "kappa", "r_squared", "perplexity"])
+def test_metrics_add_up_over_unequal_batches(name, rng):
+    made = getattr(vs.metrics, name)
+    metric = made if isinstance(made, vs.metrics.Metric) else made()
+    outputs, labels = rng.normal(size=(50, 3)), rng.integers(0, 3, 50)
+    if name == "r_squared":
+        outputs, labels = outputs[:, 0], rng.normal(size=50)
+    parts = sum(metric.count(outputs[a:b], labels[a:b]) for a, b in [(0, 7), (7, 40), (40, 50)])
+    assert metric.conclude(parts) == pytest.approx(metric(outputs, labels))
+
+
+def test_roc_area_by_all_pairs(rng):
+    scores, marks = rng.integers(0, 9, 60), rng.integers(0, 2, 60)
+    pairs = [(a > b) + (a == b) / 2 for a in scores[marks == 1] for b in scores[marks == 0]]
+    assert vs.metrics.roc_area(scores, marks) == pytest.approx(np.mean(pairs))
+    assert np.isnan(vs.metrics.roc_area([1.0], [1]))
+
+
+def test_edit_distances():
+    assert [vs.metrics.edit_distance(a, b) for a, b in [("", "abc"), ("kitten", "sitting"), ("same", "same")]] == [3, 3, 0]
+    assert vs.metrics.word_error_rate(["a b c"], ["a x c d"]) == 0.5
