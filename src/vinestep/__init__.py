@@ -76,13 +76,13 @@ from .layers import (
 )
 
 if TYPE_CHECKING:
-    from . import data, demo, figures, runs
+    from . import data, demo, figures, networks, runs
     from .autodiff import GradientReport, Trail, check_gradients, trail
     from .training import Outcome, Step, Training, checkpoints, observers
 
 __version__ = "0.1.0"
 
-_LATER = ("data", "demo", "figures", "runs")
+_LATER = ("data", "demo", "figures", "networks", "runs")
 _FROM = dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")
 _FROM |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
@@ -156,6 +156,7 @@ __all__ = [
     "losses",
     "metrics",
     "mish",
+    "networks",
     "observers",
     "optimisers",
     "relu",

@@ -146,3 +146,30 @@ def test_merged_layers_compute_what_single_ones_do(rng):
 def test_misuse_is_explained(attempt, error, text):
     with pytest.raises(error, match=text):
         attempt()
+
+
+def test_the_network_figure_is_drawn_and_the_table_is_printed(tmp_path):
+    from rich.console import Console
+
+    network = vs.networks.residual_network(6, depth=2, width=8).initialise(np.ones((1, 16, 16, 3)))
+    described = network.describe(np.ones((4, 16, 16, 3)))
+    assert vs.figures.save(vs.figures.network(described), tmp_path / "network.png").stat().st_size > 10_000
+    console = Console(record=True, width=120)
+    console.print(described)
+    assert "trainable parameters" in console.export_text()
+    assert described.table()["parameters"].sum() == network.arena.flat.size
+
+
+def test_a_new_head_on_a_trained_body():
+    x = np.random.default_rng(0).normal(size=(8, 16, 16, 3)).astype(np.float32)
+    network = vs.networks.residual_network(6, depth=1, width=8).initialise(x)
+    training = vs.Training(network, loss=vs.losses.cross_entropy)
+    training.step((x, np.arange(8) % 6))
+    fresh = vs.networks.with_head(network, vs.Dense(3), x[:1])
+    np.testing.assert_array_equal(vs.held(fresh[0](x)), vs.held(network[0](x)))
+    fresh.freeze("0/*")
+    before = {k: v.copy() for k, v in fresh.weights().items()}
+    vs.Training(fresh, loss=vs.losses.cross_entropy).step((x, np.arange(8) % 3))
+    changed = [k for k, v in fresh.weights().items() if not np.array_equal(v, before[k])]
+    assert changed == ["1/weight", "1/bias"]
+    assert np.shares_memory(network.weights()["1/weight"], network.arena.flat)

@@ -2,9 +2,10 @@
 
 from .barrels import barrels
 from .ferments import Ferments, ferment_course, ferments
+from .leaves import Leaves, leaves
 from .parcels import parcels
 
-__all__ = ["Ferments", "barrels", "ferment_course", "ferments", "parcels"]
+__all__ = ["Ferments", "Leaves", "barrels", "ferment_course", "ferments", "leaves", "parcels"]
 
 TABLES = ("barrels", "parcels")
 """Those that are tables, for plans."""

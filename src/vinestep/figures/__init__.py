@@ -2,7 +2,8 @@
 
 from .curves import curves
 from .decisions import decisions
+from .network import network
 from .style import save
 from .trail import trail
 
-__all__ = ["curves", "decisions", "save", "trail"]
+__all__ = ["curves", "decisions", "network", "save", "trail"]

@@ -1,0 +1,58 @@
+"""A network drawn: its layers with the shapes they give."""
+
+from __future__ import annotations
+
+import math
+from typing import TYPE_CHECKING
+
+from matplotlib.figure import Figure
+from matplotlib.patches import FancyBboxPatch
+
+from .style import COLOURS, INK, figure
+
+if TYPE_CHECKING:
+    from ..layers.description import Description
+
+__all__ = ["network"]
+
+MOST_ROWS = 16
+FEWEST_COLUMNS = 2
+BAR = 0.3  # of a column, the longest bar of activations
+
+
+def network(described: Description, *, title: str = "") -> Figure:
+    """Draw the layers of a network in order: what each is, the shape it gives, its parameters, and a bar for its activations.
+
+    Parameters
+    ----------
+    described : Description
+        What ``network.describe(sample)`` gives.
+    title : str
+    """
+    rows = described.rows
+    per_column = max(MOST_ROWS, math.ceil(len(rows) / 6))
+    columns = max(FEWEST_COLUMNS, math.ceil(len(rows) / per_column))
+    made, panels = figure(title=title or described.summary())
+    axis = panels[0, 0]
+    axis.set_axis_off()
+    axis.set_xlim(0, columns)
+    axis.set_ylim(per_column, -0.2)
+    size = min(12.0, 40.0 / columns, 210.0 / per_column)
+    largest = max((row["activation_bytes"] for row in rows), default=1) or 1
+    tints: dict[str, str] = {}
+    for i, row in enumerate(rows):
+        column, line = divmod(i, per_column)
+        tint = tints.setdefault(row["layer"], COLOURS[len(tints) % len(COLOURS)])
+        corner = (column + 0.02, line + 0.08)
+        axis.add_patch(FancyBboxPatch(corner, 0.94, 0.84, boxstyle="round,pad=0,rounding_size=0.03", color=tint, alpha=0.12, linewidth=0))
+        bar = BAR * row["activation_bytes"] / largest
+        axis.add_patch(FancyBboxPatch((column + 0.64, line + 0.62), bar, 0.18, boxstyle="square,pad=0", color=tint, alpha=0.6, linewidth=0))
+        label = f"{row['path']}  {row['layer']}" if row["path"] else row["layer"]
+        axis.text(column + 0.05, line + 0.32, label, fontsize=size, color=tint, weight="bold", va="center")
+        shape = " x ".join(map(str, row["output"]))
+        axis.text(column + 0.05, line + 0.7, shape, fontsize=size * 0.85, color=INK, va="center")
+        if row["parameters"]:
+            counts = f"{row['parameters']:,} parameters"
+            axis.text(column + 0.94, line + 0.32, counts, fontsize=size * 0.85, color=INK, va="center", ha="right")
+    axis.text(columns - 0.06, per_column - 0.05, "bars: activations of one batch", fontsize=size * 0.85, color=INK, ha="right", va="bottom")
+    return made

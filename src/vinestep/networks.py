@@ -1,0 +1,245 @@
+"""Ready shapes of networks, as short functions to use or to read and copy."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from .activations import relu
+from .errors import LayerError
+from .layers import (
+    LSTM,
+    BatchNorm,
+    Convolution,
+    DecoderBlock,
+    Dense,
+    Dropout,
+    Embedding,
+    GlobalMean,
+    Layer,
+    LayerNorm,
+    MaxPool,
+    Positions,
+    Residual,
+    Stack,
+    TransformerBlock,
+)
+
+__all__ = [
+    "EncoderDecoder",
+    "LanguageModel",
+    "TextScorer",
+    "convolutional_classifier",
+    "dense_classifier",
+    "residual_network",
+    "with_head",
+]
+
+
+def dense_classifier(
+    classes: int, *, widths: Sequence[int] = (64, 32), activation: Callable[..., Any] = relu, dropout: float = 0.0
+) -> Stack:
+    """Dense layers for tables: ``(batch, features)`` to logits.
+
+    Examples
+    --------
+    >>> vs.networks.dense_classifier(3).initialise(np.ones((1, 7)))(np.ones((2, 7))).shape
+    (2, 3)
+    """
+    layers: list[Any] = []
+    for width in widths:
+        layers += [Dense(width), activation, *([Dropout(dropout)] if dropout else [])]
+    return Stack(*layers, Dense(classes))
+
+
+def convolutional_classifier(classes: int, *, channels: Sequence[int] = (16, 32, 64), dropout: float = 0.0) -> Stack:
+    """A small network for pictures: convolution, batch normalisation and pooling, over and over, then a mean and a dense layer.
+
+    Examples
+    --------
+    >>> vs.networks.convolutional_classifier(6).initialise(np.ones((1, 32, 32, 3)))(np.ones((2, 32, 32, 3))).shape
+    (2, 6)
+    """
+    layers: list[Any] = []
+    for width in channels:
+        layers += [Convolution(width, 3), BatchNorm(), relu, MaxPool(2)]
+    return Stack(*layers, GlobalMean(), *([Dropout(dropout)] if dropout else []), Dense(classes))
+
+
+def _residual_block(width: int, *, stride: int = 1, changes: bool = False) -> Stack:
+    body = Stack(Convolution(width, 3, stride=stride), BatchNorm(), relu, Convolution(width, 3), BatchNorm())
+    shortcut = Stack(Convolution(width, 1, stride=stride), BatchNorm()) if changes or stride > 1 else None
+    return Stack(Residual(body, shortcut), relu)
+
+
+def residual_network(classes: int, *, depth: int = 3, width: int = 16) -> Stack:
+    """A residual network for pictures: three stages of `depth` blocks, each half the size and twice the channels of the one before.
+
+    K. He, X. Zhang, S. Ren and J. Sun, CVPR 2016, section 4.2. The body and the head are its two parts: ``network[0]``,
+    ``network[1]``; `with_head` replaces the latter.
+
+    Examples
+    --------
+    >>> network = vs.networks.residual_network(6, depth=1, width=8).initialise(np.ones((1, 16, 16, 3)))
+    >>> network(np.ones((2, 16, 16, 3))).shape
+    (2, 6)
+    """
+    blocks: list[Any] = [Convolution(width, 3), BatchNorm(), relu]
+    for stage in range(3):
+        channels = width * 2**stage
+        for block in range(depth):
+            blocks.append(_residual_block(channels, stride=2 if stage and not block else 1))
+    return Stack(Stack(*blocks, GlobalMean()), Dense(classes))
+
+
+def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Stack:
+    """A network of the same trained body and a new head in place of the last layer.
+
+    Parameters
+    ----------
+    network : Stack
+        Initialised, and trained probably; it is left as it is.
+    head : Layer
+        New.
+    sample : array_like
+        A batch of inputs.
+    seed : int
+        Of the head's weights.
+
+    Returns
+    -------
+    network : Stack
+        Initialised. Freeze the body, ``network.freeze("0/*")``, to train the head alone.
+
+    Examples
+    --------
+    >>> trained = vs.networks.residual_network(6, depth=1, width=8).initialise(np.ones((1, 16, 16, 3)))
+    >>> fresh = vs.networks.with_head(trained, vs.Dense(4), np.ones((1, 16, 16, 3)))
+    >>> len(fresh.freeze("0/*")) > 0, list(fresh.parameters())
+    (True, ['1/weight', '1/bias'])
+    """
+    if not isinstance(network, Stack) or not network.is_initialised:
+        raise LayerError("with_head needs a stack that has been initialised.")
+    import copy
+
+    old = network.weights() | network.statistics()
+    body = copy.deepcopy(network[:-1])
+    fresh = Stack(*body, head).initialise(sample, seed=seed, dtype=network.dtype)
+    last = f"{len(network) - 1}/"
+    fresh.load({path: array for path, array in old.items() if not path.startswith(last)})
+    return fresh
+
+
+class TextScorer(Layer):
+    """Reads a text both ways and gives a few numbers: tokens ``(batch, time)`` to ``(batch, outputs)``. Token 0 is padding.
+
+    Parameters
+    ----------
+    tokens : int
+        How many there are.
+    outputs : int
+    width : int
+        Of embedding and memory.
+    dropout : float
+
+    Examples
+    --------
+    >>> vs.networks.TextScorer(50, 5).initialise(np.array([[3, 4, 0]]))(np.array([[3, 4, 0], [7, 8, 9]])).shape
+    (2, 5)
+    """
+
+    def __init__(self, tokens: int, outputs: int, *, width: int = 32, dropout: float = 0.0) -> None:
+        self.embedding = Embedding(tokens, width, padding=0)
+        self.reader = LSTM(width, both_ways=True, gives="last")
+        self.drop = Dropout(dropout)
+        self.head = Dense(outputs)
+
+    def compute(self, ids: Any) -> Any:
+        read = self.reader(self.embedding(ids), np.asarray(ids) != 0)
+        return self.head(self.drop(read))
+
+
+class LanguageModel(Layer):
+    """A small causal model: tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``.
+
+    Parameters
+    ----------
+    tokens : int
+    width, blocks, heads : int
+    dropout : float
+
+    Examples
+    --------
+    >>> model = vs.networks.LanguageModel(20, width=8, blocks=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> model(np.array([[1, 2, 3]])).shape
+    (1, 3, 20)
+    >>> model.generate([1, 2], 4)
+    [1, 2, 4, 1, 4, 1]
+    """
+
+    def __init__(self, tokens: int, *, width: int = 64, blocks: int = 2, heads: int = 4, dropout: float = 0.0) -> None:
+        self.embedding = Embedding(tokens, width)
+        self.blocks = [TransformerBlock(heads, causal=True, rotary=True, dropout=dropout) for _ in range(blocks)]
+        self.norm = LayerNorm()
+        self.head = Dense(tokens)
+
+    def compute(self, ids: Any, caches: list[dict[str, Any]] | None = None) -> Any:
+        x = self.embedding(ids)
+        for i, block in enumerate(self.blocks):
+            x = block(x, None, caches[i] if caches is not None else None)
+        return self.head(self.norm(x))
+
+    def generate(self, start: Sequence[int], n: int) -> list[int]:
+        """The likeliest `n` tokens after a start, one at a time, with the keys of earlier ones kept."""
+        from .autodiff import held, untracked
+
+        found, caches = list(start), [{} for _ in self.blocks]  # type: list[int], list[dict[str, Any]]
+        new: Sequence[int] = found
+        with untracked():
+            for _ in range(n):
+                logits = held(self(np.array([new]), caches))
+                found.append(int(np.argmax(logits[0, -1])))
+                new = found[-1:]
+        return found
+
+
+class EncoderDecoder(Layer):
+    """Reads one sequence of tokens and writes another: logits of the next written token for each place.
+
+    Called as ``network(source, target)`` with tokens of shape ``(batch, time)``; token 0 is padding. Vaswani et al. 2017, figure 1.
+
+    Parameters
+    ----------
+    source_tokens, target_tokens : int
+    width, blocks, heads : int
+    dropout : float
+
+    Examples
+    --------
+    >>> ids = np.array([[1, 2, 3]])
+    >>> vs.networks.EncoderDecoder(9, 7, width=8, blocks=1, heads=2).initialise((ids, ids))(ids, ids).shape
+    (1, 3, 7)
+    """
+
+    def __init__(
+        self, source_tokens: int, target_tokens: int, *, width: int = 64, blocks: int = 2, heads: int = 4, dropout: float = 0.0
+    ) -> None:
+        self.reading, self.writing = Embedding(source_tokens, width, padding=0), Embedding(target_tokens, width)
+        self.places = Positions()
+        self.encoder = [TransformerBlock(heads, dropout=dropout) for _ in range(blocks)]
+        self.decoder = [DecoderBlock(heads, dropout=dropout) for _ in range(blocks)]
+        self.norms = [LayerNorm(), LayerNorm()]
+        self.head = Dense(target_tokens)
+
+    def compute(self, source: Any, target: Any) -> Any:
+        present = np.asarray(source) != 0
+        read = self.places(self.reading(source))
+        for encode in self.encoder:
+            read = encode(read, present)
+        read = self.norms[0](read)
+        written = self.places(self.writing(target))
+        for decode in self.decoder:
+            written = decode(written, read, None, present)
+        return self.head(self.norms[1](written))
