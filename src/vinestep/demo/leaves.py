@@ -93,7 +93,7 @@ def _draw(rng: np.random.Generator, condition: int, cultivar: int) -> Any:
     return np.clip(picture * light[..., None] * tint + rng.normal(0, 0.03, picture.shape), 0, 1).astype(np.float32)
 
 
-def _leaf_colour(rng: np.random.Generator, condition: int, veins: np.ndarray, out: np.ndarray) -> np.ndarray:
+def _leaf_colour(rng: np.random.Generator, condition: int, veins: np.ndarray, out: np.ndarray) -> Any:
     green = np.array([0.25, 0.5, 0.18]) * rng.uniform(0.85, 1.15, 3)
     colour = green + (veins * 0.12)[..., None] + 0.08 * (_smooth(rng, 5)[..., None] - 0.5)
     between = (1 - veins)[..., None]

@@ -17,7 +17,6 @@ __all__ = ["network"]
 
 MOST_ROWS = 16
 FEWEST_COLUMNS = 2
-BAR = 0.3  # of a column, the longest bar of activations
 
 
 def network(described: Description, *, title: str = "") -> Figure:
@@ -30,7 +29,7 @@ def network(described: Description, *, title: str = "") -> Figure:
     title : str
     """
     rows = described.rows
-    per_column = max(MOST_ROWS, math.ceil(len(rows) / 6))
+    per_column = max(min(MOST_ROWS, max(8, math.ceil(len(rows) / 2))), math.ceil(len(rows) / 6))
     columns = max(FEWEST_COLUMNS, math.ceil(len(rows) / per_column))
     made, panels = figure(title=title or described.summary())
     axis = panels[0, 0]
@@ -45,14 +44,15 @@ def network(described: Description, *, title: str = "") -> Figure:
         tint = tints.setdefault(row["layer"], COLOURS[len(tints) % len(COLOURS)])
         corner = (column + 0.02, line + 0.08)
         axis.add_patch(FancyBboxPatch(corner, 0.94, 0.84, boxstyle="round,pad=0,rounding_size=0.03", color=tint, alpha=0.12, linewidth=0))
-        bar = BAR * row["activation_bytes"] / largest
-        axis.add_patch(FancyBboxPatch((column + 0.64, line + 0.62), bar, 0.18, boxstyle="square,pad=0", color=tint, alpha=0.6, linewidth=0))
-        label = f"{row['path']}  {row['layer']}" if row["path"] else row["layer"]
-        axis.text(column + 0.05, line + 0.32, label, fontsize=size, color=tint, weight="bold", va="center")
+        bar = 0.94 * row["activation_bytes"] / largest
+        axis.add_patch(FancyBboxPatch((column + 0.02, line + 0.84), bar, 0.08, boxstyle="square,pad=0", color=tint, alpha=0.6, linewidth=0))
         shape = " x ".join(map(str, row["output"]))
-        axis.text(column + 0.05, line + 0.7, shape, fontsize=size * 0.85, color=INK, va="center")
-        if row["parameters"]:
-            counts = f"{row['parameters']:,} parameters"
-            axis.text(column + 0.94, line + 0.32, counts, fontsize=size * 0.85, color=INK, va="center", ha="right")
-    axis.text(columns - 0.06, per_column - 0.05, "bars: activations of one batch", fontsize=size * 0.85, color=INK, ha="right", va="bottom")
+        counts = f"{row['parameters']:,} parameters" if row["parameters"] else ""
+        axis.text(column + 0.05, line + 0.3, row["layer"], fontsize=size, color=tint, weight="bold", va="center")
+        axis.text(column + 0.05, line + 0.63, shape, fontsize=size * 0.85, color=INK, va="center")
+        for height, text in ((0.3, row["path"]), (0.63, counts)):
+            axis.text(column + 0.94, line + height, text, fontsize=size * 0.85, color=INK, va="center", ha="right")
+    axis.text(
+        columns - 0.06, per_column - 0.05, "bars: memory of the activations", fontsize=size * 0.85, color=INK, ha="right", va="bottom"
+    )
     return made
