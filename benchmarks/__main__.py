@@ -1,4 +1,4 @@
-"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps].
+"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [layers].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -9,10 +9,10 @@ import json
 import sys
 from pathlib import Path
 
-from . import bench_autodiff, bench_import, bench_steps
+from . import bench_autodiff, bench_import, bench_layers, bench_steps
 from .timing import machine
 
-ALL = {"import": bench_import.run, "autodiff": bench_autodiff.run, "steps": bench_steps.run}
+ALL = {"import": bench_import.run, "autodiff": bench_autodiff.run, "steps": bench_steps.run, "layers": bench_layers.run}
 
 
 def main(names: list[str]) -> None:

@@ -5,12 +5,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
+from . import kernels
+from .autodiff.fused import Fused
 from .autodiff.registry import Rule
-from .autodiff.tensor import apply, held
+from .autodiff.tensor import Tensor, apply, held
 
 __all__ = [
     "LeakyRelu",
@@ -158,17 +161,33 @@ def log_softmax(x: Any, axis: int = -1) -> Any:
     return apply(_log_softmax, (x,), {"axis": axis})
 
 
-def _softmax_array(x: Any, axis: Any) -> Any:
-    weights = np.exp(x - np.max(x, axis=axis, keepdims=True))
+def _softmax_definition(x: Any, *, axis: int) -> Any:
+    weights = np.exp(x - np.max(np.asarray(held(x)), axis=axis, keepdims=True))
     return weights / np.sum(weights, axis=axis, keepdims=True)
 
 
-_softmax = Rule(
-    "softmax",
-    _softmax_array,
-    (lambda g, y, x, axis: y * (g - np.sum(g * y, axis=axis, keepdims=True)),),
-    keeps="y",
-)
+def _softmax_forward(x: Any, *, axis: int) -> tuple[Any, Any]:
+    y = np.subtract(x, np.max(x, axis=axis, keepdims=True))
+    if not isinstance(y, np.ndarray):
+        y = np.asarray(y)
+    np.exp(y, out=y)
+    y /= np.sum(y, axis=axis, keepdims=True)
+    return y, y
+
+
+def _softmax_adjoint(
+    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    axis = options["axis"]
+    if axis not in (-1, y.ndim - 1) or not y.size:
+        return [y * (g - np.sum(g * y, axis=axis, keepdims=True))]
+    gx, width = np.empty(y.shape, y.dtype), y.shape[-1]
+    rows = (np.ascontiguousarray(a).reshape(-1, width) for a in (g, y))
+    kernels.activations.softmax_adjoint(*rows, gx.reshape(-1, width))
+    return [gx]
+
+
+_softmax = Fused("softmax", definition=_softmax_definition, forward=_softmax_forward, adjoint=_softmax_adjoint)
 
 
 def softmax(x: Any, axis: int = -1) -> Any:
@@ -179,7 +198,7 @@ def softmax(x: Any, axis: int = -1) -> Any:
     >>> softmax(np.array([0.0, 0.0, 1000.0]))
     array([0., 0., 1.])
     """
-    return apply(_softmax, (x,), {"axis": axis})
+    return _softmax(x if isinstance(x, Tensor) else np.asarray(x), axis=axis)
 
 
 def _negative_part(x: Any) -> Any:
@@ -245,6 +264,36 @@ def gelu(x: Any) -> Any:
     return x * _normal_cdf(x)
 
 
+def _gelu_definition(x: Any) -> Any:
+    return x * 0.5 * (np.tanh((x + x * x * x * GELU_CUBIC) * ROOT_TWO_OVER_PI) + 1)
+
+
+def _gelu_numbers(x: Any) -> tuple[Any, ...]:
+    return tuple(x.dtype.type(c) for c in (GELU_CUBIC, ROOT_TWO_OVER_PI, 0.5, 3, 1))
+
+
+def _gelu_forward(x: Any) -> tuple[Any, Any]:
+    flat = np.ascontiguousarray(x).reshape(-1)
+    cubic, root, half, *_ = _gelu_numbers(x)
+    t, y = np.empty_like(flat), np.empty_like(flat)
+    kernels.activations.gelu_inner(flat, t, cubic, root)
+    np.tanh(t, out=t)
+    kernels.activations.gelu_outer(flat, t, y, half)
+    return y.reshape(x.shape), (flat, t)
+
+
+def _gelu_adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    flat, t = saved
+    gx = np.empty_like(flat)
+    kernels.activations.gelu_adjoint(np.ascontiguousarray(g).reshape(-1), flat, t, gx, *_gelu_numbers(flat))
+    return [gx.reshape(g.shape)]
+
+
+_gelu_tanh = Fused("gelu_tanh", definition=_gelu_definition, forward=_gelu_forward, adjoint=_gelu_adjoint)
+
+
 def gelu_tanh(x: Any) -> Any:
     """`gelu` with the distribution function approximated by a hyperbolic tangent; Hendrycks and Gimpel 2016, section 2.
 
@@ -253,7 +302,7 @@ def gelu_tanh(x: Any) -> Any:
     >>> gelu_tanh(np.array([-1.0, 2.0])).round(4)
     array([-0.1588,  1.9546])
     """
-    return x * 0.5 * (np.tanh((x + x * x * x * GELU_CUBIC) * ROOT_TWO_OVER_PI) + 1)
+    return _gelu_tanh(x if isinstance(x, Tensor) else np.asarray(x))
 
 
 def silu(x: Any) -> Any:

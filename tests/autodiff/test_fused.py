@@ -102,7 +102,26 @@ def embedding_case(draw, dtype):
     return [numbers(draw, (5, draw(st.sampled_from([1, 4]))), dtype), ids], {}
 
 
+def lstm_case(draw, dtype):
+    batch, time, width = draw(st.sampled_from([(1, 1, 1), (3, 4, 2), (2, 5, 3)]))
+    some = [(batch, time, 2), (2, 4 * width), (width, 4 * width), (4 * width,), (batch, width), (batch, width)]
+    mask = np.arange(time)[None, :] < np.arange(1, batch + 1)[:, None] if draw(st.booleans()) else None
+    return [numbers(draw, shape, dtype) for shape in some], {"mask": mask, "backwards": draw(st.booleans())}
+
+
+def softmax_case(draw, dtype):
+    x = numbers(draw, draw(st.sampled_from([(1, 1), (3, 5), (2, 3, 4), (0, 3)])), dtype)
+    return [x], {"axis": draw(st.integers(-x.ndim, x.ndim - 1)) if x.size else -1}
+
+
+def gelu_case(draw, dtype):
+    return [numbers(draw, draw(st.sampled_from([(0,), (1,), (7, 3), (2, 3, 4)])), dtype)], {}
+
+
 CASES = {
+    "softmax": softmax_case,
+    "gelu_tanh": gelu_case,
+    "lstm": lstm_case,
     "embedding": embedding_case,
     "convolution": convolution_case,
     "max pool": max_pool_case,

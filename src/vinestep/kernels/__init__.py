@@ -9,7 +9,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
-__all__ = ["Kernels", "adam", "convolution", "dense", "embedding", "losses", "normalisation", "pooling", "sgd"]
+__all__ = ["Kernels", "activations", "adam", "convolution", "dense", "embedding", "losses", "normalisation", "pooling", "recurrent", "sgd"]
 
 
 class Kernels:
@@ -24,6 +24,7 @@ class Kernels:
         return function
 
 
+activations = Kernels("vinestep.kernels.activation_loops")
 dense = Kernels("vinestep.kernels.dense_loops")
 losses = Kernels("vinestep.kernels.loss_loops")
 adam = Kernels("vinestep.kernels.adam_loops")
@@ -32,3 +33,4 @@ convolution = Kernels("vinestep.kernels.convolution_loops")
 pooling = Kernels("vinestep.kernels.pooling_loops")
 normalisation = Kernels("vinestep.kernels.normalisation_loops")
 embedding = Kernels("vinestep.kernels.embedding_loops")
+recurrent = Kernels("vinestep.kernels.recurrent_loops")

@@ -94,7 +94,7 @@ class Attention(Layer):
             if cache:
                 key, value = np.concatenate([cache["key"], key], axis=2), np.concatenate([cache["value"], value], axis=2)
             cache["key"], cache["value"] = held(key), held(value)
-        scores = np.matmul(query, np.swapaxes(key, -1, -2)) * query.shape[-1] ** -0.5
+        scores = np.matmul(query * query.shape[-1] ** -0.5, np.swapaxes(key, -1, -2))
         hidden = self._hidden(scores.shape, mask, start)
         if hidden is not None:
             scores = np.where(hidden, HIDDEN, scores)

@@ -7,12 +7,14 @@ linear_before_reset=0), input, output, forget, new for the LSTM. Ours differ in 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 
+from .. import kernels
 from ..activations import sigmoid
+from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
@@ -67,7 +69,7 @@ class _Cell(Layer):
         z = np.matmul(x, self.weight) + self.bias
         n = x.shape[1]
         outputs: list[Any] = [None] * n
-        for t in range(n - 1, -1, -1) if backwards else range(n):
+        for t in _times(n, backwards):
             new = self.advance(z[:, t], states)
             if mask is not None:
                 present = mask[:, t, None]
@@ -97,6 +99,100 @@ class _GRUCell(_Cell):
         return ((1 - update) * new + update * h,)
 
 
+def _lstm_step(z: Any, h: Any, c: Any, memory: Any) -> tuple[Any, Any]:
+    z = z + np.matmul(h, memory)
+    width = h.shape[-1]
+    let_in, out, forget = (sigmoid(z[..., i * width : (i + 1) * width]) for i in range(3))
+    c = forget * c + let_in * np.tanh(z[..., 3 * width :])
+    return out * np.tanh(c), c
+
+
+def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool) -> Any:
+    """Outputs and cells side by side: (batch, time, 2 * width)."""
+    z = np.matmul(x, weight) + bias
+    found: list[Any] = [None] * x.shape[1]
+    for t in _times(x.shape[1], backwards):
+        new_h, new_c = _lstm_step(z[:, t], h, c, memory)
+        if mask is not None:
+            present = mask[:, t, None]
+            new_h, new_c = np.where(present, new_h, h), np.where(present, new_c, c)
+        h, c = new_h, new_c
+        found[t] = np.concatenate([h, c], axis=-1)
+    return np.stack(found, axis=1)
+
+
+def _times(n: int, backwards: bool) -> range:
+    return range(n - 1, -1, -1) if backwards else range(n)
+
+
+def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
+    """The mask, time first."""
+    return np.ones((time, batch), bool) if mask is None else np.ascontiguousarray(mask.T)
+
+
+def _lstm_forward(
+    x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool
+) -> tuple[Any, Any]:
+    batch, time, n_in = x.shape
+    width = memory.shape[0]
+    present, half = _present(mask, batch, time), weight.dtype.type(0.5)
+    rows = np.ascontiguousarray(np.swapaxes(x, 0, 1)).reshape(time * batch, n_in)
+    gates = np.matmul(rows, weight)
+    gates += bias
+    gates = gates.reshape(time, batch, 4 * width)
+    outputs, cells, bounded = np.empty((3, time, batch, width), weight.dtype)
+    by_memory = np.empty((batch, 4 * width), weight.dtype)
+    before_h, before_c = np.ascontiguousarray(h, weight.dtype), np.ascontiguousarray(c, weight.dtype)
+    for t in _times(time, backwards):
+        np.matmul(before_h, memory, out=by_memory)
+        kernels.recurrent.scaled_sum(gates[t], by_memory, width, half)
+        np.tanh(gates[t], out=gates[t])
+        kernels.recurrent.advance_cell(gates[t], before_c, cells[t], present[t], half)
+        np.tanh(cells[t], out=bounded[t])
+        kernels.recurrent.advance_output(gates[t], bounded[t], before_h, outputs[t], present[t])
+        before_h, before_c = outputs[t], cells[t]
+    result = np.concatenate([np.swapaxes(outputs, 0, 1), np.swapaxes(cells, 0, 1)], axis=-1)
+    return result, (rows, gates, outputs, cells, bounded, present)
+
+
+def _shifted(states: np.ndarray, first: Any, backwards: bool) -> np.ndarray:
+    """What each time began from: the states of the time before it, and the given ones at the beginning."""
+    before = np.empty_like(states)
+    if backwards:
+        before[:-1], before[-1] = states[1:], first
+    else:
+        before[1:], before[0] = states[:-1], first
+    return before
+
+
+def _lstm_adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    _, weight, memory, _, h, c = inputs
+    rows, gates, outputs, cells, bounded, present = saved
+    time, batch, width = outputs.shape
+    before_h, before_c = _shifted(outputs, h, options["backwards"]), _shifted(cells, c, options["backwards"])
+    g_time = np.ascontiguousarray(np.swapaxes(g, 0, 1))
+    gz = np.empty((time, batch, 4 * width), weight.dtype)
+    gh, gc, kept = np.zeros((3, batch, width), weight.dtype)
+    turned = memory.T
+    for t in reversed(_times(time, options["backwards"])):
+        gh += g_time[t, :, :width]
+        gc += g_time[t, :, width:]
+        kernels.recurrent.retreat(gh, gc, gates[t], bounded[t], before_c[t], gz[t], kept, present[t])
+        np.matmul(gz[t], turned, out=gh)
+        gh += kept
+    flat = gz.reshape(time * batch, 4 * width)
+    gx = np.swapaxes(np.matmul(flat, weight.T).reshape(time, batch, -1), 0, 1) if wanted[0] else None
+    g_weight = np.matmul(rows.T, flat, out=places[1]) if wanted[1] else None
+    g_memory = np.matmul(before_h.reshape(time * batch, width).T, flat, out=places[2]) if wanted[2] else None
+    g_bias = np.add.reduce(flat, axis=0, out=places[3]) if wanted[3] else None
+    return [gx, g_weight, g_memory, g_bias, gh if wanted[4] else None, gc if wanted[5] else None]
+
+
+lstm = Fused("lstm", definition=_lstm_definition, forward=_lstm_forward, adjoint=_lstm_adjoint)
+
+
 class _LSTMCell(_Cell):
     gates = 4
     n_states = 2
@@ -107,12 +203,10 @@ class _LSTMCell(_Cell):
         bias[2 * self.width : 3 * self.width] = 1.0
         return bias
 
-    def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
-        h, c = states
-        z = z + np.matmul(h, self.memory)
-        let_in, out, forget = (sigmoid(self.gate(z, i)) for i in range(3))
-        c = forget * c + let_in * np.tanh(self.gate(z, 3))
-        return out * np.tanh(c), c
+    def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
+        both = lstm(x, self.weight, self.memory, self.bias, *states, mask=mask, backwards=backwards)
+        last = both[:, 0 if backwards else -1]
+        return both[..., : self.width], (last[..., : self.width], last[..., self.width :])
 
 
 class _Sequence(Layer):
