@@ -719,7 +719,7 @@ def _(draw, f):
 def _(draw, f):
     def both(x):
         w, v = np.linalg.eigh(symmetric(x))
-        return np.concatenate([w[..., None, :], v * np.sign(v[..., :1, :])], axis=-2)
+        return np.concatenate([w[..., None, :], np.square(v)], axis=-2)  # squares, since signs of the vectors are free
 
     return both, [spread_matrices(draw, draw(stacks), 3, 3)]
 

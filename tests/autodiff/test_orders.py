@@ -159,22 +159,42 @@ def test_functions_without_influence_have_zero_derivatives():
 
 
 NETWORKS = {
-    "dense": lambda: vs.Stack(vs.Dense(5, np.tanh), vs.Dense(1)),
-    "dense in a stack": lambda: vs.Stack(vs.Dense(5), vs.sigmoid, vs.Dense(4), np.tanh, vs.Dense(1)),
-    "dropout": lambda: vs.Stack(vs.Dense(5), np.tanh, vs.Dropout(0.3), vs.Dense(1)),
-    "residual": lambda: vs.Stack(vs.Residual(vs.Dense(3, np.tanh)), vs.Dense(1)),
-    "branches": lambda: vs.Stack(vs.Concat(vs.Dense(3, np.tanh), np.sin), vs.Sum(vs.Dense(2), vs.Dense(2, np.tanh)), vs.Dense(1)),
+    "dense": lambda: [vs.Dense(5, np.tanh)],
+    "dense, one after another": lambda: [vs.Dense(5), vs.sigmoid, vs.Dense(4), np.tanh],
+    "dropout": lambda: [vs.Dense(5), np.tanh, vs.Dropout(0.3), vs.Noise(0.1)],
+    "residual": lambda: [vs.Residual(vs.Dense(4, np.tanh))],
+    "branches": lambda: [vs.Concat(vs.Dense(3, np.tanh), np.sin), vs.Sum(vs.Dense(2), vs.Dense(2, np.tanh))],
+    "convolution": lambda: [vs.Convolution(3, 2, stride=2, activation=np.tanh)],
+    "depthwise convolution": lambda: [vs.Convolution(4, 3, groups=4), np.sin],
+    "transposed convolution": lambda: [vs.TransposedConvolution(2, 3, stride=2), np.tanh],
+    "pooling": lambda: [vs.Dense(3, np.tanh), vs.MaxPool(2), vs.MeanPool(2), vs.Upsample(2, how="linear")],
+    "global pooling": lambda: [vs.Dense(3, np.tanh), vs.Sum(vs.GlobalMean(), vs.GlobalMax()), vs.Reshape((3, 1)), vs.Flatten()],
+    "batch norm": lambda: [vs.Dense(3, np.tanh), vs.BatchNorm(), np.sin],
+    "layer norm": lambda: [vs.Dense(4, np.tanh), vs.LayerNorm(), np.sin],
+    "group and rms norm": lambda: [vs.GroupNorm(2), np.sin, vs.RMSNorm()],
+    "recurrent": lambda: [vs.Recurrent(3)],
+    "gru": lambda: [vs.GRU(3, gives="last")],
+    "lstm": lambda: [vs.LSTM(3, both_ways=True)],
+    "attention": lambda: [vs.Positions("learned", longest=6), vs.Attention(2, causal=True)],
+    "transformer block": lambda: [vs.TransformerBlock(2, wide=2, activation=vs.gelu_tanh)],
 }
 
 
 @pytest.mark.parametrize("name", list(NETWORKS))
 def test_gradient_penalty_is_differentiated_by_the_weights(name, rng):
-    x = rng.normal(size=(4, 3))
-    network = NETWORKS[name]().initialise(x, dtype=float)
+    """The squared norm of the derivative of the output by the input, differentiated by the weights."""
+    x = rng.normal(size=(2, 6, 4))
+    network = vs.Stack(*NETWORKS[name](), vs.Dense(1)).initialise(x, dtype=float, seed=3)
 
     def penalty(net):
         with vs.learning(seed=1, step=0):
-            slope = vs.gradient_of(lambda x: np.sum(net(x)))(vs.Tensor(x))
-        return np.sum(np.square(slope)) + np.sum(np.square(net(x)))
+            slope = vs.gradient_of(lambda x: np.sum(np.square(net(x))))(vs.Tensor(x))
+        return np.sum(np.square(slope))
 
-    vs.check_gradients(penalty, network, tolerance=1e-6).raise_if_wrong()
+    vs.check_gradients(penalty, network, tolerance=1e-6, elements=25).raise_if_wrong()
+
+
+def test_every_layer_is_under_a_gradient_penalty():
+    made = {type(layer).__name__ for make in NETWORKS.values() for layer in vs.Stack(*make()).walk()}
+    without_input_gradient = {"Embedding", "DecoderBlock", "Layer"}
+    assert {n for n in vs.layers.__all__ if isinstance(getattr(vs.layers, n), type)} - without_input_gradient <= made
