@@ -88,6 +88,11 @@ def _(draw, f):
     return f, [between_steps(draw, draw(shapes))]
 
 
+@generator(np.round, np.around)
+def _(draw, f):
+    return f, [between_steps(draw, draw(shapes))]
+
+
 @generator(np.nan_to_num)
 def _(draw, f):
     return f, [uniform(draw, draw(shapes))]

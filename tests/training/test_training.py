@@ -120,6 +120,19 @@ def test_patience_judges_on_the_best_value_so_far(tmp_path):
     assert outcomes == ["No gain in loss for 3 epochs"]
 
 
+def test_two_observers_of_one_kind_keep_their_own_state(tmp_path):
+    def watchers():
+        return [vs.observers.Patience(90, by="loss"), vs.observers.Patience(90, by="accuracy")]
+
+    outcome = training().run(data().batches(16), epochs=4, record=tmp_path, observers=[*watchers(), StopAt(15)])
+    again = watchers()
+    training().run(data().batches(16), epochs=4, resume=outcome.folder, observers=[*again, StopAt(16)])
+    checkpoint = vs.checkpoints.newest_sound(outcome.folder / "checkpoints")[0]
+    kept = [checkpoint.meta["observers"][f"Patience {i}"]["best"] for i in (1, 2)]
+    assert kept == [again[0].best, again[1].best]
+    assert kept[0] > 0 > kept[1]
+
+
 def test_best_checkpoints_are_kept_by_a_named_quantity(tmp_path):
     keeper = vs.observers.Checkpoints("best", by="validation_accuracy", keep=2)
     outcome = training().run(data().batches(16), validation=data(60, 1).batches(60), epochs=8, observers=[keeper], record=tmp_path)

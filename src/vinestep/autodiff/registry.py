@@ -135,9 +135,12 @@ def find_handler(function: Callable[..., Any]) -> Callable[..., Any] | None:
 
 
 def _label(function: Callable[..., Any]) -> str:
-    module = getattr(function, "__module__", None) or "numpy"
+    """The function as its user writes it."""
     name = getattr(function, "__name__", repr(function))
-    return f"{'np' if module.split('.')[0] == 'numpy' else module}.{name}" if "linalg" not in module else f"np.linalg.{name}"
+    if isinstance(function, np.ufunc):
+        return f"np.{name}" if hasattr(np, name) else f"scipy.special.{name}"
+    module = getattr(function, "__module__", None) or "numpy"
+    return f"{'.'.join(part for part in module.split('.') if not part.startswith('_'))}.{name}".replace("numpy", "np", 1)
 
 
 def missing_rule(function: Any) -> MissingRuleError:

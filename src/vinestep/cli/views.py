@@ -74,7 +74,7 @@ _SHORT = {"validation_loss": "val. loss", "validation_accuracy": "val. acc.", "a
 def runs_view(runs: pd.DataFrame) -> Table:
     """One row a run, with what fits a terminal of 80 columns."""
     table = _table("Runs")
-    names = [name for name in _ROOM if name in runs.columns and (name != "accuracy" or "validation_accuracy" not in runs.columns)]
+    names = [name for name in _ROOM if name in runs.columns and f"validation_{name}" not in runs.columns]
     for name in names:
         numeric = runs[name].dtype.kind in "fi"
         table.add_column(_SHORT.get(name, name), justify="right" if numeric else "left", no_wrap=True)

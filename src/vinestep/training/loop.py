@@ -7,6 +7,7 @@ import math
 import signal
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -28,7 +29,7 @@ from ..layers.arena import Arena
 from ..layers.base import Layer
 from ..layers.chain import dense_chain
 from ..layers.containers import DenseRun, single_run
-from ..layers.context import PASS
+from ..layers.context import PASS, learning
 from ..losses import makes_logits, note_probabilities, straight_form
 from ..metrics import Metric
 from ..optimisers import Adam, Optimiser
@@ -151,10 +152,20 @@ class Run:
             "epochs": self.epochs,
             "name": self.name,
             "plan": self.plan,
-            "observers": {observer.key: observer.state() for observer in self.observers if observer.state()},
+            "observers": {key: observer.state() for key, observer in self.keyed_observers().items()},
             "stop_reason": "" if self.resumable else self.stop_reason,
             **self.training.meta(),
         }
+
+    def keyed_observers(self) -> dict[str, Observer]:
+        """Observers by class and a running number, under which their states are saved."""
+        seen: Counter[str] = Counter()
+        keyed = {}
+        for observer in self.observers:
+            name = type(observer).__name__
+            seen[name] += 1
+            keyed[f"{name} {seen[name]}"] = observer
+        return keyed
 
     def save(self, path: Path) -> Path:
         """Write a checkpoint of the whole run."""
@@ -308,15 +319,12 @@ class Training:
             now.recording, now.sealing, here.learning, here.seed, here.step, here.merged = before
 
     def _refuse(self, value: float, inputs: Any) -> NoReturn:
-        PASS.learning, PASS.seed, PASS.step = True, self.seed, self.step_number
-        try:
-            values = inputs if isinstance(inputs, tuple) else (inputs,)
-            if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
-                where = "the inputs of the batch: clean the data"
-            else:
+        values = inputs if isinstance(inputs, tuple) else (inputs,)
+        if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
+            where = "the inputs of the batch: clean the data"
+        else:
+            with learning(self.seed, self.step_number):
                 where = self.network.first_bad_layer(*values) or "the loss itself: look at its targets"
-        finally:
-            PASS.learning = False
         raise NotFiniteError(
             f"Step {self.step_number + 1}: the loss is {value}. The first values that are not finite are in {where}. "
             "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is untouched."
@@ -605,8 +613,8 @@ class Training:
         run.name = checkpoint.meta["name"]
         if checkpoint.meta["stop_reason"]:
             run.stop(checkpoint.meta["stop_reason"])
-        for observer in run.observers:
-            observer.restore(checkpoint.meta["observers"].get(observer.key, {}))
+        for key, observer in run.keyed_observers().items():
+            observer.restore(checkpoint.meta["observers"].get(key, {}))
 
     # looking
 

@@ -39,11 +39,6 @@ class Observer:
     turn = 0
     """Observers are told in this order; checkpoints come last, since they save what the others know."""
 
-    @property
-    def key(self) -> str:
-        """Under which its state is saved."""
-        return type(self).__name__
-
     def before_run(self, run: Run) -> None:
         """Once, before the first step."""
 
