@@ -5,15 +5,12 @@ import pandas as pd
 import pytest
 
 import vinestep as vs
-from vinestep.training import checkpoints
 
 
 @pytest.fixture(autouse=True)
 def _doctest_names(doctest_namespace):
     names = {name: getattr(vs, name) for name in vs.__all__}
     doctest_namespace.update(names, np=np, pd=pd, vs=vs)
-    for module in (vs.activations, vs.initialisers, vs.losses, vs.metrics, vs.optimisers, vs.schedules, checkpoints):
-        doctest_namespace.update({name: getattr(module, name) for name in module.__all__})
 
 
 @pytest.fixture

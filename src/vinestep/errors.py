@@ -42,7 +42,16 @@ __all__ = [
 
 
 class VineStepError(Exception):
-    """The base of every error raised on purpose by the library."""
+    """The base of every error raised on purpose by the library.
+
+    Examples
+    --------
+    >>> try:
+    ...     vs.Dense(0)
+    ... except VineStepError as error:
+    ...     print(error)
+    Dense: width must be a whole number of at least 1, got 0.
+    """
 
 
 class ShapeError(VineStepError, ValueError):

@@ -56,7 +56,14 @@ class ArgumentCheck:
 
 @dataclass(frozen=True, slots=True)
 class GradientReport:
-    """Comparison of gradients, argument by argument; true if all agree."""
+    """Comparison of gradients, argument by argument; true if all agree.
+
+    Examples
+    --------
+    >>> report = check_gradients(lambda x: np.sum(np.exp(x)), np.zeros(2))
+    >>> bool(report), report.worst.path, list(report.table()["checked"])
+    (True, 'argument 0', [2])
+    """
 
     arguments: tuple[ArgumentCheck, ...]
     tolerance: float

@@ -14,7 +14,14 @@ __all__ = ["Batch", "Batches", "Dataset"]
 
 
 class Batch(NamedTuple):
-    """Some examples: inputs and targets, first axis the examples."""
+    """Some examples: inputs and targets, first axis the examples.
+
+    Examples
+    --------
+    >>> inputs, targets = next(iter(vs.data.Dataset(np.ones((5, 2)), np.arange(5)).batches(3)))
+    >>> inputs.shape, targets.shape
+    ((3, 2), (3,))
+    """
 
     inputs: Any
     targets: Any

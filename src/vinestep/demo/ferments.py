@@ -15,7 +15,13 @@ MOST_HOURS = 480
 
 
 class Ferments(NamedTuple):
-    """What was read off the tanks, and what became of them."""
+    """What was read off the tanks, and what became of them.
+
+    Examples
+    --------
+    >>> vs.demo.ferments(3).warning.shape
+    (3,)
+    """
 
     series: np.ndarray
     """Shape (n, hours, 2): sugar in g/l and temperature in degrees Celsius."""
@@ -49,6 +55,11 @@ def ferment_course(sugar: Any, temperature: np.ndarray, rate: Any, energy: Any, 
     Returns
     -------
     course : shape (n, hours)
+
+    Examples
+    --------
+    >>> vs.demo.ferment_course(np.array([200.0]), np.full((1, 3), 18.0), 1.1, 5200.0, 22.0, 3).round(2)
+    array([[200.  , 199.01, 198.02]])
     """
     kelvin = temperature + 273.15
     course = [sugar]

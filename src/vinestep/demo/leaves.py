@@ -14,7 +14,13 @@ SIZE = 32
 
 
 class Leaves(NamedTuple):
-    """Pictures and what is to be seen on them."""
+    """Pictures and what is to be seen on them.
+
+    Examples
+    --------
+    >>> vs.demo.leaves(2, kind="cultivar").names
+    ('Fosca', 'Grisette', 'Lindell', 'Marquin')
+    """
 
     pictures: np.ndarray
     """Shape (n, 32, 32, 3), red, green and blue from 0 to 1, float32."""

@@ -24,6 +24,12 @@ def curves(rows: Sequence[dict[str, float]], *, title: str = "") -> Figure:
     rows : sequence of dict
         One an epoch, as in ``Outcome.rows``.
     title : str
+
+    Examples
+    --------
+    >>> rows = [{"epoch": e, "step": 5 * e, "rate": 0.1, "loss": 1 / e, "accuracy": 1 - 1 / e} for e in (1, 2, 3)]
+    >>> len(vs.figures.curves(rows).axes)
+    3
     """
     names = [name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")]
     made, axes = figure(len(names) + 1, 1, title=title, sharex=True, height_ratios=[3] * len(names) + [1])

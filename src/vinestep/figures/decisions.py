@@ -35,6 +35,13 @@ def decisions(
     labels : ndarray of int, shape (n,)
     names : sequence of str
         Of the classes.
+
+    Examples
+    --------
+    >>> points = np.array([[-1.0, 0.0], [1.0, 0.5]])
+    >>> drawn = vs.figures.decisions(lambda p: (p[:, 0] > 0).astype(int), points, np.array([0, 1]), names=["west", "east"])
+    >>> drawn.axes[0].get_xlabel()
+    'x'
     """
     made, panels = figure(title=title)
     axis = panels[0, 0]

@@ -27,6 +27,12 @@ def network(described: Description, *, title: str = "") -> Figure:
     described : Description
         What ``network.describe(sample)`` gives.
     title : str
+
+    Examples
+    --------
+    >>> described = vs.Stack(vs.Dense(3)).initialise(np.ones((1, 2))).describe(np.ones((4, 2)))
+    >>> vs.figures.network(described).get_suptitle()
+    '9 trainable parameters, 24 multiply-adds, 48 B of activations, 36 B of gradients'
     """
     rows = described.rows
     per_column = max(min(MOST_ROWS, max(8, math.ceil(len(rows) / 2))), math.ceil(len(rows) / 6))

@@ -39,7 +39,15 @@ def tidy(axis: Any, *, x: str = "", y: str = "", title: str = "") -> None:
 
 
 def save(made: Figure, path: str | Path) -> Path:
-    """Write a figure as PNG, whole or not at all."""
+    """Write a figure as PNG, whole or not at all.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> drawn = vs.figures.curves([{"epoch": 1, "step": 5, "rate": 0.1, "loss": 2.0}])
+    >>> vs.figures.save(drawn, tempfile.mkdtemp() + "/curves.png").name
+    'curves.png'
+    """
     target = Path(path)
     temporary = target.with_name(f".{target.name}.part")
     made.savefig(temporary, format="png")

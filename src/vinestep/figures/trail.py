@@ -36,6 +36,13 @@ def trail(found: Trail, *, title: str = "") -> Figure:
     ----------
     found : Trail
     title : str
+
+    Examples
+    --------
+    >>> x = Tensor([1.0, 2.0], name="x")
+    >>> drawn = vs.figures.trail(vs.trail(np.sum(np.exp(x))))
+    >>> drawn.get_suptitle()
+    'Trail of 2 operations, 16 bytes held'
     """
     operations = [entry for entry in found if entry.operation not in LEAVES]
     rows = max(MOST_ROWS, -(-min(len(operations), 3 * MOST_ROWS * MOST_COLUMNS) // MOST_COLUMNS))

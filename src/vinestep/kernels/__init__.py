@@ -6,22 +6,38 @@ is serial over its range. Nothing here knows of tensors, layers or files.
 
 from __future__ import annotations
 
+import logging
 from importlib import import_module
+from pathlib import Path
 from typing import Any
 
 __all__ = ["Kernels", "activations", "adam", "convolution", "dense", "embedding", "losses", "normalisation", "pooling", "recurrent", "sgd"]
 
 
+log = logging.getLogger("vinestep")
+
+
 class Kernels:
-    """The functions of a kernel module, loaded at first use."""
+    """The functions of a kernel module, loaded at first use. The first that has to be compiled on this machine says so, once."""
+
+    _told = False
 
     def __init__(self, module: str) -> None:
         self._module = module
 
     def __getattr__(self, name: str) -> Any:
         function = getattr(import_module(self._module), name)
+        if not Kernels._told and not _is_compiled(function):
+            Kernels._told = True
+            log.warning("Compiling kernels for this machine; this happens once and takes some seconds.")
         setattr(self, name, function)
         return function
+
+
+def _is_compiled(function: Any) -> bool:
+    """Whether any form of a kernel lies in the cache on disk."""
+    folder = Path(function.stats.cache_path)
+    return any(folder.glob(f"{function.__module__.rpartition('.')[2]}.{function.__name__}-*.nbi"))
 
 
 activations = Kernels("vinestep.kernels.activation_loops")

@@ -53,6 +53,16 @@ class Optimiser:
     rates : mapping of pattern to factor, optional
         Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The last pattern that
         matches counts.
+
+    Examples
+    --------
+    >>> class SignDescent(Optimiser):
+    ...     def apply_update(self, theta, g, rate, start, stop):
+    ...         theta[start:stop] -= rate * np.sign(g[start:stop])
+    >>> theta = np.array([1.0, 2.0])
+    >>> SignDescent(0.5).update(theta, np.array([3.0, -4.0]))
+    >>> theta
+    array([0.5, 2.5])
     """
 
     state_names: ClassVar[tuple[str, ...]] = ()

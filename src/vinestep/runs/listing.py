@@ -16,14 +16,30 @@ __all__ = ["find_runs", "runs_table"]
 
 
 def find_runs(root: str | os.PathLike[str] = "runs") -> Iterator[RunFolder]:
-    """The runs recorded in a folder, by number."""
+    """The runs recorded in a folder, by number.
+
+    Examples
+    --------
+    >>> list(vs.runs.find_runs("a folder that is not there"))
+    []
+    """
     for _, path in numbered(Path(root)):
         if (path / "run.json").is_file():
             yield RunFolder(path)
 
 
 def runs_table(root: str | os.PathLike[str] = "runs") -> pd.DataFrame:
-    """One row a run: run, status, epochs, step, when it began, and the last figures."""
+    """One row a run: run, status, epochs, step, when it began, and the last figures.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root = tempfile.mkdtemp()
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, record=root)
+    >>> vs.runs.runs_table(root)[["run", "status", "epochs"]].values.tolist()
+    [['0001-run', 'finished', '1/1']]
+    """
     import pandas as pd
 
     rows = []

@@ -33,7 +33,15 @@ TAIL = 22  # bytes of a zip's end record before its comment
 
 @dataclass(frozen=True, slots=True)
 class Checkpoint:
-    """What a checkpoint file holds."""
+    """What a checkpoint file holds.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> file = write(tempfile.mkdtemp() + "/best.npz", {"weights/0/bias": np.zeros(2)}, {})
+    >>> read(file).group("weights")
+    {'0/bias': array([0., 0.])}
+    """
 
     arrays: dict[str, np.ndarray]
     meta: dict[str, Any]
@@ -120,6 +128,15 @@ def read(path: str | os.PathLike[str]) -> Checkpoint:
     CheckpointError
         If the file is missing, cut short, changed in any bit, or carries anything but numbers and JSON; with its name and
         the reason. Nothing of it is unpacked before it has been checked.
+
+    Examples
+    --------
+    >>> import pathlib, tempfile
+    >>> file = write(tempfile.mkdtemp() + "/best.npz", {"bias": np.zeros(2)}, {})
+    >>> _ = pathlib.Path(file).write_bytes(pathlib.Path(file).read_bytes()[:-10])
+    >>> read(file)
+    Traceback (most recent call last):
+    vinestep.errors.CheckpointError: ...best.npz: refused: the check sum does not fit, it is cut short.
     """
     source = Path(path)
     try:
@@ -171,6 +188,16 @@ def newest_sound(folder: str | os.PathLike[str]) -> tuple[Checkpoint, list[str]]
     ------
     CheckpointError
         If there is none.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> folder = tempfile.mkdtemp()
+    >>> for step in (1, 2):
+    ...     file = write(f"{folder}/step-{step:08d}.npz", {}, {"step": step})
+    >>> checkpoint, refused = newest_sound(folder)
+    >>> checkpoint.meta["step"], refused
+    (2, [])
     """
     refused: list[str] = []
     files = sorted(Path(folder).glob(f"step-*{SUFFIX}"), key=_step_of, reverse=True)

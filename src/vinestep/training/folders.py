@@ -33,6 +33,13 @@ class RunFolder:
     ----------
     path : path
         Such as ``runs/0007-barrels``.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> folder = vs.runs.RunFolder.create(tempfile.mkdtemp(), "barrels")
+    >>> folder.path.name, folder.number
+    ('0001-barrels', 1)
     """
 
     def __init__(self, path: str | os.PathLike[str]) -> None:

@@ -49,7 +49,16 @@ OWN_HOLDERS = 3  # references to a gradient buffer that are ours: the pool, the 
 
 
 class Step(NamedTuple):
-    """One update, as it was made."""
+    """One update, as it was made.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> step = training.step((data.inputs, data.targets))
+    >>> step.number, step.examples, step.rate
+    (1, 8, 0.001)
+    """
 
     number: int
     """Counted from 1."""
@@ -99,7 +108,18 @@ class Position:
 
 @dataclass(slots=True)
 class Outcome:
-    """How a run ended."""
+    """How a run ended.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(4), epochs=3)
+    >>> outcome.reason, list(outcome.curves)
+    ('All 3 epochs done, 6 steps.', ['epoch', 'step', 'rate', 'loss'])
+    >>> outcome.best("loss")["epoch"]
+    3
+    """
 
     rows: list[dict[str, float]]
     status: Status

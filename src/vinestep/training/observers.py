@@ -86,6 +86,13 @@ class Patience(Observer):
         What counts as one: the best value has to be beaten by more than this.
     by : str, optional
         Column of the curves; by default the validation loss, or the loss if nothing is validated.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> training.run(data.batches(4), epochs=50, observers=[vs.observers.Patience(2, least_gain=1.0)]).reason
+    'No gain in loss for 2 epochs, after epoch 3 of 50, step 6.'
     """
 
     turn = 1
@@ -131,6 +138,16 @@ class Checkpoints(Observer):
         Save after every so many steps, besides after each epoch.
     keep : int
         How many of each kind to keep.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> keeper = vs.observers.Checkpoints("best", by="loss", keep=1)
+    >>> outcome = training.run(data.batches(4), epochs=3, observers=[keeper], record=tempfile.mkdtemp())
+    >>> sorted(file.name for file in (outcome.folder / "checkpoints").iterdir())
+    ['best-00000006.npz', 'step-00000006.npz']
     """
 
     turn = 9
@@ -207,6 +224,15 @@ class Curves(Observer):
     ----------
     seconds : float
         At least so long between two drawings; the last is always drawn.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(4), epochs=2, observers=[vs.observers.Curves()], record=tempfile.mkdtemp())
+    >>> sorted(file.name for file in outcome.folder.glob("curves.*"))
+    ['curves.csv', 'curves.png']
     """
 
     turn = 2
@@ -250,6 +276,14 @@ class Progress(Observer):
     Parameters
     ----------
     console : rich.console.Console, optional
+
+    Examples
+    --------
+    >>> from rich.console import Console
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(8), epochs=1, observers=[vs.observers.Progress(Console())])
+    epoch 1/1  rate 0.001  loss ...
     """
 
     def __init__(self, console: Console | None = None) -> None:
