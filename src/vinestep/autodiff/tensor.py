@@ -57,7 +57,7 @@ class Origin:
         shape: tuple[int, ...],
         dtype: np.dtype[Any],
         place: str,
-        seals: tuple[Any, ...] | None = None,
+        seals: list[Any] | None = None,
     ) -> None:
         self.rule = rule
         self.parents = parents
@@ -116,17 +116,21 @@ def seal_of(array: np.ndarray) -> Any:
     return zlib.crc32(words[whole:].data, zlib.crc32(fold.data))
 
 
-def seals_of(inputs: tuple[Any, ...]) -> tuple[Any, ...] | None:
+def seals_of(inputs: tuple[Any, ...]) -> list[Any] | None:
     """Seals of the inputs that somebody else may write to: plain arrays and leaves."""
-    seals = []
+    seals = None
     for value in inputs:
         if type(value) is Tensor:
             if value.origin.rule is not None:
                 continue
             value = value._array
         if type(value) is np.ndarray:
-            seals.append(seal_of(value))
-    return tuple(seals) if seals else None
+            seal = value.tobytes() if value.nbytes <= SEAL_BYTES else seal_of(value)
+            if seals is None:
+                seals = [seal]
+            else:
+                seals.append(seal)
+    return seals
 
 
 class Tensor(NDArrayOperatorsMixin):
@@ -486,47 +490,54 @@ def owned(value: Any) -> Any:
 
 
 def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
-    """Run a rule's forward computation on plain arrays and, if recording, give the result an origin."""
-    if len(inputs) == 1 and type(inputs[0]) is Tensor:
-        x = inputs[0]
-        output = rule.forward(x._array, **options)
-        parents: list[Origin | None] = [x.origin]
-        tracked = True
+    """Run a rule's forward computation on plain arrays and, if recording, give the result an origin.
+
+    On small arrays this is all the cost there is, so it is written flat.
+    """
+    first = inputs[0]
+    if type(first) is Tensor:
+        origin = first.origin
+        parents: list[Origin | None] = [origin]
+        array, like = first._array, origin.dtype
     else:
-        arrays: list[Any] = []
-        parents = []
-        tracked = False
-        for x in inputs:
+        parents = [None]
+        array, like = first, None
+    if len(inputs) == 1:
+        output = rule.forward(array, **options) if options else rule.forward(array)
+    else:
+        arrays = [array]
+        for x in inputs[1:]:
             if type(x) is Tensor:
+                origin = x.origin
+                parents.append(origin)
                 arrays.append(x._array)
-                parents.append(x.origin)
-                tracked = True
+                like = origin.dtype
             else:
-                arrays.append(x)
                 parents.append(None)
-        output = rule.forward(*arrays, **options)
+                arrays.append(x)
+        output = rule.forward(*arrays, **options) if options else rule.forward(*arrays)
+    if like is None:
+        return output
     now = STATE.now
-    if not (tracked and now.recording):
+    if not now.recording:
         return output
     dtype = output.dtype
-    if dtype.kind != "f":
+    if dtype is not like and dtype.kind != "f":
         check_real_float(dtype)
-    kept = seals = None
+    origin = _new(Origin)
+    origin.rule = rule
+    origin.parents = parents
     if rule.keeps_inputs:
-        kept = inputs
-        if now.sealing:
-            seals = seals_of(inputs)
-    origin = Origin(
-        rule,
-        parents,
-        kept,
-        output if rule.keeps_output else None,
-        options,
-        output.shape,
-        dtype,
-        now.place,
-        seals,
-    )
+        origin.inputs = inputs
+        origin.seals = seals_of(inputs) if now.sealing else None
+    else:
+        origin.inputs = origin.seals = None
+    origin.output = output if rule.keeps_output else None
+    origin.options = options
+    origin.shape = output.shape
+    origin.dtype = dtype
+    origin.place = now.place
+    origin.number = _next_number()
     made = _new(Tensor)
     made._array = output
     made.origin = origin
