@@ -74,6 +74,7 @@ from .layers import (
     Upsample,
     learning,
 )
+from .memory import keep_freed_memory
 
 if TYPE_CHECKING:
     from . import data, demo, figures, networks, runs
@@ -81,6 +82,7 @@ if TYPE_CHECKING:
     from .training import Outcome, Step, Training, checkpoints, observers
 
 __version__ = "0.1.0"
+keep_freed_memory()
 
 _LATER = ("data", "demo", "figures", "networks", "runs")
 _FROM = dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")

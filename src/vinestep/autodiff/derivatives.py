@@ -243,7 +243,7 @@ def gradient_of(f: Function, argument: int = 0, with_value: bool = False) -> Fun
     def gradient(*arguments: Any, **options: Any) -> Any:
         value, node, nested = _traced(f, arguments, argument, options)
         if isinstance(value, Tensor):
-            derivative = differentiate(value, node, differentiable=nested, unused="zeros")
+            derivative = differentiate(value, node, differentiable=nested, release=not nested, unused="zeros")
         elif np.size(value) == 1:
             derivative = np.zeros(node.shape, node.dtype)
         else:

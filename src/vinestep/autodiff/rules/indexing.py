@@ -50,7 +50,13 @@ class Scattered:
 
     def add_to(self, total: np.ndarray) -> None:
         """Add in place."""
-        if _is_basic(self.index) or (type(self.index) is np.ndarray and self.index.dtype == bool):
+        if _is_basic(self.index):
+            seen = total[self.index]
+            if isinstance(seen, np.ndarray):
+                np.add(seen, self.g, out=seen)  # total[index] += g would copy the view onto itself as well
+            else:
+                total[self.index] += self.g
+        elif type(self.index) is np.ndarray and self.index.dtype == bool:
             total[self.index] += self.g
         else:
             np.add.at(total, self.index, self.g)
