@@ -17,3 +17,25 @@ def run(folder):
 def test_compiling_is_said_once_on_a_machine_and_then_cached(tmp_path):
     assert run(tmp_path).count("Compiling kernels for this machine") == 1
     assert run(tmp_path) == ""
+
+
+FORKED = """
+import multiprocessing, numpy as np, vinestep as vs
+
+def train(n):
+    x = np.random.default_rng(0).normal(size=(300, 40)).astype(np.float32)
+    training = vs.Training(vs.networks.dense_classifier(3), loss=vs.losses.cross_entropy)
+    for _ in range(n):
+        step = training.step((x, np.arange(300) % 3))
+    return step.loss
+
+here = train(20)
+with multiprocessing.get_context("fork").Pool(1) as pool:
+    there = pool.apply_async(train, (20,)).get(timeout=60)
+print(here == there)
+"""
+
+
+def test_a_forked_worker_does_not_hang_and_computes_the_same():
+    done = subprocess.run([sys.executable, "-c", FORKED], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "True"
