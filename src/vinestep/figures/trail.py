@@ -60,7 +60,7 @@ def trail(found: Trail, *, title: str = "") -> Figure:
     size = min(12.0, 66.0 / columns, 190.0 / rows)
     _groups(axis, shown, places, size)
     for i, entry in enumerate(shown):
-        _box(axis, entry, places[entry.number], leaves, size)
+        _box(axis, entry, places[entry.number], leaves, size, 215 // columns)
         below = shown[i + 1].number if i + 1 < len(shown) else None
         if below in entry.parents:
             _step(axis, places[entry.number], last=places[entry.number][1] == rows - 1)
@@ -86,7 +86,8 @@ def _groups(axis: Any, shown: Sequence[TrailEntry], places: dict[int, Place], si
             axis.text(column + 0.96 - GUTTER, lines[0] + 0.27, layer, **label)
 
 
-def _box(axis: Any, entry: TrailEntry, place: Place, leaves: dict[int, TrailEntry], size: float) -> None:
+def _box(axis: Any, entry: TrailEntry, place: Place, leaves: dict[int, TrailEntry], size: float, most: int) -> None:
+    """The texts of one operation; `most` is how many small letters fit a column."""
     column, row = place
     left = column + 0.1
     shape = " x ".join(map(str, entry.shape)) if entry.shape else "scalar"
@@ -96,7 +97,7 @@ def _box(axis: Any, entry: TrailEntry, place: Place, leaves: dict[int, TrailEntr
     if names:
         where = names[0].partition("/")[2].rpartition("/")[0]
         text = (f"{where}: " if where else "") + ", ".join(name.rpartition("/")[2] for name in names)
-        axis.text(left, row + 0.79, _short(text, 30), fontsize=size * 0.8, color=COLOURS[2], va="center")
+        axis.text(left, row + 0.79, _short(text, most), fontsize=size * 0.8, color=COLOURS[2], va="center")
 
 
 def _short(text: str, most: int) -> str:
