@@ -95,13 +95,10 @@ def fold(patches, x, start, stop, geometry):
 def depthwise(x, weight, y, geometry):
     """Each output channel from one input channel; weight (window, channels out)."""
     per_channel = weight.shape[1] // x.shape[4]
-    windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]
     y[:, :] = y.dtype.type(0)
     for row in range(y.shape[0]):
-        example, rest = row // windows, row % windows
-        d0 = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0] - geometry[3, 0]
-        h0 = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1] - geometry[3, 1]
-        w0 = rest % geometry[4, 2] * geometry[1, 2] - geometry[3, 2]
+        example, d0, h0, w0 = _corner(row, geometry)
+        d0, h0, w0 = d0 - geometry[3, 0], h0 - geometry[3, 1], w0 - geometry[3, 2]
         place = 0
         for i in range(geometry[0, 0]):
             d = d0 + i * geometry[2, 0]
@@ -119,12 +116,9 @@ def depthwise(x, weight, y, geometry):
 @kernel
 def depthwise_adjoint(g, x, weight, gx, g_weight, geometry):
     per_channel = weight.shape[1] // x.shape[4]
-    windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]
     for row in range(g.shape[0]):
-        example, rest = row // windows, row % windows
-        d0 = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0] - geometry[3, 0]
-        h0 = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1] - geometry[3, 1]
-        w0 = rest % geometry[4, 2] * geometry[1, 2] - geometry[3, 2]
+        example, d0, h0, w0 = _corner(row, geometry)
+        d0, h0, w0 = d0 - geometry[3, 0], h0 - geometry[3, 1], w0 - geometry[3, 2]
         place = 0
         for i in range(geometry[0, 0]):
             d = d0 + i * geometry[2, 0]

@@ -8,14 +8,21 @@ __all__ = ["largest", "largest_adjoint"]
 
 
 @kernel
+def _first_place(row, geometry):
+    """Example, and where its window begins in each axis; before 0 in the padding."""
+    windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]
+    rest = row % windows
+    d = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0] - geometry[3, 0]
+    h = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1] - geometry[3, 1]
+    w = rest % geometry[4, 2] * geometry[1, 2] - geometry[3, 2]
+    return row // windows, d, h, w
+
+
+@kernel
 def largest(x, y, geometry):
     """Largest value of each window, channel by channel; places outside the input do not count."""
-    windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]
     for row in range(y.shape[0]):
-        example, rest = row // windows, row % windows
-        d0 = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0] - geometry[3, 0]
-        h0 = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1] - geometry[3, 1]
-        w0 = rest % geometry[4, 2] * geometry[1, 2] - geometry[3, 2]
+        example, d0, h0, w0 = _first_place(row, geometry)
         first = True
         for i in range(geometry[0, 0]):
             d = d0 + i * geometry[2, 0]
@@ -37,13 +44,9 @@ def largest(x, y, geometry):
 @kernel
 def largest_adjoint(g, x, y, gx, count, geometry):
     """The cotangent shared by all places that hold the largest value. `count` is room for a number a channel."""
-    windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]
     zero, one = g.dtype.type(0), g.dtype.type(1)
     for row in range(g.shape[0]):
-        example, rest = row // windows, row % windows
-        d0 = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0] - geometry[3, 0]
-        h0 = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1] - geometry[3, 1]
-        w0 = rest % geometry[4, 2] * geometry[1, 2] - geometry[3, 2]
+        example, d0, h0, w0 = _first_place(row, geometry)
         count[:] = zero
         for turn in range(2):
             for i in range(geometry[0, 0]):

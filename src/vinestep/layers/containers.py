@@ -28,6 +28,11 @@ def _checked(kind: str, layers: tuple[LayerLike, ...]) -> list[LayerLike]:
     return list(layers)
 
 
+def _numbered(items: Sequence[LayerLike]) -> Iterator[tuple[str, Layer]]:
+    """The layers among them, with their positions as paths."""
+    return ((str(i), item) for i, item in enumerate(items) if isinstance(item, Layer))
+
+
 class Stack(Layer):
     """Layers one after another.
 
@@ -61,9 +66,7 @@ class Stack(Layer):
         return self.layers[index]
 
     def children(self) -> Iterator[tuple[str, Layer]]:
-        for i, layer in enumerate(self.layers):
-            if isinstance(layer, Layer):
-                yield str(i), layer
+        return _numbered(self.layers)
 
     def _planned(self) -> list[tuple[Any, tuple[str, float] | None]]:
         """Layers, and for a dense layer the activation behind it, which it then applies itself."""
@@ -182,9 +185,7 @@ class _Branches(Layer):
         self.branches = _checked(type(self).__name__, branches)
 
     def children(self) -> Iterator[tuple[str, Layer]]:
-        for i, layer in enumerate(self.branches):
-            if isinstance(layer, Layer):
-                yield str(i), layer
+        return _numbered(self.branches)
 
     def _outputs(self, x: Any) -> list[Any]:
         return [call_layer(branch, x, self._join(str(i))) for i, branch in enumerate(self.branches)]

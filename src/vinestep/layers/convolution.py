@@ -13,31 +13,18 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from .base import Layer
-from .windows import Padding, WindowPlan, each_axis, plan_windows
+from .windows import Padding, WindowPlan, each_axis, geometry_of, plan_windows, seen_by_window
 
-__all__ = ["Convolution", "TransposedConvolution", "convolution", "geometry_of", "under"]
+__all__ = ["Convolution", "TransposedConvolution", "convolution"]
 
 CHUNK = 1 << 18  # elements of an unfolded chunk: a megabyte in float32, to stay in the second-level cache
 
 
-def _padded(x: Any, plan: WindowPlan) -> Any:
-    return np.pad(x, ((0, 0), *plan.padding, (0, 0))) if plan.is_padded else x
-
-
-def under(plan: WindowPlan, offset: Sequence[int]) -> tuple[slice, ...]:
-    """The elements that one place of the window sees, over all windows."""
-    return tuple(
-        slice(o * d, o * d + (n - 1) * s + 1, s) for o, d, n, s in zip(offset, plan.dilation, plan.count, plan.stride, strict=True)
-    )
-
-
 def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1) -> Any:
     """Sum over the places of the window of what it sees there times the weights there."""
-    padded = _padded(x, plan)
     n_in, n_out = weight.shape[-2:]
     total: Any = bias
-    for offset in product(*(range(k) for k in plan.size)):
-        seen = padded[(slice(None), *under(plan, offset))]
+    for offset, seen in seen_by_window(x, plan):
         if groups == 1:
             total = total + np.matmul(seen, weight[offset])
             continue
@@ -45,18 +32,6 @@ def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int
         shares = np.reshape(weight[offset], (n_in, groups, n_out // groups))
         total = total + np.reshape(np.einsum("...gi,igo->...go", parts, shares), (*seen.shape[:-1], n_out))
     return total
-
-
-def _three(values: Sequence[int], fill: int) -> tuple[int, ...]:
-    return (fill,) * (3 - len(values)) + tuple(values)
-
-
-def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
-    """The input with three spatial axes, and the numbers the loops need."""
-    spatial = _three(x.shape[1:-1], 1)
-    befores = _three([before for before, _ in plan.padding], 0)
-    numbers = [_three(plan.size, 1), _three(plan.stride, 1), _three(plan.dilation, 1), befores, _three(plan.count, 1)]
-    return x.reshape(x.shape[0], *spatial, x.shape[-1]), np.array(numbers, dtype=np.int64)
 
 
 def _is_pointwise(plan: WindowPlan) -> bool:
@@ -71,10 +46,16 @@ def _group(array: Any, groups: int, g: int) -> Any:
 def _padded_volume(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
     """The input with its padding in memory, and three spatial axes."""
     if plan.is_padded:
-        wide = np.zeros((x.shape[0], *(n + sum(p) for n, p in zip(x.shape[1:-1], plan.padding, strict=True)), x.shape[-1]), x.dtype)
+        wide = _room_with_padding(x, plan)
         wide[_inside(x, plan)] = x
         x = wide
     return geometry_of(np.ascontiguousarray(x), plan)
+
+
+def _room_with_padding(x: Any, plan: WindowPlan) -> np.ndarray:
+    """Zeros as large as the input with its padding."""
+    spatial = (n + sum(pads) for n, pads in zip(x.shape[1:-1], plan.padding, strict=True))
+    return np.zeros((x.shape[0], *spatial, x.shape[-1]), x.dtype)
 
 
 def _inside(x: Any, plan: WindowPlan) -> tuple[slice, ...]:
@@ -169,7 +150,7 @@ def _input_adjoint(g: Any, weight: Any, gx: Any, plan: WindowPlan) -> None:
     if _is_pointwise(plan):
         gx[...] = np.matmul(g, weight.T).reshape(gx.shape)
         return
-    wide = np.zeros((gx.shape[0], *(n + sum(p) for n, p in zip(gx.shape[1:-1], plan.padding, strict=True)), gx.shape[-1]), gx.dtype)
+    wide = _room_with_padding(gx, plan)
     volume, geometry = geometry_of(wide, plan)
     step = max(1, CHUNK // max(weight.shape[0], 1))
     work = np.empty((min(step, rows), weight.shape[0]), gx.dtype)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from itertools import product
 from typing import Any, Literal
 
 import numpy as np
@@ -12,20 +11,13 @@ from .. import kernels
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from .base import Layer
-from .convolution import geometry_of, under
-from .windows import Padding, WindowPlan, each_axis, plan_windows
+from .windows import Padding, WindowPlan, each_axis, geometry_of, plan_windows, seen_by_window
 
 __all__ = ["Flatten", "GlobalMax", "GlobalMean", "MaxPool", "MeanPool", "Reshape", "Upsample"]
 
 
-def _seen(x: Any, plan: WindowPlan, fill: float) -> list[Any]:
-    """For each place of the window what it sees, over all windows; `fill` outside the input."""
-    padded = np.pad(x, ((0, 0), *plan.padding, (0, 0)), constant_values=fill) if plan.is_padded else x
-    return [padded[(slice(None), *under(plan, offset))] for offset in product(*(range(k) for k in plan.size))]
-
-
 def _largest_definition(x: Any, *, plan: WindowPlan) -> Any:
-    return np.max(np.stack(_seen(x, plan, -np.inf)), axis=0)
+    return np.max(np.stack([seen for _, seen in seen_by_window(x, plan, -np.inf)]), axis=0)
 
 
 def _largest_forward(x: Any, *, plan: WindowPlan) -> tuple[Any, Any]:
@@ -110,9 +102,9 @@ class MeanPool(_Pool):
     def compute(self, x: Any) -> Any:
         plan = self.plan_for(x.shape)
         total: Any = 0.0
-        for part in _seen(x, plan, 0.0):
-            total = total + part
-        counted = sum(_seen(np.ones((1, *x.shape[1:-1], 1), x.dtype), plan, 0.0))
+        for _, seen in seen_by_window(x, plan):
+            total = total + seen
+        counted = sum(seen for _, seen in seen_by_window(np.ones((1, *x.shape[1:-1], 1), x.dtype), plan))
         return total * (1 / counted)
 
 

@@ -35,6 +35,24 @@ def _per_gate(initialiser: Initialiser, gates: int) -> Initialiser:
     return draw
 
 
+def _times(n: int, backwards: bool) -> range:
+    return range(n - 1, -1, -1) if backwards else range(n)
+
+
+def _through_time(
+    z: Any, states: tuple[Any, ...], advance: Callable[..., tuple[Any, ...]], mask: np.ndarray | None, backwards: bool
+) -> list[tuple[Any, ...]]:
+    """The states at each time; where the mask hides a sequence they stay as they were."""
+    found: list[tuple[Any, ...]] = [()] * z.shape[1]
+    for t in _times(z.shape[1], backwards):
+        new = advance(z[:, t], states)
+        if mask is not None:
+            present = mask[:, t, None]
+            new = tuple(np.where(present, after, before) for after, before in zip(new, states, strict=True))
+        found[t] = states = new
+    return found
+
+
 class _Cell(Layer):
     """One level in one direction."""
 
@@ -67,16 +85,8 @@ class _Cell(Layer):
 
     def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
         z = np.matmul(x, self.weight) + self.bias
-        n = x.shape[1]
-        outputs: list[Any] = [None] * n
-        for t in _times(n, backwards):
-            new = self.advance(z[:, t], states)
-            if mask is not None:
-                present = mask[:, t, None]
-                new = tuple(np.where(present, after, before) for after, before in zip(new, states, strict=True))
-            states = new
-            outputs[t] = states[0]
-        return np.stack(outputs, axis=1), states
+        found = _through_time(z, states, self.advance, mask, backwards)
+        return np.stack([now[0] for now in found], axis=1), found[0 if backwards else -1]
 
     def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
         return shape[0] * shape[1] * (int(self.weight.size) + int(self.memory.size))
@@ -110,19 +120,8 @@ def _lstm_step(z: Any, h: Any, c: Any, memory: Any) -> tuple[Any, Any]:
 def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool) -> Any:
     """Outputs and cells side by side: (batch, time, 2 * width)."""
     z = np.matmul(x, weight) + bias
-    found: list[Any] = [None] * x.shape[1]
-    for t in _times(x.shape[1], backwards):
-        new_h, new_c = _lstm_step(z[:, t], h, c, memory)
-        if mask is not None:
-            present = mask[:, t, None]
-            new_h, new_c = np.where(present, new_h, h), np.where(present, new_c, c)
-        h, c = new_h, new_c
-        found[t] = np.concatenate([h, c], axis=-1)
-    return np.stack(found, axis=1)
-
-
-def _times(n: int, backwards: bool) -> range:
-    return range(n - 1, -1, -1) if backwards else range(n)
+    found = _through_time(z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], memory), mask, backwards)
+    return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
 
 
 def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:

@@ -6,15 +6,16 @@ remainder is padded at the end; our axes stand in another order, channels last.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import product
 from typing import Any
 
 import numpy as np
 
 from ..errors import LayerError, ShapeError
 
-__all__ = ["Padding", "WindowPlan", "each_axis", "plan_windows"]
+__all__ = ["Padding", "WindowPlan", "each_axis", "geometry_of", "plan_windows", "seen_by_window"]
 
 Padding = str | int | Sequence[Any]
 
@@ -91,3 +92,29 @@ def _padding(label: str, padding: Padding, axis: int, ndim: int, n: int, reach: 
     raise LayerError(
         f'{label}: padding is "same", "valid", a number of at least 0, or for each of {ndim} axes a number or a pair, got {padding!r}.'
     )
+
+
+def _under(plan: WindowPlan, offset: Sequence[int]) -> tuple[slice, ...]:
+    """The elements that one place of the window sees, over all windows."""
+    return tuple(
+        slice(o * d, o * d + (n - 1) * s + 1, s) for o, d, n, s in zip(offset, plan.dilation, plan.count, plan.stride, strict=True)
+    )
+
+
+def seen_by_window(x: Any, plan: WindowPlan, fill: float = 0.0) -> Iterator[tuple[tuple[int, ...], Any]]:
+    """For each place of the window what it sees, over all windows; `fill` outside the input. Arrays and Tensors alike."""
+    padded = np.pad(x, ((0, 0), *plan.padding, (0, 0)), constant_values=fill) if plan.is_padded else x
+    for offset in product(*(range(k) for k in plan.size)):
+        yield offset, padded[(slice(None), *_under(plan, offset))]
+
+
+def _three(values: Sequence[int], fill: int) -> tuple[int, ...]:
+    return (fill,) * (3 - len(values)) + tuple(values)
+
+
+def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
+    """The input with three spatial axes, and the numbers the loops need."""
+    spatial = _three(x.shape[1:-1], 1)
+    befores = _three([before for before, _ in plan.padding], 0)
+    numbers = [_three(plan.size, 1), _three(plan.stride, 1), _three(plan.dilation, 1), befores, _three(plan.count, 1)]
+    return x.reshape(x.shape[0], *spatial, x.shape[-1]), np.array(numbers, dtype=np.int64)
