@@ -1,7 +1,7 @@
 """Compiled inner loops: arrays in, arrays out.
 
-Numba is imported, and a kernel compiled, when the kernel is first called; compiled code is cached on disk. Each loop
-is serial over its range. Nothing here knows of tensors, layers or files.
+Numba is imported, and a kernel compiled, when the kernel is first called; compiled code is cached on disk. Each loop is serial over
+what it is given; `parallel` splits large work over threads. Nothing here knows of tensors, layers or files.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-__all__ = ["Kernels", "activations", "adam", "convolution", "dense", "embedding", "losses", "normalisation", "pooling", "recurrent", "sgd"]
+__all__ = ["Kernels", "activations", "adam", "convolution", "dense", "embedding", "gathered", "losses", "normalisation", "recurrent", "sgd"]
 
 
 log = logging.getLogger("vinestep")
@@ -46,7 +46,7 @@ losses = Kernels("vinestep.kernels.loss_loops")
 adam = Kernels("vinestep.kernels.adam_loops")
 sgd = Kernels("vinestep.kernels.sgd_loops")
 convolution = Kernels("vinestep.kernels.convolution_loops")
-pooling = Kernels("vinestep.kernels.pooling_loops")
+gathered = Kernels("vinestep.kernels.gathered_loops")
 normalisation = Kernels("vinestep.kernels.normalisation_loops")
 embedding = Kernels("vinestep.kernels.embedding_loops")
 recurrent = Kernels("vinestep.kernels.recurrent_loops")

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from .compiling import kernel
 
-__all__ = ["depthwise", "depthwise_adjoint", "fold", "unfold", "unfold_across"]
+__all__ = ["depthwise", "depthwise_adjoint", "pad"]
 
 
 @kernel
@@ -22,73 +22,28 @@ def _corner(row, geometry):
 
 
 @kernel
-def unfold(x, patches, start, stop, geometry):
-    """Rows ``start:stop`` of the matrix of windows of an input that is padded already.
-
-    Neighbours along the last axis lie together in memory, so they are copied in one run where the window has no holes.
-    """
-    depth, height, width, n_channels = x.shape[1], x.shape[2], x.shape[3], x.shape[4]
-    flat = x.reshape(-1)
-    run = geometry[0, 2] * n_channels if geometry[2, 2] == 1 else n_channels
-    pieces = 1 if geometry[2, 2] == 1 else geometry[0, 2]
-    for row in range(start, stop):
-        example, d0, h0, w0 = _corner(row, geometry)
-        out = patches[row - start]
-        place = 0
-        for i in range(geometry[0, 0]):
-            for j in range(geometry[0, 1]):
-                line = ((example * depth + d0 + i * geometry[2, 0]) * height + h0 + j * geometry[2, 1]) * width + w0
-                for k in range(pieces):
-                    source = flat[(line + k * geometry[2, 2]) * n_channels :]
-                    target = out[place:]
-                    for c in range(run):
-                        target[c] = source[c]
-                    place += run
-
-
-@kernel
-def unfold_across(x, patches, start, stop, geometry):
-    """As `unfold`, transposed, for one channel and stride 1 along the last axis: whole lines of windows are copied at once.
-
-    `start` and `stop` are numbers of lines; `patches` has a column a window.
-    """
-    depth, height, width = x.shape[1], x.shape[2], x.shape[3]
-    flat = x.reshape(-1)
-    n = geometry[4, 2]
-    for line in range(start, stop):
-        example, d0, h0, _ = _corner(line * n, geometry)
-        place = 0
-        for i in range(geometry[0, 0]):
-            for j in range(geometry[0, 1]):
-                first = ((example * depth + d0 + i * geometry[2, 0]) * height + h0 + j * geometry[2, 1]) * width
-                for k in range(geometry[0, 2]):
-                    source = flat[first + k * geometry[2, 2] :]
-                    target = patches[place, (line - start) * n :]
-                    for c in range(n):
-                        target[c] = source[c]
-                    place += 1
-
-
-@kernel
-def fold(patches, x, start, stop, geometry):
-    """Add rows ``start:stop`` of the matrix of windows back to where they came from in the padded input."""
-    depth, height, width, n_channels = x.shape[1], x.shape[2], x.shape[3], x.shape[4]
-    flat = x.reshape(-1)
-    run = geometry[0, 2] * n_channels if geometry[2, 2] == 1 else n_channels
-    pieces = 1 if geometry[2, 2] == 1 else geometry[0, 2]
-    for row in range(start, stop):
-        example, d0, h0, w0 = _corner(row, geometry)
-        values = patches[row - start]
-        place = 0
-        for i in range(geometry[0, 0]):
-            for j in range(geometry[0, 1]):
-                line = ((example * depth + d0 + i * geometry[2, 0]) * height + h0 + j * geometry[2, 1]) * width + w0
-                for k in range(pieces):
-                    target = flat[(line + k * geometry[2, 2]) * n_channels :]
-                    source = values[place:]
-                    for c in range(run):
-                        target[c] += source[c]
-                    place += run
+def pad(x, wide, befores, fill):
+    """`x` in the middle of `fill`; `befores` says how many go before it along each spatial axis."""
+    width = x.shape[3] * x.shape[4]
+    line, before = wide.shape[3] * wide.shape[4], befores[2] * x.shape[4]
+    source, target = x.reshape(-1), wide.reshape(-1)
+    place = 0
+    for example in range(x.shape[0]):
+        for d in range(wide.shape[1]):
+            for h in range(wide.shape[2]):
+                own_d, own_h = d - befores[0], h - befores[1]
+                out = target[place : place + line]
+                if 0 <= own_d < x.shape[1] and 0 <= own_h < x.shape[2]:
+                    first = ((example * x.shape[1] + own_d) * x.shape[2] + own_h) * width
+                    seen = source[first : first + width]
+                    inside = out[before : before + width]
+                    for i in range(width):
+                        inside[i] = seen[i]
+                    out[:before] = fill
+                    out[before + width :] = fill
+                else:
+                    out[:] = fill
+                place += line
 
 
 @kernel

@@ -6,7 +6,7 @@ import numpy as np
 
 from .compiling import kernel
 
-__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
+__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small", "sum_rows"]
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
@@ -57,6 +57,14 @@ def adjoint_activate(g, y, gz, g_bias, activation, slope):
             value = g[i, j] * _slope_at(y[i, j], activation, slope, zero, one)
             gz[i, j] = value
             g_bias[j] += value
+
+
+@kernel
+def sum_rows(g, total):
+    total[:] = g.dtype.type(0)
+    for i in range(g.shape[0]):
+        for j in range(g.shape[1]):
+            total[j] += g[i, j]
 
 
 @kernel

@@ -6,53 +6,56 @@ import numpy as np
 
 from .compiling import kernel
 
-__all__ = ["columns", "columns_adjoint", "moments", "rows", "rows_adjoint"]
+__all__ = ["columns", "columns_adjoint", "columns_sums", "moments", "rows", "rows_adjoint"]
 
 
 @kernel
-def moments(x, mean, variance):
-    """Mean and population variance of each column, in two passes over the memory; sums in float64."""
-    n, width = x.shape
-    total = np.zeros(width)
-    for i in range(n):
-        for j in range(width):
-            total[j] += x[i, j]
-    for j in range(width):
-        mean[j] = total[j] / n
-        total[j] = 0
-    for i in range(n):
-        for j in range(width):
-            r = x[i, j] - mean[j]
-            total[j] += r * r
-    for j in range(width):
-        variance[j] = total[j] / n
-
-
-@kernel
-def columns(x, mean, inverse, scale, shift, y):
-    """``y = (x - mean) * inverse * scale + shift``, column by column."""
+def moments(x, about, sums, squares):
+    """Of each column the sum of ``x - about`` and of its square, in float64."""
+    sums[:] = 0.0
+    squares[:] = 0.0
     for i in range(x.shape[0]):
         for j in range(x.shape[1]):
-            y[i, j] = (x[i, j] - mean[j]) * inverse[j] * scale[j] + shift[j]
+            r = x[i, j] - about[j]
+            sums[j] += r
+            squares[j] += r * r
 
 
 @kernel
-def columns_adjoint(g, x, mean, inverse, scale, gx, g_scale, g_shift):
-    """Through the statistics: ``gx = scale * inverse * (g - mean(g) - normal * mean(g * normal))``."""
-    n, width = x.shape
-    by_scale, by_shift = np.zeros(width), np.zeros(width)
-    for i in range(n):
-        for j in range(width):
-            by_shift[j] += g[i, j]
-            by_scale[j] += g[i, j] * ((x[i, j] - mean[j]) * inverse[j])
-    for j in range(width):
-        g_scale[j] = by_scale[j]
-        g_shift[j] = by_shift[j]
-    first, second = (by_shift / n).astype(x.dtype), (by_scale / n).astype(x.dtype)
-    for i in range(n):
-        for j in range(width):
-            normal = (x[i, j] - mean[j]) * inverse[j]
-            gx[i, j] = scale[j] * inverse[j] * (g[i, j] - first[j] - normal * second[j])
+def columns(x, mean, factor, shift, y, floor):
+    """``y = max((x - mean) * factor + shift, floor)``, column by column; NaN stays."""
+    for i in range(x.shape[0]):
+        for j in range(x.shape[1]):
+            value = (x[i, j] - mean[j]) * factor[j] + shift[j]
+            y[i, j] = floor if value < floor else value
+
+
+@kernel
+def columns_sums(g, x, mean, inverse, factor, shift, floor, by_scale, by_shift):
+    """Of each column the sum of `g` where `columns` is above the floor, and of that times the normalised values, in float64."""
+    by_scale[:] = 0.0
+    by_shift[:] = 0.0
+    zero = x.dtype.type(0)
+    for i in range(x.shape[0]):
+        for j in range(x.shape[1]):
+            centred = x[i, j] - mean[j]
+            value = g[i, j] if centred * factor[j] + shift[j] > floor else zero
+            by_shift[j] += value
+            by_scale[j] += value * (centred * inverse[j])
+
+
+@kernel
+def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shift, gx):
+    """Through the statistics: ``gx = factor * (g - by_shift - normal * by_scale)``, where `columns` is above the floor.
+
+    `by_scale` and `by_shift` are what `columns_sums` finds, divided by the number of rows.
+    """
+    zero = x.dtype.type(0)
+    for i in range(x.shape[0]):
+        for j in range(x.shape[1]):
+            centred = x[i, j] - mean[j]
+            value = g[i, j] if centred * factor[j] + shift[j] > floor else zero
+            gx[i, j] = factor[j] * (value - by_shift[j] - centred * inverse[j] * by_scale[j])
 
 
 @kernel

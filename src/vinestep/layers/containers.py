@@ -14,7 +14,9 @@ from .arena import Arena
 from .base import Layer, LayerLike, call_layer
 from .chain import ChainPlan, dense_chain
 from .context import PASS
+from .convolution import Convolution
 from .dense import Dense, fusable
+from .normalisation import BatchNorm
 
 __all__ = ["Concat", "Residual", "Stack", "Sum"]
 
@@ -69,13 +71,13 @@ class Stack(Layer):
         return _numbered(self.layers)
 
     def _planned(self) -> list[tuple[Any, tuple[str, float] | None]]:
-        """Layers, and for a dense layer the activation behind it, which it then applies itself."""
+        """Layers, and for those that can apply the activation behind them, that activation."""
         plan: list[tuple[Any, tuple[str, float] | None]] = []
         i = 0
         while i < len(self.layers):
             layer = self.layers[i]
             after = fusable(self.layers[i + 1]) if i + 1 < len(self.layers) else None
-            fuse = type(layer) is Dense and layer.activation is None and after is not None
+            fuse = after is not None and _applies(layer, after[0])
             plan.append((layer, after if fuse else None))
             i += 2 if fuse else 1
         return plan
@@ -107,9 +109,16 @@ class Stack(Layer):
                 continue
             merged += [DenseRun(run)] if len(run) > 1 else [_with_activation(*run[0])] if run else []
             run = []
-            merged += [layer] if layer is not None else []
+            merged += [_with_activation(layer, activation)] if layer is not None else []
         self._merged_plan, self._planned_for = merged, Arena.generation
         return merged
+
+
+def _applies(layer: Any, activation: str) -> bool:
+    """Whether a layer can apply the activation that follows it together with its own work."""
+    if type(layer) in (Dense, Convolution):
+        return layer.activation is None
+    return type(layer) is BatchNorm and activation == "relu"
 
 
 def held_array(value: Any) -> Any:
@@ -117,7 +126,7 @@ def held_array(value: Any) -> Any:
     return value._array if isinstance(value, Tensor) else value
 
 
-def _with_activation(layer: Dense, activation: tuple[str, float] | None) -> LayerLike:
+def _with_activation(layer: Any, activation: tuple[str, float] | None) -> LayerLike:
     return layer if activation is None else lambda x: layer(x, activation)
 
 

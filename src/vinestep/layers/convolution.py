@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from itertools import product
 from typing import Any
 
@@ -12,15 +12,27 @@ from .. import kernels
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
+from ..kernels.parallel import in_parts, spans
+from ..kernels.products import gathered_product
 from .base import Layer
-from .windows import Padding, WindowPlan, each_axis, geometry_of, plan_windows, seen_by_window
+from .dense import DEFINITIONS, activate, fusable, through_activation
+from .windows import (
+    Padding,
+    WindowPlan,
+    each_axis,
+    geometry_of,
+    padded,
+    phases_of,
+    places_of_windows,
+    plan_windows,
+    seen_by_window,
+)
 
 __all__ = ["Convolution", "TransposedConvolution", "convolution"]
 
-CHUNK = 1 << 18  # elements of an unfolded chunk: a megabyte in float32, to stay in the second-level cache
-
-
-def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1) -> Any:
+def _definition(
+    x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0
+) -> Any:
     """Sum over the places of the window of what it sees there times the weights there."""
     n_in, n_out = weight.shape[-2:]
     total: Any = bias
@@ -31,135 +43,128 @@ def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int
         parts = np.reshape(seen, (*seen.shape[:-1], groups, n_in))
         shares = np.reshape(weight[offset], (n_in, groups, n_out // groups))
         total = total + np.reshape(np.einsum("...gi,igo->...go", parts, shares), (*seen.shape[:-1], n_out))
-    return total
+    return DEFINITIONS[activation](total, slope)
 
 
 def _is_pointwise(plan: WindowPlan) -> bool:
     return all(k == 1 for k in plan.size) and all(s == 1 for s in plan.stride) and not plan.is_padded
 
 
-def _group(array: Any, groups: int, g: int) -> Any:
+def _is_depthwise(weight: Any, groups: int) -> bool:
+    return groups > 1 and weight.shape[-2] == 1
+
+
+def _group(array: Any, groups: int, g: int) -> np.ndarray:
+    """The channels of a group, contiguous."""
     width = array.shape[-1] // groups
-    return array[..., g * width : (g + 1) * width]
+    return np.ascontiguousarray(array[..., g * width : (g + 1) * width])
 
 
-def _padded_volume(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
-    """The input with its padding in memory, and three spatial axes."""
-    if plan.is_padded:
-        wide = _room_with_padding(x, plan)
-        wide[_inside(x, plan)] = x
-        x = wide
-    return geometry_of(np.ascontiguousarray(x), plan)
-
-
-def _room_with_padding(x: Any, plan: WindowPlan) -> np.ndarray:
-    """Zeros as large as the input with its padding."""
-    spatial = (n + sum(pads) for n, pads in zip(x.shape[1:-1], plan.padding, strict=True))
-    return np.zeros((x.shape[0], *spatial, x.shape[-1]), x.dtype)
-
-
-def _inside(x: Any, plan: WindowPlan) -> tuple[slice, ...]:
-    """Where the input lies in its padded form."""
-    return (slice(None), *(slice(before, before + n) for (before, _), n in zip(plan.padding, x.shape[1:-1], strict=True)))
-
-
-def _patches(x: Any, plan: WindowPlan, rows: int) -> Iterator[tuple[slice, Any]]:
-    """Windows as rows of a matrix, a cache-sized chunk at a time: which rows, and the chunk."""
-    if _is_pointwise(plan):
-        yield slice(0, rows), x.reshape(rows, x.shape[-1])
-        return
-    volume, geometry = _padded_volume(x, plan)
-    width = int(np.prod(plan.size)) * x.shape[-1]
-    across = x.shape[-1] == 1 and plan.stride[-1] == 1
-    line = plan.count[-1] if across else 1
-    step = max(1, CHUNK // max(width * line, 1)) * line
-    work = np.empty((width, min(step, rows)) if across else (min(step, rows), width), x.dtype)
-    for start in range(0, rows, step):
-        stop = min(start + step, rows)
-        if across:
-            kernels.convolution.unfold_across(volume, work, start // line, stop // line, geometry)
-            yield slice(start, stop), work[:, : stop - start].T
-        else:
-            kernels.convolution.unfold(volume, work, start, stop, geometry)
-            yield slice(start, stop), work[: stop - start]
-
-
-def _forward(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1) -> tuple[Any, Any]:
-    n_in, n_out = weight.shape[-2:]
+def _forward(
+    x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0
+) -> tuple[Any, Any]:
+    n_out = weight.shape[-1]
     rows = x.shape[0] * int(np.prod(plan.count))
     y = np.empty((rows, n_out), weight.dtype)
     flat = weight.reshape(-1, n_out)
-    if groups > 1 and n_in == 1:
-        volume, geometry = geometry_of(np.ascontiguousarray(x), plan)
-        kernels.convolution.depthwise(volume, flat, y, geometry)
-        y += bias
+    x = x.astype(weight.dtype, copy=False)
+    direct = activation in ("none", "relu") and not _is_depthwise(weight, groups)
+    if _is_depthwise(weight, groups):
+        _depthwise_forward(np.ascontiguousarray(x), flat, y, plan)
+    elif _is_pointwise(plan) and groups == 1:
+        np.matmul(x.reshape(rows, x.shape[-1]), flat, out=y)
+        direct = False
     else:
+        source = padded(x, plan.padding).reshape(-1)
+        firsts, within = places_of_windows(plan, x.shape, groups)
         for g in range(groups):
-            own_y, own_weight, own_bias = _group(y, groups, g), _group(flat, groups, g), _group(bias, groups, g)
-            for part, patches in _patches(_group(x, groups, g), plan, rows):
-                np.matmul(patches, own_weight, out=own_y[part])
-                own_y[part] += own_bias
-    return y.reshape(x.shape[0], *plan.count, n_out), None
+            own_bias = _group(bias, groups, g) if direct else None
+            floor = 0.0 if direct and activation == "relu" else -np.inf
+            part = gathered_product(source, firsts, within[g], _group(flat, groups, g), own_bias, floor=floor, out=y if groups == 1 else None)
+            if groups > 1:
+                y[:, g * part.shape[1] : (g + 1) * part.shape[1]] = part
+    if not direct:
+        activate(y, bias, activation, slope)
+    return y.reshape(x.shape[0], *plan.count, n_out), y
+
+
+def _depthwise_forward(x: Any, weight: Any, y: Any, plan: WindowPlan) -> None:
+    volume, geometry = geometry_of(x, plan)
+    each = y.shape[0] // max(x.shape[0], 1)
+
+    def compute(start: int, stop: int) -> None:
+        kernels.convolution.depthwise(volume[start:stop], weight, y[start * each : stop * each], geometry)
+
+    in_parts(compute, spans(x.shape[0], each=each * weight.size))
 
 
 def _adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     x, weight, _ = inputs
-    plan: WindowPlan = options["plan"]
-    groups = options.get("groups", 1)
-    n_in, n_out = weight.shape[-2:]
-    flat_g = np.ascontiguousarray(g).reshape(-1, n_out)
-    g_bias = np.add.reduce(flat_g, axis=0, out=places[2]) if wanted[2] else None
-    if groups > 1 and n_in == 1:
-        return [*_depthwise_adjoint(flat_g, np.ascontiguousarray(x), weight, plan, places[1]), g_bias]
-    g_weight = (places[1] if places[1] is not None else np.empty(weight.shape, weight.dtype)) if wanted[1] else None
-    gx = np.empty(x.shape, x.dtype) if wanted[0] else None
-    for group in range(groups):
-        own_g = _group(flat_g, groups, group)
-        if g_weight is not None:
-            _weights_adjoint(own_g, _group(x, groups, group), plan, _group(g_weight, groups, group))
-        if gx is not None:
-            _input_adjoint(own_g, _group(weight.reshape(-1, n_out), groups, group), _group(gx, groups, group), plan)
-    return [gx, g_weight, g_bias]
+    plan, groups = options["plan"], options.get("groups", 1)
+    n_out = weight.shape[-1]
+    g_bias = places[2] if places[2] is not None else np.empty(n_out, weight.dtype)
+    flat_g = through_activation(g.reshape(y.shape), y, g_bias, options.get("activation", "none"), options.get("slope", 0.0))
+    x = x.astype(weight.dtype, copy=False)
+    if _is_depthwise(weight, groups):
+        gx, g_weight = _depthwise_adjoint(flat_g, np.ascontiguousarray(x), weight, plan)
+    else:
+        gx = _input_adjoint(flat_g, weight, x.shape, plan, groups) if wanted[0] else None
+        g_weight = _weights_adjoint(flat_g, x, weight.shape, plan, groups, places[1]) if wanted[1] else None
+    if places[1] is not None and g_weight is not None and g_weight is not places[1]:
+        places[1][...] = g_weight
+        g_weight = places[1]
+    return [gx if wanted[0] else None, g_weight if wanted[1] else None, g_bias if wanted[2] else None]
 
 
-def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, place: Any) -> list[Any]:
+def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan) -> tuple[Any, Any]:
     volume, geometry = geometry_of(x, plan)
-    into_x, into_weight = np.zeros_like(volume), np.zeros((int(np.prod(plan.size)), weight.shape[-1]), weight.dtype)
-    kernels.convolution.depthwise_adjoint(g, volume, weight.reshape(-1, weight.shape[-1]), into_x, into_weight, geometry)
-    g_weight = into_weight.reshape(weight.shape)
-    if place is not None:
-        place[...] = g_weight
-        g_weight = place
-    return [into_x.reshape(x.shape), g_weight]
+    each, into_x, flat = g.shape[0] // max(x.shape[0], 1), np.zeros_like(volume), weight.reshape(-1, weight.shape[-1])
+
+    def compute(start: int, stop: int) -> np.ndarray:
+        into_weight = np.zeros(flat.shape, weight.dtype)
+        own_g = g[start * each : stop * each]
+        kernels.convolution.depthwise_adjoint(own_g, volume[start:stop], flat, into_x[start:stop], into_weight, geometry)
+        return into_weight
+
+    parts = in_parts(compute, spans(x.shape[0], each=each * weight.size))
+    return into_x.reshape(x.shape), sum(parts).reshape(weight.shape)
 
 
-def _weights_adjoint(g: Any, x: Any, plan: WindowPlan, out: Any) -> None:
-    total = None
-    for part, patches in _patches(x, plan, g.shape[0]):
-        if total is None:
-            total = np.matmul(patches.T, g[part])
-        else:
-            total += np.matmul(patches.T, g[part])
-    out[...] = 0 if total is None else total.reshape(out.shape)
+def _weights_adjoint(g: Any, x: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int, place: Any) -> Any:
+    n_in, n_out = shape[-2:]
+    if _is_pointwise(plan) and groups == 1:
+        return np.matmul(x.reshape(-1, n_in).T, g).reshape(shape)
+    source = padded(x, plan.padding).reshape(-1)
+    firsts, within = places_of_windows(plan, x.shape, groups)
+    if groups == 1:
+        out = None if place is None else place.reshape(-1, n_out)
+        found = gathered_product(source, within[0], firsts, g, out=out)
+        return found.reshape(shape) if place is None else place
+    parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)) for own in range(groups)]
+    return np.concatenate(parts, axis=1).reshape(shape)
 
 
-def _input_adjoint(g: Any, weight: Any, gx: Any, plan: WindowPlan) -> None:
-    rows = g.shape[0]
-    if _is_pointwise(plan):
-        gx[...] = np.matmul(g, weight.T).reshape(gx.shape)
-        return
-    wide = _room_with_padding(gx, plan)
-    volume, geometry = geometry_of(wide, plan)
-    step = max(1, CHUNK // max(weight.shape[0], 1))
-    work = np.empty((min(step, rows), weight.shape[0]), gx.dtype)
-    for start in range(0, rows, step):
-        stop = min(start + step, rows)
-        columns = np.matmul(g[start:stop], weight.T, out=work[: stop - start])
-        kernels.convolution.fold(columns, volume, start, stop, geometry)
-    gx[...] = wide[_inside(gx, plan)]
-
+def _input_adjoint(g: Any, weight: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int) -> Any:
+    n_in, n_out = weight.shape[-2:]
+    if _is_pointwise(plan) and groups == 1:
+        return np.matmul(g, weight.reshape(n_in, n_out).T).reshape(shape)
+    pads, phases = phases_of(plan, shape, n_out, groups)
+    source = padded(g.reshape(shape[0], *plan.count, n_out), pads).reshape(-1)
+    gx = np.empty(shape, weight.dtype)
+    for phase in phases:
+        seen = weight[np.ix_(*phase.offsets)]
+        parts = []
+        for own in range(groups):
+            turned = np.ascontiguousarray(np.swapaxes(_group(seen, groups, own), -1, -2)).reshape(-1, n_in)
+            out = gx.reshape(-1, n_in) if groups == len(phases) == 1 else None
+            parts.append(gathered_product(source, phase.rows, phase.columns[own], turned, out=out))
+        if groups == len(phases) == 1:
+            return gx
+        target = gx[phase.where]
+        target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
+    return gx
 
 convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
 
@@ -238,9 +243,12 @@ class Convolution(Layer):
         self.parameter("weight", (*window, shape[-1] // self.groups, self.channels), self.weights_from)
         self.parameter("bias", (self.channels,), zeros)
 
-    def compute(self, x: Any) -> Any:
-        y = convolution(x, self.weight, self.bias, plan=self.plan_for(x.shape), groups=self.groups)
-        return y if self.activation is None else self.activation(y)
+    def compute(self, x: Any, *following: Any) -> Any:
+        fused = following[0] if following else fusable(self.activation)
+        name, slope = fused or ("none", 0.0)
+        plan = self.plan_for(x.shape)
+        y = convolution(x, self.weight, self.bias, plan=plan, groups=self.groups, activation=name, slope=slope)
+        return y if fused or self.activation is None else self.activation(y)
 
     def plan_for(self, shape: tuple[int, ...]) -> WindowPlan:
         """Where the windows lie on an input of this shape."""

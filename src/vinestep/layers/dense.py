@@ -12,14 +12,15 @@ from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
+from ..kernels.parallel import in_parts, rows_together, spans
 from .base import Layer
 
-__all__ = ["Dense", "dense", "fusable"]
+__all__ = ["DEFINITIONS", "Dense", "activate", "dense", "fusable", "through_activation"]
 
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
 
 NUMBERS = {"none": 0, "relu": 1, "tanh": 2, "sigmoid": 3, "leaky_relu": 4}
-_DEFINITIONS: dict[str, Callable[..., Any]] = {
+DEFINITIONS: dict[str, Callable[..., Any]] = {
     "none": lambda z, slope: z,
     "relu": lambda z, slope: relu(z),
     "tanh": lambda z, slope: np.tanh(z),
@@ -44,7 +45,47 @@ def fusable(activation: Any) -> tuple[str, float] | None:
 
 
 def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> Any:
-    return _DEFINITIONS[activation](np.matmul(x, weight) + bias, slope)
+    return DEFINITIONS[activation](np.matmul(x, weight) + bias, slope)
+
+
+def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
+    """``y = activation(y + bias)`` in place."""
+    number, factor = NUMBERS[activation], y.dtype.type(slope)
+
+    def compute(start: int, stop: int) -> None:
+        part = y[start:stop]
+        if activation == "tanh":  # NumPy's tanh is vectorised, a compiled loop's is not
+            part += bias
+            np.tanh(part, out=part)
+        else:
+            kernels.dense.add_bias_activate(part, bias, number, factor)
+
+    in_parts(compute, spans(y.shape[0], each=y.shape[1]))
+
+
+def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
+    """The cotangent of what was activated, and into `g_bias` its sum over rows; without an activation `g` itself."""
+    number, factor = NUMBERS[activation], y.dtype.type(slope)
+    n, width = y.shape
+    g = np.ascontiguousarray(g)
+    gz = g if activation == "none" else np.empty(g.shape, y.dtype)
+    together = rows_together(n, width)
+    long_g, long_y, long_gz = (array.reshape(-1, together * width) for array in (g, y, gz)) if together > 1 else (g, y, gz)
+
+    def compute(start: int, stop: int, total: np.ndarray) -> np.ndarray:
+        if activation == "none":
+            kernels.dense.sum_rows(long_g[start:stop], total)
+        else:
+            kernels.dense.adjoint_activate(long_g[start:stop], long_y[start:stop], long_gz[start:stop], total, number, factor)
+        return total
+
+    parts = spans(n // together, each=together * width)
+    if len(parts) == together == 1:
+        compute(0, n, g_bias)
+        return gz
+    totals = in_parts(lambda start, stop: compute(start, stop, np.empty(together * width, y.dtype)), parts)
+    np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
+    return gz
 
 
 def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
@@ -57,11 +98,7 @@ def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", s
         kernels.dense.forward_small(rows, weight, bias, y, number, factor)
     else:
         y = np.matmul(rows, weight)
-        if number == 2:  # NumPy's tanh is vectorised, a compiled loop's is not
-            y += bias
-            np.tanh(y, out=y)
-        else:
-            kernels.dense.add_bias_activate(y, bias, number, factor)
+        activate(y, bias, activation, slope)
     if x.ndim != 2:
         y = y.reshape(*x.shape[:-1], n_out)
     return y, y
@@ -90,8 +127,7 @@ def dense_adjoint(
         gz = np.empty(n_out, y.dtype)
         kernels.dense.adjoint_small(g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0])
     else:
-        gz = np.empty(g2.shape, y.dtype)
-        kernels.dense.adjoint_activate(g2, y2, gz, g_bias, number, slope)
+        gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), options.get("slope", 0.0))
         if wanted[1]:
             np.matmul(rows.T, gz, out=g_weight)
         if wanted[0]:

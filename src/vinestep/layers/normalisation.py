@@ -13,11 +13,14 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
+from ..kernels.parallel import in_parts, rows_together, spans
 from .base import Layer
 from .context import PASS
+from .dense import DEFINITIONS
 
 __all__ = ["BatchNorm", "GroupNorm", "LayerNorm", "RMSNorm"]
 
+FLOORS = {"none": -np.inf, "relu": 0.0}
 EPSILON = 1e-5  # added to the variance; keeps the divisor away from zero
 
 
@@ -26,37 +29,82 @@ def _normal(x: Any, axes: tuple[int, ...], epsilon: float) -> Any:
     return centred / np.sqrt(np.mean(np.square(centred), axis=axes, keepdims=True) + epsilon)
 
 
-def _batch_definition(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None) -> Any:
-    return _normal(x, tuple(range(x.ndim - 1)), epsilon) * scale + shift
+def _batch_definition(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none") -> Any:
+    return DEFINITIONS[activation](_normal(x, tuple(range(x.ndim - 1)), epsilon) * scale + shift, 0.0)
+
+
+def _long_rows(x: Any, width: int) -> tuple[np.ndarray, int]:
+    """The array with a channel a column, several narrow rows side by side; and how many."""
+    n = x.size // width
+    together = rows_together(n, width)
+    return np.ascontiguousarray(x).reshape(n // together, together * width), together
 
 
 def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Mean and variance of each channel over everything else."""
-    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    """Mean and population variance of each channel over everything else."""
+    width = x.shape[-1]
     if not fused.USE_KERNELS:
-        return rows.mean(axis=0), rows.var(axis=0)
-    mean, variance = np.empty((2, rows.shape[1]), rows.dtype)
-    kernels.normalisation.moments(rows, mean, variance)
-    return mean, variance
+        flat = x.reshape(-1, width)
+        return flat.mean(axis=0), flat.var(axis=0)
+    rows, together = _long_rows(x, width)
+    about = rows[0, :width].copy()  # near the values, so that little is lost when the square of the mean is taken away
+
+    def compute(start: int, stop: int) -> np.ndarray:
+        found = np.empty((2, rows.shape[1]))
+        kernels.normalisation.moments(rows[start:stop], np.tile(about, together), *found)
+        return found
+
+    parts = in_parts(compute, spans(rows.shape[0], each=2 * rows.shape[1]))
+    sums = np.reshape(parts, (len(parts), 2, together, width)).sum(axis=(0, 2)) * (width / x.size)
+    return (about + sums[0]).astype(x.dtype), np.maximum(sums[1] - sums[0] ** 2, 0).astype(x.dtype)
 
 
-def _batch_forward(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None) -> tuple[Any, Any]:
-    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+def _batch_forward(
+    x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none"
+) -> tuple[Any, Any]:
     mean, variance = moments if moments is not None else _batch_moments(x)
+    rows, together = _long_rows(x, x.shape[-1])
     inverse = 1 / np.sqrt(variance + variance.dtype.type(epsilon))
     y = np.empty(rows.shape, rows.dtype)
-    kernels.normalisation.columns(rows, mean, inverse, scale, shift, y)
+    floor = rows.dtype.type(FLOORS[activation])
+    each = [np.tile(vector, together) for vector in (mean, inverse * scale, shift)]
+    in_parts(
+        lambda start, stop: kernels.normalisation.columns(rows[start:stop], *each, y[start:stop], floor),
+        spans(rows.shape[0], each=rows.shape[1]),
+    )
     return y.reshape(x.shape), (mean, inverse)
 
 
 def _batch_adjoint(
     g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
-    x, scale, _ = inputs
-    rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
-    gx, parts = np.empty(rows.shape, rows.dtype), _parameter_room(scale, places)
-    kernels.normalisation.columns_adjoint(np.ascontiguousarray(g).reshape(rows.shape), rows, *saved, scale, gx, *parts)
-    return [gx.reshape(x.shape), *parts]
+    x, scale, shift = inputs
+    width = x.shape[-1]
+    rows, together = _long_rows(x, width)
+    long_g, gx = np.ascontiguousarray(g).reshape(rows.shape), np.empty(rows.shape, rows.dtype)
+    mean, inverse = saved
+    each = [np.tile(vector, together) for vector in (mean, inverse, inverse * scale, shift)]
+    floor = rows.dtype.type(FLOORS[options.get("activation", "none")])
+
+    def add_up(start: int, stop: int) -> np.ndarray:
+        found = np.empty((2, rows.shape[1]))
+        kernels.normalisation.columns_sums(long_g[start:stop], rows[start:stop], *each, floor, *found)
+        return found
+
+    split = spans(rows.shape[0], each=2 * rows.shape[1])
+    parts = in_parts(add_up, split)
+    sums = np.reshape(parts, (len(parts), 2, together, width)).sum(axis=(0, 2))
+    means = [np.tile((total * (width / x.size)).astype(x.dtype), together) for total in sums]
+    in_parts(
+        lambda start, stop: kernels.normalisation.columns_adjoint(
+            long_g[start:stop], rows[start:stop], *each, floor, *means, gx[start:stop]
+        ),
+        split,
+    )
+    parameters = _parameter_room(scale, places)
+    for place, total in zip(parameters, sums, strict=True):
+        place[...] = total
+    return [gx.reshape(x.shape), *parameters]
 
 
 def _parameter_room(scale: Any, places: Sequence[Any]) -> list[Any]:
@@ -168,11 +216,12 @@ class BatchNorm(_Norm):
         self.statistic("variance", shape[-1:], 1.0)
         self.statistic("seen", (2,), 0.0)  # updates so far, examples of the largest batch
 
-    def compute(self, x: Any) -> Any:
+    def compute(self, x: Any, *following: Any) -> Any:
         self.check_channels(x)
+        activation = following[0][0] if following else "none"
         if not PASS.learning or PASS.dry is not None:
             inverse = 1 / np.sqrt(self.variance + self.variance.dtype.type(self.epsilon))
-            return (x - self.mean) * (inverse * self.scale) + self.shift
+            return DEFINITIONS[activation]((x - self.mean) * (inverse * self.scale) + self.shift, 0.0)
         if x.size == x.shape[-1]:
             raise ShapeError(
                 f"{self._label}: one value a channel has no variance, input of shape {tuple(x.shape)}. Use batches of at least two "
@@ -180,7 +229,7 @@ class BatchNorm(_Norm):
             )
         mean, variance = _batch_moments(held(x))
         self._remember(mean, variance, x.shape[0])
-        return batch_norm(x, self.scale, self.shift, epsilon=self.epsilon, moments=(mean, variance))
+        return batch_norm(x, self.scale, self.shift, epsilon=self.epsilon, moments=(mean, variance), activation=activation)
 
     def _remember(self, mean: np.ndarray, variance: np.ndarray, n: int) -> None:
         updates, largest = self.seen

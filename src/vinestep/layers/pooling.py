@@ -10,10 +10,13 @@ import numpy as np
 from .. import kernels
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
+from ..kernels.parallel import in_parts, spans
 from .base import Layer
-from .windows import Padding, WindowPlan, each_axis, geometry_of, plan_windows, seen_by_window
+from .windows import Padding, WindowPlan, each_axis, padded, places_of_windows, plan_windows, seen_by_window, unpadded
 
 __all__ = ["Flatten", "GlobalMax", "GlobalMean", "MaxPool", "MeanPool", "Reshape", "Upsample"]
+
+LANES = 8  # channels a loop takes at once
 
 
 def _largest_definition(x: Any, *, plan: WindowPlan) -> Any:
@@ -21,22 +24,33 @@ def _largest_definition(x: Any, *, plan: WindowPlan) -> Any:
 
 
 def _largest_forward(x: Any, *, plan: WindowPlan) -> tuple[Any, Any]:
-    x = np.ascontiguousarray(x)
-    volume, geometry = geometry_of(x, plan)
-    y = np.empty((x.shape[0] * int(np.prod(plan.count)), x.shape[-1]), x.dtype)
-    kernels.pooling.largest(volume, y, geometry)
+    wide = padded(x, plan.padding, -np.inf)
+    rows, columns = places_of_windows(plan, x.shape, 1, 1)
+    y = np.empty((rows.size, x.shape[-1]), x.dtype)
+
+    def compute(start: int, stop: int) -> None:
+        kernels.gathered.largest(wide.reshape(-1), rows, columns[0], y, start, stop)
+
+    in_parts(compute, spans(rows.size, each=columns[0].size * x.shape[-1] // LANES))
     return y.reshape(x.shape[0], *plan.count, x.shape[-1]), y
 
 
 def _largest_adjoint(
     g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
-    x = np.ascontiguousarray(inputs[0])
-    volume, geometry = geometry_of(x, options["plan"])
-    gx = np.zeros_like(volume)
-    flat_g = np.ascontiguousarray(g).reshape(y.shape)
-    kernels.pooling.largest_adjoint(flat_g, volume, y, gx, np.empty(y.shape[1], y.dtype), geometry)
-    return [gx.reshape(x.shape)]
+    plan = options["plan"]
+    wide = padded(inputs[0], plan.padding, -np.inf)
+    rows, columns = places_of_windows(plan, inputs[0].shape, 1, 1)
+    gx, flat_g = np.zeros(wide.shape, wide.dtype), np.ascontiguousarray(g).reshape(y.shape)
+    each = rows.size // max(wide.shape[0], 1)
+
+    def compute(start: int, stop: int) -> None:  # whole examples, as windows may overlap
+        kernels.gathered.largest_adjoint(
+            flat_g, wide.reshape(-1), rows, columns[0], y, gx.reshape(-1), start * each, stop * each
+        )  # fmt: skip
+
+    in_parts(compute, spans(wide.shape[0], each=each * columns[0].size * y.shape[1] // LANES))
+    return [unpadded(gx, plan.padding)]
 
 
 largest = Fused("max pool", definition=_largest_definition, forward=_largest_forward, adjoint=_largest_adjoint)

@@ -8,14 +8,29 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import lru_cache, reduce
 from itertools import product
 from typing import Any
 
 import numpy as np
 
+from .. import kernels
 from ..errors import LayerError, ShapeError
+from ..kernels.parallel import in_parts, spans
 
-__all__ = ["Padding", "WindowPlan", "each_axis", "geometry_of", "plan_windows", "seen_by_window"]
+__all__ = [
+    "Padding",
+    "Phase",
+    "WindowPlan",
+    "each_axis",
+    "geometry_of",
+    "padded",
+    "phases_of",
+    "places_of_windows",
+    "plan_windows",
+    "seen_by_window",
+    "unpadded",
+]
 
 Padding = str | int | Sequence[Any]
 
@@ -118,3 +133,100 @@ def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
     befores = _three([before for before, _ in plan.padding], 0)
     numbers = [_three(plan.size, 1), _three(plan.stride, 1), _three(plan.dilation, 1), befores, _three(plan.count, 1)]
     return x.reshape(x.shape[0], *spatial, x.shape[-1]), np.array(numbers, dtype=np.int64)
+
+
+def padded(x: np.ndarray, pads: Sequence[tuple[int, int]], fill: float = 0.0) -> np.ndarray:
+    """The input with `fill` around it along its spatial axes, contiguous; itself if there is nothing to add."""
+    x = np.ascontiguousarray(x)
+    if not any(before or after for before, after in pads):
+        return x
+    wide = np.empty(_shape_with(x.shape, pads), x.dtype)
+    befores = np.array(_three([before for before, _ in pads], 0), np.int64)
+    volumes = [array.reshape(array.shape[0], *_three(array.shape[1:-1], 1), array.shape[-1]) for array in (x, wide)]
+    parts = spans(x.shape[0], each=wide[:1].size)
+    in_parts(lambda start, stop: kernels.convolution.pad(volumes[0][start:stop], volumes[1][start:stop], befores, x.dtype.type(fill)), parts)
+    return wide
+
+
+def unpadded(wide: np.ndarray, pads: Sequence[tuple[int, int]]) -> np.ndarray:
+    """What `padded` began with."""
+    inside = (slice(before, n - after) for n, (before, after) in zip(wide.shape[1:-1], pads, strict=True))
+    return wide[(slice(None), *inside)]
+
+
+def _shape_with(shape: Sequence[int], pads: Sequence[tuple[int, int]]) -> tuple[int, ...]:
+    return (shape[0], *(n + before + after for n, (before, after) in zip(shape[1:-1], pads, strict=True)), shape[-1])
+
+
+def _steps(shape: Sequence[int]) -> list[int]:
+    """How many elements further the next one along each axis lies."""
+    return [int(np.prod(shape[axis + 1 :], dtype=np.int64)) for axis in range(len(shape))]
+
+
+def _lattice(shape: Sequence[int], *axes: np.ndarray) -> np.ndarray:
+    """Sums of one from each, the last running fastest: places in an array of that shape."""
+    places = reduce(np.add.outer, axes).ravel()
+    return places.astype(np.int32 if np.prod(shape, dtype=np.int64) < 2**31 else np.int64)
+
+
+@lru_cache(maxsize=32)
+def places_of_windows(
+    plan: WindowPlan, shape: tuple[int, ...], groups: int, channels: int | None = None
+) -> tuple[np.ndarray, list[np.ndarray]]:
+    """Where each window begins in the padded input of this unpadded shape, and where within a window its elements lie, by group.
+
+    With `channels` of 1 only those of the first channel.
+    """
+    wide = _shape_with(shape, plan.padding)
+    examples, *along, _ = _steps(wide)
+    firsts = (np.arange(n) * s * step for n, s, step in zip(plan.count, plan.stride, along, strict=True))
+    within = [np.arange(k) * d * step for k, d, step in zip(plan.size, plan.dilation, along, strict=True)]
+    parts = np.arange(shape[-1] if channels is None else channels).reshape(groups, -1)
+    return _lattice(wide, np.arange(shape[0]) * examples, *firsts), [_lattice(wide, *within, own) for own in parts]
+
+
+@dataclass(frozen=True, slots=True)
+class Phase:
+    """Places of the input that lie alike between the windows' strides, and the windows that see them."""
+
+    where: tuple[slice, ...]
+    """In the input."""
+    offsets: tuple[list[int], ...]
+    """Places of the window that fall there, along each axis."""
+    rows: np.ndarray
+    columns: list[np.ndarray]
+    """With the rows, where in the padded cotangent the windows' values lie, by group."""
+
+
+@lru_cache(maxsize=32)
+def phases_of(plan: WindowPlan, shape: tuple[int, ...], width: int, groups: int) -> tuple[list[tuple[int, int]], list[Phase]]:
+    """How to collect for an input of this shape what its windows spread: padding of the cotangent, `width` channels wide, and phases.
+
+    The window that sees place ``p + m * stride`` with its place o is number ``m + (p + before - o * dilation) / stride``, if whole.
+    """
+    axes = []
+    for n, k, s, d, (before, _), count in zip(shape[1:-1], plan.size, plan.stride, plan.dilation, plan.padding, plan.count, strict=True):
+        found = []
+        for p in range(min(s, n)):
+            offsets = [o for o in range(k) if (p + before - o * d) % s == 0]
+            found.append((p, -(-(n - p) // s), offsets, np.array([(p + before - o * d) // s for o in offsets], np.int64)))
+        lowest = min((int(shift.min()) for _, _, _, shift in found if shift.size), default=0)
+        highest = max((int(shift.max()) + m for _, m, _, shift in found if shift.size), default=0)
+        axes.append((s, (max(-lowest, 0), max(highest - count, 0)), found))
+    pads = [pad for _, pad, _ in axes]
+    wide = _shape_with((shape[0], *plan.count, width), pads)
+    examples, *along, _ = _steps(wide)
+    channels = np.arange(width).reshape(groups, -1)
+    phases = []
+    for chosen in product(*(found for _, _, found in axes)):
+        firsts = [np.arange(m) * step for (_, m, _, _), step in zip(chosen, along, strict=True)]
+        within = [(shift + before) * step for (_, _, _, shift), (before, _), step in zip(chosen, pads, along, strict=True)]
+        phases.append(
+            Phase(
+                where=(slice(None), *(slice(p, None, s) for (p, *_), (s, *_) in zip(chosen, axes, strict=True))),
+                offsets=tuple(offsets for _, _, offsets, _ in chosen),
+                rows=_lattice(wide, np.arange(shape[0]) * examples, *firsts),
+                columns=[_lattice(wide, *within, own) for own in channels],
+            )
+        )
+    return pads, phases

@@ -1,0 +1,71 @@
+"""Ranges split over a few threads. The loops are compiled without the interpreter lock, so that they run side by side."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import TypeVar
+
+__all__ = ["in_parts", "n_threads", "rows_together", "spans"]
+
+T = TypeVar("T")
+
+MOST_THREADS = 8
+GRAIN = 1 << 17  # elements below which handing a part to another thread costs more than it saves
+
+LONG = 64  # elements from which a loop along a row is as fast as a long one
+
+
+def n_threads() -> int:
+    """How many threads share the work: ``VINESTEP_THREADS``, or ``OMP_NUM_THREADS``, or as many as there are processors, up to 8."""
+    for name in ("VINESTEP_THREADS", "OMP_NUM_THREADS"):
+        asked = os.environ.get(name, "")
+        if asked.isdigit() and int(asked) > 0:
+            return int(asked)
+    usable = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    return min(usable, MOST_THREADS)
+
+
+THREADS = n_threads()
+_pool: ThreadPoolExecutor | None = None
+
+
+def _forget() -> None:
+    """In a forked process the threads do not exist."""
+    global _pool
+    _pool = None
+
+
+if hasattr(os, "register_at_fork"):
+    os.register_at_fork(after_in_child=_forget)
+
+
+def spans(n: int, *, each: int = 1, multiple: int = 1) -> list[tuple[int, int]]:
+    """``range(n)`` in as many parts as there are threads, or in one if the work is small.
+
+    `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`.
+    """
+    parts = max(1, min(THREADS, n * each // GRAIN, n // multiple))
+    bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
+    return list(zip(bounds[:-1], bounds[1:], strict=True))
+
+
+def rows_together(n: int, width: int) -> int:
+    """How many of n narrow rows to treat as one long row; a power of two that divides n."""
+    together = 1
+    while together * width < LONG and n % (2 * together) == 0 and n:
+        together *= 2
+    return together
+
+
+def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> list[T]:
+    """``work(start, stop)`` for each part, side by side; the results in order."""
+    if len(parts) == 1:
+        return [work(*parts[0])]
+    global _pool
+    pool = _pool
+    if pool is None:
+        pool = _pool = ThreadPoolExecutor(THREADS - 1, thread_name_prefix="vinestep")
+    others = [pool.submit(work, *part) for part in parts[1:]]
+    return [work(*parts[0]), *(other.result() for other in others)]
