@@ -45,7 +45,7 @@ def dense(widths: tuple[int, ...], batch: int) -> dict[str, Callable[[], object]
     for width in widths[1:-1]:
         layers += [vs.Dense(width), vs.relu]
     training = vs.Training(vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(1e-3))
-    hand = HandWrittenDense(widths, batch)
+    hand = HandWrittenDense(widths)
     return {
         "ours": lambda: training.step((x, labels)),
         "hand-written": lambda: hand.step(x, labels),

@@ -76,20 +76,28 @@ def spatial(draw, dtype, channels):
     return numbers(draw, (draw(sizes), *draw(st.sampled_from([(5, 4, 3), (1, 2, 3), (6, 6, 1)]))[:ndim], channels), dtype), ndim
 
 
+activations = st.sampled_from([{"activation": name, "slope": 0.2} for name in ("none", "relu", "tanh", "sigmoid", "leaky_relu")])
+
+
 def convolution_case(draw, dtype):
-    groups, n_in, n_out = draw(st.sampled_from([(1, 1, 1), (1, 3, 4), (2, 4, 6), (4, 4, 8)]))
+    groups, n_in, n_out = draw(st.sampled_from([(1, 1, 1), (1, 3, 4), (2, 4, 6), (4, 4, 8), (1, 12, 10), (2, 18, 40)]))
     x, ndim = spatial(draw, dtype, n_in)
     size = draw(st.sampled_from([(1, 1, 1), (2, 1, 3), (3, 3, 3)]))[:ndim]
     stride, dilation = draw(st.sampled_from([((1,) * ndim, (1,) * ndim), ((2,) * ndim, (1,) * ndim), ((1,) * ndim, (2,) * ndim)]))
     plan = plan_windows("test", x.shape[1:-1], size, stride, dilation, draw(st.sampled_from(["same", 4])))
     weight = np.ascontiguousarray(numbers(draw, (*size, n_in // groups, n_out), dtype))
-    return [x, weight, numbers(draw, (n_out,), dtype)], {"plan": plan, "groups": groups}
+    return [x, weight, numbers(draw, (n_out,), dtype)], {"plan": plan, "groups": groups} | draw(activations)
 
 
 def max_pool_case(draw, dtype):
     x, ndim = spatial(draw, dtype, 3)
     size = draw(st.sampled_from([(1, 1, 1), (2, 1, 3), (3, 3, 3)]))[:ndim]
     return [x], {"plan": plan_windows("test", x.shape[1:-1], size, (2,) * ndim, (1,) * ndim, "same")}
+
+
+def batch_norm_case(draw, dtype):
+    inputs, options = norm_case(draw, dtype)
+    return inputs, options | {"activation": draw(st.sampled_from(["none", "relu"]))}
 
 
 def norm_case(draw, dtype):
@@ -125,7 +133,7 @@ CASES = {
     "embedding": embedding_case,
     "convolution": convolution_case,
     "max pool": max_pool_case,
-    "batch norm": norm_case,
+    "batch norm": batch_norm_case,
     "layer norm": norm_case,
     "dense": dense_case,
     "dense chain": chain_case,

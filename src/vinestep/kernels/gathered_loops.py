@@ -10,6 +10,7 @@ vectorises no loop as short as a few channels.
 from __future__ import annotations
 
 import llvmlite.binding
+import numpy as np
 from llvmlite import ir
 from numba import types
 from numba.core import cgutils
@@ -148,6 +149,7 @@ def product(x, rows, columns, b, bias, c, begin, end, floor, lowest):
     n_out, depth = b.shape[1], columns.size
     flat_b, flat_c = b.reshape(-1), c.reshape(-1)
     widest = 2 * VECTOR // b.itemsize
+    packed = np.empty(CHUNK * widest, b.dtype)
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -164,11 +166,17 @@ def product(x, rows, columns, b, bias, c, begin, end, floor, lowest):
             for first in range(0, depth, CHUNK):
                 last = min(first + CHUNK, depth)
                 least = floor if last == depth else lowest
+                source, at_b, step_b = flat_b, o, n_out
+                if n_out > width:  # side by side, as lines of the cache far apart in memory drive one another out
+                    for k in range(last - first):
+                        for j in range(width):
+                            packed[k * width + j] = b[first + k, o + j]
+                    source, at_b, step_b = packed, -first * width, width
                 for row in range(i, stop, ROWS):
                     at = row * n_out + o
                     before, at_before, step = (bias, o, 0) if first == 0 else (flat_c, at, n_out)
                     _add_tile(
-                        width, widest, x, rows, row, columns, first, last, flat_b, o, n_out, before, at_before, step, flat_c, at, n_out, least
+                        width, widest, x, rows, row, columns, first, last, source, at_b, step_b, before, at_before, step, flat_c, at, n_out, least
                     )  # fmt: skip
             o += width
         i = stop

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from typing import TypeVar
+from concurrent.futures import ThreadPoolExecutor, wait
+from typing import Any, TypeVar
 
 __all__ = ["in_parts", "n_threads", "rows_together", "spans"]
 
 T = TypeVar("T")
 
 MOST_THREADS = 8
-GRAIN = 1 << 17  # elements below which handing a part to another thread costs more than it saves
-
+GRAIN = 1 << 15  # elements in a part, at least
+WORTH = 1 << 17  # elements below which handing parts to other threads costs more than it saves
+SHARES = 4  # parts a thread, so that one that is held up is not waited for
 LONG = 64  # elements from which a loop along a row is as fast as a long one
 
 
@@ -42,11 +43,14 @@ if hasattr(os, "register_at_fork"):
 
 
 def spans(n: int, *, each: int = 1, multiple: int = 1) -> list[tuple[int, int]]:
-    """``range(n)`` in as many parts as there are threads, or in one if the work is small.
+    """``range(n)`` in parts for the threads to take, or in one if the work is small.
 
-    `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`.
+    `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`. The parts depend on the
+    work and the number of threads only, so that sums over them come out the same each time.
     """
-    parts = max(1, min(THREADS, n * each // GRAIN, n // multiple))
+    parts = 1
+    if THREADS > 1 and n * each >= WORTH:
+        parts = max(1, min(SHARES * THREADS, n * each // GRAIN, n // multiple))
     bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
     return list(zip(bounds[:-1], bounds[1:], strict=True))
 
@@ -67,5 +71,19 @@ def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> lis
     pool = _pool
     if pool is None:
         pool = _pool = ThreadPoolExecutor(THREADS - 1, thread_name_prefix="vinestep")
-    others = [pool.submit(work, *part) for part in parts[1:]]
-    return [work(*parts[0]), *(other.result() for other in others)]
+    found: list[Any] = [None] * len(parts)
+    left = iter(range(len(parts)))
+
+    def take() -> None:
+        for number in left:
+            found[number] = work(*parts[number])
+
+    helpers = [pool.submit(take) for _ in range(THREADS - 1)]
+    try:
+        take()
+    finally:
+        begun = [helper for helper in helpers if not helper.cancel()]
+        wait(begun)
+    for helper in begun:
+        helper.result()
+    return found

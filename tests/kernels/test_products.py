@@ -1,0 +1,59 @@
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from vinestep.kernels import parallel
+from vinestep.kernels.products import gathered_product
+
+
+@pytest.mark.parametrize("dtype", [np.float32, np.float64])
+@settings(deadline=None)
+@given(
+    n=st.sampled_from([0, 1, 7, 8, 9, 255, 263, 300]),
+    depth=st.sampled_from([0, 1, 255, 256, 600]),
+    width=st.sampled_from([1, 4, 7, 8, 9, 12, 16, 31, 33, 64, 100]),
+    floor=st.sampled_from([-np.inf, 0.0]),
+)
+def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth, width, floor):
+    rng = np.random.default_rng(n + depth + width)
+    x = rng.normal(size=2000).astype(dtype)
+    rows, columns = rng.integers(0, 1000, n).astype(np.int32), rng.integers(0, 1000, depth).astype(np.int32)
+    b, bias = rng.normal(size=(depth, width)).astype(dtype), rng.normal(size=width).astype(dtype)
+    expected = np.maximum(x[rows[:, None] + columns].astype(float) @ b + bias, floor)
+    found = gathered_product(x, rows, columns, b, bias, floor=floor)
+    np.testing.assert_allclose(found, expected, rtol=0, atol=(1e-3 if dtype == np.float32 else 1e-12))
+
+
+def test_not_a_number_passes_the_floor():
+    x = np.array([np.nan] * 8 + [-1.0] * 8)
+    found = gathered_product(x, np.arange(16), np.array([0]), np.ones((1, 8)), floor=0.0)
+    assert np.isnan(found[:8]).all() and (found[8:] == 0).all()
+
+
+def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
+    rng = np.random.default_rng(0)
+    x, b = rng.normal(size=40_000).astype(np.float32), rng.normal(size=(300, 40)).astype(np.float32)
+    rows, columns = np.arange(30_003), np.arange(300)
+    results = []
+    for threads in (1, 2, 3):
+        monkeypatch.setattr(parallel, "THREADS", threads)
+        assert len(parallel.spans(rows.size, each=300, multiple=8)) == threads
+        results.append(gathered_product(x, rows, columns, b))
+    assert np.array_equal(results[0], results[1]) and np.array_equal(results[0], results[2])
+
+
+@given(n=st.integers(0, 10_000_000), each=st.integers(1, 100), multiple=st.sampled_from([1, 8]))
+def test_spans_cover_the_range_in_order(n, each, multiple):
+    found = parallel.spans(n, each=each, multiple=multiple)
+    assert found[0][0] == 0 and found[-1][1] == n
+    assert all(a[1] == b[0] and b[0] % multiple == 0 for a, b in zip(found, found[1:], strict=False))
+
+
+def test_error_in_another_thread_reaches_the_caller():
+    def work(start, stop):
+        if start:
+            raise ValueError("in the second part")
+
+    with pytest.raises(ValueError, match="second part"):
+        parallel.in_parts(work, [(0, 1), (1, 2)])
