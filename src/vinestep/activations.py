@@ -14,6 +14,7 @@ from . import kernels
 from .autodiff.fused import Fused
 from .autodiff.registry import Rule
 from .autodiff.tensor import Tensor, apply, held
+from .kernels.parallel import WORTH, in_parts, spans
 
 __all__ = [
     "LeakyRelu",
@@ -47,7 +48,36 @@ def _positive(x: Any) -> Any:
     return np.asarray(held(x)) > 0
 
 
-_relu = Rule("relu", lambda x: np.maximum(x, 0), (lambda g, y, x: g * _positive(y),), keeps="y")
+_relu_by_numpy = Rule("relu", lambda x: np.maximum(x, 0), (lambda g, y, x: g * _positive(y),), keeps="y")
+
+
+def _relu_forward(x: Any) -> tuple[Any, Any]:
+    if x.size < WORTH or not x.flags.c_contiguous:
+        y = np.maximum(x, 0)
+    else:
+        y = np.empty(x.shape, x.dtype)
+        flat, out = x.reshape(-1), y.reshape(-1)
+        in_parts(lambda start, stop: np.maximum(flat[start:stop], 0, out=out[start:stop]), spans(x.size))
+    return y, y
+
+
+def _relu_adjoint(
+    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    if np.ndim(y) == 0:
+        return [g * (y > 0)]
+    gx = np.empty(y.shape, y.dtype)
+    flat = [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)]
+    in_parts(lambda start, stop: kernels.activations.where_positive(*(array[start:stop] for array in flat)), spans(y.size))
+    return [gx]
+
+
+_relu = Fused(
+    "relu",
+    definition=lambda x: apply(_relu_by_numpy, (x,), {}),
+    forward=_relu_forward,
+    adjoint=_relu_adjoint,
+)
 
 
 def relu(x: Any) -> Any:
@@ -58,7 +88,7 @@ def relu(x: Any) -> Any:
     >>> relu(np.array([-1.0, 2.0]))
     array([0., 2.])
     """
-    return apply(_relu, (x,), {})
+    return _relu(x if isinstance(x, Tensor) else np.asarray(x))
 
 
 _leaky_relu = Rule(

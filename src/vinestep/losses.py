@@ -15,6 +15,7 @@ from .autodiff.fused import Fused
 from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
 from .errors import DataError, ShapeError
+from .kernels.parallel import in_parts, spans
 
 __all__ = [
     "absolute_error",
@@ -269,7 +270,9 @@ def _squared_error_forward(prediction: Any, target: Any, *, reduction: str = "me
         slopes = prediction - target
         return np.square(slopes), slopes
     slopes = np.empty(prediction.shape, prediction.dtype)
-    total = kernels.losses.squared_error(np.ravel(prediction), np.ravel(target), slopes.reshape(-1))
+    flat = [np.ravel(prediction), np.ravel(target), slopes.reshape(-1)]
+    parts = spans(slopes.size)
+    total = sum(in_parts(lambda start, stop: kernels.losses.squared_error(*(array[start:stop] for array in flat)), parts))
     return prediction.dtype.type(total / prediction.size if reduction == "mean" else total), slopes
 
 
@@ -278,8 +281,15 @@ def _squared_error_adjoint(
 ) -> list[Any]:
     reduction = options.get("reduction", "mean")
     factor = g * 2 if reduction != "mean" else g * (2 / slopes.size)
-    by_prediction = slopes * np.asarray(factor, slopes.dtype)
+    by_prediction = slopes * np.asarray(factor, slopes.dtype) if np.ndim(factor) else _scaled(slopes, slopes.dtype.type(factor))
     return [by_prediction if wanted[0] else None, -by_prediction if wanted[1] else None]
+
+
+def _scaled(array: np.ndarray, factor: Any) -> np.ndarray:
+    out = np.empty(array.shape, array.dtype)
+    flat, into = array.reshape(-1), out.reshape(-1)
+    in_parts(lambda start, stop: np.multiply(flat[start:stop], factor, out=into[start:stop]), spans(array.size))
+    return out
 
 
 _squared_error = Fused(

@@ -129,6 +129,7 @@ def gelu_case(draw, dtype):
 CASES = {
     "softmax": softmax_case,
     "gelu_tanh": gelu_case,
+    "relu": gelu_case,
     "lstm": lstm_case,
     "embedding": embedding_case,
     "convolution": convolution_case,

@@ -38,7 +38,7 @@ def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
     results = []
     for threads in (1, 2, 3):
         monkeypatch.setattr(parallel, "THREADS", threads)
-        assert len(parallel.spans(rows.size, each=300, multiple=8)) == threads
+        assert (len(parallel.spans(rows.size, each=300, multiple=8)) > 1) == (threads > 1)
         results.append(gathered_product(x, rows, columns, b))
     assert np.array_equal(results[0], results[1]) and np.array_equal(results[0], results[2])
 

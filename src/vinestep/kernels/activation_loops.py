@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from .compiling import kernel
 
-__all__ = ["gelu_adjoint", "gelu_inner", "gelu_outer", "softmax_adjoint"]
+__all__ = ["gelu_adjoint", "gelu_inner", "gelu_outer", "softmax_adjoint", "where_positive"]
 
 
 @kernel
@@ -25,6 +25,14 @@ def gelu_adjoint(g, x, t, out, cubic, root, half, three, one):
     for i in range(x.size):
         inner = root * (one + three * cubic * x[i] * x[i])
         out[i] = g[i] * (half * (one + t[i]) + half * x[i] * (one - t[i] * t[i]) * inner)
+
+
+@kernel
+def where_positive(g, y, out):
+    """``g`` where `y` is positive, 0 elsewhere."""
+    zero = g.dtype.type(0)
+    for i in range(g.size):
+        out[i] = g[i] if y[i] > zero else zero
 
 
 @kernel

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, wait
 from typing import Any, TypeVar
 
-__all__ = ["in_parts", "n_threads", "rows_together", "spans"]
+__all__ = ["WORTH", "in_parts", "n_threads", "rows_together", "spans"]
 
 T = TypeVar("T")
 

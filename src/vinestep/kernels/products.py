@@ -10,6 +10,7 @@ from .parallel import in_parts, spans
 __all__ = ["gathered_product"]
 
 TILE = 8  # rows and columns that the loops need at least
+WIDE = 64  # columns of b from which its laying out has to pay for as many rows
 RATE = 32  # multiply-adds in the time of one element of a simple loop
 
 
@@ -59,5 +60,5 @@ def gathered_product(
     def compute(start: int, stop: int) -> None:
         gathered.product(x, rows, columns, b, bias, c, start, stop, least, lowest)
 
-    in_parts(compute, spans(n, each=1 + depth * width // RATE, multiple=TILE))
+    in_parts(compute, spans(n, each=1 + depth * width // RATE, multiple=TILE if width < WIDE else WIDE))
     return c

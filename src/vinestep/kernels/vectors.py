@@ -1,0 +1,204 @@
+"""Vector instructions put together one by one, where the compiler by itself keeps no block of sums in registers and vectorises
+neither loops as short as a few channels nor hyperbolic tangents.
+"""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+import llvmlite.binding
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.extending import intrinsic
+
+__all__ = ["ROWS", "VECTOR", "Writer", "exp_all", "multiply_tile", "tanh_all"]
+
+WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
+VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
+ROWS = 8 if WIDE_REGISTERS else 4  # of a tile; with two vectors a row its sums just stay in registers
+
+INDEX = ir.IntType(64)
+class _Float(NamedTuple):
+    """What the exponential needs to know of a kind of float."""
+
+    terms: int
+    """Of the series."""
+    bias: int
+    fraction: int
+    """Bits of it."""
+    log_2: tuple[float, float]
+    """The first, times a small whole number, is exact; both add up to log(2)."""
+
+
+FLOATS = {
+    32: _Float(8, 127, 23, (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1"))),
+    64: _Float(14, 1023, 52, (float.fromhex("0x1.62e42feep-1"), float.fromhex("0x1.a39ef35793c76p-33"))),
+}
+
+
+class Writer:
+    """Writes vector instructions over the arguments of a function; places are numbers of elements."""
+
+    def __init__(self, context, builder, signature, names, arguments, n_bytes):
+        self.builder = builder
+        self.value = dict(zip(names.split(), arguments, strict=True))
+        self.length = {}
+        kinds = dict(zip(names.split(), signature.args, strict=True))
+        for name, kind in kinds.items():
+            if isinstance(kind, types.Array):
+                array = context.make_array(kind)(context, builder, self.value[name])
+                self.value[name], self.length[name] = array.data, array.nitems
+        self.bits = kinds["x"].dtype.bitwidth
+        self.one = context.get_value_type(kinds["x"].dtype)
+        self.lanes = max(n_bytes * 8 // self.bits, 1)
+        self.many = ir.VectorType(self.one, self.lanes)
+        self.whole = ir.VectorType(ir.IntType(self.bits), self.lanes)
+
+    def __getitem__(self, name):
+        return self.value[name]
+
+    def plus(self, place, more):
+        return self.builder.add(place, INDEX(more) if isinstance(more, int) else more)
+
+    def times(self, place, factor):
+        return self.builder.mul(place, INDEX(factor) if isinstance(factor, int) else factor)
+
+    def number(self, name, place):
+        """An element of an array of whole numbers."""
+        found = self.builder.load(self.builder.gep(self.value[name], [place]))
+        return self.builder.sext(found, INDEX) if found.type.width < INDEX.width else found
+
+    def vector(self, name, place):
+        """Where the vector that begins at an element lies."""
+        return self.builder.bitcast(self.builder.gep(self.value[name], [place]), self.many.as_pointer())
+
+    def load(self, name, place):
+        return self.builder.load(self.vector(name, place), align=self.bits // 8)
+
+    def store(self, found, name, place):
+        self.builder.store(found, self.vector(name, place), align=self.bits // 8)
+
+    def constant(self, number):
+        """A number in all lanes."""
+        return ir.Constant(self.many, [float(number)] * self.lanes)
+
+    def spread(self, value):
+        """One value in all lanes."""
+        empty = ir.Constant(self.many, ir.Undefined)
+        first = self.builder.insert_element(empty, value, ir.IntType(32)(0))
+        return self.builder.shuffle_vector(first, empty, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), [0] * self.lanes))
+
+    def call(self, name, *values):
+        function = ir.FunctionType(self.many, [self.many] * len(values))
+        full = f"llvm.{name}.v{self.lanes}f{self.bits}"
+        return self.builder.call(cgutils.get_or_insert_function(self.builder.module, function, full), values)
+
+    def multiply_add(self, a, b, c):
+        return self.call("fmuladd", a, b, c)
+
+    def at_least(self, value, least):
+        """The larger; NaN in `value` stays, as the comparison with it is false."""
+        return self.builder.select(self.builder.fcmp_ordered("<", value, least), least, value)
+
+    def at_most(self, value, most):
+        return self.builder.select(self.builder.fcmp_ordered(">", value, most), most, value)
+
+    def count(self, stop, start=0):
+        """A loop over whole numbers."""
+        first = INDEX(start) if isinstance(start, int) else start
+        return cgutils.for_range_slice(self.builder, first, stop, INDEX(1))
+
+    def _exponential(self, x):
+        """``exp(x) = power * (1 + rest)`` with a power of two; for values between whose exponentials are normal numbers.
+
+        ``x = k * log(2) + r``, with `k` the nearest whole number; `rest` is the Taylor series of ``exp(r) - 1``.
+        """
+        b, float_ = self.builder, FLOATS[self.bits]
+        k = self.call("rint", b.fmul(x, self.constant(1 / math.log(2))))
+        r = x
+        for part in float_.log_2:
+            r = self.multiply_add(k, self.constant(-part), r)
+        series = self.constant(1 / math.factorial(float_.terms))
+        for n in range(float_.terms - 1, 1, -1):
+            series = self.multiply_add(series, r, self.constant(1 / math.factorial(n)))
+        rest = self.multiply_add(b.fmul(r, r), series, r)
+        whole = b.add(b.fptosi(k, self.whole), ir.Constant(self.whole, [float_.bias] * self.lanes))
+        power = b.bitcast(b.shl(whole, ir.Constant(self.whole, [float_.fraction] * self.lanes)), self.many)
+        return power, rest
+
+    def exp(self, x):
+        """For x up to 0; 0 where the result would be below the normal numbers."""
+        lowest = self.constant(math.log(2) * (2 - FLOATS[self.bits].bias))
+        power, rest = self._exponential(self.at_least(x, lowest))
+        found = self.multiply_add(power, rest, power)
+        return self.builder.select(self.builder.fcmp_ordered("<", x, lowest), self.constant(0), found)
+
+    def tanh(self, x):
+        """``e / (e + 2)`` with ``e = exp(2 * x) - 1``, which is small exactly where x is."""
+        b = self.builder
+        bounded = self.at_most(self.at_least(x, self.constant(-20)), self.constant(20))
+        power, rest = self._exponential(b.fadd(bounded, bounded))
+        e = self.multiply_add(power, rest, b.fsub(power, self.constant(1)))
+        return b.fdiv(e, b.fadd(e, self.constant(2)))
+
+
+TILE = "x rows i columns first last b at_b step_b start at_start step_start c at_c step_c floor"
+
+
+def multiply_tile(n_vectors, n_bytes):
+    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays."""
+
+    @intrinsic
+    def tile(typing_context, x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
+        kinds = (x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
+
+        def generate(context, builder, signature, arguments):
+            w = Writer(context, builder, signature, TILE, arguments, n_bytes)
+            cells = [(r, v) for r in range(ROWS) for v in range(n_vectors)]
+
+            def cell(name, r, v):
+                return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], r)), v * w.lanes)
+
+            sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
+            sums = {(r, v): cgutils.alloca_once_value(builder, w.load("start", cell("start", r, v))) for r, v in cells}
+            with w.count(w["last"], w["first"]) as (k, _):
+                column = w.number("columns", k)
+                line = w.plus(w["at_b"], w.times(k, w["step_b"]))
+                factors = [w.load("b", w.plus(line, v * w.lanes)) for v in range(n_vectors)]
+                for r in range(ROWS):
+                    element = w.spread(builder.load(builder.gep(sources[r], [column])))
+                    for v in range(n_vectors):
+                        builder.store(w.multiply_add(element, factors[v], builder.load(sums[r, v])), sums[r, v])
+            least = w.spread(w["floor"])
+            for r, v in cells:
+                w.store(w.at_least(builder.load(sums[r, v]), least), "c", cell("c", r, v))
+            return context.get_dummy_value()
+
+        return types.void(*kinds), generate
+
+    return tile
+
+
+def _each(method):
+    """A function that applies a method of the writer to all elements of a flat array."""
+
+    @intrinsic
+    def apply(typing_context, x, y):
+        def generate(context, builder, signature, arguments):
+            for n_bytes in (VECTOR, 1):
+                w = Writer(context, builder, signature, "x y", arguments, n_bytes)
+                whole = builder.sub(w.length["x"], builder.srem(w.length["x"], INDEX(VECTOR * 8 // w.bits)))
+                first, stop = (INDEX(0), whole) if n_bytes == VECTOR else (whole, w.length["x"])
+                with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+                    w.store(getattr(w, method)(w.load("x", i)), "y", i)
+            return context.get_dummy_value()
+
+        return types.void(x, y), generate
+
+    return apply
+
+
+tanh_all = _each("tanh")
+exp_all = _each("exp")
