@@ -13,9 +13,15 @@ from threadpoolctl import threadpool_info
 
 __all__ = ["interleaved", "machine"]
 
+SETTLING = 0.15  # seconds
+
 
 def interleaved(contenders: Mapping[str, Callable[[], object]], *, seconds: float = 2.0, rounds: int = 41) -> dict[str, float]:
-    """Median seconds a call of each contender; they take turns, so that a slow moment of the machine hits all."""
+    """Median seconds a call of each contender; they take turns, so that a slow moment of the machine hits all.
+
+    A turn begins with calls that are not timed, for as long as the threads of BLAS go on spinning after its last product: else a
+    contender would pay for the threads of the one before it, and find the cache full of that one's data.
+    """
     for call in contenders.values():
         for _ in range(3):
             call()
@@ -28,6 +34,9 @@ def interleaved(contenders: Mapping[str, Callable[[], object]], *, seconds: floa
     gc.collect()
     for _ in range(rounds):
         for name, call in contenders.items():
+            until = time.perf_counter() + SETTLING
+            while time.perf_counter() < until:
+                call()
             begun = time.perf_counter()
             for _ in range(repeats):
                 call()

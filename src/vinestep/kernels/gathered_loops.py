@@ -14,9 +14,9 @@ from numba.extending import intrinsic
 from .compiling import kernel
 from .vectors import INDEX, ROWS, VECTOR, Writer, multiply_tile
 
-__all__ = ["largest", "largest_adjoint", "multiply", "product"]
+__all__ = ["largest", "largest_adjoint", "multiply"]
 
-CHUNK = 256  # rows, and columns, after which operands are used again while they are in the cache
+CHUNK, DEPTH = 256, 64  # rows and columns of `a` after which operands are used again while they are in the cache
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 LANES = 8  # channels taken at once by pooling
 
@@ -44,7 +44,7 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
     depth = columns.size
     widest = 2 * VECTOR // b.itemsize
     beside = step_b * b.itemsize >= FAR and end - begin >= 4 * ROWS
-    packed = np.empty(CHUNK * widest if beside else 0, b.dtype)
+    packed = np.empty(DEPTH * widest if beside else 0, b.dtype)
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -58,8 +58,8 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
             while width > n_out - o and width > widest // 4:
                 width //= 2
             o = min(o, n_out - width)
-            for first in range(0, depth, CHUNK):
-                last = min(first + CHUNK, depth)
+            for first in range(0, depth, DEPTH):
+                last = min(first + DEPTH, depth)
                 least = floor if last == depth else lowest
                 source, at_b, step = b, o, step_b
                 if beside:
@@ -76,12 +76,6 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
                     )  # fmt: skip
             o += width
         i = stop
-
-
-@kernel
-def product(x, rows, columns, b, bias, c, begin, end, floor, lowest):
-    """`multiply` for contiguous matrices."""
-    multiply(x, rows, columns, b.reshape(-1), b.shape[1], bias, c.reshape(-1), c.shape[1], c.shape[1], begin, end, floor, lowest)
 
 
 POOL = "x place columns c y at"

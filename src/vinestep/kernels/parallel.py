@@ -42,15 +42,16 @@ if hasattr(os, "register_at_fork"):
     os.register_at_fork(after_in_child=_forget)
 
 
-def spans(n: int, *, each: int = 1, multiple: int = 1) -> list[tuple[int, int]]:
+def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> list[tuple[int, int]]:
     """``range(n)`` in parts for the threads to take, or in one if the work is small.
 
-    `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`. The parts depend on the
+    `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`, and there are `shares` of them a
+    thread. The parts depend on the
     work and the number of threads only, so that sums over them come out the same each time.
     """
     parts = 1
     if THREADS > 1 and n * each >= WORTH:
-        parts = max(1, min(SHARES * THREADS, n * each // GRAIN, n // multiple))
+        parts = max(1, min(shares * THREADS, n * each // GRAIN, n // multiple))
     bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
     return list(zip(bounds[:-1], bounds[1:], strict=True))
 

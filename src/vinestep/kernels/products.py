@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
 from . import gathered
 from .parallel import in_parts, spans
 
-__all__ = ["gathered_product"]
+__all__ = ["gathered_product", "product", "turned_product"]
 
 TILE = 8  # rows and columns that the loops need at least
-WIDE = 64  # columns of b from which its laying out has to pay for as many rows
+WIDE = 128  # columns from which the work may be split between them
+LONG = 16  # times as deep as it has rows: a product to be split along its depth
+BLOCK = 32  # columns that go together
 RATE = 32  # multiply-adds in the time of one element of a simple loop
 
 
@@ -41,7 +45,7 @@ def gathered_product(
     Returns
     -------
     c : ndarray, shape (n, width)
-        Each row is computed by itself, so that the number of threads makes no difference.
+        Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
     """
     n, (depth, width) = rows.size, b.shape
     c = np.empty((n, width), b.dtype) if out is None else out
@@ -56,9 +60,51 @@ def gathered_product(
         c[...] = gathered_product(x, rows, columns, b, bias, floor=floor)[:n, :width]
         return c
     least, lowest = b.dtype.type(floor), b.dtype.type(-np.inf)
+    flat_b, flat_c = b.reshape(-1), c.reshape(-1)
 
-    def compute(start: int, stop: int) -> None:
-        gathered.product(x, rows, columns, b, bias, c, start, stop, least, lowest)
+    def rows_of(start: int, stop: int) -> None:
+        gathered.multiply(x, rows, columns, flat_b, width, bias, flat_c, width, width, start, stop, least, lowest)
 
-    in_parts(compute, spans(n, each=1 + depth * width // RATE, multiple=TILE if width < WIDE else WIDE))
+    def columns_of(start: int, stop: int) -> None:
+        gathered.multiply(
+            x, rows, columns, flat_b[start:], width, bias[start:], flat_c[start:], width, stop - start, 0, n, least, lowest
+        )  # fmt: skip
+
+    cost = depth * n * width // RATE
+    if depth >= LONG * n and floor == -np.inf:
+        parts = spans(depth, each=1 + cost // depth)
+        sums = np.empty((len(parts), n, width), b.dtype)
+
+        def depth_of(start: int, stop: int) -> None:
+            own = sums[[first for first, _ in parts].index(start)].reshape(-1)
+            begin = bias if start == 0 else np.zeros_like(bias)
+            gathered.multiply(
+                x, rows, columns[start:stop], flat_b[start * width :], width, begin, own, width, width, 0, n, least, lowest
+            )  # fmt: skip
+
+        in_parts(depth_of, parts)
+        np.add.reduce(sums, axis=0, out=c)
+    elif width >= max(n, WIDE):
+        in_parts(columns_of, spans(width, each=1 + cost // width, multiple=BLOCK))
+    else:
+        in_parts(rows_of, spans(n, each=1 + cost // n, multiple=TILE))
     return c
+
+
+def product(a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, out: np.ndarray | None = None) -> np.ndarray:
+    """``a @ b + bias`` of contiguous matrices, without the threads of BLAS: those go on waiting for more, in the way of ours."""
+    rows, columns = _steps(*a.shape)
+    return gathered_product(a.reshape(-1), rows, columns, b, bias, out=out)
+
+
+def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None) -> np.ndarray:
+    """``a.T @ b`` of contiguous matrices; see `product`."""
+    rows, columns = _steps(*a.shape)
+    return gathered_product(a.reshape(-1), columns, rows, b, out=out)
+
+
+@lru_cache(maxsize=32)
+def _steps(n: int, width: int) -> tuple[np.ndarray, np.ndarray]:
+    """Where the rows of a matrix begin, and its columns in a row."""
+    kind = np.int32 if n * width < 2**31 else np.int64
+    return np.arange(0, n * width, max(width, 1), dtype=kind)[:n], np.arange(width, dtype=kind)

@@ -1,70 +1,158 @@
-"""Loops of the LSTM, one time at a time. Gates stand side by side: input, output, forget, new; `present` marks sequences that
-still have a value."""
+"""Loops of the LSTM through all times, for some of the sequences: each thread takes its own.
+
+Gates stand side by side: input, output, forget, new; all of them ``(batch, time, 4 * width)``. `states` holds outputs and cells side
+by side, ``(batch, time, 2 * width)``, and `seen` what each time sees: the input, the output before it, and a 1. `present` marks the
+places that hold a value. Matrices come as blocks of columns, ``(n_blocks, depth, block)``, block b from column ``starts[b]`` on;
+blocks may overlap.
+"""
 
 from __future__ import annotations
 
+import numpy as np
+from numba import types
+from numba.core import cgutils
+from numba.extending import intrinsic
+
 from .compiling import kernel
+from .gathered_loops import multiply
+from .vectors import INDEX, VECTOR, Writer
 
-__all__ = ["advance_cell", "advance_output", "retreat", "scaled_sum"]
+__all__ = ["advance", "retreat"]
 
+LEAST = 8  # rows and columns that the tiles of a product need
 
-@kernel
-def scaled_sum(z, by_memory, width, half):
-    """``z + by_memory``, halved for the three sigmoids: ``sigmoid(a) = (1 + tanh(a / 2)) / 2``, so that one tanh serves all."""
-    for i in range(z.shape[0]):
-        for j in range(3 * width):
-            z[i, j] = (z[i, j] + by_memory[i, j]) * half
-        for j in range(3 * width, 4 * width):
-            z[i, j] += by_memory[i, j]
+CELL = "x at width first stop before at_before after out at_after bounded at_bounded"
 
 
-@kernel
-def advance_cell(gates, before, after, present, half):
-    """From hyperbolic tangents to gates, in place, and the next cell."""
-    width = before.shape[1]
-    for i in range(gates.shape[0]):
-        for j in range(3 * width):
-            gates[i, j] = gates[i, j] * half + half
-        if present[i]:
-            for j in range(width):
-                after[i, j] = gates[i, 2 * width + j] * before[i, j] + gates[i, j] * gates[i, 3 * width + j]
-        else:
-            for j in range(width):
-                after[i, j] = before[i, j]
+def _cell(n_bytes):
+    @intrinsic
+    def cell(typing_context, x, at, width, first, stop, before, at_before, after, out, at_after, bounded, at_bounded):
+        """From sums to gates in place, the next cell, its tangent and the next output, for features ``first:stop``."""
+        kinds = (x, at, width, first, stop, before, at_before, after, out, at_after, bounded, at_bounded)
 
-
-@kernel
-def advance_output(gates, bounded, before, after, present):
-    """The next output, from the tangent of the cell."""
-    width = before.shape[1]
-    for i in range(gates.shape[0]):
-        if present[i]:
-            for j in range(width):
-                after[i, j] = gates[i, width + j] * bounded[i, j]
-        else:
-            for j in range(width):
-                after[i, j] = before[i, j]
-
-
-@kernel
-def retreat(gh, gc, gates, bounded, before, gz, kept, present):
-    """Cotangents one time back: of the gates' sums into `gz`, of the cell in place; `kept` gets what passes by a hidden time."""
-    width = before.shape[1]
-    zero, one = gh.dtype.type(0), gh.dtype.type(1)
-    for i in range(gh.shape[0]):
-        if present[i]:
-            for j in range(width):
-                let_in, out = gates[i, j], gates[i, width + j]
-                forget, new, t = gates[i, 2 * width + j], gates[i, 3 * width + j], bounded[i, j]
-                cell = gc[i, j] + gh[i, j] * out * (one - t * t)
-                gz[i, j] = cell * new * let_in * (one - let_in)
-                gz[i, width + j] = gh[i, j] * t * out * (one - out)
-                gz[i, 2 * width + j] = cell * before[i, j] * forget * (one - forget)
-                gz[i, 3 * width + j] = cell * let_in * (one - new * new)
-                gc[i, j] = cell * forget
-                kept[i, j] = zero
-        else:
-            for j in range(width):
-                kept[i, j] = gh[i, j]
+        def generate(context, builder, signature, arguments):
+            w = Writer(context, builder, signature, CELL, arguments, n_bytes)
+            half = w.constant(0.5)
+            with cgutils.for_range_slice(builder, w["first"], w["stop"], INDEX(w.lanes)) as (j, _):
+                gates = []
                 for gate in range(4):
-                    gz[i, gate * width + j] = zero
+                    across = w.plus(w.times(w["width"], gate), j)
+                    total = w.load("x", w.plus(w["at"], across))
+                    if gate < 3:  # sigmoid(a) = (1 + tanh(a / 2)) / 2
+                        found = w.multiply_add(w.tanh(builder.fmul(total, half)), half, half)
+                    else:
+                        found = w.tanh(total)
+                    w.store(found, "x", w.plus(w["at"], across))
+                    gates.append(found)
+                let_in, let_out, forget, new = gates
+                c = w.multiply_add(forget, w.load("before", w.plus(w["at_before"], j)), builder.fmul(let_in, new))
+                tangent = w.tanh(c)
+                w.store(c, "after", w.plus(w["at_after"], j))
+                w.store(tangent, "bounded", w.plus(w["at_bounded"], j))
+                w.store(builder.fmul(let_out, tangent), "out", w.plus(w["at_after"], j))
+            return context.get_dummy_value()
+
+        return types.void(*kinds), generate
+
+    return cell
+
+
+_cells, _one_cell = _cell(VECTOR), _cell(1)
+
+
+@kernel
+def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end, lowest):
+    """Rows ``begin:end`` of `out`, flat and `step` apart: those of `x` times a matrix in blocks, and `bias`."""
+    block = blocks.shape[2]
+    if end - begin >= LEAST and n_out >= LEAST:
+        for b in range(starts.size):
+            o = starts[b]
+            multiply(x, rows, columns, blocks[b].reshape(-1), block, bias[o:], out[o:], step, block, begin, end, lowest, lowest)
+        return
+    for i in range(begin, end):
+        for b in range(starts.size):
+            target = out[i * step + starts[b] : i * step + starts[b] + block]
+            target[:] = bias[starts[b] : starts[b] + block]
+            for k in range(columns.size):
+                factor = x[rows[i] + columns[k]]
+                for j in range(block):
+                    target[j] += factor * blocks[b, k, j]
+
+
+@kernel
+def advance(seen, gates, blocks, starts, bias, h, c, states, bounded, present, backwards, begin, end, lowest):
+    """Sequences ``begin:end`` from the first time to the last, or backwards: gates, states, and what was seen of them.
+
+    `blocks` are those of the weights on the input above those on the memory; `bounded` gets the tangents of the cells.
+    """
+    time, width, depth = gates.shape[1], h.shape[1], seen.shape[2]
+    lanes = VECTOR // gates.itemsize
+    whole, n_in = width // lanes * lanes, depth - width - 1
+    every = np.arange(gates.shape[0])
+    rows, columns = every * (time * depth), np.arange(depth - 1)
+    flat_seen, flat_gates, flat_bounded = seen.reshape(-1), gates.reshape(-1), bounded.reshape(-1)
+    for step in range(time):
+        t = time - 1 - step if backwards else step
+        earlier = t + 1 if backwards else t - 1
+        for i in range(begin, end):
+            seen[i, t, n_in:-1] = h[i] if step == 0 else states[i, earlier, :width]
+            seen[i, t, -1] = 1
+        at = t * 4 * width
+        _by_matrix(
+            flat_seen[t * depth :], rows, columns, blocks, starts, bias, flat_gates[at:], time * 4 * width, 4 * width, begin, end, lowest
+        )  # fmt: skip
+        for i in range(begin, end):
+            before, after = c[i] if step == 0 else states[i, earlier, width:], states[i, t, width:]
+            out = states[i, t, :width]
+            if present[i, t]:
+                place, at_bounded = (i * time + t) * 4 * width, (i * time + t) * width
+                _cells(flat_gates, place, width, 0, whole, before, 0, after, out, 0, flat_bounded, at_bounded)
+                _one_cell(flat_gates, place, width, whole, width, before, 0, after, out, 0, flat_bounded, at_bounded)
+            else:
+                after[:] = before
+                out[:] = seen[i, t, n_in:-1]
+
+
+@kernel
+def _through_cell(gh, gc, gates, bounded, before, gz, zero, one):
+    """Cotangents of the sums of a sequence's gates at one time, and of its cell in place."""
+    width = gh.size
+    for j in range(width):
+        let_in, out = gates[j], gates[width + j]
+        forget, new, t = gates[2 * width + j], gates[3 * width + j], bounded[j]
+        cell = gc[j] + gh[j] * out * (one - t * t)
+        gz[j] = cell * new * let_in * (one - let_in)
+        gz[width + j] = gh[j] * t * out * (one - out)
+        gz[2 * width + j] = cell * before[j] * forget * (one - forget)
+        gz[3 * width + j] = cell * let_in * (one - new * new)
+        gc[j] = cell * forget
+
+
+@kernel
+def retreat(g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, back, nothing, backwards, begin, end, lowest):
+    """Sequences ``begin:end`` back again: cotangents of the gates' sums into `gz`, of the first states into `gh` and `gc`.
+
+    `g` are those of `states`; `gh`, `gc` begin as zeros; `back` is room for ``(batch, width)``.
+    """
+    time, width = gates.shape[1], gh.shape[1]
+    zero, one = gh.dtype.type(0), gh.dtype.type(1)
+    every = np.arange(gates.shape[0])
+    rows, columns = every * (time * 4 * width), np.arange(4 * width)
+    flat_gz = gz.reshape(-1)
+    for step in range(time - 1, -1, -1):
+        t = time - 1 - step if backwards else step
+        earlier = t + 1 if backwards else t - 1
+        for i in range(begin, end):
+            for j in range(width):
+                gh[i, j] += g[i, t, j]
+                gc[i, j] += g[i, t, width + j]
+            if present[i, t]:
+                before = c[i] if step == 0 else states[i, earlier, width:]
+                _through_cell(gh[i], gc[i], gates[i, t], bounded[i, t], before, gz[i, t], zero, one)
+            else:
+                gz[i, t, :] = zero
+        _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, back.reshape(-1), width, width, begin, end, lowest)
+        for i in range(begin, end):
+            if present[i, t]:
+                for j in range(width):
+                    gh[i, j] = back[i, j]

@@ -18,10 +18,16 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
+from ..kernels.parallel import in_parts, spans
+from ..kernels.products import product, turned_product
 from .base import Layer
 from .dropout import Dropout
 
 __all__ = ["GRU", "LSTM", "Recurrent"]
+
+BLOCK = 32  # columns of a block of a matrix
+SEQUENCES = 8  # of a batch that a thread takes at least
+RATE = 32  # multiply-adds in the time of one element of a simple loop
 
 States = list[tuple[Any, ...]]
 
@@ -124,69 +130,80 @@ def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any
     return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
 
 
+def _blocks(matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Its columns in blocks, each contiguous, and where each begins; the last may overlap the one before it."""
+    width = matrix.shape[1]
+    block = min(BLOCK, width)
+    starts = np.minimum(np.arange(0, width, block), width - block)
+    return np.ascontiguousarray(np.stack([matrix[:, start : start + block] for start in starts])), starts
+
+
 def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
-    """The mask, time first."""
-    return np.ones((time, batch), bool) if mask is None else np.ascontiguousarray(mask.T)
+    return np.ones((batch, time), bool) if mask is None else np.ascontiguousarray(mask)
 
 
 def _lstm_forward(
     x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool
 ) -> tuple[Any, Any]:
     batch, time, n_in = x.shape
-    width = memory.shape[0]
-    present, half = _present(mask, batch, time), weight.dtype.type(0.5)
-    rows = np.ascontiguousarray(np.swapaxes(x, 0, 1)).reshape(time * batch, n_in)
-    gates = np.matmul(rows, weight)
-    gates += bias
-    gates = gates.reshape(time, batch, 4 * width)
-    outputs, cells, bounded = np.empty((3, time, batch, width), weight.dtype)
-    by_memory = np.empty((batch, 4 * width), weight.dtype)
-    before_h, before_c = np.ascontiguousarray(h, weight.dtype), np.ascontiguousarray(c, weight.dtype)
-    for t in _times(time, backwards):
-        np.matmul(before_h, memory, out=by_memory)
-        kernels.recurrent.scaled_sum(gates[t], by_memory, width, half)
-        np.tanh(gates[t], out=gates[t])
-        kernels.recurrent.advance_cell(gates[t], before_c, cells[t], present[t], half)
-        np.tanh(cells[t], out=bounded[t])
-        kernels.recurrent.advance_output(gates[t], bounded[t], before_h, outputs[t], present[t])
-        before_h, before_c = outputs[t], cells[t]
-    result = np.concatenate([np.swapaxes(outputs, 0, 1), np.swapaxes(cells, 0, 1)], axis=-1)
-    return result, (rows, gates, outputs, cells, bounded, present)
+    width, dtype = memory.shape[0], weight.dtype
+    present = _present(mask, batch, time)
+    seen = np.empty((batch, time, n_in + width + 1), dtype)
+    seen[..., :n_in] = x
+    gates, states = np.empty((batch, time, 4 * width), dtype), np.empty((batch, time, 2 * width), dtype)
+    bounded = np.empty((batch, time, width), dtype)
+    h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
+    blocks, starts = _blocks(np.concatenate([weight, memory]))
+    lowest = dtype.type(-np.inf)
+
+    def compute(start: int, stop: int) -> None:
+        kernels.recurrent.advance(
+            seen, gates, blocks, starts, bias, h, c, states, bounded, present, backwards, start, stop, lowest
+        )  # fmt: skip
+
+    in_parts(compute, _parts(batch, time, width))
+    return states, (seen, gates, states, bounded, present, c)
 
 
-def _shifted(states: np.ndarray, first: Any, backwards: bool) -> np.ndarray:
-    """What each time began from: the states of the time before it, and the given ones at the beginning."""
-    before = np.empty_like(states)
-    if backwards:
-        before[:-1], before[-1] = states[1:], first
-    else:
-        before[1:], before[0] = states[:-1], first
-    return before
+def _parts(batch: int, time: int, width: int) -> list[tuple[int, int]]:
+    """One share of the sequences a thread: they go through all times by themselves."""
+    return spans(batch, each=time * 4 * width * (1 + width // RATE), multiple=SEQUENCES, shares=1)
 
 
 def _lstm_adjoint(
     g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
-    _, weight, memory, _, h, c = inputs
-    rows, gates, outputs, cells, bounded, present = saved
-    time, batch, width = outputs.shape
-    before_h, before_c = _shifted(outputs, h, options["backwards"]), _shifted(cells, c, options["backwards"])
-    g_time = np.ascontiguousarray(np.swapaxes(g, 0, 1))
-    gz = np.empty((time, batch, 4 * width), weight.dtype)
-    gh, gc, kept = np.zeros((3, batch, width), weight.dtype)
-    turned = memory.T
-    for t in reversed(_times(time, options["backwards"])):
-        gh += g_time[t, :, :width]
-        gc += g_time[t, :, width:]
-        kernels.recurrent.retreat(gh, gc, gates[t], bounded[t], before_c[t], gz[t], kept, present[t])
-        np.matmul(gz[t], turned, out=gh)
-        gh += kept
-    flat = gz.reshape(time * batch, 4 * width)
-    gx = np.swapaxes(np.matmul(flat, weight.T).reshape(time, batch, -1), 0, 1) if wanted[0] else None
-    g_weight = np.matmul(rows.T, flat, out=places[1]) if wanted[1] else None
-    g_memory = np.matmul(before_h.reshape(time * batch, width).T, flat, out=places[2]) if wanted[2] else None
-    g_bias = np.add.reduce(flat, axis=0, out=places[3]) if wanted[3] else None
-    return [gx, g_weight, g_memory, g_bias, gh if wanted[4] else None, gc if wanted[5] else None]
+    _, weight, memory, *_ = inputs
+    seen, gates, states, bounded, present, c = saved
+    batch, time, width = bounded.shape
+    backwards, dtype = options["backwards"], weight.dtype
+    g = np.ascontiguousarray(g, dtype)
+    gz = np.empty((batch, time, 4 * width), dtype)
+    gh, gc, back = np.zeros((3, batch, width), dtype)
+    blocks, starts = _blocks(memory.T)
+    nothing, lowest = np.zeros(width, dtype), dtype.type(-np.inf)
+
+    def compute(start: int, stop: int) -> None:
+        kernels.recurrent.retreat(
+            g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, back, nothing, backwards, start, stop, lowest
+        )  # fmt: skip
+
+    in_parts(compute, _parts(batch, time, width))
+    flat = gz.reshape(batch * time, 4 * width)
+    gx = product(flat, np.ascontiguousarray(weight.T)).reshape(batch, time, -1) if wanted[0] else None
+    parameters = [None, None, None]
+    if any(wanted[1:4]):
+        together = turned_product(seen.reshape(batch * time, -1), flat)
+        parts = np.split(together, [len(weight), len(weight) + width])
+        parameters = [_into(place, part) if want else None for place, part, want in zip(places[1:4], [*parts[:2], parts[2][0]], wanted[1:4], strict=True)]
+    return [gx, *parameters, gh if wanted[4] else None, gc if wanted[5] else None]
+
+
+def _into(place: np.ndarray | None, found: np.ndarray) -> np.ndarray:
+    if place is None:
+        return found
+    place[...] = found
+    return place
 
 
 lstm = Fused("lstm", definition=_lstm_definition, forward=_lstm_forward, adjoint=_lstm_adjoint)
