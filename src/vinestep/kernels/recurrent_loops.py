@@ -8,6 +8,8 @@ blocks may overlap.
 
 from __future__ import annotations
 
+from functools import reduce
+
 import numpy as np
 from numba import types
 from numba.core import cgutils
@@ -113,46 +115,83 @@ def advance(seen, gates, blocks, starts, bias, h, c, states, bounded, present, b
                 out[:] = seen[i, t, n_in:-1]
 
 
-@kernel
-def _through_cell(gh, gc, gates, bounded, before, gz, zero, one):
-    """Cotangents of the sums of a sequence's gates at one time, and of its cell in place."""
-    width = gh.size
-    for j in range(width):
-        let_in, out = gates[j], gates[width + j]
-        forget, new, t = gates[2 * width + j], gates[3 * width + j], bounded[j]
-        cell = gc[j] + gh[j] * out * (one - t * t)
-        gz[j] = cell * new * let_in * (one - let_in)
-        gz[width + j] = gh[j] * t * out * (one - out)
-        gz[2 * width + j] = cell * before[j] * forget * (one - forget)
-        gz[3 * width + j] = cell * let_in * (one - new * new)
-        gc[j] = cell * forget
+BACK = "x at width first stop bounded at_bounded before g at_g gh gc gz"
+
+
+def _through_cell(n_bytes):
+    @intrinsic
+    def through(typing_context, x, at, width, first, stop, bounded, at_bounded, before, g, at_g, gh, gc, gz):
+        """Cotangents of the sums of a sequence's gates at one time, and of its cell in place, for features ``first:stop``."""
+        kinds = (x, at, width, first, stop, bounded, at_bounded, before, g, at_g, gh, gc, gz)
+
+        def generate(context, builder, signature, arguments):
+            w = Writer(context, builder, signature, BACK, arguments, n_bytes)
+            one = w.constant(1)
+
+            def times(*factors):
+                return reduce(builder.fmul, factors)
+
+            def rest(value):
+                return builder.fsub(one, value)
+
+            with cgutils.for_range_slice(builder, w["first"], w["stop"], INDEX(w.lanes)) as (j, _):
+                places = [w.plus(w["at"], w.plus(w.times(w["width"], gate), j)) for gate in range(4)]
+                let_in, let_out, forget, new = (w.load("x", place) for place in places)
+                t = w.load("bounded", w.plus(w["at_bounded"], j))
+                by_h = builder.fadd(w.load("gh", j), w.load("g", w.plus(w["at_g"], j)))
+                own = builder.fadd(w.load("gc", j), w.load("g", w.plus(w.plus(w["at_g"], w["width"]), j)))
+                cell = w.multiply_add(times(by_h, let_out), rest(times(t, t)), own)
+                found = [
+                    times(cell, new, let_in, rest(let_in)),
+                    times(by_h, t, let_out, rest(let_out)),
+                    times(cell, w.load("before", j), forget, rest(forget)),
+                    times(cell, let_in, rest(times(new, new))),
+                ]
+                for place, value in zip(places, found, strict=True):
+                    w.store(value, "gz", place)
+                w.store(times(cell, forget), "gc", j)
+            return context.get_dummy_value()
+
+        return types.void(*kinds), generate
+
+    return through
+
+
+_through_cells, _through_one = _through_cell(VECTOR), _through_cell(1)
 
 
 @kernel
-def retreat(g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, back, nothing, backwards, begin, end, lowest):
+def retreat(g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, begin, end, lowest):
     """Sequences ``begin:end`` back again: cotangents of the gates' sums into `gz`, of the first states into `gh` and `gc`.
 
-    `g` are those of `states`; `gh`, `gc` begin as zeros; `back` is room for ``(batch, width)``.
+    `g` are those of `states`; `gh`, `gc` begin as zeros; `kept` is room for what passes by places without a value.
     """
     time, width = gates.shape[1], gh.shape[1]
-    zero, one = gh.dtype.type(0), gh.dtype.type(1)
+    lanes = VECTOR // gates.itemsize
+    whole = width // lanes * lanes
+    zero = gh.dtype.type(0)
     every = np.arange(gates.shape[0])
     rows, columns = every * (time * 4 * width), np.arange(4 * width)
-    flat_gz = gz.reshape(-1)
+    flat_g, flat_gates, flat_bounded, flat_gz = g.reshape(-1), gates.reshape(-1), bounded.reshape(-1), gz.reshape(-1)
     for step in range(time - 1, -1, -1):
         t = time - 1 - step if backwards else step
         earlier = t + 1 if backwards else t - 1
         for i in range(begin, end):
-            for j in range(width):
-                gh[i, j] += g[i, t, j]
-                gc[i, j] += g[i, t, width + j]
+            place = i * time + t
             if present[i, t]:
                 before = c[i] if step == 0 else states[i, earlier, width:]
-                _through_cell(gh[i], gc[i], gates[i, t], bounded[i, t], before, gz[i, t], zero, one)
+                _through_cells(
+                    flat_gates, place * 4 * width, width, 0, whole, flat_bounded, place * width, before, flat_g, place * 2 * width, gh[i], gc[i], flat_gz
+                )  # fmt: skip
+                _through_one(
+                    flat_gates, place * 4 * width, width, whole, width, flat_bounded, place * width, before, flat_g, place * 2 * width, gh[i], gc[i], flat_gz
+                )  # fmt: skip
             else:
                 gz[i, t, :] = zero
-        _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, back.reshape(-1), width, width, begin, end, lowest)
-        for i in range(begin, end):
-            if present[i, t]:
                 for j in range(width):
-                    gh[i, j] = back[i, j]
+                    kept[i, j] = gh[i, j] + g[i, t, j]
+                    gc[i, j] += g[i, t, width + j]
+        _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, gh.reshape(-1), width, width, begin, end, lowest)
+        for i in range(begin, end):
+            if not present[i, t]:
+                gh[i, :] = kept[i]

@@ -33,7 +33,7 @@ class _Float(NamedTuple):
 
 
 FLOATS = {
-    32: _Float(8, 127, 23, (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1"))),
+    32: _Float(7, 127, 23, (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1"))),
     64: _Float(14, 1023, 52, (float.fromhex("0x1.62e42feep-1"), float.fromhex("0x1.a39ef35793c76p-33"))),
 }
 

@@ -130,12 +130,15 @@ def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any
     return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
 
 
-def _blocks(matrix: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Its columns in blocks, each contiguous, and where each begins; the last may overlap the one before it."""
-    width = matrix.shape[1]
+def _blocks(*matrices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The columns of matrices one above the other in blocks, each contiguous, and where each begins; the last may overlap another."""
+    width = matrices[0].shape[1]
     block = min(BLOCK, width)
     starts = np.minimum(np.arange(0, width, block), width - block)
-    return np.ascontiguousarray(np.stack([matrix[:, start : start + block] for start in starts])), starts
+    blocks = np.empty((len(starts), sum(map(len, matrices)), block), matrices[0].dtype)
+    for start, room in zip(starts, blocks, strict=True):
+        np.concatenate([matrix[:, start : start + block] for matrix in matrices], out=room)
+    return blocks, starts
 
 
 def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
@@ -153,7 +156,7 @@ def _lstm_forward(
     gates, states = np.empty((batch, time, 4 * width), dtype), np.empty((batch, time, 2 * width), dtype)
     bounded = np.empty((batch, time, width), dtype)
     h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
-    blocks, starts = _blocks(np.concatenate([weight, memory]))
+    blocks, starts = _blocks(weight, memory)
     lowest = dtype.type(-np.inf)
 
     def compute(start: int, stop: int) -> None:
@@ -179,13 +182,13 @@ def _lstm_adjoint(
     backwards, dtype = options["backwards"], weight.dtype
     g = np.ascontiguousarray(g, dtype)
     gz = np.empty((batch, time, 4 * width), dtype)
-    gh, gc, back = np.zeros((3, batch, width), dtype)
+    gh, gc, kept = np.zeros((3, batch, width), dtype)
     blocks, starts = _blocks(memory.T)
     nothing, lowest = np.zeros(width, dtype), dtype.type(-np.inf)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.retreat(
-            g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, back, nothing, backwards, start, stop, lowest
+            g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, start, stop, lowest
         )  # fmt: skip
 
     in_parts(compute, _parts(batch, time, width))
