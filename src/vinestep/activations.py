@@ -67,8 +67,7 @@ def _relu_adjoint(
     if np.ndim(y) == 0:
         return [g * (y > 0)]
     gx = np.empty(y.shape, y.dtype)
-    flat = [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)]
-    in_parts(lambda start, stop: kernels.activations.where_positive(*(array[start:stop] for array in flat)), spans(y.size))
+    _over_rows(kernels.activations.where_positive, [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)])
     return [gx]
 
 
@@ -197,12 +196,19 @@ def _softmax_definition(x: Any, *, axis: int) -> Any:
 
 
 def _softmax_forward(x: Any, *, axis: int) -> tuple[Any, Any]:
-    y = np.subtract(x, np.max(x, axis=axis, keepdims=True))
-    if not isinstance(y, np.ndarray):
-        y = np.asarray(y)
-    np.exp(y, out=y)
-    y /= np.sum(y, axis=axis, keepdims=True)
+    if axis not in (-1, np.ndim(x) - 1) or not x.size or x.dtype.kind != "f":
+        y = np.asarray(_softmax_definition(x, axis=axis))
+        return y, y
+    y, width = np.empty(x.shape, x.dtype), x.shape[-1]
+    rows = [array.reshape(-1, width) for array in (np.ascontiguousarray(x), y)]
+    _over_rows(kernels.activations.softmax, rows)
     return y, y
+
+
+def _over_rows(loop: Any, arrays: Sequence[np.ndarray]) -> None:
+    """A loop over matrices of one shape, or flat arrays of one length, split between threads."""
+    n = len(arrays[0])
+    in_parts(lambda start, stop: loop(*(array[start:stop] for array in arrays)), spans(n, each=arrays[0].size // max(n, 1)))
 
 
 def _softmax_adjoint(
@@ -212,8 +218,7 @@ def _softmax_adjoint(
     if axis not in (-1, y.ndim - 1) or not y.size:
         return [y * (g - np.sum(g * y, axis=axis, keepdims=True))]
     gx, width = np.empty(y.shape, y.dtype), y.shape[-1]
-    rows = (np.ascontiguousarray(a).reshape(-1, width) for a in (g, y))
-    kernels.activations.softmax_adjoint(*rows, gx.reshape(-1, width))
+    _over_rows(kernels.activations.softmax_adjoint, [np.ascontiguousarray(a).reshape(-1, width) for a in (g, y, gx)])
     return [gx]
 
 
@@ -294,30 +299,27 @@ def gelu(x: Any) -> Any:
     return x * _normal_cdf(x)
 
 
+def _as_floats(x: Any) -> np.ndarray:
+    array = np.asarray(x)
+    return array if array.dtype.kind == "f" else array.astype(float)
+
+
 def _gelu_definition(x: Any) -> Any:
     return x * 0.5 * (np.tanh((x + x * x * x * GELU_CUBIC) * ROOT_TWO_OVER_PI) + 1)
 
 
-def _gelu_numbers(x: Any) -> tuple[Any, ...]:
-    return tuple(x.dtype.type(c) for c in (GELU_CUBIC, ROOT_TWO_OVER_PI, 0.5, 3, 1))
-
-
 def _gelu_forward(x: Any) -> tuple[Any, Any]:
     flat = np.ascontiguousarray(x).reshape(-1)
-    cubic, root, half, *_ = _gelu_numbers(x)
-    t, y = np.empty_like(flat), np.empty_like(flat)
-    kernels.activations.gelu_inner(flat, t, cubic, root)
-    np.tanh(t, out=t)
-    kernels.activations.gelu_outer(flat, t, y, half)
-    return y.reshape(x.shape), (flat, t)
+    y = np.empty_like(flat)
+    _over_rows(kernels.activations.gelu, [flat, y])
+    return y.reshape(x.shape), flat
 
 
 def _gelu_adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any, flat: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
-    flat, t = saved
     gx = np.empty_like(flat)
-    kernels.activations.gelu_adjoint(np.ascontiguousarray(g).reshape(-1), flat, t, gx, *_gelu_numbers(flat))
+    _over_rows(kernels.activations.gelu_adjoint, [np.ascontiguousarray(g).reshape(-1), flat, gx])
     return [gx.reshape(g.shape)]
 
 
@@ -332,7 +334,7 @@ def gelu_tanh(x: Any) -> Any:
     >>> gelu_tanh(np.array([-1.0, 2.0])).round(4)
     array([-0.1588,  1.9546])
     """
-    return _gelu_tanh(x if isinstance(x, Tensor) else np.asarray(x))
+    return _gelu_tanh(x if isinstance(x, Tensor) else _as_floats(x))
 
 
 def silu(x: Any) -> Any:

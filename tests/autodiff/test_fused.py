@@ -126,7 +126,17 @@ def gelu_case(draw, dtype):
     return [numbers(draw, draw(st.sampled_from([(0,), (1,), (7, 3), (2, 3, 4)])), dtype)], {}
 
 
+def attention_case(draw, dtype):
+    batch, heads, time, places, each = draw(st.sampled_from([(1, 1, 8, 8, 8), (2, 3, 9, 21, 10), (3, 2, 33, 8, 16)]))
+    inputs = [numbers(draw, (batch, n, heads * each), dtype) for n in (time, places, places)]
+    rng = np.random.default_rng(draw(st.integers(0, 9)))
+    hidden = draw(st.sampled_from([None, (1, time, places), (batch, 1, places), (batch, time, places)]))
+    factors = rng.integers(0, 2, (batch, heads, time, places)).astype(dtype) * 2 if draw(st.booleans()) else None
+    return inputs, {"heads": heads, "hidden": None if hidden is None else rng.random(hidden) < 0.4, "factors": factors}
+
+
 CASES = {
+    "attention": attention_case,
     "softmax": softmax_case,
     "gelu_tanh": gelu_case,
     "relu": gelu_case,

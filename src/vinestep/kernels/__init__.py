@@ -11,7 +11,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-__all__ = ["Kernels", "activations", "adam", "convolution", "dense", "embedding", "gathered", "losses", "normalisation", "recurrent", "sgd"]
+__all__ = ["Kernels", "activations", "adam", "attention", "convolution", "dense", "embedding", "gathered", "losses", "normalisation", "recurrent", "sgd"]
 
 
 log = logging.getLogger("vinestep")
@@ -44,6 +44,7 @@ activations = Kernels("vinestep.kernels.activation_loops")
 dense = Kernels("vinestep.kernels.dense_loops")
 losses = Kernels("vinestep.kernels.loss_loops")
 adam = Kernels("vinestep.kernels.adam_loops")
+attention = Kernels("vinestep.kernels.attention_loops")
 sgd = Kernels("vinestep.kernels.sgd_loops")
 convolution = Kernels("vinestep.kernels.convolution_loops")
 gathered = Kernels("vinestep.kernels.gathered_loops")

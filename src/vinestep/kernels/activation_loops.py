@@ -3,28 +3,48 @@
 from __future__ import annotations
 
 from .compiling import kernel
+from .vectors import elementwise, soften
 
-__all__ = ["gelu_adjoint", "gelu_inner", "gelu_outer", "softmax_adjoint", "where_positive"]
+__all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
+
+ROOT_TWO_OVER_PI = 0.7978845608028654
+GELU_CUBIC = 0.044715
+
+
+def _gelu_tangent(w, x):
+    """``tanh(root * (x + cubic * x**3))``, and the square of x."""
+    square = w.builder.fmul(x, x)
+    inner = w.multiply_add(square, w.constant(ROOT_TWO_OVER_PI * GELU_CUBIC), w.constant(ROOT_TWO_OVER_PI))
+    return w.tanh(w.builder.fmul(x, inner)), square
+
+
+def _gelu(w, x):
+    """``x * (1 + tanh) / 2``"""
+    tangent, _ = _gelu_tangent(w, x)
+    half = w.builder.fmul(x, w.constant(0.5))
+    return w.multiply_add(half, tangent, half)
+
+
+def _gelu_slope(w, x, g):
+    """``g * ((1 + tanh) + x * (1 - tanh**2) * (root + 3 * root * cubic * x**2)) / 2``"""
+    b = w.builder
+    tangent, square = _gelu_tangent(w, x)
+    inner = w.multiply_add(square, w.constant(3 * ROOT_TWO_OVER_PI * GELU_CUBIC), w.constant(ROOT_TWO_OVER_PI))
+    bend = b.fmul(b.fmul(x, inner), b.fsub(w.constant(1), b.fmul(tangent, tangent)))
+    return b.fmul(b.fmul(g, w.constant(0.5)), b.fadd(b.fadd(w.constant(1), tangent), bend))
+
+
+_gelu_all, _gelu_slopes = elementwise(_gelu, "x out"), elementwise(_gelu_slope, "x g out")
 
 
 @kernel
-def gelu_inner(x, out, cubic, root):
-    """What the hyperbolic tangent is taken of: ``root * (x + cubic * x**3)``."""
-    for i in range(x.size):
-        out[i] = root * (x[i] + cubic * x[i] * x[i] * x[i])
+def gelu(x, out):
+    _gelu_all(x, out)
 
 
 @kernel
-def gelu_outer(x, t, out, half):
-    for i in range(x.size):
-        out[i] = half * x[i] * t[i] + half * x[i]
-
-
-@kernel
-def gelu_adjoint(g, x, t, out, cubic, root, half, three, one):
-    for i in range(x.size):
-        inner = root * (one + three * cubic * x[i] * x[i])
-        out[i] = g[i] * (half * (one + t[i]) + half * x[i] * (one - t[i] * t[i]) * inner)
+def gelu_adjoint(g, x, out):
+    _gelu_slopes(x, g, out)
 
 
 @kernel
@@ -33,6 +53,15 @@ def where_positive(g, y, out):
     zero = g.dtype.type(0)
     for i in range(g.size):
         out[i] = g[i] if y[i] > zero else zero
+
+
+@kernel
+def softmax(x, y):
+    """Row by row."""
+    for i in range(x.shape[0]):
+        for j in range(x.shape[1]):
+            y[i, j] = x[i, j]
+        soften(y[i])
 
 
 @kernel

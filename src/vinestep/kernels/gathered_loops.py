@@ -17,7 +17,7 @@ from .vectors import INDEX, ROWS, VECTOR, Writer, multiply_tile
 __all__ = ["largest", "largest_adjoint", "multiply"]
 
 CHUNK, DEPTH = 256, 64  # rows and columns of `a` after which operands are used again while they are in the cache
-FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
+FAR = 1024  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 LANES = 8  # channels taken at once by pooling
 
 _two, _one, _half = multiply_tile(2, VECTOR), multiply_tile(1, VECTOR), multiply_tile(1, VECTOR // 2)

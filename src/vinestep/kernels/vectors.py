@@ -13,7 +13,7 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-__all__ = ["ROWS", "VECTOR", "Writer", "exp_all", "multiply_tile", "tanh_all"]
+__all__ = ["ROWS", "VECTOR", "Writer", "elementwise", "multiply_tile", "soften"]
 
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
@@ -105,6 +105,19 @@ class Writer:
     def at_most(self, value, most):
         return self.builder.select(self.builder.fcmp_ordered(">", value, most), most, value)
 
+    def larger(self, a, b):
+        """Of two single values."""
+        return self.builder.select(self.builder.fcmp_ordered(">", a, b), a, b)
+
+    def reduce(self, how, value):
+        """One value of all lanes: "fadd" or "fmax"."""
+        kinds = ([self.one] if how == "fadd" else []) + [self.many]
+        name = f"llvm.vector.reduce.{how}.v{self.lanes}f{self.bits}"
+        function = cgutils.get_or_insert_function(self.builder.module, ir.FunctionType(self.one, kinds), name)
+        if how == "fadd":
+            return self.builder.call(function, [ir.Constant(self.one, 0.0), value], fastmath=("reassoc",))
+        return self.builder.call(function, [value])
+
     def count(self, stop, start=0):
         """A loop over whole numbers."""
         first = INDEX(start) if isinstance(start, int) else start
@@ -181,24 +194,55 @@ def multiply_tile(n_vectors, n_bytes):
     return tile
 
 
-def _each(method):
-    """A function that applies a method of the writer to all elements of a flat array."""
+def elementwise(formula, names):
+    """A function of flat arrays that writes ``formula(writer, *values)`` of those but the last into the last."""
+    inputs = names.split()[:-1]
+    output = names.split()[-1]
 
-    @intrinsic
-    def apply(typing_context, x, y):
-        def generate(context, builder, signature, arguments):
-            for n_bytes in (VECTOR, 1):
-                w = Writer(context, builder, signature, "x y", arguments, n_bytes)
-                whole = builder.sub(w.length["x"], builder.srem(w.length["x"], INDEX(VECTOR * 8 // w.bits)))
-                first, stop = (INDEX(0), whole) if n_bytes == VECTOR else (whole, w.length["x"])
-                with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
-                    w.store(getattr(w, method)(w.load("x", i)), "y", i)
-            return context.get_dummy_value()
+    def generate(context, builder, signature, arguments):
+        for n_bytes in (VECTOR, 1):
+            w = Writer(context, builder, signature, names, arguments, n_bytes)
+            n = w.length["x"]
+            whole = builder.sub(n, builder.srem(n, INDEX(VECTOR * 8 // w.bits)))
+            first, stop = (INDEX(0), whole) if n_bytes == VECTOR else (whole, n)
+            with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+                w.store(formula(w, *(w.load(name, i) for name in inputs)), output, i)
+        return context.get_dummy_value()
 
-        return types.void(x, y), generate
+    if len(inputs) == 1:
+        return intrinsic(lambda typing_context, x, out: (types.void(x, out), generate))
+    return intrinsic(lambda typing_context, x, g, out: (types.void(x, g, out), generate))
 
-    return apply
 
+@intrinsic
+def soften(typing_context, x):
+    """The softmax of a flat array, in place."""
 
-tanh_all = _each("tanh")
-exp_all = _each("exp")
+    def generate(context, builder, signature, arguments):
+        wide, single = (Writer(context, builder, signature, "x", arguments, n_bytes) for n_bytes in (VECTOR, 1))
+        n = wide.length["x"]
+        whole = builder.sub(n, builder.srem(n, INDEX(wide.lanes)))
+        spans = [(wide, INDEX(0), whole), (single, whole, n)]
+
+        def through(w, first, stop):
+            return cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes))
+
+        tops = [cgutils.alloca_once_value(builder, w.constant(-math.inf)) for w, _, _ in spans]
+        for (w, first, stop), top in zip(spans, tops, strict=True):
+            with through(w, first, stop) as (i, _):
+                builder.store(w.at_least(w.load("x", i), builder.load(top)), top)
+        top = wide.larger(wide.reduce("fmax", builder.load(tops[0])), single.reduce("fmax", builder.load(tops[1])))
+        sums = [cgutils.alloca_once_value(builder, w.constant(0)) for w, _, _ in spans]
+        for (w, first, stop), total in zip(spans, sums, strict=True):
+            with through(w, first, stop) as (i, _):
+                found = w.exp(builder.fsub(w.load("x", i), w.spread(top)))
+                w.store(found, "x", i)
+                builder.store(builder.fadd(builder.load(total), found), total)
+        total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
+        share = builder.fdiv(ir.Constant(wide.one, 1.0), total)
+        for w, first, stop in spans:
+            with through(w, first, stop) as (i, _):
+                w.store(builder.fmul(w.load("x", i), w.spread(share)), "x", i)
+        return context.get_dummy_value()
+
+    return types.void(x), generate

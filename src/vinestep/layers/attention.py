@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 
-from ..activations import gelu, softmax
+from .. import kernels
+from ..activations import gelu_tanh, softmax
+from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
+from ..kernels.parallel import in_parts, spans
 from .base import Layer
 from .dense import Dense
 from .dropout import Dropout
@@ -18,7 +21,68 @@ from .normalisation import LayerNorm
 
 __all__ = ["Attention", "DecoderBlock", "TransformerBlock"]
 
+LEAST = 8  # times, places and width of a head from which the kernel works
+RATE = 32  # multiply-adds in the time of one element of a simple loop
 HIDDEN = -1e9  # score of a place that may not be seen: far below any other, and finite
+
+
+def _split(x: Any, heads: int) -> Any:
+    """Heads apart: (batch, heads, time, width of a head)."""
+    return np.swapaxes(np.reshape(x, (*x.shape[:2], heads, -1)), 1, 2)
+
+
+def _merged(x: Any) -> Any:
+    """Heads side by side again."""
+    batch, heads, time, each = x.shape
+    return np.reshape(np.swapaxes(x, 1, 2), (batch, time, heads * each))
+
+
+def _definition(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> Any:
+    q, k, v = (_split(x, heads) for x in (q, k, v))
+    scores = np.matmul(q * q.shape[-1] ** -0.5, np.swapaxes(k, -1, -2))
+    if hidden is not None:
+        scores = np.where(hidden[:, None], HIDDEN, scores)
+    weights = softmax(scores)
+    return _merged(np.matmul(weights if factors is None else weights * factors, v))
+
+
+def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
+    """Sequences and heads, in parts."""
+    return spans(q.shape[0] * heads, each=4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE)))
+
+
+def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> tuple[Any, Any]:
+    q, k, v = (np.ascontiguousarray(x, q.dtype) for x in (q, k, v))
+    batch, time, width = q.shape
+    weights, out = np.empty((batch, heads, time, k.shape[1]), q.dtype), np.empty(q.shape, q.dtype)
+    shown = np.zeros((0, 0, 0), bool) if hidden is None else np.ascontiguousarray(hidden)
+    scaled = np.zeros((0, 0, 0, 0), q.dtype) if factors is None else factors
+    numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN, -np.inf)]
+
+    def compute(start: int, stop: int) -> None:
+        kernels.attention.attend(q, k, v, shown, scaled, weights, out, heads, *numbers[:2], start, stop, numbers[2])
+
+    in_parts(compute, _pairs(q, k, heads))
+    return out, (q, k, v, shown, scaled, weights)
+
+
+def _adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    q, k, v, shown, scaled, weights = saved
+    heads = options["heads"]
+    g = np.ascontiguousarray(g, q.dtype)
+    found = [np.empty(x.shape, x.dtype) for x in (q, k, v)]
+    scale, lowest = (q.dtype.type(number) for number in ((q.shape[2] // heads) ** -0.5, -np.inf))
+
+    def compute(start: int, stop: int) -> None:
+        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, heads, scale, start, stop, lowest)
+
+    in_parts(compute, _pairs(q, k, heads))
+    return [cotangent if want else None for cotangent, want in zip(found, wanted, strict=True)]
+
+
+attend = Fused("attention", definition=_definition, forward=_forward, adjoint=_adjoint)
 
 
 class Attention(Layer):
@@ -86,30 +150,24 @@ class Attention(Layer):
             Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only.
         """
         seen = x if source is None else source
-        start = cache["key"].shape[2] if cache else 0
-        query, key, value = self._split(self.query(x)), self._split(self.key(seen)), self._split(self.value(seen))
+        start = cache["key"].shape[1] if cache else 0
+        query, key, value = self.query(x), self.key(seen), self.value(seen)
         if self.rotary:
-            query, key = rotated(query, start=start), rotated(key, start=start)
+            query, key = (_merged(rotated(_split(part, self.heads), start=start)) for part in (query, key))
         if cache is not None:
             if cache:
-                key, value = np.concatenate([cache["key"], key], axis=2), np.concatenate([cache["value"], value], axis=2)
+                key, value = np.concatenate([cache["key"], key], axis=1), np.concatenate([cache["value"], value], axis=1)
             cache["key"], cache["value"] = held(key), held(value)
-        scores = np.matmul(query * query.shape[-1] ** -0.5, np.swapaxes(key, -1, -2))
-        hidden = self._hidden(scores.shape, mask, start)
-        if hidden is not None:
-            scores = np.where(hidden, HIDDEN, scores)
-        taken = np.matmul(self.drop(softmax(scores)), value)
-        merged = np.reshape(np.swapaxes(taken, 1, 2), x.shape)
-        return self.out(merged)
-
-    def _split(self, x: Any) -> Any:
-        """Heads apart: (batch, heads, time, width of a head)."""
-        return np.swapaxes(np.reshape(x, (*x.shape[:2], self.heads, -1)), 1, 2)
+        shape = (x.shape[0], self.heads, x.shape[1], key.shape[1])
+        hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
+        compute = attend if min(*shape[2:], x.shape[2] // self.heads) >= LEAST else _definition
+        return self.out(compute(query, key, value, heads=self.heads, hidden=hidden, factors=factors))
 
     def _hidden(self, shape: tuple[int, ...], mask: Any, start: int) -> np.ndarray | None:
+        """Where nothing may be looked at: (batch or 1, time or 1, other time)."""
         hidden = None
         if self.causal:
-            hidden = np.arange(shape[-1])[None, :] > np.arange(start, start + shape[-2])[:, None]
+            hidden = np.arange(shape[-1])[None, None, :] > np.arange(start, start + shape[-2])[None, :, None]
         if mask is not None:
             present = np.asarray(held(mask)).astype(bool)
             if present.shape != (shape[0], shape[-1]):
@@ -117,7 +175,7 @@ class Attention(Layer):
             empty = np.flatnonzero(~present.any(axis=1))
             if empty.size:
                 raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}, so there is nothing to look at.")
-            absent = ~present[:, None, None, :]
+            absent = ~present[:, None, :]
             hidden = absent if hidden is None else hidden | absent
         return hidden
 
@@ -158,7 +216,7 @@ class TransformerBlock(Layer):
         rotary: bool = False,
         dropout: float = 0.0,
         norm_first: bool = True,
-        activation: Callable[..., Any] = gelu,
+        activation: Callable[..., Any] = gelu_tanh,
     ) -> None:
         self.attention = Attention(heads, causal=causal, rotary=rotary, dropout=dropout)
         self.norms = [LayerNorm(), LayerNorm()]

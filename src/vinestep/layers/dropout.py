@@ -40,11 +40,17 @@ class Dropout(Layer):
         self.whole_channels = whole_channels
 
     def compute(self, x: Any) -> Any:
+        factors = self.factors(x.shape, x.dtype)
+        return x if factors is None else x * factors
+
+    def factors(self, shape: tuple[int, ...], dtype: np.dtype[Any]) -> np.ndarray | None:
+        """What values of this shape are multiplied by; None if nothing is dropped."""
         if not PASS.learning or self.share == 0:
-            return x
-        shape = (x.shape[0], *(1,) * (x.ndim - 2), x.shape[-1]) if self.whole_channels else x.shape
+            return None
+        if self.whole_channels:
+            shape = (shape[0], *(1,) * (len(shape) - 2), shape[-1])
         kept = random_uniform(shape, self.random_key) >= np.float32(self.share)
-        return x * (kept.astype(x.dtype) * x.dtype.type(1 / (1 - self.share)))
+        return kept.astype(dtype) * dtype.type(1 / (1 - self.share))
 
 
 class Noise(Layer):

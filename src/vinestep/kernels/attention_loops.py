@@ -1,0 +1,99 @@
+"""Loops of attention, a sequence and a head at a time.
+
+Queries are ``(batch, time, width)``, keys and values ``(batch, places, width)``, heads side by side in the width. Notation follows
+Vaswani et al. 2017, equation 1. `factors` scale the weights of the mean, as dropout does; empty if there are none. Times, places and
+the width of a head are at least eight.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .compiling import kernel
+from .gathered_loops import multiply
+from .vectors import soften
+
+__all__ = ["attend", "attend_adjoint"]
+
+
+@kernel
+def _turned(x, at, step, turned, n, width, scale):
+    """``scale`` times the transpose of n rows, `step` apart."""
+    for i in range(n):
+        for j in range(width):
+            turned[j * n + i] = x[at + i * step + j] * scale
+
+
+@kernel
+def attend(q, k, v, hidden, factors, weights, out, heads, scale, hidden_score, begin, end, lowest):
+    """Pairs ``begin:end`` of sequence and head: ``weights = softmax(scale * q @ k.T)`` and ``out = (weights * factors) @ v``."""
+    time, places, width = q.shape[1], k.shape[1], q.shape[2]
+    each = width // heads
+    flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
+    by_width, by_places = np.arange(time) * width, np.arange(time) * places
+    along, across = np.arange(each), np.arange(places)
+    turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
+    nothing = np.zeros(max(each, places), q.dtype)
+    for pair in range(begin, end):
+        sequence, head = pair // heads, pair % heads
+        at_q, at_k = sequence * time * width + head * each, sequence * places * width + head * each
+        own = weights[sequence, head]
+        flat = own.reshape(-1)
+        _turned(flat_k, at_k, width, turned, places, each, scale)
+        multiply(flat_q[at_q:], by_width, along, turned, places, nothing, flat, places, places, 0, time, lowest, lowest)
+        for i in range(time):
+            if hidden.size:
+                row = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
+                for j in range(places):
+                    if row[j]:
+                        own[i, j] = hidden_score
+            soften(own[i])
+        if factors.size:
+            given = factors[sequence, head].reshape(-1)
+            for j in range(flat.size):
+                scaled[j] = flat[j] * given[j]
+        taken = scaled if factors.size else flat
+        multiply(taken, by_places, across, flat_v[at_k:], width, nothing, flat_out[at_q:], width, each, 0, time, lowest, lowest)
+
+
+@kernel
+def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, heads, scale, begin, end, lowest):
+    time, places, width = q.shape[1], k.shape[1], q.shape[2]
+    each = width // heads
+    flat_g, flat_q, flat_k, flat_v = g.reshape(-1), q.reshape(-1), k.reshape(-1), v.reshape(-1)
+    flat_gq, flat_gk, flat_gv = gq.reshape(-1), gk.reshape(-1), gv.reshape(-1)
+    by_width, by_places = np.arange(time) * width, np.arange(time) * places
+    along, across = np.arange(each), np.arange(places)
+    turned, scores = np.empty(each * places, q.dtype), np.empty((time, places), q.dtype)
+    scaled = np.empty(time * places if factors.size else 0, q.dtype)
+    nothing = np.zeros(max(each, places), q.dtype)
+    zero, one = q.dtype.type(0), q.dtype.type(1)
+    flat_scores = scores.reshape(-1)
+    for pair in range(begin, end):
+        sequence, head = pair // heads, pair % heads
+        at_q, at_k = sequence * time * width + head * each, sequence * places * width + head * each
+        own = weights[sequence, head]
+        flat = own.reshape(-1)
+        _turned(flat_v, at_k, width, turned, places, each, one)
+        multiply(flat_g[at_q:], by_width, along, turned, places, nothing, flat_scores, places, places, 0, time, lowest, lowest)
+        if factors.size:
+            given = factors[sequence, head].reshape(-1)
+            for j in range(flat.size):
+                flat_scores[j] *= given[j]
+                scaled[j] = flat[j] * given[j]
+        taken = scaled if factors.size else flat
+        multiply(taken, across, by_places, flat_g[at_q:], width, nothing, flat_gv[at_k:], width, each, 0, places, lowest, lowest)
+        for i in range(time):
+            row, got = own[i], scores[i]
+            total = zero
+            for j in range(places):
+                total += row[j] * got[j]
+            for j in range(places):
+                got[j] = row[j] * (got[j] - total) * scale
+            if hidden.size:
+                unseen = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
+                for j in range(places):
+                    if unseen[j]:
+                        got[j] = zero
+        multiply(flat_scores, by_places, across, flat_k[at_k:], width, nothing, flat_gq[at_q:], width, each, 0, time, lowest, lowest)
+        multiply(flat_scores, across, by_places, flat_q[at_q:], width, nothing, flat_gk[at_k:], width, each, 0, places, lowest, lowest)
