@@ -5,9 +5,10 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, wait
+from time import perf_counter
 from typing import Any, TypeVar
 
-__all__ = ["WORTH", "in_parts", "n_threads", "rows_together", "spans"]
+__all__ = ["WORTH", "blas_used", "in_parts", "n_threads", "rows_together", "spans"]
 
 T = TypeVar("T")
 
@@ -28,7 +29,11 @@ def n_threads() -> int:
     return min(usable, MOST_THREADS)
 
 
+BLAS_THREADED = 1 << 18  # multiply-adds of a product up to which OpenBLAS keeps to one thread
+SPINNING = 0.12  # seconds
+
 THREADS = n_threads()
+_blas_at = -SPINNING
 _pool: ThreadPoolExecutor | None = None
 
 
@@ -64,10 +69,17 @@ def rows_together(n: int, width: int) -> int:
     return together
 
 
+def blas_used(multiply_adds: int) -> None:
+    """Said of a matrix product: those of BLAS's threads that took part spin for a while after it, in the way of ours."""
+    global _blas_at
+    if multiply_adds > BLAS_THREADED:
+        _blas_at = perf_counter()
+
+
 def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> list[T]:
     """``work(start, stop)`` for each part, side by side; the results in order."""
-    if len(parts) == 1:
-        return [work(*parts[0])]
+    if len(parts) == 1 or (THREADS > 1 and perf_counter() - _blas_at < SPINNING):
+        return [work(*part) for part in parts]
     global _pool
     pool = _pool
     if pool is None:

@@ -7,10 +7,11 @@ from functools import lru_cache
 import numpy as np
 
 from . import gathered
-from .parallel import in_parts, spans
+from .parallel import BLAS_THREADED, blas_used, in_parts, spans
 
-__all__ = ["gathered_product", "product", "turned_product"]
+__all__ = ["gathered_product", "matrix_product", "product", "product_of_turned", "product_with_turned", "turned_product"]
 
+SMALL = 1 << 21  # multiply-adds
 TILE = 8  # rows and columns that the loops need at least
 WIDE = 128  # columns from which the work may be split between them
 LONG = 16  # times as deep as it has rows: a product to be split along its depth
@@ -92,7 +93,7 @@ def gathered_product(
 
 
 def product(a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, out: np.ndarray | None = None) -> np.ndarray:
-    """``a @ b + bias`` of contiguous matrices, without the threads of BLAS: those go on waiting for more, in the way of ours."""
+    """``a @ b + bias`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep."""
     rows, columns = _steps(*a.shape)
     return gathered_product(a.reshape(-1), rows, columns, b, bias, out=out)
 
@@ -101,6 +102,29 @@ def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = Non
     """``a.T @ b`` of contiguous matrices; see `product`."""
     rows, columns = _steps(*a.shape)
     return gathered_product(a.reshape(-1), columns, rows, b, out=out)
+
+
+def _is_ours(a: np.ndarray, b: np.ndarray, multiply_adds: int) -> bool:
+    """Whether a product is so small that our loops are as fast as two threads of BLAS, which go on spinning in the way of ours."""
+    if not BLAS_THREADED < multiply_adds <= SMALL:
+        blas_used(multiply_adds)
+        return False
+    return a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
+
+
+def matrix_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """``a @ b`` of matrices, by BLAS or by our loops."""
+    return product(a, b) if _is_ours(a, b, a.size * b.shape[1]) else np.matmul(a, b)
+
+
+def product_with_turned(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+    """``a @ b.T`` of matrices, by BLAS or by our loops."""
+    return product(a, np.ascontiguousarray(b.T)) if _is_ours(a, b, a.size * b.shape[0]) else np.matmul(a, b.T)
+
+
+def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> np.ndarray:
+    """``a.T @ b`` of matrices, by BLAS or by our loops."""
+    return turned_product(a, b, out=out) if _is_ours(a, b, a.size * b.shape[1]) else np.matmul(a.T, b, out=out)
 
 
 @lru_cache(maxsize=32)

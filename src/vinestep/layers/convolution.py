@@ -13,7 +13,7 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import gathered_product
+from ..kernels.products import gathered_product, matrix_product, product_of_turned, product_with_turned
 from .base import Layer
 from .dense import DEFINITIONS, activate, fusable, through_activation
 from .windows import (
@@ -72,7 +72,7 @@ def _forward(
     if _is_depthwise(weight, groups):
         _depthwise_forward(np.ascontiguousarray(x), flat, y, plan)
     elif _is_pointwise(plan) and groups == 1:
-        np.matmul(x.reshape(rows, x.shape[-1]), flat, out=y)
+        y = matrix_product(x.reshape(rows, x.shape[-1]), flat)
         direct = False
     else:
         source = padded(x, plan.padding).reshape(-1)
@@ -135,7 +135,7 @@ def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan) -> tuple[A
 def _weights_adjoint(g: Any, x: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int, place: Any) -> Any:
     n_in, n_out = shape[-2:]
     if _is_pointwise(plan) and groups == 1:
-        return np.matmul(x.reshape(-1, n_in).T, g).reshape(shape)
+        return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(shape)
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
     if groups == 1:
@@ -149,7 +149,7 @@ def _weights_adjoint(g: Any, x: Any, shape: tuple[int, ...], plan: WindowPlan, g
 def _input_adjoint(g: Any, weight: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int) -> Any:
     n_in, n_out = weight.shape[-2:]
     if _is_pointwise(plan) and groups == 1:
-        return np.matmul(g, weight.reshape(n_in, n_out).T).reshape(shape)
+        return product_with_turned(g, weight.reshape(n_in, n_out)).reshape(shape)
     pads, phases = phases_of(plan, shape, n_out, groups)
     source = padded(g.reshape(shape[0], *plan.count, n_out), pads).reshape(-1)
     gx = np.empty(shape, weight.dtype)

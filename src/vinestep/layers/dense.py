@@ -13,6 +13,7 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
 from ..kernels.parallel import in_parts, rows_together, spans
+from ..kernels.products import matrix_product, product_of_turned, product_with_turned
 from .base import Layer
 
 __all__ = ["DEFINITIONS", "Dense", "activate", "dense", "fusable", "through_activation"]
@@ -97,7 +98,7 @@ def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", s
         y = np.empty((rows.shape[0], n_out), weight.dtype)
         kernels.dense.forward_small(rows, weight, bias, y, number, factor)
     else:
-        y = np.matmul(rows, weight)
+        y = matrix_product(rows, weight)
         activate(y, bias, activation, slope)
     if x.ndim != 2:
         y = y.reshape(*x.shape[:-1], n_out)
@@ -129,9 +130,9 @@ def dense_adjoint(
     else:
         gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), options.get("slope", 0.0))
         if wanted[1]:
-            np.matmul(rows.T, gz, out=g_weight)
+            product_of_turned(rows, gz, g_weight)
         if wanted[0]:
-            gx = np.matmul(gz, weight.T)
+            gx = product_with_turned(gz, weight)
     return [
         gx.reshape(x.shape) if wanted[0] and gx is not None else None,
         g_weight if wanted[1] else None,
