@@ -10,14 +10,13 @@ __all__ = ["update"]
 
 
 @kernel
-def update(theta, g, m, v, start, stop, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
-    """One pass over ``start:stop``; all scalars are of the arrays' dtype.
+def update(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
+    """One pass; all scalars are of the arrays' dtype.
 
     ``rest = 1 - beta``, ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled
     decay leaves of theta.
     """
-    theta, g, m, v = theta[start:stop], g[start:stop], m[start:stop], v[start:stop]
-    for i in range(theta.size):  # from 0, or the compiler guards against negative indices instead of vectorising
+    for i in range(theta.size):
         m[i] = beta1 * m[i] + rest1 * g[i]
         v[i] = beta2 * v[i] + rest2 * g[i] * g[i]
         theta[i] = kept * theta[i] - step * m[i] / (np.sqrt(v[i]) * root + epsilon)

@@ -4,13 +4,23 @@ from __future__ import annotations
 
 from .compiling import kernel
 
-__all__ = ["add_rows"]
+__all__ = ["add_rows", "take_rows"]
 
 
 @kernel
-def add_rows(table, ids, rows):
-    """``table[ids[i]] += rows[i]``, in order."""
+def take_rows(table, ids, rows):
+    """``rows[i] = table[ids[i]]``"""
     for i in range(ids.size):
-        target = table[ids[i]]
-        for j in range(table.shape[1]):
-            target[j] += rows[i, j]
+        source, target = table[ids[i]], rows[i]
+        for j in range(target.size):
+            target[j] = source[j]
+
+
+@kernel
+def add_rows(table, ids, rows, begin, end):
+    """``table[ids[i]] += rows[i]`` in order, for rows ``begin:end`` of the table."""
+    for i in range(ids.size):
+        if begin <= ids[i] < end:
+            target = table[ids[i]]
+            for j in range(target.size):
+                target[j] += rows[i, j]

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor, wait
 from time import perf_counter
 from typing import Any, TypeVar
 
-__all__ = ["WORTH", "blas_used", "in_parts", "n_threads", "rows_together", "spans"]
+__all__ = ["LONG", "WORTH", "blas_is_spinning", "blas_used", "in_parts", "n_threads", "rows_together", "spans"]
 
 T = TypeVar("T")
 
@@ -29,7 +29,6 @@ def n_threads() -> int:
     return min(usable, MOST_THREADS)
 
 
-BLAS_THREADED = 1 << 18  # multiply-adds of a product up to which OpenBLAS keeps to one thread
 SPINNING = 0.12  # seconds
 
 THREADS = n_threads()
@@ -69,16 +68,20 @@ def rows_together(n: int, width: int) -> int:
     return together
 
 
-def blas_used(multiply_adds: int) -> None:
-    """Said of a matrix product: those of BLAS's threads that took part spin for a while after it, in the way of ours."""
+def blas_used() -> None:
+    """Said of a matrix product large enough for several threads of BLAS: these go on spinning for a while, in the way of ours."""
     global _blas_at
-    if multiply_adds > BLAS_THREADED:
-        _blas_at = perf_counter()
+    _blas_at = perf_counter()
+
+
+def blas_is_spinning() -> bool:
+    """Whether threads of BLAS are still waiting for more."""
+    return perf_counter() - _blas_at < SPINNING
 
 
 def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> list[T]:
     """``work(start, stop)`` for each part, side by side; the results in order."""
-    if len(parts) == 1 or (THREADS > 1 and perf_counter() - _blas_at < SPINNING):
+    if len(parts) == 1 or blas_is_spinning():
         return [work(*part) for part in parts]
     global _pool
     pool = _pool

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from math import prod
 
 import numpy as np
 
 from . import gathered
-from .parallel import BLAS_THREADED, blas_used, in_parts, spans
+from .parallel import blas_is_spinning, blas_used, in_parts, spans
 
 __all__ = ["gathered_product", "matrix_product", "product", "product_of_turned", "product_with_turned", "turned_product"]
 
 SMALL = 1 << 21  # multiply-adds
+NARROW = 32
+BLAS_THREADED = 1 << 18  # multiply-adds of a product up to which OpenBLAS keeps to one thread
 TILE = 8  # rows and columns that the loops need at least
 WIDE = 128  # columns from which the work may be split between them
 LONG = 16  # times as deep as it has rows: a product to be split along its depth
@@ -104,27 +107,33 @@ def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = Non
     return gathered_product(a.reshape(-1), columns, rows, b, out=out)
 
 
-def _is_ours(a: np.ndarray, b: np.ndarray, multiply_adds: int) -> bool:
-    """Whether a product is so small that our loops are as fast as two threads of BLAS, which go on spinning in the way of ours."""
-    if not BLAS_THREADED < multiply_adds <= SMALL:
-        blas_used(multiply_adds)
+def _is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
+    """Whether a product of these sizes is so small or narrow that our loops are as fast as two threads of BLAS.
+
+    Those go on spinning in the way of ours.
+    """
+    multiply_adds = prod(sizes)
+    if multiply_adds <= BLAS_THREADED:
+        return False
+    if blas_is_spinning() or (multiply_adds > SMALL and min(sizes) > NARROW):
+        blas_used()
         return False
     return a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
 
 
 def matrix_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """``a @ b`` of matrices, by BLAS or by our loops."""
-    return product(a, b) if _is_ours(a, b, a.size * b.shape[1]) else np.matmul(a, b)
+    return product(a, b) if _is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a, b)
 
 
 def product_with_turned(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """``a @ b.T`` of matrices, by BLAS or by our loops."""
-    return product(a, np.ascontiguousarray(b.T)) if _is_ours(a, b, a.size * b.shape[0]) else np.matmul(a, b.T)
+    return product(a, np.ascontiguousarray(b.T)) if _is_ours(a, b, *a.shape, b.shape[0]) else np.matmul(a, b.T)
 
 
 def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> np.ndarray:
     """``a.T @ b`` of matrices, by BLAS or by our loops."""
-    return turned_product(a, b, out=out) if _is_ours(a, b, a.size * b.shape[1]) else np.matmul(a.T, b, out=out)
+    return turned_product(a, b, out=out) if _is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a.T, b, out=out)
 
 
 @lru_cache(maxsize=32)

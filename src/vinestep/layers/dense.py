@@ -12,12 +12,13 @@ from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
-from ..kernels.parallel import in_parts, rows_together, spans
+from ..kernels.parallel import LONG, WORTH, in_parts, rows_together, spans
 from ..kernels.products import matrix_product, product_of_turned, product_with_turned
 from .base import Layer
 
 __all__ = ["DEFINITIONS", "Dense", "activate", "dense", "fusable", "through_activation"]
 
+FEW = 1 << 13  # elements whose narrow rows are not worth putting together
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
 
 NUMBERS = {"none": 0, "relu": 1, "tanh": 2, "sigmoid": 3, "leaky_relu": 4}
@@ -61,7 +62,10 @@ def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> 
         else:
             kernels.dense.add_bias_activate(part, bias, number, factor)
 
-    in_parts(compute, spans(y.shape[0], each=y.shape[1]))
+    if y.size < WORTH:
+        compute(0, len(y))
+    else:
+        in_parts(compute, spans(y.shape[0], each=y.shape[1]))
 
 
 def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
@@ -70,6 +74,12 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
     n, width = y.shape
     g = np.ascontiguousarray(g)
     gz = g if activation == "none" else np.empty(g.shape, y.dtype)
+    if y.size < WORTH and (width >= LONG or y.size < FEW):
+        if activation == "none":
+            kernels.dense.sum_rows(g, g_bias)
+        else:
+            kernels.dense.adjoint_activate(g, y, gz, g_bias, number, factor)
+        return gz
     together = rows_together(n, width)
     long_g, long_y, long_gz = (array.reshape(-1, together * width) for array in (g, y, gz)) if together > 1 else (g, y, gz)
 
@@ -81,9 +91,6 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
         return total
 
     parts = spans(n // together, each=together * width)
-    if len(parts) == together == 1:
-        compute(0, n, g_bias)
-        return gz
     totals = in_parts(lambda start, stop: compute(start, stop, np.empty(together * width, y.dtype)), parts)
     np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
     return gz

@@ -12,6 +12,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import DataError, LayerError, ShapeError
 from ..initialisers import Initialiser
+from ..kernels.parallel import in_parts, spans
 from .base import Layer
 
 __all__ = ["Embedding", "Positions", "rotated"]
@@ -22,7 +23,10 @@ def _definition(weight: Any, ids: Any) -> Any:
 
 
 def _forward(weight: Any, ids: Any) -> tuple[Any, Any]:
-    return np.take(weight, ids, axis=0), None
+    flat, rows = ids.reshape(-1), np.empty((ids.size, weight.shape[1]), weight.dtype)
+    parts = spans(ids.size, each=weight.shape[1])
+    in_parts(lambda start, stop: kernels.embedding.take_rows(weight, flat[start:stop], rows[start:stop]), parts)
+    return rows.reshape(*ids.shape, weight.shape[1]), None
 
 
 def _adjoint(
@@ -30,8 +34,13 @@ def _adjoint(
 ) -> list[Any]:
     weight, ids = inputs
     g_weight = places[0] if places[0] is not None else np.empty(weight.shape, weight.dtype)
-    g_weight[...] = 0
-    kernels.embedding.add_rows(g_weight, ids.reshape(-1), np.ascontiguousarray(g).reshape(ids.size, weight.shape[1]))
+    flat, rows = ids.reshape(-1), np.ascontiguousarray(g).reshape(ids.size, weight.shape[1])
+
+    def compute(start: int, stop: int) -> None:
+        g_weight[start:stop].fill(0)
+        kernels.embedding.add_rows(g_weight, flat, rows, start, stop)
+
+    in_parts(compute, spans(len(weight), each=weight.shape[1]))
     return [g_weight, None]
 
 

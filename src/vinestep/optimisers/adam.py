@@ -10,6 +10,7 @@ import numpy as np
 from .. import kernels
 from ..autodiff import fused
 from ..autodiff.gradients import Layout
+from ..kernels.parallel import WORTH, in_parts, spans
 from .base import Optimiser, positive, share
 
 __all__ = ["Adam"]
@@ -77,19 +78,17 @@ class Adam(Optimiser):
             self._define_update(theta[start:stop], g[start:stop], m[start:stop], v[start:stop], rate, bias1, bias2)
             return
         number = theta.dtype.type
-        kernels.adam.update(
-            theta,
-            g,
-            m,
-            v,
-            start,
-            stop,
-            *self._constants,
-            number(rate / bias1),
-            number(bias2**-0.5),
-            number(self.epsilon),
-            number(1 - rate * self.weight_decay),
-        )
+        numbers = [number(rate / bias1), number(bias2**-0.5), number(self.epsilon), number(1 - rate * self.weight_decay)]
+
+        if stop - start == theta.size < WORTH:
+            kernels.adam.update(theta, g, m, v, *self._constants, *numbers)
+            return
+
+        def compute(first: int, last: int) -> None:
+            part = slice(start + first, start + last)
+            kernels.adam.update(theta[part], g[part], m[part], v[part], *self._constants, *numbers)
+
+        in_parts(compute, spans(stop - start))
 
     def _define_update(
         self, theta: np.ndarray, g: np.ndarray, m: np.ndarray, v: np.ndarray, rate: float, bias1: float, bias2: float
