@@ -1,3 +1,5 @@
+from itertools import pairwise
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -28,7 +30,8 @@ def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth,
 def test_not_a_number_passes_the_floor():
     x = np.array([np.nan] * 8 + [-1.0] * 8)
     found = gathered_product(x, np.arange(16), np.array([0]), np.ones((1, 8)), floor=0.0)
-    assert np.isnan(found[:8]).all() and (found[8:] == 0).all()
+    assert np.isnan(found[:8]).all()
+    assert (found[8:] == 0).all()
 
 
 def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
@@ -40,14 +43,16 @@ def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
         monkeypatch.setattr(parallel, "THREADS", threads)
         assert (len(parallel.spans(rows.size, each=300, multiple=8)) > 1) == (threads > 1)
         results.append(gathered_product(x, rows, columns, b))
-    assert np.array_equal(results[0], results[1]) and np.array_equal(results[0], results[2])
+    assert np.array_equal(results[0], results[1])
+    assert np.array_equal(results[0], results[2])
 
 
 @given(n=st.integers(0, 10_000_000), each=st.integers(1, 100), multiple=st.sampled_from([1, 8]))
 def test_spans_cover_the_range_in_order(n, each, multiple):
     found = parallel.spans(n, each=each, multiple=multiple)
-    assert found[0][0] == 0 and found[-1][1] == n
-    assert all(a[1] == b[0] and b[0] % multiple == 0 for a, b in zip(found, found[1:], strict=False))
+    assert found[0][0] == 0
+    assert found[-1][1] == n
+    assert all(a[1] == b[0] and b[0] % multiple == 0 for a, b in pairwise(found))
 
 
 def test_error_in_another_thread_reaches_the_caller():

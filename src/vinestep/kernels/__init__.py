@@ -11,7 +11,20 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-__all__ = ["Kernels", "activations", "adam", "attention", "convolution", "dense", "embedding", "gathered", "losses", "normalisation", "recurrent", "sgd"]
+__all__ = [
+    "Kernels",
+    "activations",
+    "adam",
+    "attention",
+    "convolution",
+    "dense",
+    "embedding",
+    "gathered",
+    "losses",
+    "normalisation",
+    "recurrent",
+    "sgd",
+]
 
 
 log = logging.getLogger("vinestep")

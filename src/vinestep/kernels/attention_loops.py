@@ -2,7 +2,8 @@
 
 Queries are ``(batch, time, width)``, keys and values ``(batch, places, width)``, heads side by side in the width. Notation follows
 Vaswani et al. 2017, equation 1. `factors` scale the weights of the mean, as dropout does; empty if there are none. Times, places and
-the width of a head are at least eight.
+the width of a head are at least eight. `by_width` and `by_places` say where the rows of a head begin in a sequence of queries and in
+its weights, `along` and `across` where their elements lie.
 """
 
 from __future__ import annotations
@@ -25,13 +26,11 @@ def _turned(x, at, step, turned, n, width, scale):
 
 
 @kernel
-def attend(q, k, v, hidden, factors, weights, out, heads, scale, hidden_score, begin, end, lowest):
+def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, begin, end, lowest):
     """Pairs ``begin:end`` of sequence and head: ``weights = softmax(scale * q @ k.T)`` and ``out = (weights * factors) @ v``."""
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each = width // heads
     flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
-    by_width, by_places = np.arange(time) * width, np.arange(time) * places
-    along, across = np.arange(each), np.arange(places)
     turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
     nothing = np.zeros(max(each, places), q.dtype)
     for pair in range(begin, end):
@@ -57,13 +56,11 @@ def attend(q, k, v, hidden, factors, weights, out, heads, scale, hidden_score, b
 
 
 @kernel
-def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, heads, scale, begin, end, lowest):
+def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, begin, end, lowest):
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each = width // heads
     flat_g, flat_q, flat_k, flat_v = g.reshape(-1), q.reshape(-1), k.reshape(-1), v.reshape(-1)
     flat_gq, flat_gk, flat_gv = gq.reshape(-1), gk.reshape(-1), gv.reshape(-1)
-    by_width, by_places = np.arange(time) * width, np.arange(time) * places
-    along, across = np.arange(each), np.arange(places)
     turned, scores = np.empty(each * places, q.dtype), np.empty((time, places), q.dtype)
     scaled = np.empty(time * places if factors.size else 0, q.dtype)
     nothing = np.zeros(max(each, places), q.dtype)

@@ -30,6 +30,6 @@ class _Cache(FunctionCache):
 
 
 def kernel(function: Callable[..., Any]) -> Any:
-    compiled = numba.njit(nogil=True, fastmath=FAST, error_model="numpy")(function)
+    compiled: Any = numba.njit(nogil=True, fastmath=FAST, error_model="numpy")(function)
     compiled._cache = _Cache(function)
     return compiled

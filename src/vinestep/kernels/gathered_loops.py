@@ -72,7 +72,8 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
                     at = row * step_c + o
                     before, at_before, step_before = (bias, o, 0) if first == 0 else (c, at, step_c)
                     _tile(
-                        width, widest, x, rows, row, columns, first, last, source, at_b, step, before, at_before, step_before, c, at, step_c, least
+                        width, widest, x, rows, row, columns, first, last,
+                        source, at_b, step, before, at_before, step_before, c, at, step_c, least,
                     )  # fmt: skip
             o += width
         i = stop

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor, wait
+from itertools import pairwise
 from time import perf_counter
 from typing import Any, TypeVar
 
@@ -57,7 +58,7 @@ def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> 
     if THREADS > 1 and n * each >= WORTH:
         parts = max(1, min(shares * THREADS, n * each // GRAIN, n // multiple))
     bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
-    return list(zip(bounds[:-1], bounds[1:], strict=True))
+    return list(pairwise(bounds))
 
 
 def rows_together(n: int, width: int) -> int:

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 from functools import reduce
 
-import numpy as np
 from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
@@ -63,6 +62,12 @@ _cells, _one_cell = _cell(VECTOR), _cell(1)
 
 
 @kernel
+def _copy(source, target):
+    for j in range(source.size):
+        target[j] = source[j]
+
+
+@kernel
 def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end, lowest):
     """Rows ``begin:end`` of `out`, flat and `step` apart: those of `x` times a matrix in blocks, and `bias`."""
     block = blocks.shape[2]
@@ -74,7 +79,8 @@ def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, 
     for i in range(begin, end):
         for b in range(starts.size):
             target = out[i * step + starts[b] : i * step + starts[b] + block]
-            target[:] = bias[starts[b] : starts[b] + block]
+            for j in range(block):
+                target[j] = bias[starts[b] + j]
             for k in range(columns.size):
                 factor = x[rows[i] + columns[k]]
                 for j in range(block):
@@ -82,23 +88,22 @@ def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, 
 
 
 @kernel
-def advance(seen, gates, blocks, starts, bias, h, c, states, bounded, present, backwards, begin, end, lowest):
+def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, begin, end, lowest):
     """Sequences ``begin:end`` from the first time to the last, or backwards: gates, states, and what was seen of them.
 
-    `blocks` are those of the weights on the input above those on the memory; `bounded` gets the tangents of the cells.
+    `blocks` are those of the weights on the input above those on the memory; `bounded` gets the tangents of the cells. `rows` and
+    `columns` say where in what was seen at the first time the sequences begin, and their elements lie.
     """
     time, width, depth = gates.shape[1], h.shape[1], seen.shape[2]
     lanes = VECTOR // gates.itemsize
     whole, n_in = width // lanes * lanes, depth - width - 1
-    every = np.arange(gates.shape[0])
-    rows, columns = every * (time * depth), np.arange(depth - 1)
     flat_seen, flat_gates, flat_bounded = seen.reshape(-1), gates.reshape(-1), bounded.reshape(-1)
     for step in range(time):
         t = time - 1 - step if backwards else step
         earlier = t + 1 if backwards else t - 1
         for i in range(begin, end):
-            seen[i, t, n_in:-1] = h[i] if step == 0 else states[i, earlier, :width]
-            seen[i, t, -1] = 1
+            _copy(h[i] if step == 0 else states[i, earlier, :width], seen[i, t, n_in:])
+            seen[i, t, depth - 1] = 1
         at = t * 4 * width
         _by_matrix(
             flat_seen[t * depth :], rows, columns, blocks, starts, bias, flat_gates[at:], time * 4 * width, 4 * width, begin, end, lowest
@@ -111,8 +116,8 @@ def advance(seen, gates, blocks, starts, bias, h, c, states, bounded, present, b
                 _cells(flat_gates, place, width, 0, whole, before, 0, after, out, 0, flat_bounded, at_bounded)
                 _one_cell(flat_gates, place, width, whole, width, before, 0, after, out, 0, flat_bounded, at_bounded)
             else:
-                after[:] = before
-                out[:] = seen[i, t, n_in:-1]
+                _copy(before, after)
+                _copy(seen[i, t, n_in : depth - 1], out)
 
 
 BACK = "x at width first stop bounded at_bounded before g at_g gh gc gz"
@@ -161,17 +166,16 @@ _through_cells, _through_one = _through_cell(VECTOR), _through_cell(1)
 
 
 @kernel
-def retreat(g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, begin, end, lowest):
+def retreat(g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, begin, end, lowest):
     """Sequences ``begin:end`` back again: cotangents of the gates' sums into `gz`, of the first states into `gh` and `gc`.
 
-    `g` are those of `states`; `gh`, `gc` begin as zeros; `kept` is room for what passes by places without a value.
+    `rows` and `columns` say where in the gates they lie. `g` are the cotangents of `states`; `gh`, `gc` begin as zeros; `kept` is
+    room for what passes by places without a value.
     """
     time, width = gates.shape[1], gh.shape[1]
     lanes = VECTOR // gates.itemsize
     whole = width // lanes * lanes
     zero = gh.dtype.type(0)
-    every = np.arange(gates.shape[0])
-    rows, columns = every * (time * 4 * width), np.arange(4 * width)
     flat_g, flat_gates, flat_bounded, flat_gz = g.reshape(-1), gates.reshape(-1), bounded.reshape(-1), gz.reshape(-1)
     for step in range(time - 1, -1, -1):
         t = time - 1 - step if backwards else step
@@ -180,12 +184,9 @@ def retreat(g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, k
             place = i * time + t
             if present[i, t]:
                 before = c[i] if step == 0 else states[i, earlier, width:]
-                _through_cells(
-                    flat_gates, place * 4 * width, width, 0, whole, flat_bounded, place * width, before, flat_g, place * 2 * width, gh[i], gc[i], flat_gz
-                )  # fmt: skip
-                _through_one(
-                    flat_gates, place * 4 * width, width, whole, width, flat_bounded, place * width, before, flat_g, place * 2 * width, gh[i], gc[i], flat_gz
-                )  # fmt: skip
+                at, at_bounded, at_g = place * 4 * width, place * width, place * 2 * width
+                _through_cells(flat_gates, at, width, 0, whole, flat_bounded, at_bounded, before, flat_g, at_g, gh[i], gc[i], flat_gz)
+                _through_one(flat_gates, at, width, whole, width, flat_bounded, at_bounded, before, flat_g, at_g, gh[i], gc[i], flat_gz)
             else:
                 gz[i, t, :] = zero
                 for j in range(width):
@@ -194,4 +195,4 @@ def retreat(g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, k
         _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, gh.reshape(-1), width, width, begin, end, lowest)
         for i in range(begin, end):
             if not present[i, t]:
-                gh[i, :] = kept[i]
+                _copy(kept[i], gh[i])

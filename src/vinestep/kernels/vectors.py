@@ -20,6 +20,8 @@ VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
 ROWS = 8 if WIDE_REGISTERS else 4  # of a tile; with two vectors a row its sums just stay in registers
 
 INDEX = ir.IntType(64)
+
+
 class _Float(NamedTuple):
     """What the exponential needs to know of a kind of float."""
 

@@ -51,16 +51,23 @@ def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
     return spans(q.shape[0] * heads, each=4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE)))
 
 
+def _places(q: np.ndarray, k: np.ndarray, heads: int) -> list[np.ndarray]:
+    """Where rows of a head begin, in queries and in weights, and where elements lie in rows of either."""
+    (_, time, width), places = q.shape, k.shape[1]
+    return [np.arange(time) * width, np.arange(time) * places, np.arange(width // heads), np.arange(places)]
+
+
 def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> tuple[Any, Any]:
     q, k, v = (np.ascontiguousarray(x, q.dtype) for x in (q, k, v))
     batch, time, width = q.shape
     weights, out = np.empty((batch, heads, time, k.shape[1]), q.dtype), np.empty(q.shape, q.dtype)
     shown = np.zeros((0, 0, 0), bool) if hidden is None else np.ascontiguousarray(hidden)
     scaled = np.zeros((0, 0, 0, 0), q.dtype) if factors is None else factors
+    lie = _places(q, k, heads)
     numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN, -np.inf)]
 
     def compute(start: int, stop: int) -> None:
-        kernels.attention.attend(q, k, v, shown, scaled, weights, out, heads, *numbers[:2], start, stop, numbers[2])
+        kernels.attention.attend(q, k, v, shown, scaled, weights, out, *lie, heads, *numbers[:2], start, stop, numbers[2])
 
     in_parts(compute, _pairs(q, k, heads))
     return out, (q, k, v, shown, scaled, weights)
@@ -73,10 +80,11 @@ def _adjoint(
     heads = options["heads"]
     g = np.ascontiguousarray(g, q.dtype)
     found = [np.empty(x.shape, x.dtype) for x in (q, k, v)]
+    lie = _places(q, k, heads)
     scale, lowest = (q.dtype.type(number) for number in ((q.shape[2] // heads) ** -0.5, -np.inf))
 
     def compute(start: int, stop: int) -> None:
-        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, heads, scale, start, stop, lowest)
+        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop, lowest)
 
     in_parts(compute, _pairs(q, k, heads))
     return [cotangent if want else None for cotangent, want in zip(found, wanted, strict=True)]

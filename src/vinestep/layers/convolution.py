@@ -30,9 +30,8 @@ from .windows import (
 
 __all__ = ["Convolution", "TransposedConvolution", "convolution"]
 
-def _definition(
-    x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0
-) -> Any:
+
+def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0) -> Any:
     """Sum over the places of the window of what it sees there times the weights there."""
     n_in, n_out = weight.shape[-2:]
     total: Any = bias
@@ -80,7 +79,8 @@ def _forward(
         for g in range(groups):
             own_bias = _group(bias, groups, g) if direct else None
             floor = 0.0 if direct and activation == "relu" else -np.inf
-            part = gathered_product(source, firsts, within[g], _group(flat, groups, g), own_bias, floor=floor, out=y if groups == 1 else None)
+            own_weight, out = _group(flat, groups, g), y if groups == 1 else None
+            part = gathered_product(source, firsts, within[g], own_weight, own_bias, floor=floor, out=out)
             if groups > 1:
                 y[:, g * part.shape[1] : (g + 1) * part.shape[1]] = part
     if not direct:
@@ -98,9 +98,7 @@ def _depthwise_forward(x: Any, weight: Any, y: Any, plan: WindowPlan) -> None:
     in_parts(compute, spans(x.shape[0], each=each * weight.size))
 
 
-def _adjoint(
-    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
-) -> list[Any]:
+def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]) -> list[Any]:
     x, weight, _ = inputs
     plan, groups = options["plan"], options.get("groups", 1)
     n_out = weight.shape[-1]
@@ -129,7 +127,7 @@ def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan) -> tuple[A
         return into_weight
 
     parts = in_parts(compute, spans(x.shape[0], each=each * weight.size))
-    return into_x.reshape(x.shape), sum(parts).reshape(weight.shape)
+    return into_x.reshape(x.shape), np.add.reduce(parts, axis=0).reshape(weight.shape)
 
 
 def _weights_adjoint(g: Any, x: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int, place: Any) -> Any:
@@ -165,6 +163,7 @@ def _input_adjoint(g: Any, weight: Any, shape: tuple[int, ...], plan: WindowPlan
         target = gx[phase.where]
         target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
     return gx
+
 
 convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
 

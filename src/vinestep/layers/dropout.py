@@ -50,7 +50,8 @@ class Dropout(Layer):
         if self.whole_channels:
             shape = (shape[0], *(1,) * (len(shape) - 2), shape[-1])
         kept = random_uniform(shape, self.random_key) >= np.float32(self.share)
-        return kept.astype(dtype) * dtype.type(1 / (1 - self.share))
+        factors: np.ndarray = np.multiply(kept, 1 / (1 - self.share), dtype=dtype)
+        return factors
 
 
 class Noise(Layer):

@@ -59,9 +59,7 @@ def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return (about + sums[0]).astype(x.dtype), np.maximum(sums[1] - sums[0] ** 2, 0).astype(x.dtype)
 
 
-def _batch_forward(
-    x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none"
-) -> tuple[Any, Any]:
+def _batch_forward(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none") -> tuple[Any, Any]:
     mean, variance = moments if moments is not None else _batch_moments(x)
     rows, together = _long_rows(x, x.shape[-1])
     inverse = 1 / np.sqrt(variance + variance.dtype.type(epsilon))

@@ -158,10 +158,11 @@ def _lstm_forward(
     h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
     blocks, starts = _blocks(weight, memory)
     lowest = dtype.type(-np.inf)
+    rows, columns = np.arange(batch) * seen[:1].size, np.arange(n_in + width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.advance(
-            seen, gates, blocks, starts, bias, h, c, states, bounded, present, backwards, start, stop, lowest
+            seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, start, stop, lowest
         )  # fmt: skip
 
     in_parts(compute, _parts(batch, time, width))
@@ -185,20 +186,21 @@ def _lstm_adjoint(
     gh, gc, kept = np.zeros((3, batch, width), dtype)
     blocks, starts = _blocks(memory.T)
     nothing, lowest = np.zeros(width, dtype), dtype.type(-np.inf)
+    rows, columns = np.arange(batch) * gates[:1].size, np.arange(4 * width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.retreat(
-            g, gates, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, start, stop, lowest
+            g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, start, stop, lowest
         )  # fmt: skip
 
     in_parts(compute, _parts(batch, time, width))
     flat = gz.reshape(batch * time, 4 * width)
     gx = product(flat, np.ascontiguousarray(weight.T)).reshape(batch, time, -1) if wanted[0] else None
-    parameters = [None, None, None]
+    parameters: list[np.ndarray | None] = [None, None, None]
     if any(wanted[1:4]):
         together = turned_product(seen.reshape(batch * time, -1), flat)
-        parts = np.split(together, [len(weight), len(weight) + width])
-        parameters = [_into(place, part) if want else None for place, part, want in zip(places[1:4], [*parts[:2], parts[2][0]], wanted[1:4], strict=True)]
+        found = (together[: len(weight)], together[len(weight) : -1], together[-1])
+        parameters = [_into(*pair) if want else None for *pair, want in zip(places[1:4], found, wanted[1:4], strict=True)]
     return [gx, *parameters, gh if wanted[4] else None, gc if wanted[5] else None]
 
 

@@ -142,9 +142,9 @@ def padded(x: np.ndarray, pads: Sequence[tuple[int, int]], fill: float = 0.0) ->
         return x
     wide = np.empty(_shape_with(x.shape, pads), x.dtype)
     befores = np.array(_three([before for before, _ in pads], 0), np.int64)
-    volumes = [array.reshape(array.shape[0], *_three(array.shape[1:-1], 1), array.shape[-1]) for array in (x, wide)]
-    parts = spans(x.shape[0], each=wide[:1].size)
-    in_parts(lambda start, stop: kernels.convolution.pad(volumes[0][start:stop], volumes[1][start:stop], befores, x.dtype.type(fill)), parts)
+    narrow, room = (array.reshape(array.shape[0], *_three(array.shape[1:-1], 1), array.shape[-1]) for array in (x, wide))
+    value, pad = x.dtype.type(fill), kernels.convolution.pad
+    in_parts(lambda start, stop: pad(narrow[start:stop], room[start:stop], befores, value), spans(x.shape[0], each=wide[:1].size))
     return wide
 
 
