@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor, wait
+from contextlib import contextmanager
 from itertools import pairwise
 from time import perf_counter
 from typing import Any, TypeVar
@@ -32,8 +34,16 @@ def n_threads() -> int:
 
 SPINNING = 0.12  # seconds
 
+
+class _Mine(threading.local):
+    """What each thread knows of itself."""
+
+    busy = False
+
+
 THREADS = n_threads()
 _blas_at = -SPINNING
+_mine = _Mine()
 _pool: ThreadPoolExecutor | None = None
 
 
@@ -51,11 +61,10 @@ def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> 
     """``range(n)`` in parts for the threads to take, or in one if the work is small.
 
     `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`, and there are `shares` of them a
-    thread. The parts depend on the
-    work and the number of threads only, so that sums over them come out the same each time.
+    thread. The parts depend on the work and the number of threads only, so that sums over them come out the same each time.
     """
     parts = 1
-    if THREADS > 1 and n * each >= WORTH:
+    if THREADS > 1 and n * each >= WORTH and not _mine.busy:
         parts = max(1, min(shares * THREADS, n * each // GRAIN, n // multiple))
     bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
     return list(pairwise(bounds))
@@ -80,10 +89,23 @@ def blas_is_spinning() -> bool:
     return perf_counter() - _blas_at < SPINNING
 
 
+@contextmanager
+def _being_busy() -> Iterator[None]:
+    """Work handed out by work on one of several parts is not split again."""
+    before, _mine.busy = _mine.busy, True
+    try:
+        yield
+    finally:
+        _mine.busy = before
+
+
 def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> list[T]:
     """``work(start, stop)`` for each part, side by side; the results in order."""
-    if len(parts) == 1 or blas_is_spinning():
-        return [work(*part) for part in parts]
+    if len(parts) == 1:
+        return [work(*parts[0])]
+    if THREADS == 1 or _mine.busy or blas_is_spinning():
+        with _being_busy():
+            return [work(*part) for part in parts]
     global _pool
     pool = _pool
     if pool is None:
@@ -92,8 +114,9 @@ def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> lis
     left = iter(range(len(parts)))
 
     def take() -> None:
-        for number in left:
-            found[number] = work(*parts[number])
+        with _being_busy():
+            for number in left:
+                found[number] = work(*parts[number])
 
     helpers = [pool.submit(take) for _ in range(THREADS - 1)]
     try:

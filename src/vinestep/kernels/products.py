@@ -8,12 +8,12 @@ from math import prod
 import numpy as np
 
 from . import gathered
-from .parallel import blas_is_spinning, blas_used, in_parts, spans
+from .parallel import blas_used, in_parts, spans
 
 __all__ = ["gathered_product", "matrix_product", "product", "product_of_turned", "product_with_turned", "turned_product"]
 
 SMALL = 1 << 21  # multiply-adds
-NARROW = 32
+NARROW = 8
 BLAS_THREADED = 1 << 18  # multiply-adds of a product up to which OpenBLAS keeps to one thread
 TILE = 8  # rows and columns that the loops need at least
 WIDE = 128  # columns from which the work may be split between them
@@ -115,7 +115,7 @@ def _is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
     multiply_adds = prod(sizes)
     if multiply_adds <= BLAS_THREADED:
         return False
-    if blas_is_spinning() or (multiply_adds > SMALL and min(sizes) > NARROW):
+    if multiply_adds > SMALL and min(sizes) > NARROW:
         blas_used()
         return False
     return a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous

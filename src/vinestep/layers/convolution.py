@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from itertools import product
+from itertools import pairwise, product
 from typing import Any
 
 import numpy as np
@@ -12,7 +12,7 @@ from .. import kernels
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
-from ..kernels.parallel import in_parts, spans
+from ..kernels.parallel import in_parts
 from ..kernels.products import gathered_product, matrix_product, product_of_turned, product_with_turned
 from .base import Layer
 from .dense import DEFINITIONS, activate, fusable, through_activation
@@ -29,6 +29,9 @@ from .windows import (
 )
 
 __all__ = ["Convolution", "TransposedConvolution", "convolution"]
+
+
+CHUNK = 1 << 18  # elements of input and output that are worked on together: a megabyte in float32
 
 
 def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0) -> Any:
@@ -59,110 +62,131 @@ def _group(array: Any, groups: int, g: int) -> np.ndarray:
     return np.ascontiguousarray(array[..., g * width : (g + 1) * width])
 
 
+def _chunks(x: Any, plan: WindowPlan, weight: Any) -> list[tuple[int, int]]:
+    """Examples taken together: as many as leave their padded form in the cache.
+
+    They do not depend on the number of threads. There are no more chunks than make their gradients by the weights, one each until
+    they are added up, take the room of the input.
+    """
+    n = x.shape[0]
+    most = max(1, min(n, x.size // weight.size))
+    count = max(1, min(most, (x.size + n * weight.shape[-1] * int(np.prod(plan.count))) // CHUNK))
+    return list(pairwise(n * i // count for i in range(count + 1)))
+
+
 def _forward(
     x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0
 ) -> tuple[Any, Any]:
     n_out = weight.shape[-1]
-    rows = x.shape[0] * int(np.prod(plan.count))
-    y = np.empty((rows, n_out), weight.dtype)
+    x = np.ascontiguousarray(x, weight.dtype)
+    y = np.empty((x.shape[0], *plan.count, n_out), weight.dtype)
     flat = weight.reshape(-1, n_out)
-    x = x.astype(weight.dtype, copy=False)
-    direct = activation in ("none", "relu") and not _is_depthwise(weight, groups)
-    if _is_depthwise(weight, groups):
-        _depthwise_forward(np.ascontiguousarray(x), flat, y, plan)
-    elif _is_pointwise(plan) and groups == 1:
-        y = matrix_product(x.reshape(rows, x.shape[-1]), flat)
-        direct = False
-    else:
-        source = padded(x, plan.padding).reshape(-1)
-        firsts, within = places_of_windows(plan, x.shape, groups)
-        for g in range(groups):
-            own_bias = _group(bias, groups, g) if direct else None
-            floor = 0.0 if direct and activation == "relu" else -np.inf
-            own_weight, out = _group(flat, groups, g), y if groups == 1 else None
-            part = gathered_product(source, firsts, within[g], own_weight, own_bias, floor=floor, out=out)
-            if groups > 1:
-                y[:, g * part.shape[1] : (g + 1) * part.shape[1]] = part
-    if not direct:
-        activate(y, bias, activation, slope)
-    return y.reshape(x.shape[0], *plan.count, n_out), y
-
-
-def _depthwise_forward(x: Any, weight: Any, y: Any, plan: WindowPlan) -> None:
-    volume, geometry = geometry_of(x, plan)
-    each = y.shape[0] // max(x.shape[0], 1)
+    if _is_pointwise(plan) and groups == 1:
+        y = matrix_product(x.reshape(-1, x.shape[-1]), flat).reshape(y.shape)
+        activate(y.reshape(-1, n_out), bias, activation, slope)
+        return y, y
 
     def compute(start: int, stop: int) -> None:
-        kernels.convolution.depthwise(volume[start:stop], weight, y[start * each : stop * each], geometry)
+        own = y[start:stop].reshape(-1, n_out)
+        if _is_depthwise(weight, groups):
+            volume, geometry = geometry_of(x[start:stop], plan)
+            kernels.convolution.depthwise(volume, flat, own, geometry)
+            activate(own, bias, activation, slope)
+        else:
+            _gathered_forward(x[start:stop], flat, bias, own, plan, groups, activation, slope)
 
-    in_parts(compute, spans(x.shape[0], each=each * weight.size))
+    in_parts(compute, _chunks(x, plan, weight))
+    return y, y
+
+
+def _gathered_forward(x: Any, weight: Any, bias: Any, y: Any, plan: WindowPlan, groups: int, activation: str, slope: float) -> None:
+    source = padded(x, plan.padding).reshape(-1)
+    firsts, within = places_of_windows(plan, x.shape, groups)
+    direct = activation in ("none", "relu")
+    floor = 0.0 if activation == "relu" else -np.inf
+    for g in range(groups):
+        own_bias = _group(bias, groups, g) if direct else None
+        part = gathered_product(source, firsts, within[g], _group(weight, groups, g), own_bias, floor=floor, out=y if groups == 1 else None)
+        if groups > 1:
+            y[:, g * part.shape[1] : (g + 1) * part.shape[1]] = part
+    if not direct:
+        activate(y, bias, activation, slope)
 
 
 def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]) -> list[Any]:
     x, weight, _ = inputs
     plan, groups = options["plan"], options.get("groups", 1)
-    n_out = weight.shape[-1]
-    g_bias = places[2] if places[2] is not None else np.empty(n_out, weight.dtype)
-    flat_g = through_activation(g.reshape(y.shape), y, g_bias, options.get("activation", "none"), options.get("slope", 0.0))
-    x = x.astype(weight.dtype, copy=False)
-    if _is_depthwise(weight, groups):
-        gx, g_weight = _depthwise_adjoint(flat_g, np.ascontiguousarray(x), weight, plan)
-    else:
-        gx = _input_adjoint(flat_g, weight, x.shape, plan, groups) if wanted[0] else None
-        g_weight = _weights_adjoint(flat_g, x, weight.shape, plan, groups, places[1]) if wanted[1] else None
-    if places[1] is not None and g_weight is not None and g_weight is not places[1]:
-        places[1][...] = g_weight
-        g_weight = places[1]
-    return [gx if wanted[0] else None, g_weight if wanted[1] else None, g_bias if wanted[2] else None]
+    activation, slope, n_out = options.get("activation", "none"), options.get("slope", 0.0), weight.shape[-1]
+    x, g = np.ascontiguousarray(x, weight.dtype), np.ascontiguousarray(g)
+    gx = np.empty(x.shape, weight.dtype) if wanted[0] else None
+    find = (
+        _pointwise_adjoint
+        if _is_pointwise(plan) and groups == 1
+        else _depthwise_adjoint
+        if _is_depthwise(weight, groups)
+        else _gathered_adjoint
+    )
+
+    def compute(start: int, stop: int) -> tuple[np.ndarray | None, np.ndarray]:
+        g_bias, part = np.empty(n_out, weight.dtype), slice(start, stop)
+        gz = through_activation(g[part].reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
+        return find(gz, x[part], weight, plan, groups, None if gx is None else gx[part], wanted[1]), g_bias
+
+    chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight)
+    by_weight, by_bias = zip(*in_parts(compute, chunks), strict=True)
+    found = [
+        _added(parts, place) if want else None for parts, place, want in zip((by_weight, by_bias), places[1:3], wanted[1:3], strict=True)
+    ]
+    return [gx, *found]
 
 
-def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan) -> tuple[Any, Any]:
+def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:
+    return np.add.reduce(parts, axis=0, out=np.empty(parts[0].shape, parts[0].dtype) if place is None else place)
+
+
+def _pointwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+    n_in, n_out = weight.shape[-2:]
+    if gx is not None:
+        gx[...] = product_with_turned(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
+    return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
+
+
+def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     volume, geometry = geometry_of(x, plan)
-    each, into_x, flat = g.shape[0] // max(x.shape[0], 1), np.zeros_like(volume), weight.reshape(-1, weight.shape[-1])
-
-    def compute(start: int, stop: int) -> np.ndarray:
-        into_weight = np.zeros(flat.shape, weight.dtype)
-        own_g = g[start * each : stop * each]
-        kernels.convolution.depthwise_adjoint(own_g, volume[start:stop], flat, into_x[start:stop], into_weight, geometry)
-        return into_weight
-
-    parts = in_parts(compute, spans(x.shape[0], each=each * weight.size))
-    return into_x.reshape(x.shape), np.add.reduce(parts, axis=0).reshape(weight.shape)
+    into_x, flat = np.zeros_like(volume), weight.reshape(-1, weight.shape[-1])
+    into_weight = np.zeros(flat.shape, weight.dtype)
+    kernels.convolution.depthwise_adjoint(g, volume, flat, into_x, into_weight, geometry)
+    if gx is not None:
+        gx[...] = into_x.reshape(x.shape)
+    return into_weight.reshape(weight.shape)
 
 
-def _weights_adjoint(g: Any, x: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int, place: Any) -> Any:
-    n_in, n_out = shape[-2:]
-    if _is_pointwise(plan) and groups == 1:
-        return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(shape)
+def _gathered_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+    if gx is not None:
+        _input_adjoint(g, weight, plan, groups, gx)
+    if not by_weight:
+        return None
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
-    if groups == 1:
-        out = None if place is None else place.reshape(-1, n_out)
-        found = gathered_product(source, within[0], firsts, g, out=out)
-        return found.reshape(shape) if place is None else place
     parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)) for own in range(groups)]
-    return np.concatenate(parts, axis=1).reshape(shape)
+    return (parts[0] if groups == 1 else np.concatenate(parts, axis=1)).reshape(weight.shape)
 
 
-def _input_adjoint(g: Any, weight: Any, shape: tuple[int, ...], plan: WindowPlan, groups: int) -> Any:
+def _input_adjoint(g: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any) -> None:
     n_in, n_out = weight.shape[-2:]
-    if _is_pointwise(plan) and groups == 1:
-        return product_with_turned(g, weight.reshape(n_in, n_out)).reshape(shape)
-    pads, phases = phases_of(plan, shape, n_out, groups)
-    source = padded(g.reshape(shape[0], *plan.count, n_out), pads).reshape(-1)
-    gx = np.empty(shape, weight.dtype)
+    pads, phases = phases_of(plan, gx.shape, n_out, groups)
+    source = padded(g.reshape(gx.shape[0], *plan.count, n_out), pads).reshape(-1)
+    whole = groups == len(phases) == 1
     for phase in phases:
         seen = weight[np.ix_(*phase.offsets)]
         parts = []
         for own in range(groups):
             turned = np.ascontiguousarray(np.swapaxes(_group(seen, groups, own), -1, -2)).reshape(-1, n_in)
-            out = gx.reshape(-1, n_in) if groups == len(phases) == 1 else None
+            out = gx.reshape(-1, n_in) if whole else None
             parts.append(gathered_product(source, phase.rows, phase.columns[own], turned, out=out))
-        if groups == len(phases) == 1:
-            return gx
-        target = gx[phase.where]
-        target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
-    return gx
+        if not whole:
+            target = gx[phase.where]
+            target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
 
 
 convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
