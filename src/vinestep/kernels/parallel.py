@@ -126,4 +126,5 @@ def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> lis
         wait(begun)
     for helper in begun:
         helper.result()
+    del work  # a helper may hold on to it a moment longer, and to all arrays in it
     return found

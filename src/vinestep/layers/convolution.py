@@ -32,6 +32,7 @@ __all__ = ["Convolution", "TransposedConvolution", "convolution"]
 
 
 CHUNK = 1 << 18  # elements of input and output that are worked on together: a megabyte in float32
+CHUNK_BACK = 1 << 15  # the same on the way back, where more room is needed beside them
 
 
 def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0) -> Any:
@@ -62,15 +63,15 @@ def _group(array: Any, groups: int, g: int) -> np.ndarray:
     return np.ascontiguousarray(array[..., g * width : (g + 1) * width])
 
 
-def _chunks(x: Any, plan: WindowPlan, weight: Any) -> list[tuple[int, int]]:
-    """Examples taken together: as many as leave their padded form in the cache.
+def _chunks(x: Any, plan: WindowPlan, weight: Any, room: int) -> list[tuple[int, int]]:
+    """Examples taken together, with so many elements of input and output: their padded forms stay in the cache.
 
     They do not depend on the number of threads. There are no more chunks than make their gradients by the weights, one each until
     they are added up, take the room of the input.
     """
     n = x.shape[0]
     most = max(1, min(n, x.size // weight.size))
-    count = max(1, min(most, (x.size + n * weight.shape[-1] * int(np.prod(plan.count))) // CHUNK))
+    count = max(1, min(most, (x.size + n * weight.shape[-1] * int(np.prod(plan.count))) // room))
     return list(pairwise(n * i // count for i in range(count + 1)))
 
 
@@ -95,7 +96,7 @@ def _forward(
         else:
             _gathered_forward(x[start:stop], flat, bias, own, plan, groups, activation, slope)
 
-    in_parts(compute, _chunks(x, plan, weight))
+    in_parts(compute, _chunks(x, plan, weight, CHUNK))
     return y, y
 
 
@@ -117,7 +118,7 @@ def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wan
     x, weight, _ = inputs
     plan, groups = options["plan"], options.get("groups", 1)
     activation, slope, n_out = options.get("activation", "none"), options.get("slope", 0.0), weight.shape[-1]
-    x, g = np.ascontiguousarray(x, weight.dtype), np.ascontiguousarray(g)
+    x = np.ascontiguousarray(x, weight.dtype)
     gx = np.empty(x.shape, weight.dtype) if wanted[0] else None
     find = (
         _pointwise_adjoint
@@ -127,12 +128,14 @@ def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wan
         else _gathered_adjoint
     )
 
+    turned = _turned(weight, plan, x.shape, groups) if find is _gathered_adjoint else []
+
     def compute(start: int, stop: int) -> tuple[np.ndarray | None, np.ndarray]:
         g_bias, part = np.empty(n_out, weight.dtype), slice(start, stop)
-        gz = through_activation(g[part].reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
-        return find(gz, x[part], weight, plan, groups, None if gx is None else gx[part], wanted[1]), g_bias
+        gz = through_activation(np.ascontiguousarray(g[part]).reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
+        return find(gz, x[part], weight, turned, plan, None if gx is None else gx[part], wanted[1]), g_bias
 
-    chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight)
+    chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight, CHUNK_BACK)
     by_weight, by_bias = zip(*in_parts(compute, chunks), strict=True)
     found = [
         _added(parts, place) if want else None for parts, place, want in zip((by_weight, by_bias), places[1:3], wanted[1:3], strict=True)
@@ -144,14 +147,14 @@ def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:
     return np.add.reduce(parts, axis=0, out=np.empty(parts[0].shape, parts[0].dtype) if place is None else place)
 
 
-def _pointwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+def _pointwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, gx: Any, by_weight: bool) -> Any:
     n_in, n_out = weight.shape[-2:]
     if gx is not None:
         gx[...] = product_with_turned(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
     return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
 
 
-def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, gx: Any, by_weight: bool) -> Any:
     volume, geometry = geometry_of(x, plan)
     into_x, flat = np.zeros_like(volume), weight.reshape(-1, weight.shape[-1])
     into_weight = np.zeros(flat.shape, weight.dtype)
@@ -161,32 +164,39 @@ def _depthwise_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: in
     return into_weight.reshape(weight.shape)
 
 
-def _gathered_adjoint(g: Any, x: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, gx: Any, by_weight: bool) -> Any:
     if gx is not None:
-        _input_adjoint(g, weight, plan, groups, gx)
+        _input_adjoint(g, turned, plan, gx)
     if not by_weight:
         return None
+    groups = len(turned[0])
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
     parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)) for own in range(groups)]
     return (parts[0] if groups == 1 else np.concatenate(parts, axis=1)).reshape(weight.shape)
 
 
-def _input_adjoint(g: Any, weight: Any, plan: WindowPlan, groups: int, gx: Any) -> None:
-    n_in, n_out = weight.shape[-2:]
-    pads, phases = phases_of(plan, gx.shape, n_out, groups)
-    source = padded(g.reshape(gx.shape[0], *plan.count, n_out), pads).reshape(-1)
-    whole = groups == len(phases) == 1
-    for phase in phases:
-        seen = weight[np.ix_(*phase.offsets)]
-        parts = []
-        for own in range(groups):
-            turned = np.ascontiguousarray(np.swapaxes(_group(seen, groups, own), -1, -2)).reshape(-1, n_in)
-            out = gx.reshape(-1, n_in) if whole else None
-            parts.append(gathered_product(source, phase.rows, phase.columns[own], turned, out=out))
-        if not whole:
-            target = gx[phase.where]
-            target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
+def _turned(weight: Any, plan: WindowPlan, shape: tuple[int, ...], groups: int) -> list[list[np.ndarray]]:
+    """The weights that lead back, for each phase and group: (places of the window and channels out, channels in)."""
+    _, phases = phases_of(plan, shape, weight.shape[-1], groups)
+    seen = [weight[np.ix_(*phase.offsets)] for phase in phases]
+    return [
+        [np.ascontiguousarray(np.swapaxes(_group(part, groups, g), -1, -2)).reshape(-1, weight.shape[-2]) for g in range(groups)]
+        for part in seen
+    ]
+
+
+def _input_adjoint(g: Any, turned: list[list[np.ndarray]], plan: WindowPlan, gx: Any) -> None:
+    groups, n_in = len(turned[0]), turned[0][0].shape[1]
+    pads, phases = phases_of(plan, gx.shape, g.shape[1], groups)
+    source = padded(g.reshape(gx.shape[0], *plan.count, g.shape[1]), pads).reshape(-1)
+    if groups == len(phases) == 1:
+        gathered_product(source, phases[0].rows, phases[0].columns[0], turned[0][0], out=gx.reshape(-1, n_in))
+        return
+    for phase, weights in zip(phases, turned, strict=True):
+        parts = [gathered_product(source, phase.rows, columns, own) for columns, own in zip(phase.columns, weights, strict=True)]
+        target = gx[phase.where]
+        target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
 
 
 convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
