@@ -56,7 +56,7 @@ def dense(widths: tuple[int, ...], batch: int) -> dict[str, Callable[[], object]
 def run() -> dict[str, dict[str, float]]:
     found = {}
     for name, (widths, batch) in DENSE.items():
-        times = interleaved(dense(widths, batch), seconds=6.0)
+        times = interleaved(dense(widths, batch), seconds=6.0, rounds=21)
         found[name] = {
             "ours us": 1e6 * times["ours"],
             "of the floor": times["ours"] / times["floor"],

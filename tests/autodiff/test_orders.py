@@ -167,6 +167,7 @@ NETWORKS = {
     "convolution": lambda: [vs.Convolution(3, 2, stride=2, activation=np.tanh)],
     "depthwise convolution": lambda: [vs.Convolution(4, 3, groups=4), np.sin],
     "transposed convolution": lambda: [vs.TransposedConvolution(2, 3, stride=2), np.tanh],
+    "parametric relu": lambda: [vs.Dense(4, np.tanh), vs.ParametricRelu(0.3), np.sin],
     "pooling": lambda: [vs.Dense(3, np.tanh), vs.MaxPool(2), vs.MeanPool(2), vs.Upsample(2, how="linear")],
     "global pooling": lambda: [vs.Dense(3, np.tanh), vs.Sum(vs.GlobalMean(), vs.GlobalMax()), vs.Reshape((3, 1)), vs.Flatten()],
     "batch norm": lambda: [vs.Dense(3, np.tanh), vs.BatchNorm(), np.sin],

@@ -74,6 +74,7 @@ LAYERS = {
     "transposed, valid": lambda: vs.TransposedConvolution(2, (2, 3), stride=(1, 2), padding="valid"),
     "max pool": lambda: vs.MaxPool(2),
     "max pool, overlapping": lambda: vs.MaxPool(3, stride=2, padding="same"),
+    "parametric relu": lambda: vs.ParametricRelu(0.3),
     "mean pool": lambda: vs.MeanPool(2, padding="same"),
     "global mean": lambda: vs.GlobalMean(),
     "global max": lambda: vs.GlobalMax(),
@@ -208,3 +209,12 @@ def test_another_number_of_channels_is_refused_later_too(layer):
     network = vs.Stack(vs.Stack(layer)).initialise(np.ones((2, 5, 4)))
     with pytest.raises(ShapeError, match=rf"0/0 \({type(layer).__name__}\): expected"):
         network(np.ones((2, 5, 7)))
+
+
+def test_parametric_relu_is_the_formula_of_the_paper(rng):
+    x = rng.normal(size=(5, 4, 3))
+    layer = vs.ParametricRelu().initialise(x, dtype=float)
+    layer.slope.array[:] = slopes = np.array([0.1, 0.0, -2.0])
+    np.testing.assert_allclose(vs.held(layer(x)), np.maximum(x, 0) + slopes * np.minimum(x, 0))
+    with pytest.raises(ShapeError, match=r"expected input of shape \(batch, ..., 3\), got \(5, 4, 2\)"):
+        layer(x[..., :2])

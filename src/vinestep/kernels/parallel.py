@@ -111,12 +111,12 @@ def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> lis
     if pool is None:
         pool = _pool = ThreadPoolExecutor(THREADS - 1, thread_name_prefix="vinestep")
     found: list[Any] = [None] * len(parts)
-    left = iter(range(len(parts)))
+    left, held = iter(range(len(parts))), [work]
 
     def take() -> None:
         with _being_busy():
             for number in left:
-                found[number] = work(*parts[number])
+                found[number] = held[0](*parts[number])
 
     helpers = [pool.submit(take) for _ in range(THREADS - 1)]
     try:
@@ -126,5 +126,5 @@ def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> lis
         wait(begun)
     for helper in begun:
         helper.result()
-    del work  # a helper may hold on to it a moment longer, and to all arrays in it
+    held.clear()  # a helper may live a moment longer, but not the arrays that the work holds
     return found

@@ -9,6 +9,7 @@ from .dense import Dense
 from .dropout import Dropout, Noise
 from .embedding import Embedding, Positions
 from .normalisation import BatchNorm, GroupNorm, LayerNorm, RMSNorm
+from .parametric import ParametricRelu
 from .pooling import Flatten, GlobalMax, GlobalMean, MaxPool, MeanPool, Reshape, Upsample
 from .recurrent import GRU, LSTM, Recurrent
 
@@ -32,6 +33,7 @@ __all__ = [
     "MaxPool",
     "MeanPool",
     "Noise",
+    "ParametricRelu",
     "Positions",
     "RMSNorm",
     "Recurrent",
