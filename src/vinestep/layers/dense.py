@@ -52,20 +52,18 @@ def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none"
 
 def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
     """``y = activation(y + bias)`` in place."""
-    number, factor = NUMBERS[activation], y.dtype.type(slope)
-
-    def compute(start: int, stop: int) -> None:
-        part = y[start:stop]
-        if activation == "tanh":  # NumPy's tanh is vectorised, a compiled loop's is not
-            part += bias
-            np.tanh(part, out=part)
-        else:
-            kernels.dense.add_bias_activate(part, bias, number, factor)
-
     if y.size < WORTH:
-        compute(0, len(y))
+        _activate_rows(y, bias, activation, slope)
     else:
-        in_parts(compute, spans(y.shape[0], each=y.shape[1]))
+        in_parts(lambda start, stop: _activate_rows(y[start:stop], bias, activation, slope), spans(y.shape[0], each=y.shape[1]))
+
+
+def _activate_rows(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
+    if activation == "tanh":  # NumPy's tanh is vectorised, a compiled loop's is not
+        y += bias
+        np.tanh(y, out=y)
+    else:
+        kernels.dense.add_bias_activate(y, bias, NUMBERS[activation], y.dtype.type(slope))
 
 
 def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
