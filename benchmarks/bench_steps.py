@@ -14,6 +14,8 @@ from .timing import interleaved
 
 __all__ = ["run"]
 
+RATE = 1e-6  # thousands of steps on one batch learn nothing, else gradients vanish and Adam computes with denormal numbers
+
 DENSE = {
     "dense 784-1000-500-10, batch 1000": ((784, 1000, 500, 10), 1000),
     "dense 784-128-10, batch 64": ((784, 128, 10), 64),
@@ -44,8 +46,8 @@ def dense(widths: tuple[int, ...], batch: int) -> dict[str, Callable[[], object]
     layers: list[object] = []
     for width in widths[1:-1]:
         layers += [vs.Dense(width), vs.relu]
-    training = vs.Training(vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(1e-3))
-    hand = HandWrittenDense(widths)
+    training = vs.Training(vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(RATE))
+    hand = HandWrittenDense(widths, RATE)
     return {
         "ours": lambda: training.step((x, labels)),
         "hand-written": lambda: hand.step(x, labels),
