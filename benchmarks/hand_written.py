@@ -35,6 +35,22 @@ class HandWritten:
         )
         self.rate, self.t = rate, 0
 
+    def dense(self, number: int, x: np.ndarray) -> np.ndarray:
+        """A dense layer, whose weight and bias are parameters `number` and the next."""
+        y = x @ self.weights[number]
+        y += self.weights[number + 1]
+        return y
+
+    def dense_gradients(self, number: int, g: np.ndarray, x: np.ndarray) -> None:
+        np.matmul(x.T, g, out=self.gradients[number])
+        np.add.reduce(g, axis=0, out=self.gradients[number + 1])
+
+    def dense_back(self, number: int, g: np.ndarray, x: np.ndarray) -> np.ndarray:
+        """Its gradients, and what goes back to its input."""
+        self.dense_gradients(number, g, x)
+        back: np.ndarray = g @ self.weights[number].T
+        return back
+
     def adam(self, beta1: float = 0.9, beta2: float = 0.999, epsilon: float = 1e-8) -> None:
         self.t += 1
         m, v, g, work, update = self.m, self.v, self.g, self._work, self._update
@@ -90,17 +106,16 @@ class HandWrittenDense(HandWritten):
         last = len(self.weights) // 2 - 1
         for i in range(last + 1):
             inputs.append(h)
-            h = h @ self.weights[2 * i]
-            h += self.weights[2 * i + 1]
+            h = self.dense(2 * i, h)
             if i < last:
                 np.maximum(h, 0, out=h)
         loss, h = _cross_entropy(h, labels)
         for i in range(last, -1, -1):
-            np.matmul(inputs[i].T, h, out=self.gradients[2 * i])
-            np.add.reduce(h, axis=0, out=self.gradients[2 * i + 1])
-            if i:
-                h = h @ self.weights[2 * i].T
-                h *= inputs[i] > 0
+            if i == 0:
+                self.dense_gradients(0, h, x)
+                break
+            h = self.dense_back(2 * i, h, inputs[i])
+            h *= inputs[i] > 0
         self.adam()
         return loss
 
@@ -189,12 +204,8 @@ class HandWrittenConvolutional(HandWritten):
             x = _pooled(volume)
             seen.append((volume, x))
         flat = x.reshape(len(labels), -1)
-        logits = flat @ self.weights[4]
-        logits += self.weights[5]
-        loss, g = _cross_entropy(logits, labels)
-        np.matmul(flat.T, g, out=self.gradients[4])
-        np.add.reduce(g, axis=0, out=self.gradients[5])
-        back = g @ self.weights[4].T
+        loss, g = _cross_entropy(self.dense(4, flat), labels)
+        back = self.dense_back(4, g, flat)
         for i in (1, 0):
             volume, pooled = seen[i]
             gx = _unpooled(back.reshape(pooled.shape), volume, pooled)
@@ -280,8 +291,8 @@ class HandWrittenLSTM(HandWritten):
         self.tanh_c = np.empty((time, n, width), np.float32)
 
     def step(self, x: np.ndarray, labels: np.ndarray) -> float:
-        weight, memory, bias, last, last_bias = self.weights
-        g_weight, g_memory, g_bias, g_last, g_last_bias = self.gradients
+        weight, memory, bias, *_ = self.weights
+        g_weight, g_memory, g_bias, *_ = self.gradients
         gates, gz, h, c, tanh_c = self.gates, self.gz, self.h, self.c, self.tanh_c
         time, n, width = tanh_c.shape
         rows = np.ascontiguousarray(x.swapaxes(0, 1)).reshape(time * n, -1)
@@ -297,12 +308,8 @@ class HandWrittenLSTM(HandWritten):
             c[t + 1] += i * new
             np.tanh(c[t + 1], out=tanh_c[t])
             np.multiply(o, tanh_c[t], out=h[t + 1])
-        logits = h[time] @ last
-        logits += last_bias
-        loss, g = _cross_entropy(logits, labels)
-        np.matmul(h[time].T, g, out=g_last)
-        np.add.reduce(g, axis=0, out=g_last_bias)
-        gh, gc = g @ last.T, np.zeros((n, width), np.float32)
+        loss, g = _cross_entropy(self.dense(3, h[time]), labels)
+        gh, gc = self.dense_back(3, g, h[time]), np.zeros((n, width), np.float32)
         for t in range(time - 1, -1, -1):
             i, o, f, new = (gates[t, :, k * width : (k + 1) * width] for k in range(4))
             gi, go, gf, gnew = (gz[t, :, k * width : (k + 1) * width] for k in range(4))
@@ -367,16 +374,6 @@ class HandWrittenTransformer(HandWritten):
         self.norms = [_LayerNormalised([*self.weights[k : k + 2], *self.gradients[k : k + 2]]) for k in (8, 10)]
         self.sizes = n, time, heads, width // heads
 
-    def _dense(self, number: int, x: np.ndarray) -> np.ndarray:
-        y = x @ self.weights[number]
-        y += self.weights[number + 1]
-        return y
-
-    def _dense_back(self, number: int, g: np.ndarray, x: np.ndarray) -> np.ndarray:
-        np.matmul(x.T, g, out=self.gradients[number])
-        np.add.reduce(g, axis=0, out=self.gradients[number + 1])
-        return g @ self.weights[number].T
-
     def _apart(self, rows: np.ndarray) -> np.ndarray:
         n, time, heads, each = self.sizes
         return rows.reshape(n, time, heads, each).swapaxes(1, 2)
@@ -390,17 +387,17 @@ class HandWrittenTransformer(HandWritten):
         scale = np.float32(self.sizes[3] ** -0.5)
         # forward
         first = self.norms[0].forward(rows)
-        q, k, v = (self._apart(self._dense(number, first)) for number in (0, 2, 4))
+        q, k, v = (self._apart(self.dense(number, first)) for number in (0, 2, 4))
         q *= scale
         weights = q @ k.swapaxes(-1, -2)
         weights -= weights.max(axis=-1, keepdims=True)
         np.exp(weights, out=weights)
         weights /= weights.sum(axis=-1, keepdims=True)
         taken = self._together(weights @ v)
-        middle = self._dense(6, taken)
+        middle = self.dense(6, taken)
         middle += rows
         second = self.norms[1].forward(middle)
-        wide = self._dense(12, second)
+        wide = self.dense(12, second)
         bent = wide * wide
         bent *= wide
         bent *= np.float32(0.044715)
@@ -410,11 +407,11 @@ class HandWrittenTransformer(HandWritten):
         out = bent + 1
         out *= wide
         out *= np.float32(0.5)
-        y = self._dense(14, out)
+        y = self.dense(14, out)
         y += middle
         loss, g = _squared_error(y, target.reshape(rows.shape))
         # backward
-        g_out = self._dense_back(14, g, out)
+        g_out = self.dense_back(14, g, out)
         slope = wide * wide
         slope *= np.float32(3 * 0.044715 * 0.7978845608028654)
         slope += np.float32(0.7978845608028654)
@@ -424,8 +421,8 @@ class HandWrittenTransformer(HandWritten):
         slope += bent
         slope *= np.float32(0.5)
         g_out *= slope
-        g = g + self.norms[1].backward(self._dense_back(12, g_out, second))
-        g_taken = self._apart(self._dense_back(6, g, taken))
+        g = g + self.norms[1].backward(self.dense_back(12, g_out, second))
+        g_taken = self._apart(self.dense_back(6, g, taken))
         gv = weights.swapaxes(-1, -2) @ g_taken
         gs = g_taken @ v.swapaxes(-1, -2)
         gs -= np.einsum("bhij,bhij->bhi", gs, weights)[..., None]
@@ -433,9 +430,9 @@ class HandWrittenTransformer(HandWritten):
         gq = gs @ k
         gq *= scale
         gk = gs.swapaxes(-1, -2) @ q
-        back = self._dense_back(0, self._together(gq), first)
-        back += self._dense_back(2, self._together(gk), first)
-        back += self._dense_back(4, self._together(gv), first)
+        back = self.dense_back(0, self._together(gq), first)
+        back += self.dense_back(2, self._together(gk), first)
+        back += self.dense_back(4, self._together(gv), first)
         self.norms[0].backward(back)
         self.adam()
         return loss
@@ -448,15 +445,11 @@ class HandWrittenEmbedding(HandWritten):
         super().__init__([(count, width), (width, n_out), (n_out,)], rate)
 
     def step(self, ids: np.ndarray, target: np.ndarray) -> float:
-        table, weight, bias = self.weights
-        g_table, g_weight, g_bias = self.gradients
+        table, g_table = self.weights[0], self.gradients[0]
         vectors = table[ids.reshape(-1)]
-        y = vectors @ weight
-        y += bias
+        y = self.dense(1, vectors)
         loss, g = _squared_error(y, target.reshape(y.shape))
-        np.matmul(vectors.T, g, out=g_weight)
-        np.add.reduce(g, axis=0, out=g_bias)
-        back = g @ weight.T
+        back = self.dense_back(1, g, vectors)
         order = np.argsort(ids.reshape(-1), kind="stable")
         found, starts = np.unique(ids.reshape(-1)[order], return_index=True)
         g_table[...] = 0

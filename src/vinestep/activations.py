@@ -14,7 +14,7 @@ from . import kernels
 from .autodiff.fused import Fused
 from .autodiff.registry import Rule
 from .autodiff.tensor import Tensor, apply, held
-from .kernels.parallel import WORTH, in_parts, spans
+from .kernels.parallel import over_rows
 
 __all__ = [
     "LeakyRelu",
@@ -52,12 +52,11 @@ _relu_by_numpy = Rule("relu", lambda x: np.maximum(x, 0), (lambda g, y, x: g * _
 
 
 def _relu_forward(x: Any) -> tuple[Any, Any]:
-    if x.size < WORTH or not x.flags.c_contiguous:
+    if x.ndim == 0 or not x.flags.c_contiguous:
         y = np.maximum(x, 0)
-    else:
-        y = np.empty(x.shape, x.dtype)
-        flat, out = x.reshape(-1), y.reshape(-1)
-        in_parts(lambda start, stop: np.maximum(flat[start:stop], 0, out=out[start:stop]), spans(x.size))
+        return y, y
+    y = np.empty(x.shape, x.dtype)
+    over_rows(lambda part, out: np.maximum(part, 0, out=out), [x.reshape(-1), y.reshape(-1)])
     return y, y
 
 
@@ -67,7 +66,7 @@ def _relu_adjoint(
     if np.ndim(y) == 0:
         return [g * (y > 0)]
     gx = np.empty(y.shape, y.dtype)
-    _over_rows(kernels.activations.where_positive, [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)])
+    over_rows(kernels.activations.where_positive, [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)])
     return [gx]
 
 
@@ -201,14 +200,8 @@ def _softmax_forward(x: Any, *, axis: int) -> tuple[Any, Any]:
         return y, y
     y, width = np.empty(x.shape, x.dtype), x.shape[-1]
     rows = [array.reshape(-1, width) for array in (np.ascontiguousarray(x), y)]
-    _over_rows(kernels.activations.softmax, rows)
+    over_rows(kernels.activations.softmax, rows)
     return y, y
-
-
-def _over_rows(loop: Any, arrays: Sequence[np.ndarray]) -> None:
-    """A loop over matrices of one shape, or flat arrays of one length, split between threads."""
-    n = len(arrays[0])
-    in_parts(lambda start, stop: loop(*(array[start:stop] for array in arrays)), spans(n, each=arrays[0].size // max(n, 1)))
 
 
 def _softmax_adjoint(
@@ -218,7 +211,7 @@ def _softmax_adjoint(
     if axis not in (-1, y.ndim - 1) or not y.size:
         return [y * (g - np.sum(g * y, axis=axis, keepdims=True))]
     gx, width = np.empty(y.shape, y.dtype), y.shape[-1]
-    _over_rows(kernels.activations.softmax_adjoint, [np.ascontiguousarray(a).reshape(-1, width) for a in (g, y, gx)])
+    over_rows(kernels.activations.softmax_adjoint, [np.ascontiguousarray(a).reshape(-1, width) for a in (g, y, gx)])
     return [gx]
 
 
@@ -311,7 +304,7 @@ def _gelu_definition(x: Any) -> Any:
 def _gelu_forward(x: Any) -> tuple[Any, Any]:
     flat = np.ascontiguousarray(x).reshape(-1)
     y = np.empty_like(flat)
-    _over_rows(kernels.activations.gelu, [flat, y])
+    over_rows(kernels.activations.gelu, [flat, y])
     return y.reshape(x.shape), flat
 
 
@@ -319,7 +312,7 @@ def _gelu_adjoint(
     g: Any, flat: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     gx = np.empty_like(flat)
-    _over_rows(kernels.activations.gelu_adjoint, [np.ascontiguousarray(g).reshape(-1), flat, gx])
+    over_rows(kernels.activations.gelu_adjoint, [np.ascontiguousarray(g).reshape(-1), flat, gx])
     return [gx.reshape(g.shape)]
 
 

@@ -15,7 +15,7 @@ from .autodiff.fused import Fused
 from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
 from .errors import DataError, ShapeError
-from .kernels.parallel import in_parts, spans
+from .kernels.parallel import over_rows
 
 __all__ = [
     "absolute_error",
@@ -271,8 +271,7 @@ def _squared_error_forward(prediction: Any, target: Any, *, reduction: str = "me
         return np.square(slopes), slopes
     slopes = np.empty(prediction.shape, prediction.dtype)
     flat = [np.ravel(prediction), np.ravel(target), slopes.reshape(-1)]
-    parts = spans(slopes.size)
-    total = sum(in_parts(lambda start, stop: kernels.losses.squared_error(*(array[start:stop] for array in flat)), parts))
+    total = sum(over_rows(kernels.losses.squared_error, flat))
     return prediction.dtype.type(total / prediction.size if reduction == "mean" else total), slopes
 
 
@@ -287,8 +286,7 @@ def _squared_error_adjoint(
 
 def _scaled(array: np.ndarray, factor: Any) -> np.ndarray:
     out = np.empty(array.shape, array.dtype)
-    flat, into = array.reshape(-1), out.reshape(-1)
-    in_parts(lambda start, stop: np.multiply(flat[start:stop], factor, out=into[start:stop]), spans(array.size))
+    over_rows(lambda part, into: np.multiply(part, factor, out=into), [array.reshape(-1), out.reshape(-1)])
     return out
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from .compiling import kernel
 from .vectors import elementwise, soften
 
-__all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
+__all__ = ["gelu", "gelu_adjoint", "soften_adjoint", "softmax", "softmax_adjoint", "where_positive"]
 
 ROOT_TWO_OVER_PI = 0.7978845608028654
 GELU_CUBIC = 0.044715
@@ -65,11 +65,17 @@ def softmax(x, y):
 
 
 @kernel
+def soften_adjoint(g, y, out, scale):
+    """``scale * y * (g - sum(g * y))`` of flat arrays; `out` may be `g`."""
+    total = y.dtype.type(0)
+    for j in range(g.size):
+        total += g[j] * y[j]
+    for j in range(g.size):
+        out[j] = y[j] * (g[j] - total) * scale
+
+
+@kernel
 def softmax_adjoint(g, y, out):
-    """``y * (g - sum(g * y))``, row by row."""
+    """Row by row."""
     for i in range(g.shape[0]):
-        total = y.dtype.type(0)
-        for j in range(g.shape[1]):
-            total += g[i, j] * y[i, j]
-        for j in range(g.shape[1]):
-            out[i, j] = y[i, j] * (g[i, j] - total)
+        soften_adjoint(g[i], y[i], out[i], y.dtype.type(1))

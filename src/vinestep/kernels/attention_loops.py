@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from .activation_loops import soften_adjoint
 from .compiling import kernel
 from .gathered_loops import multiply
 from .vectors import soften
@@ -26,20 +27,27 @@ def _turned(x, at, step, turned, n, width, scale):
 
 
 @kernel
-def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, begin, end, lowest):
+def _begins(pair, heads, time, places, width):
+    """Sequence and head of a pair, and where it begins in queries and in keys."""
+    sequence, head = pair // heads, pair % heads
+    each = width // heads
+    return sequence, head, sequence * time * width + head * each, sequence * places * width + head * each
+
+
+@kernel
+def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, begin, end):
     """Pairs ``begin:end`` of sequence and head: ``weights = softmax(scale * q @ k.T)`` and ``out = (weights * factors) @ v``."""
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each = width // heads
     flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
     turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
-    nothing = np.zeros(max(each, places), q.dtype)
+    nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
     for pair in range(begin, end):
-        sequence, head = pair // heads, pair % heads
-        at_q, at_k = sequence * time * width + head * each, sequence * places * width + head * each
+        sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
         flat = own.reshape(-1)
         _turned(flat_k, at_k, width, turned, places, each, scale)
-        multiply(flat_q[at_q:], by_width, along, turned, places, nothing, flat, places, places, 0, time, lowest, lowest)
+        multiply(flat_q[at_q:], by_width, along, turned, places, nothing, flat, places, places, 0, time, lowest)
         for i in range(time):
             if hidden.size:
                 row = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
@@ -52,45 +60,40 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
             for j in range(flat.size):
                 scaled[j] = flat[j] * given[j]
         taken = scaled if factors.size else flat
-        multiply(taken, by_places, across, flat_v[at_k:], width, nothing, flat_out[at_q:], width, each, 0, time, lowest, lowest)
+        multiply(taken, by_places, across, flat_v[at_k:], width, nothing, flat_out[at_q:], width, each, 0, time, lowest)
 
 
 @kernel
-def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, begin, end, lowest):
+def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, begin, end):
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each = width // heads
     flat_g, flat_q, flat_k, flat_v = g.reshape(-1), q.reshape(-1), k.reshape(-1), v.reshape(-1)
     flat_gq, flat_gk, flat_gv = gq.reshape(-1), gk.reshape(-1), gv.reshape(-1)
     turned, scores = np.empty(each * places, q.dtype), np.empty((time, places), q.dtype)
     scaled = np.empty(time * places if factors.size else 0, q.dtype)
-    nothing = np.zeros(max(each, places), q.dtype)
+    nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
     zero, one = q.dtype.type(0), q.dtype.type(1)
     flat_scores = scores.reshape(-1)
     for pair in range(begin, end):
-        sequence, head = pair // heads, pair % heads
-        at_q, at_k = sequence * time * width + head * each, sequence * places * width + head * each
+        sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
         flat = own.reshape(-1)
         _turned(flat_v, at_k, width, turned, places, each, one)
-        multiply(flat_g[at_q:], by_width, along, turned, places, nothing, flat_scores, places, places, 0, time, lowest, lowest)
+        multiply(flat_g[at_q:], by_width, along, turned, places, nothing, flat_scores, places, places, 0, time, lowest)
         if factors.size:
             given = factors[sequence, head].reshape(-1)
             for j in range(flat.size):
                 flat_scores[j] *= given[j]
                 scaled[j] = flat[j] * given[j]
         taken = scaled if factors.size else flat
-        multiply(taken, across, by_places, flat_g[at_q:], width, nothing, flat_gv[at_k:], width, each, 0, places, lowest, lowest)
+        multiply(taken, across, by_places, flat_g[at_q:], width, nothing, flat_gv[at_k:], width, each, 0, places, lowest)
         for i in range(time):
-            row, got = own[i], scores[i]
-            total = zero
-            for j in range(places):
-                total += row[j] * got[j]
-            for j in range(places):
-                got[j] = row[j] * (got[j] - total) * scale
+            got = scores[i]
+            soften_adjoint(got, own[i], got, scale)
             if hidden.size:
                 unseen = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
                 for j in range(places):
                     if unseen[j]:
                         got[j] = zero
-        multiply(flat_scores, by_places, across, flat_k[at_k:], width, nothing, flat_gq[at_q:], width, each, 0, time, lowest, lowest)
-        multiply(flat_scores, across, by_places, flat_q[at_q:], width, nothing, flat_gk[at_k:], width, each, 0, places, lowest, lowest)
+        multiply(flat_scores, by_places, across, flat_k[at_k:], width, nothing, flat_gq[at_q:], width, each, 0, time, lowest)
+        multiply(flat_scores, across, by_places, flat_q[at_q:], width, nothing, flat_gk[at_k:], width, each, 0, places, lowest)

@@ -12,12 +12,12 @@ __all__ = ["depthwise", "depthwise_adjoint", "pad"]
 
 @kernel
 def _corner(row, geometry):
-    """Example, and the first element of the window in each axis of the padded input."""
+    """Example, and where its window begins in each axis; before 0 in the padding."""
     windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]
     rest = row % windows
-    d = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0]
-    h = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1]
-    w = rest % geometry[4, 2] * geometry[1, 2]
+    d = rest // (geometry[4, 1] * geometry[4, 2]) * geometry[1, 0] - geometry[3, 0]
+    h = rest // geometry[4, 2] % geometry[4, 1] * geometry[1, 1] - geometry[3, 1]
+    w = rest % geometry[4, 2] * geometry[1, 2] - geometry[3, 2]
     return row // windows, d, h, w
 
 
@@ -53,7 +53,6 @@ def depthwise(x, weight, y, geometry):
     y[:, :] = y.dtype.type(0)
     for row in range(y.shape[0]):
         example, d0, h0, w0 = _corner(row, geometry)
-        d0, h0, w0 = d0 - geometry[3, 0], h0 - geometry[3, 1], w0 - geometry[3, 2]
         place = 0
         for i in range(geometry[0, 0]):
             d = d0 + i * geometry[2, 0]
@@ -73,7 +72,6 @@ def depthwise_adjoint(g, x, weight, gx, g_weight, geometry):
     per_channel = weight.shape[1] // x.shape[4]
     for row in range(g.shape[0]):
         example, d0, h0, w0 = _corner(row, geometry)
-        d0, h0, w0 = d0 - geometry[3, 0], h0 - geometry[3, 1], w0 - geometry[3, 2]
         place = 0
         for i in range(geometry[0, 0]):
             d = d0 + i * geometry[2, 0]

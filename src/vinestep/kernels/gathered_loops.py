@@ -34,14 +34,14 @@ def _tile(width, widest, x, rows, i, columns, first, last, b, at_b, step_b, star
 
 
 @kernel
-def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, floor, lowest):
+def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, floor):
     """Rows ``begin:end`` of ``c = max(a @ b + bias, floor)``; NaN stays.
 
     All arrays are flat; rows of `b` and `c` are `step_b` and `step_c` elements apart. There are at least eight rows and eight
     columns in `c`, and at least one column in `a`. Where rows or columns do not come out even, the last tile overlaps the one
-    before it and computes the same again. `lowest` is minus infinity.
+    before it and computes the same again.
     """
-    depth = columns.size
+    depth, lowest = columns.size, b.dtype.type(-np.inf)
     widest = 2 * VECTOR // b.itemsize
     beside = step_b * b.itemsize >= FAR and end - begin >= 4 * ROWS
     packed = np.empty(DEPTH * widest if beside else 0, b.dtype)

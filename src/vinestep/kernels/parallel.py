@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor, wait
 from contextlib import contextmanager
 from itertools import pairwise
 from time import perf_counter
 from typing import Any, TypeVar
 
-__all__ = ["LONG", "WORTH", "blas_is_spinning", "blas_used", "in_parts", "n_threads", "rows_together", "spans"]
+import numpy as np
+
+__all__ = ["LONG", "WORTH", "blas_is_spinning", "blas_used", "in_parts", "n_threads", "over_rows", "rows_together", "spans"]
 
 T = TypeVar("T")
 
@@ -128,3 +130,11 @@ def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> lis
         helper.result()
     held.clear()  # a helper may live a moment longer, but not the arrays that the work holds
     return found
+
+
+def over_rows(loop: Callable[..., T], arrays: Sequence[np.ndarray]) -> list[T]:
+    """``loop(*arrays)`` for arrays of one length: whole if the work is small, otherwise part by part; the results in order."""
+    if arrays[0].size < WORTH:
+        return [loop(*arrays)]
+    n = len(arrays[0])
+    return in_parts(lambda start, stop: loop(*(array[start:stop] for array in arrays)), spans(n, each=arrays[0].size // n))

@@ -10,7 +10,17 @@ import numpy as np
 from . import gathered
 from .parallel import blas_used, in_parts, spans
 
-__all__ = ["gathered_product", "matrix_product", "product", "product_of_turned", "product_with_turned", "turned_product"]
+__all__ = [
+    "BLOCK",
+    "RATE",
+    "TILE",
+    "gathered_product",
+    "matrix_product",
+    "product",
+    "product_of_turned",
+    "product_with_turned",
+    "turned_product",
+]
 
 SMALL = 1 << 21  # multiply-adds
 NARROW = 8
@@ -63,31 +73,25 @@ def gathered_product(
         b, bias = np.pad(b, ((0, 0), (0, more))), np.pad(bias, (0, more))
         c[...] = gathered_product(x, rows, columns, b, bias, floor=floor)[:n, :width]
         return c
-    least, lowest = b.dtype.type(floor), b.dtype.type(-np.inf)
+    least = b.dtype.type(floor)
     flat_b, flat_c = b.reshape(-1), c.reshape(-1)
 
     def rows_of(start: int, stop: int) -> None:
-        gathered.multiply(x, rows, columns, flat_b, width, bias, flat_c, width, width, start, stop, least, lowest)
+        gathered.multiply(x, rows, columns, flat_b, width, bias, flat_c, width, width, start, stop, least)
 
     def columns_of(start: int, stop: int) -> None:
-        gathered.multiply(
-            x, rows, columns, flat_b[start:], width, bias[start:], flat_c[start:], width, stop - start, 0, n, least, lowest
-        )  # fmt: skip
+        gathered.multiply(x, rows, columns, flat_b[start:], width, bias[start:], flat_c[start:], width, stop - start, 0, n, least)
 
     cost = depth * n * width // RATE
     if depth >= LONG * n and floor == -np.inf:
-        parts = spans(depth, each=1 + cost // depth)
-        sums = np.empty((len(parts), n, width), b.dtype)
 
-        def depth_of(start: int, stop: int) -> None:
-            own = sums[[first for first, _ in parts].index(start)].reshape(-1)
-            begin = bias if start == 0 else np.zeros_like(bias)
-            gathered.multiply(
-                x, rows, columns[start:stop], flat_b[start * width :], width, begin, own, width, width, 0, n, least, lowest
-            )  # fmt: skip
+        def depth_of(start: int, stop: int) -> np.ndarray:
+            own, begin = np.empty(n * width, b.dtype), bias if start == 0 else np.zeros_like(bias)
+            gathered.multiply(x, rows, columns[start:stop], flat_b[start * width :], width, begin, own, width, width, 0, n, least)
+            return own
 
-        in_parts(depth_of, parts)
-        np.add.reduce(sums, axis=0, out=c)
+        sums = in_parts(depth_of, spans(depth, each=1 + cost // depth))
+        np.add.reduce(sums, axis=0, out=flat_c)
     elif width >= max(n, WIDE):
         in_parts(columns_of, spans(width, each=1 + cost // width, multiple=BLOCK))
     else:

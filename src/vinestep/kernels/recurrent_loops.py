@@ -10,17 +10,17 @@ from __future__ import annotations
 
 from functools import reduce
 
+import numpy as np
 from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
 from .compiling import kernel
 from .gathered_loops import multiply
+from .products import TILE
 from .vectors import INDEX, VECTOR, Writer
 
 __all__ = ["advance", "retreat"]
-
-LEAST = 8  # rows and columns that the tiles of a product need
 
 CELL = "x at width first stop before at_before after out at_after bounded at_bounded"
 
@@ -68,13 +68,13 @@ def _copy(source, target):
 
 
 @kernel
-def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end, lowest):
+def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end):
     """Rows ``begin:end`` of `out`, flat and `step` apart: those of `x` times a matrix in blocks, and `bias`."""
-    block = blocks.shape[2]
-    if end - begin >= LEAST and n_out >= LEAST:
+    block, lowest = blocks.shape[2], out.dtype.type(-np.inf)
+    if end - begin >= TILE and n_out >= TILE:
         for b in range(starts.size):
             o = starts[b]
-            multiply(x, rows, columns, blocks[b].reshape(-1), block, bias[o:], out[o:], step, block, begin, end, lowest, lowest)
+            multiply(x, rows, columns, blocks[b].reshape(-1), block, bias[o:], out[o:], step, block, begin, end, lowest)
         return
     for i in range(begin, end):
         for b in range(starts.size):
@@ -88,7 +88,7 @@ def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, 
 
 
 @kernel
-def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, begin, end, lowest):
+def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, begin, end):
     """Sequences ``begin:end`` from the first time to the last, or backwards: gates, states, and what was seen of them.
 
     `blocks` are those of the weights on the input above those on the memory; `bounded` gets the tangents of the cells. `rows` and
@@ -106,7 +106,7 @@ def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, boun
             seen[i, t, depth - 1] = 1
         at = t * 4 * width
         _by_matrix(
-            flat_seen[t * depth :], rows, columns, blocks, starts, bias, flat_gates[at:], time * 4 * width, 4 * width, begin, end, lowest
+            flat_seen[t * depth :], rows, columns, blocks, starts, bias, flat_gates[at:], time * 4 * width, 4 * width, begin, end
         )  # fmt: skip
         for i in range(begin, end):
             before, after = c[i] if step == 0 else states[i, earlier, width:], states[i, t, width:]
@@ -166,7 +166,7 @@ _through_cells, _through_one = _through_cell(VECTOR), _through_cell(1)
 
 
 @kernel
-def retreat(g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, begin, end, lowest):
+def retreat(g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, begin, end):
     """Sequences ``begin:end`` back again: cotangents of the gates' sums into `gz`, of the first states into `gh` and `gc`.
 
     `rows` and `columns` say where in the gates they lie. `g` are the cotangents of `states`; `gh`, `gc` begin as zeros; `kept` is
@@ -192,7 +192,7 @@ def retreat(g, gates, rows, columns, blocks, starts, c, states, bounded, present
                 for j in range(width):
                     kept[i, j] = gh[i, j] + g[i, t, j]
                     gc[i, j] += g[i, t, width + j]
-        _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, gh.reshape(-1), width, width, begin, end, lowest)
+        _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, gh.reshape(-1), width, width, begin, end)
         for i in range(begin, end):
             if not present[i, t]:
                 _copy(kept[i], gh[i])

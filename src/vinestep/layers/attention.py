@@ -13,6 +13,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
+from ..kernels.products import RATE, TILE
 from .base import Layer
 from .dense import Dense
 from .dropout import Dropout
@@ -21,8 +22,6 @@ from .normalisation import LayerNorm
 
 __all__ = ["Attention", "DecoderBlock", "TransformerBlock"]
 
-LEAST = 8  # times, places and width of a head from which the kernel works
-RATE = 32  # multiply-adds in the time of one element of a simple loop
 HIDDEN = -1e9  # score of a place that may not be seen: far below any other, and finite
 
 
@@ -64,10 +63,10 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
     shown = np.zeros((0, 0, 0), bool) if hidden is None else np.ascontiguousarray(hidden)
     scaled = np.zeros((0, 0, 0, 0), q.dtype) if factors is None else factors
     lie = _places(q, k, heads)
-    numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN, -np.inf)]
+    numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN)]
 
     def compute(start: int, stop: int) -> None:
-        kernels.attention.attend(q, k, v, shown, scaled, weights, out, *lie, heads, *numbers[:2], start, stop, numbers[2])
+        kernels.attention.attend(q, k, v, shown, scaled, weights, out, *lie, heads, *numbers, start, stop)
 
     in_parts(compute, _pairs(q, k, heads))
     return out, (q, k, v, shown, scaled, weights)
@@ -81,10 +80,10 @@ def _adjoint(
     g = np.ascontiguousarray(g, q.dtype)
     found = [np.empty(x.shape, x.dtype) for x in (q, k, v)]
     lie = _places(q, k, heads)
-    scale, lowest = (q.dtype.type(number) for number in ((q.shape[2] // heads) ** -0.5, -np.inf))
+    scale = q.dtype.type((q.shape[2] // heads) ** -0.5)
 
     def compute(start: int, stop: int) -> None:
-        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop, lowest)
+        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop)
 
     in_parts(compute, _pairs(q, k, heads))
     return [cotangent if want else None for cotangent, want in zip(found, wanted, strict=True)]
@@ -168,7 +167,7 @@ class Attention(Layer):
             cache["key"], cache["value"] = held(key), held(value)
         shape = (x.shape[0], self.heads, x.shape[1], key.shape[1])
         hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
-        compute = attend if min(*shape[2:], x.shape[2] // self.heads) >= LEAST else _definition
+        compute = attend if min(*shape[2:], x.shape[2] // self.heads) >= TILE else _definition
         return self.out(compute(query, key, value, heads=self.heads, hidden=hidden, factors=factors))
 
     def _hidden(self, shape: tuple[int, ...], mask: Any, start: int) -> np.ndarray | None:

@@ -15,7 +15,7 @@ from .base import Layer, LayerLike, call_layer
 from .chain import ChainPlan, dense_chain
 from .context import PASS
 from .convolution import Convolution
-from .dense import Dense, fusable
+from .dense import FLOORS, Dense, fusable
 from .normalisation import BatchNorm
 
 __all__ = ["Concat", "Residual", "Stack", "Sum"]
@@ -118,7 +118,7 @@ def _applies(layer: Any, activation: str) -> bool:
     """Whether a layer can apply the activation that follows it together with its own work."""
     if type(layer) in (Dense, Convolution):
         return layer.activation is None
-    return type(layer) is BatchNorm and activation == "relu"
+    return type(layer) is BatchNorm and activation in FLOORS
 
 
 def held_array(value: Any) -> Any:

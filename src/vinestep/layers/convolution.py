@@ -15,7 +15,7 @@ from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.parallel import in_parts
 from ..kernels.products import gathered_product, matrix_product, product_of_turned, product_with_turned
 from .base import Layer
-from .dense import DEFINITIONS, activate, fusable, through_activation
+from .dense import DEFINITIONS, FLOORS, activate, fusable, through_activation
 from .windows import (
     Padding,
     WindowPlan,
@@ -103,8 +103,7 @@ def _forward(
 def _gathered_forward(x: Any, weight: Any, bias: Any, y: Any, plan: WindowPlan, groups: int, activation: str, slope: float) -> None:
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
-    direct = activation in ("none", "relu")
-    floor = 0.0 if activation == "relu" else -np.inf
+    direct, floor = activation in FLOORS, FLOORS.get(activation, -np.inf)
     for g in range(groups):
         own_bias = _group(bias, groups, g) if direct else None
         part = gathered_product(source, firsts, within[g], _group(weight, groups, g), own_bias, floor=floor, out=y if groups == 1 else None)
@@ -127,13 +126,12 @@ def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wan
         if _is_depthwise(weight, groups)
         else _gathered_adjoint
     )
-
-    turned = _turned(weight, plan, x.shape, groups) if find is _gathered_adjoint else []
+    turned = _turned(weight, plan, x.shape, groups) if wanted[0] and find is _gathered_adjoint else []
 
     def compute(start: int, stop: int) -> tuple[np.ndarray | None, np.ndarray]:
         g_bias, part = np.empty(n_out, weight.dtype), slice(start, stop)
         gz = through_activation(np.ascontiguousarray(g[part]).reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
-        return find(gz, x[part], weight, turned, plan, None if gx is None else gx[part], wanted[1]), g_bias
+        return find(gz, x[part], weight, turned, plan, groups, None if gx is None else gx[part], wanted[1]), g_bias
 
     chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight, CHUNK_BACK)
     by_weight, by_bias = zip(*in_parts(compute, chunks), strict=True)
@@ -147,14 +145,14 @@ def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:
     return np.add.reduce(parts, axis=0, out=np.empty(parts[0].shape, parts[0].dtype) if place is None else place)
 
 
-def _pointwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, gx: Any, by_weight: bool) -> Any:
+def _pointwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     n_in, n_out = weight.shape[-2:]
     if gx is not None:
         gx[...] = product_with_turned(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
     return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
 
 
-def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, gx: Any, by_weight: bool) -> Any:
+def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     volume, geometry = geometry_of(x, plan)
     into_x, flat = np.zeros_like(volume), weight.reshape(-1, weight.shape[-1])
     into_weight = np.zeros(flat.shape, weight.dtype)
@@ -164,12 +162,11 @@ def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPla
     return into_weight.reshape(weight.shape)
 
 
-def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, gx: Any, by_weight: bool) -> Any:
+def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     if gx is not None:
         _input_adjoint(g, turned, plan, gx)
     if not by_weight:
         return None
-    groups = len(turned[0])
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
     parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)) for own in range(groups)]
@@ -178,7 +175,7 @@ def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan
 
 def _turned(weight: Any, plan: WindowPlan, shape: tuple[int, ...], groups: int) -> list[list[np.ndarray]]:
     """The weights that lead back, for each phase and group: (places of the window and channels out, channels in)."""
-    _, phases = phases_of(plan, shape, weight.shape[-1], groups)
+    _, phases = phases_of(plan, (1, *shape[1:]), weight.shape[-1], groups)
     seen = [weight[np.ix_(*phase.offsets)] for phase in phases]
     return [
         [np.ascontiguousarray(np.swapaxes(_group(part, groups, g), -1, -2)).reshape(-1, weight.shape[-2]) for g in range(groups)]

@@ -12,15 +12,16 @@ from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
-from ..kernels.parallel import LONG, WORTH, in_parts, rows_together, spans
+from ..kernels.parallel import LONG, WORTH, over_rows, rows_together
 from ..kernels.products import matrix_product, product_of_turned, product_with_turned
 from .base import Layer
 
-__all__ = ["DEFINITIONS", "Dense", "activate", "dense", "fusable", "through_activation"]
+__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "dense", "fusable", "through_activation"]
 
 FEW = 1 << 13  # elements whose narrow rows are not worth putting together
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
 
+FLOORS = {"none": -np.inf, "relu": 0.0}  # of the activations that are a bound from below
 NUMBERS = {"none": 0, "relu": 1, "tanh": 2, "sigmoid": 3, "leaky_relu": 4}
 DEFINITIONS: dict[str, Callable[..., Any]] = {
     "none": lambda z, slope: z,
@@ -52,18 +53,16 @@ def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none"
 
 def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
     """``y = activation(y + bias)`` in place."""
-    if y.size < WORTH:
-        _activate_rows(y, bias, activation, slope)
-    else:
-        in_parts(lambda start, stop: _activate_rows(y[start:stop], bias, activation, slope), spans(y.shape[0], each=y.shape[1]))
+    number, factor = NUMBERS[activation], y.dtype.type(slope)
 
+    def rows(part: np.ndarray) -> None:
+        if activation == "tanh":  # NumPy's tanh is vectorised, a compiled loop's is not
+            part += bias
+            np.tanh(part, out=part)
+        else:
+            kernels.dense.add_bias_activate(part, bias, number, factor)
 
-def _activate_rows(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
-    if activation == "tanh":  # NumPy's tanh is vectorised, a compiled loop's is not
-        y += bias
-        np.tanh(y, out=y)
-    else:
-        kernels.dense.add_bias_activate(y, bias, NUMBERS[activation], y.dtype.type(slope))
+    over_rows(rows, [y])
 
 
 def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
@@ -72,24 +71,20 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
     n, width = y.shape
     g = np.ascontiguousarray(g)
     gz = g if activation == "none" else np.empty(g.shape, y.dtype)
-    if y.size < WORTH and (width >= LONG or y.size < FEW):
-        if activation == "none":
-            kernels.dense.sum_rows(g, g_bias)
-        else:
-            kernels.dense.adjoint_activate(g, y, gz, g_bias, number, factor)
-        return gz
-    together = rows_together(n, width)
-    long_g, long_y, long_gz = (array.reshape(-1, together * width) for array in (g, y, gz)) if together > 1 else (g, y, gz)
 
-    def compute(start: int, stop: int, total: np.ndarray) -> np.ndarray:
+    def rows(g: np.ndarray, y: np.ndarray, gz: np.ndarray, total: np.ndarray) -> np.ndarray:
         if activation == "none":
-            kernels.dense.sum_rows(long_g[start:stop], total)
+            kernels.dense.sum_rows(g, total)
         else:
-            kernels.dense.adjoint_activate(long_g[start:stop], long_y[start:stop], long_gz[start:stop], total, number, factor)
+            kernels.dense.adjoint_activate(g, y, gz, total, number, factor)
         return total
 
-    parts = spans(n // together, each=together * width)
-    totals = in_parts(lambda start, stop: compute(start, stop, np.empty(together * width, y.dtype)), parts)
+    if y.size < WORTH and (width >= LONG or y.size < FEW):
+        rows(g, y, gz, g_bias)
+        return gz
+    together = rows_together(n, width)
+    long = [array.reshape(n // together, together * width) for array in (g, y, gz)]
+    totals = over_rows(lambda g, y, gz: rows(g, y, gz, np.empty(together * width, y.dtype)), long)
     np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
     return gz
 

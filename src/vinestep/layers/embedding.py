@@ -12,7 +12,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import DataError, LayerError, ShapeError
 from ..initialisers import Initialiser
-from ..kernels.parallel import in_parts, spans
+from ..kernels.parallel import in_parts, over_rows, spans
 from .base import Layer
 
 __all__ = ["Embedding", "Positions", "rotated"]
@@ -24,8 +24,7 @@ def _definition(weight: Any, ids: Any) -> Any:
 
 def _forward(weight: Any, ids: Any) -> tuple[Any, Any]:
     flat, rows = ids.reshape(-1), np.empty((ids.size, weight.shape[1]), weight.dtype)
-    parts = spans(ids.size, each=weight.shape[1])
-    in_parts(lambda start, stop: kernels.embedding.take_rows(weight, flat[start:stop], rows[start:stop]), parts)
+    over_rows(lambda own, numbers: kernels.embedding.take_rows(weight, numbers, own), [rows, flat])
     return rows.reshape(*ids.shape, weight.shape[1]), None
 
 

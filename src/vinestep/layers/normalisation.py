@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -16,11 +16,10 @@ from ..initialisers import ones, zeros
 from ..kernels.parallel import in_parts, rows_together, spans
 from .base import Layer
 from .context import PASS
-from .dense import DEFINITIONS
+from .dense import DEFINITIONS, FLOORS
 
 __all__ = ["BatchNorm", "GroupNorm", "LayerNorm", "RMSNorm"]
 
-FLOORS = {"none": -np.inf, "relu": 0.0}
 EPSILON = 1e-5  # added to the variance; keeps the divisor away from zero
 
 
@@ -40,6 +39,23 @@ def _long_rows(x: Any, width: int) -> tuple[np.ndarray, int]:
     return np.ascontiguousarray(x).reshape(n // together, together * width), together
 
 
+def _twice_through(rows: np.ndarray) -> list[tuple[int, int]]:
+    """Parts for loops that do about twice the usual work on an element."""
+    return spans(rows.shape[0], each=2 * rows.shape[1])
+
+
+def _by_channel(add_up: Callable[..., None], rows: np.ndarray, parts: list[tuple[int, int]], together: int) -> np.ndarray:
+    """Two sums for each channel in float64, ``(2, channels)``, of those that ``add_up(start, stop, first, second)`` finds by column."""
+
+    def compute(start: int, stop: int) -> np.ndarray:
+        found = np.empty((2, rows.shape[1]))
+        add_up(start, stop, *found)
+        return found
+
+    sums: np.ndarray = np.reshape(in_parts(compute, parts), (len(parts), 2, together, -1)).sum(axis=(0, 2))
+    return sums
+
+
 def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Mean and population variance of each channel over everything else."""
     width = x.shape[-1]
@@ -49,13 +65,10 @@ def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     rows, together = _long_rows(x, width)
     about = rows[0, :width].copy()  # near the values, so that little is lost when the square of the mean is taken away
 
-    def compute(start: int, stop: int) -> np.ndarray:
-        found = np.empty((2, rows.shape[1]))
-        kernels.normalisation.moments(rows[start:stop], np.tile(about, together), *found)
-        return found
-
-    parts = in_parts(compute, spans(rows.shape[0], each=2 * rows.shape[1]))
-    sums = np.reshape(parts, (len(parts), 2, together, width)).sum(axis=(0, 2)) * (width / x.size)
+    middle = np.tile(about, together)
+    parts = _twice_through(rows)
+    sums = _by_channel(lambda start, stop, *found: kernels.normalisation.moments(rows[start:stop], middle, *found), rows, parts, together)
+    sums *= width / x.size
     return (about + sums[0]).astype(x.dtype), np.maximum(sums[1] - sums[0] ** 2, 0).astype(x.dtype)
 
 
@@ -84,14 +97,11 @@ def _batch_adjoint(
     each = [np.tile(vector, together) for vector in (mean, inverse, inverse * scale, shift)]
     floor = rows.dtype.type(FLOORS[options.get("activation", "none")])
 
-    def add_up(start: int, stop: int) -> np.ndarray:
-        found = np.empty((2, rows.shape[1]))
+    def add_up(start: int, stop: int, *found: np.ndarray) -> None:
         kernels.normalisation.columns_sums(long_g[start:stop], rows[start:stop], *each, floor, *found)
-        return found
 
-    split = spans(rows.shape[0], each=2 * rows.shape[1])
-    parts = in_parts(add_up, split)
-    sums = np.reshape(parts, (len(parts), 2, together, width)).sum(axis=(0, 2))
+    split = _twice_through(rows)
+    sums = _by_channel(add_up, rows, split, together)
     means = [np.tile((total * (width / x.size)).astype(x.dtype), together) for total in sums]
     in_parts(
         lambda start, stop: kernels.normalisation.columns_adjoint(

@@ -19,15 +19,11 @@ from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import product, turned_product
+from ..kernels.products import BLOCK, RATE, TILE, product, turned_product
 from .base import Layer
 from .dropout import Dropout
 
 __all__ = ["GRU", "LSTM", "Recurrent"]
-
-BLOCK = 32  # columns of a block of a matrix
-SEQUENCES = 8  # of a batch that a thread takes at least
-RATE = 32  # multiply-adds in the time of one element of a simple loop
 
 States = list[tuple[Any, ...]]
 
@@ -157,12 +153,11 @@ def _lstm_forward(
     bounded = np.empty((batch, time, width), dtype)
     h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
     blocks, starts = _blocks(weight, memory)
-    lowest = dtype.type(-np.inf)
     rows, columns = np.arange(batch) * seen[:1].size, np.arange(n_in + width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.advance(
-            seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, start, stop, lowest
+            seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, start, stop
         )  # fmt: skip
 
     in_parts(compute, _parts(batch, time, width))
@@ -171,7 +166,7 @@ def _lstm_forward(
 
 def _parts(batch: int, time: int, width: int) -> list[tuple[int, int]]:
     """One share of the sequences a thread: they go through all times by themselves."""
-    return spans(batch, each=time * 4 * width * (1 + width // RATE), multiple=SEQUENCES, shares=1)
+    return spans(batch, each=time * 4 * width * (1 + width // RATE), multiple=TILE, shares=1)
 
 
 def _lstm_adjoint(
@@ -185,12 +180,12 @@ def _lstm_adjoint(
     gz = np.empty((batch, time, 4 * width), dtype)
     gh, gc, kept = np.zeros((3, batch, width), dtype)
     blocks, starts = _blocks(memory.T)
-    nothing, lowest = np.zeros(width, dtype), dtype.type(-np.inf)
+    nothing = np.zeros(width, dtype)
     rows, columns = np.arange(batch) * gates[:1].size, np.arange(4 * width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.retreat(
-            g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, start, stop, lowest
+            g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, start, stop
         )  # fmt: skip
 
     in_parts(compute, _parts(batch, time, width))

@@ -16,7 +16,7 @@ import numpy as np
 
 from .. import kernels
 from ..errors import LayerError, ShapeError
-from ..kernels.parallel import in_parts, spans
+from ..kernels.parallel import over_rows
 
 __all__ = [
     "Padding",
@@ -127,12 +127,16 @@ def _three(values: Sequence[int], fill: int) -> tuple[int, ...]:
     return (fill,) * (3 - len(values)) + tuple(values)
 
 
+def _volume(x: Any) -> Any:
+    """With three spatial axes."""
+    return x.reshape(x.shape[0], *_three(x.shape[1:-1], 1), x.shape[-1])
+
+
 def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
     """The input with three spatial axes, and the numbers the loops need."""
-    spatial = _three(x.shape[1:-1], 1)
     befores = _three([before for before, _ in plan.padding], 0)
     numbers = [_three(plan.size, 1), _three(plan.stride, 1), _three(plan.dilation, 1), befores, _three(plan.count, 1)]
-    return x.reshape(x.shape[0], *spatial, x.shape[-1]), np.array(numbers, dtype=np.int64)
+    return _volume(x), np.array(numbers, dtype=np.int64)
 
 
 def padded(x: np.ndarray, pads: Sequence[tuple[int, int]], fill: float = 0.0) -> np.ndarray:
@@ -142,9 +146,8 @@ def padded(x: np.ndarray, pads: Sequence[tuple[int, int]], fill: float = 0.0) ->
         return x
     wide = np.empty(_shape_with(x.shape, pads), x.dtype)
     befores = np.array(_three([before for before, _ in pads], 0), np.int64)
-    narrow, room = (array.reshape(array.shape[0], *_three(array.shape[1:-1], 1), array.shape[-1]) for array in (x, wide))
-    value, pad = x.dtype.type(fill), kernels.convolution.pad
-    in_parts(lambda start, stop: pad(narrow[start:stop], room[start:stop], befores, value), spans(x.shape[0], each=wide[:1].size))
+    value = x.dtype.type(fill)
+    over_rows(lambda room, narrow: kernels.convolution.pad(narrow, room, befores, value), [_volume(wide), _volume(x)])
     return wide
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from .. import kernels
 from ..autodiff import fused
 from ..autodiff.gradients import Layout
-from ..kernels.parallel import WORTH, in_parts, spans
+from ..kernels.parallel import over_rows
 from .base import Optimiser, positive, share
 
 __all__ = ["Adam"]
@@ -79,16 +79,8 @@ class Adam(Optimiser):
             return
         number = theta.dtype.type
         numbers = [number(rate / bias1), number(bias2**-0.5), number(self.epsilon), number(1 - rate * self.weight_decay)]
-
-        if stop - start == theta.size < WORTH:
-            kernels.adam.update(theta, g, m, v, *self._constants, *numbers)
-            return
-
-        def compute(first: int, last: int) -> None:
-            part = slice(start + first, start + last)
-            kernels.adam.update(theta[part], g[part], m[part], v[part], *self._constants, *numbers)
-
-        in_parts(compute, spans(stop - start))
+        arrays = [theta, g, m, v] if stop - start == theta.size else [array[start:stop] for array in (theta, g, m, v)]
+        over_rows(lambda *parts: kernels.adam.update(*parts, *self._constants, *numbers), arrays)
 
     def _define_update(
         self, theta: np.ndarray, g: np.ndarray, m: np.ndarray, v: np.ndarray, rate: float, bias1: float, bias2: float
