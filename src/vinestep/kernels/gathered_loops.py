@@ -12,25 +12,46 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from .compiling import kernel
-from .vectors import INDEX, ROWS, VECTOR, Writer, multiply_tile
+from .vectors import INDEX, ROWS, VECTOR, Writer, carry, multiply_tile, not_inlined
 
 __all__ = ["largest", "largest_adjoint", "multiply"]
 
-CHUNK, DEPTH = 256, 64  # rows and columns of `a` after which operands are used again while they are in the cache
+CHUNK, DEPTH = 256, 256  # rows and columns of `a` after which operands are used again while they are in the cache
 FAR = 1024  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 LANES = 8  # channels taken at once by pooling
 
-_two, _one, _half = multiply_tile(2, VECTOR), multiply_tile(1, VECTOR), multiply_tile(1, VECTOR // 2)
+_three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
 
 
 @kernel
-def _tile(width, widest, x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
-    if width == widest:
-        _two(x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
-    elif width == widest // 2:
-        _one(x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
+def _strip(width, lanes, x, rows, i, stop, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor):
+    """Tiles of one width below one another, for rows ``i:stop``."""
+    not_inlined()
+    if width == 3 * lanes:
+        for row in range(i, stop, ROWS):
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _three(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+    elif width == 2 * lanes:
+        for row in range(i, stop, ROWS):
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _two(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+    elif width == lanes:
+        for row in range(i, stop, ROWS):
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _one(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     else:
-        _half(x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
+        for row in range(i, stop, ROWS):
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _half(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+
+
+@kernel
+def _width(left, lanes):
+    """Of the next tile where so many columns are left: three vectors, but for four two by two."""
+    width = 3 * lanes if left >= 3 * lanes and left != 4 * lanes else 2 * lanes
+    while width > left and width > lanes // 2:
+        width //= 2
+    return width
 
 
 @kernel
@@ -41,10 +62,25 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
     columns in `c`, and at least one column in `a`. Where rows or columns do not come out even, the last tile overlaps the one
     before it and computes the same again.
     """
+    not_inlined()
     depth, lowest = columns.size, b.dtype.type(-np.inf)
-    widest = 2 * VECTOR // b.itemsize
-    beside = step_b * b.itemsize >= FAR and end - begin >= 4 * ROWS
-    packed = np.empty(DEPTH * widest if beside else 0, b.dtype)
+    lanes = VECTOR // b.itemsize
+    half = lanes // 2
+    whole = n_out // half * half
+    many = end - begin >= 4 * ROWS
+    b_beside = many and step_b * b.itemsize >= FAR
+    b_room = np.empty(3 * DEPTH * lanes + lanes if b_beside else 0, b.dtype)
+    b_packed = b_room[(-b_room.ctypes.data % VECTOR) // b.itemsize :]
+    # the transpose of a matrix: what belongs to a tile lies together, but in as many places as there are columns
+    x_beside = many and depth > 1 and (columns[1] - columns[0]) * b.itemsize >= FAR
+    for i in range(begin + 1, end):
+        x_beside &= rows[i] == rows[i - 1] + 1
+    x_packed = np.empty(CHUNK * DEPTH if x_beside else 0, x.dtype)
+    own_rows, own_columns = np.empty(CHUNK if x_beside else 0, rows.dtype), np.empty(DEPTH if x_beside else 0, columns.dtype)
+    for i in range(own_rows.size):
+        own_rows[i] = i // ROWS * ROWS * DEPTH + i % ROWS
+    for k in range(own_columns.size):
+        own_columns[k] = k * ROWS
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -52,30 +88,37 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
             i = stop - ROWS
         elif (stop - i) % ROWS:
             stop = i + (stop - i) // ROWS * ROWS
-        o = 0
-        while o < n_out:
-            width = widest
-            while width > n_out - o and width > widest // 4:
-                width //= 2
-            o = min(o, n_out - width)
-            for first in range(0, depth, DEPTH):
-                last = min(first + DEPTH, depth)
-                least = floor if last == depth else lowest
-                source, at_b, step = b, o, step_b
-                if beside:
-                    for k in range(last - first):
-                        line, room = b[(first + k) * step_b + o :], packed[k * width :]
-                        for j in range(width):
-                            room[j] = line[j]
-                    source, at_b, step = packed, -first * width, width
-                for row in range(i, stop, ROWS):
-                    at = row * step_c + o
-                    before, at_before, step_before = (bias, o, 0) if first == 0 else (c, at, step_c)
-                    _tile(
-                        width, widest, x, rows, row, columns, first, last,
-                        source, at_b, step, before, at_before, step_before, c, at, step_c, least,
+        for first in range(0, depth, DEPTH):
+            last = min(first + DEPTH, depth)
+            least = floor if last == depth else lowest
+            if x_beside:
+                for k in range(first, last):
+                    for row in range(0, stop - i, half):
+                        carry(x, rows[i] + columns[k] + row, x_packed, row // ROWS * ROWS * DEPTH + (k - first) * ROWS + row % ROWS)
+            o = 0
+            while o < whole:
+                width = _width(whole - o, lanes)
+                source, at_b, step = b, first * step_b + o, step_b
+                if b_beside:
+                    for k in range(first, last):
+                        for j in range(0, width, half):
+                            carry(b, k * step_b + o + j, b_packed, (k - first) * width + j)
+                    source, at_b, step = b_packed, 0, width
+                before, step_before = (bias, 0) if first == 0 else (c, step_c)
+                if x_beside:
+                    _strip(
+                        width, lanes, x_packed, own_rows, 0, stop - i, own_columns, last - first,
+                        source, at_b, step, before, o + i * step_before, step_before, c, o + i * step_c, step_c, least,
                     )  # fmt: skip
-            o += width
+                else:
+                    _strip(
+                        width, lanes, x, rows, i, stop, columns[first:], last - first,
+                        source, at_b, step, before, o, step_before, c, o, step_c, least,
+                    )  # fmt: skip
+                o += width
+        if whole < n_out:
+            o = n_out - half
+            _strip(half, lanes, x, rows, i, stop, columns, depth, b, o, step_b, bias, o, 0, c, o, step_c, floor)
         i = stop
 
 

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor, wait
 from contextlib import contextmanager
+from functools import partial
 from itertools import pairwise
+from queue import SimpleQueue
 from time import perf_counter
 from typing import Any, TypeVar
 
 import numpy as np
 
-__all__ = ["LONG", "WORTH", "blas_is_spinning", "blas_used", "in_parts", "n_threads", "over_rows", "rows_together", "spans"]
+from . import waiting
+
+__all__ = ["LONG", "WORTH", "blas_is_spinning", "blas_used", "in_parts", "n_threads", "over_rows", "rows_together", "run_all", "spans"]
 
 T = TypeVar("T")
 
@@ -35,6 +39,7 @@ def n_threads() -> int:
 
 
 SPINNING = 0.12  # seconds
+PATIENCE = 10_000  # looks at a flag before a thread goes to sleep; about half a millisecond
 
 
 class _Mine(threading.local):
@@ -46,13 +51,98 @@ class _Mine(threading.local):
 THREADS = n_threads()
 _blas_at = -SPINNING
 _mine = _Mine()
-_pool: ThreadPoolExecutor | None = None
+
+
+class _Seat:
+    """A place at a piece of work for one helper, who may come or not."""
+
+    def __init__(self, take: Callable[[], None]) -> None:
+        self._take = take
+        self._free = threading.Lock()
+        self._left = np.zeros(1, np.int64)
+        self._outcome: SimpleQueue[BaseException | None] = SimpleQueue()
+
+    def fill(self) -> None:
+        """What the helper does."""
+        if not self._free.acquire(blocking=False):
+            return
+        outcome = None
+        try:
+            self._take()
+        except BaseException as error:  # handed to the thread that waits
+            outcome = error
+        del self._take  # a helper may live a moment longer, but not the arrays that the work holds
+        self._outcome.put(outcome)
+        self._left[0] = 1
+
+    def outcome(self) -> BaseException | None:
+        """Waits for the helper if one has come, and closes the seat."""
+        if self._free.acquire(blocking=False):
+            del self._take
+            return None
+        waiting.until_changed(self._left, 0, PATIENCE)
+        return self._outcome.get()
+
+
+class _Crew:
+    """Helpers that stay awake for a moment after their last work: waking one takes as long as a small product."""
+
+    def __init__(self, n: int) -> None:
+        self._seats: SimpleQueue[_Seat | None] = SimpleQueue()
+        self._called = np.zeros(1, np.int64)
+        self._helpers = [threading.Thread(target=self._serve, name=f"vinestep {k}", daemon=True) for k in range(n)]
+        for helper in self._helpers:
+            helper.start()
+
+    def seats(self, take: Callable[[], None]) -> list[_Seat]:
+        """Calls all helpers."""
+        seats = [_Seat(take) for _ in self._helpers]
+        for seat in seats:
+            self._seats.put(seat)
+        self._called[0] += 1
+        return seats
+
+    def _serve(self) -> None:
+        while True:
+            seen = self._called[0]
+            if self._seats.empty():
+                waiting.until_changed(self._called, seen, PATIENCE)
+            seat = self._seats.get()
+            if seat is None:
+                return
+            seat.fill()
+
+    def dismiss(self) -> None:
+        """Ends the threads."""
+        for _ in self._helpers:
+            self._seats.put(None)
+        self._called[0] += 1
+        for helper in self._helpers:
+            helper.join()
+
+
+_crew: _Crew | None = None
+_hiring = threading.Lock()
+
+
+def _hired() -> _Crew:
+    global _crew
+    with _hiring:
+        if _crew is None:
+            _crew = _Crew(THREADS - 1)
+    return _crew
+
+
+@atexit.register
+def _dismiss() -> None:
+    if _crew is not None:
+        _crew.dismiss()
 
 
 def _forget() -> None:
     """In a forked process the threads do not exist."""
-    global _pool
-    _pool = None
+    global _crew, _hiring
+    _crew, _hiring = None, threading.Lock()
 
 
 if hasattr(os, "register_at_fork"):
@@ -101,35 +191,35 @@ def _being_busy() -> Iterator[None]:
         _mine.busy = before
 
 
-def in_parts(work: Callable[[int, int], T], parts: list[tuple[int, int]]) -> list[T]:
-    """``work(start, stop)`` for each part, side by side; the results in order."""
-    if len(parts) == 1:
-        return [work(*parts[0])]
+def run_all(tasks: Sequence[Callable[[], T]]) -> list[T]:
+    """The results of all tasks in order, which run side by side."""
+    if len(tasks) == 1:
+        return [tasks[0]()]
     if THREADS == 1 or _mine.busy or blas_is_spinning():
         with _being_busy():
-            return [work(*part) for part in parts]
-    global _pool
-    pool = _pool
-    if pool is None:
-        pool = _pool = ThreadPoolExecutor(THREADS - 1, thread_name_prefix="vinestep")
-    found: list[Any] = [None] * len(parts)
-    left, held = iter(range(len(parts))), [work]
+            return [task() for task in tasks]
+    found: list[Any] = [None] * len(tasks)
+    left = iter(range(len(tasks)))
 
     def take() -> None:
         with _being_busy():
             for number in left:
-                found[number] = held[0](*parts[number])
+                found[number] = tasks[number]()
 
-    helpers = [pool.submit(take) for _ in range(THREADS - 1)]
+    seats = _hired().seats(take)
     try:
         take()
     finally:
-        begun = [helper for helper in helpers if not helper.cancel()]
-        wait(begun)
-    for helper in begun:
-        helper.result()
-    held.clear()  # a helper may live a moment longer, but not the arrays that the work holds
+        outcomes = [seat.outcome() for seat in seats]
+    for error in outcomes:
+        if error is not None:
+            raise error
     return found
+
+
+def in_parts(work: Callable[[int, int], T], parts: Sequence[tuple[int, int]]) -> list[T]:
+    """``work(start, stop)`` for each part, side by side; the results in order."""
+    return run_all([partial(work, *part) for part in parts])
 
 
 def over_rows(loop: Callable[..., T], arrays: Sequence[np.ndarray]) -> list[T]:

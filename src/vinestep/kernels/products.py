@@ -2,19 +2,24 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
+from collections.abc import Callable
+from functools import lru_cache, partial
 from math import prod
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from . import gathered
-from .parallel import blas_used, in_parts, spans
+from .parallel import blas_used, run_all, spans
 
 __all__ = [
-    "BLOCK",
+    "BLOCKS",
     "RATE",
     "TILE",
+    "Piece",
+    "complete",
     "gathered_product",
+    "is_ours",
     "matrix_product",
     "product",
     "product_of_turned",
@@ -22,14 +27,94 @@ __all__ = [
     "turned_product",
 ]
 
-SMALL = 1 << 21  # multiply-adds
+# multiply-adds of a product
+BLAS_THREADED = 1 << 18  # up to which OpenBLAS keeps to one thread
+SMALL = 1 << 21  # up to which one thread of ours is as fast as two of BLAS
+LARGE, HUGE = 1 << 23, 1 << 28  # from which threads of ours wake in time, and up to which they keep up with those of BLAS
+
 NARROW = 8
-BLAS_THREADED = 1 << 18  # multiply-adds of a product up to which OpenBLAS keeps to one thread
 TILE = 8  # rows and columns that the loops need at least
-WIDE = 128  # columns from which the work may be split between them
+WIDE = 384  # columns from which the work may be split between them
 LONG = 16  # times as deep as it has rows: a product to be split along its depth
-BLOCK = 32  # columns that go together
-RATE = 32  # multiply-adds in the time of one element of a simple loop
+BLOCKS = 48, 32  # columns that go together: in float32 three vectors, or two
+RATE = 64  # multiply-adds in the time of one element of a simple loop
+SHARES = 2  # parts a thread
+
+
+class Piece(NamedTuple):
+    """Work to be done beside other work: what may run at the same time, and what makes the result of what that gives."""
+
+    tasks: list[Callable[[], Any]]
+    finish: Callable[[list[Any]], np.ndarray]
+
+    @classmethod
+    def done(cls, result: np.ndarray) -> Piece:
+        """Nothing is left to do."""
+        return cls([], lambda found: result)
+
+
+def complete(*pieces: Piece) -> list[np.ndarray]:
+    """The results of several pieces of work, shared out to the threads in one go."""
+    tasks = [task for piece in pieces for task in piece.tasks]
+    shared = any(len(piece.tasks) > 1 for piece in pieces)
+    found = iter(run_all(tasks) if shared else [task() for task in tasks])
+    return [piece.finish([next(found) for _ in piece.tasks]) for piece in pieces]
+
+
+def gathered_piece(
+    x: np.ndarray,
+    rows: np.ndarray,
+    columns: np.ndarray,
+    b: np.ndarray,
+    bias: np.ndarray | None = None,
+    *,
+    floor: float = -np.inf,
+    out: np.ndarray | None = None,
+) -> Piece:
+    """`gathered_product` as a piece of work."""
+    n, (depth, width) = rows.size, b.shape
+    c = np.empty((n, width), b.dtype) if out is None else out
+    bias = np.zeros(width, b.dtype) if bias is None else bias
+    if not depth or not c.size:
+        c[...] = np.maximum(bias, floor)
+        return Piece.done(c)
+    if n < TILE or width < TILE:
+        rows = np.pad(rows, (0, max(TILE - n, 0)), mode="edge")
+        more = max(TILE - width, 0)
+        b, bias = np.pad(b, ((0, 0), (0, more))), np.pad(bias, (0, more))
+        larger = gathered_piece(x, rows, columns, b, bias, floor=floor)
+
+        def cut(found: list[Any]) -> np.ndarray:
+            c[...] = larger.finish(found)[:n, :width]
+            return c
+
+        return Piece(larger.tasks, cut)
+    least = b.dtype.type(floor)
+    flat_b, flat_c = b.reshape(-1), c.reshape(-1)
+
+    def rows_of(start: int, stop: int) -> None:
+        gathered.multiply(x, rows, columns, flat_b, width, bias, flat_c, width, width, start, stop, least)
+
+    def columns_of(start: int, stop: int) -> None:
+        gathered.multiply(x, rows, columns, flat_b[start:], width, bias[start:], flat_c[start:], width, stop - start, 0, n, least)
+
+    def depth_of(start: int, stop: int) -> np.ndarray:
+        own, begin = np.empty(n * width, b.dtype), bias if start == 0 else np.zeros_like(bias)
+        gathered.multiply(x, rows, columns[start:stop], flat_b[start * width :], width, begin, own, width, width, 0, n, least)
+        return own
+
+    def add_up(found: list[np.ndarray]) -> np.ndarray:
+        np.add.reduce(found, axis=0, out=flat_c)
+        return c
+
+    cost = depth * n * width // RATE
+    if depth >= LONG * n and floor == -np.inf:
+        return Piece([partial(depth_of, *part) for part in spans(depth, each=1 + cost // depth, shares=1)], add_up)
+    if width >= max(n, WIDE):
+        work, parts = columns_of, spans(width, each=1 + cost // width, multiple=max(BLOCKS), shares=SHARES)
+    else:
+        work, parts = rows_of, spans(n, each=1 + cost // n, multiple=TILE, shares=SHARES)
+    return Piece([partial(work, *part) for part in parts], lambda found: c)
 
 
 def gathered_product(
@@ -61,83 +146,52 @@ def gathered_product(
     c : ndarray, shape (n, width)
         Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
     """
-    n, (depth, width) = rows.size, b.shape
-    c = np.empty((n, width), b.dtype) if out is None else out
-    bias = np.zeros(width, b.dtype) if bias is None else bias
-    if not depth or not c.size:
-        c[...] = np.maximum(bias, floor)
-        return c
-    if n < TILE or width < TILE:
-        rows = np.pad(rows, (0, max(TILE - n, 0)), mode="edge")
-        more = max(TILE - width, 0)
-        b, bias = np.pad(b, ((0, 0), (0, more))), np.pad(bias, (0, more))
-        c[...] = gathered_product(x, rows, columns, b, bias, floor=floor)[:n, :width]
-        return c
-    least = b.dtype.type(floor)
-    flat_b, flat_c = b.reshape(-1), c.reshape(-1)
-
-    def rows_of(start: int, stop: int) -> None:
-        gathered.multiply(x, rows, columns, flat_b, width, bias, flat_c, width, width, start, stop, least)
-
-    def columns_of(start: int, stop: int) -> None:
-        gathered.multiply(x, rows, columns, flat_b[start:], width, bias[start:], flat_c[start:], width, stop - start, 0, n, least)
-
-    cost = depth * n * width // RATE
-    if depth >= LONG * n and floor == -np.inf:
-
-        def depth_of(start: int, stop: int) -> np.ndarray:
-            own, begin = np.empty(n * width, b.dtype), bias if start == 0 else np.zeros_like(bias)
-            gathered.multiply(x, rows, columns[start:stop], flat_b[start * width :], width, begin, own, width, width, 0, n, least)
-            return own
-
-        sums = in_parts(depth_of, spans(depth, each=1 + cost // depth))
-        np.add.reduce(sums, axis=0, out=flat_c)
-    elif width >= max(n, WIDE):
-        in_parts(columns_of, spans(width, each=1 + cost // width, multiple=BLOCK))
-    else:
-        in_parts(rows_of, spans(n, each=1 + cost // n, multiple=TILE))
-    return c
+    return complete(gathered_piece(x, rows, columns, b, bias, floor=floor, out=out))[0]
 
 
-def product(a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, out: np.ndarray | None = None) -> np.ndarray:
-    """``a @ b + bias`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep."""
+def product(a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, floor: float = -np.inf) -> np.ndarray:
+    """``max(a @ b + bias, floor)`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep."""
     rows, columns = _steps(*a.shape)
-    return gathered_product(a.reshape(-1), rows, columns, b, bias, out=out)
+    return gathered_product(a.reshape(-1), rows, columns, b, bias, floor=floor)
 
 
-def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None) -> np.ndarray:
+def turned_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """``a.T @ b`` of contiguous matrices; see `product`."""
     rows, columns = _steps(*a.shape)
-    return gathered_product(a.reshape(-1), columns, rows, b, out=out)
+    return gathered_product(a.reshape(-1), columns, rows, b)
 
 
-def _is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
-    """Whether a product of these sizes is so small or narrow that our loops are as fast as two threads of BLAS.
-
-    Those go on spinning in the way of ours.
-    """
+def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
+    """Whether our loops are about as fast for a product of these sizes as two threads of BLAS, which go on spinning in our way."""
     multiply_adds = prod(sizes)
     if multiply_adds <= BLAS_THREADED:
         return False
-    if multiply_adds > SMALL and min(sizes) > NARROW:
+    fast = min(sizes) <= NARROW or multiply_adds <= SMALL or LARGE <= multiply_adds <= HUGE
+    ours = fast and a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
+    if not ours:
         blas_used()
-        return False
-    return a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
+    return ours
 
 
 def matrix_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """``a @ b`` of matrices, by BLAS or by our loops."""
-    return product(a, b) if _is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a, b)
+    return product(a, b) if is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a, b)
 
 
-def product_with_turned(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+def product_with_turned(a: np.ndarray, b: np.ndarray) -> Piece:
     """``a @ b.T`` of matrices, by BLAS or by our loops."""
-    return product(a, np.ascontiguousarray(b.T)) if _is_ours(a, b, *a.shape, b.shape[0]) else np.matmul(a, b.T)
+    if not is_ours(a, b, *a.shape, b.shape[0]):
+        return Piece.done(np.matmul(a, b.T))
+    rows, columns = _steps(*a.shape)
+    return gathered_piece(a.reshape(-1), rows, columns, np.ascontiguousarray(b.T))
 
 
-def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> np.ndarray:
+def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> Piece:
     """``a.T @ b`` of matrices, by BLAS or by our loops."""
-    return turned_product(a, b, out=out) if _is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a.T, b, out=out)
+    if not is_ours(a, b, *a.shape, b.shape[1]):
+        return Piece.done(np.matmul(a.T, b, out=out))
+    rows, columns = _steps(*a.shape)
+    return gathered_piece(a.reshape(-1), columns, rows, b, out=out)
 
 
 @lru_cache(maxsize=32)

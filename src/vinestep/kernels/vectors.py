@@ -13,11 +13,11 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-__all__ = ["ROWS", "VECTOR", "Writer", "elementwise", "multiply_tile", "soften"]
+__all__ = ["ROWS", "VECTOR", "Writer", "carry", "elementwise", "multiply_tile", "not_inlined", "soften"]
 
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
-ROWS = 8 if WIDE_REGISTERS else 4  # of a tile; with two vectors a row its sums just stay in registers
+ROWS = 8 if WIDE_REGISTERS else 4  # of a tile; with three vectors a row, or two, its sums just stay in registers
 
 INDEX = ir.IntType(64)
 
@@ -159,32 +159,36 @@ class Writer:
         return b.fdiv(e, b.fadd(e, self.constant(2)))
 
 
-TILE = "x rows i columns first last b at_b step_b start at_start step_start c at_c step_c floor"
+TILE = "x rows i columns depth b at_b step_b start at_start step_start c at_c step_c floor"
 
 
-def multiply_tile(n_vectors, n_bytes):
-    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays."""
+def multiply_tile(n_vectors):
+    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays.
+
+    It goes through the first `depth` of `columns`. A vector may be a half.
+    """
 
     @intrinsic
-    def tile(typing_context, x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
-        kinds = (x, rows, i, columns, first, last, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
+    def tile(typing_context, x, rows, i, columns, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
+        kinds = (x, rows, i, columns, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
 
         def generate(context, builder, signature, arguments):
-            w = Writer(context, builder, signature, TILE, arguments, n_bytes)
-            cells = [(r, v) for r in range(ROWS) for v in range(n_vectors)]
+            w = Writer(context, builder, signature, TILE, arguments, VECTOR if n_vectors >= 1 else VECTOR // 2)
+            across = max(int(n_vectors), 1)
+            cells = [(r, v) for r in range(ROWS) for v in range(across)]
 
             def cell(name, r, v):
                 return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], r)), v * w.lanes)
 
             sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
             sums = {(r, v): cgutils.alloca_once_value(builder, w.load("start", cell("start", r, v))) for r, v in cells}
-            with w.count(w["last"], w["first"]) as (k, _):
+            with w.count(w["depth"]) as (k, _):
                 column = w.number("columns", k)
                 line = w.plus(w["at_b"], w.times(k, w["step_b"]))
-                factors = [w.load("b", w.plus(line, v * w.lanes)) for v in range(n_vectors)]
+                factors = [w.load("b", w.plus(line, v * w.lanes)) for v in range(across)]
                 for r in range(ROWS):
                     element = w.spread(builder.load(builder.gep(sources[r], [column])))
-                    for v in range(n_vectors):
+                    for v in range(across):
                         builder.store(w.multiply_add(element, factors[v], builder.load(sums[r, v])), sums[r, v])
             least = w.spread(w["floor"])
             for r, v in cells:
@@ -194,6 +198,32 @@ def multiply_tile(n_vectors, n_bytes):
         return types.void(*kinds), generate
 
     return tile
+
+
+CARRY = "x at target to"
+
+
+@intrinsic
+def carry(typing_context, x, at, target, to):
+    """Copies half a vector."""
+
+    def generate(context, builder, signature, arguments):
+        w = Writer(context, builder, signature, CARRY, arguments, VECTOR // 2)
+        w.store(w.load("x", w["at"]), "target", w["to"])
+        return context.get_dummy_value()
+
+    return types.void(x, at, target, to), generate
+
+
+@intrinsic
+def not_inlined(typing_context):
+    """Has the kernel that calls it compiled once in each that uses it, not at each place of use."""
+
+    def generate(context, builder, signature, arguments):
+        builder.function.attributes.add("noinline")
+        return context.get_dummy_value()
+
+    return types.void(), generate
 
 
 def elementwise(formula, names):

@@ -13,9 +13,9 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.parallel import in_parts
-from ..kernels.products import gathered_product, matrix_product, product_of_turned, product_with_turned
+from ..kernels.products import complete, gathered_product, product_of_turned, product_with_turned
 from .base import Layer
-from .dense import DEFINITIONS, FLOORS, activate, fusable, through_activation
+from .dense import DEFINITIONS, FLOORS, activate, affine, fusable, through_activation
 from .windows import (
     Padding,
     WindowPlan,
@@ -83,8 +83,7 @@ def _forward(
     y = np.empty((x.shape[0], *plan.count, n_out), weight.dtype)
     flat = weight.reshape(-1, n_out)
     if _is_pointwise(plan) and groups == 1:
-        y = matrix_product(x.reshape(-1, x.shape[-1]), flat).reshape(y.shape)
-        activate(y.reshape(-1, n_out), bias, activation, slope)
+        y = affine(x.reshape(-1, x.shape[-1]), flat, bias, activation, slope).reshape(y.shape)
         return y, y
 
     def compute(start: int, stop: int) -> None:
@@ -147,9 +146,15 @@ def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:
 
 def _pointwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     n_in, n_out = weight.shape[-2:]
+    pieces = []
+    if by_weight:
+        pieces.append(product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)))
     if gx is not None:
-        gx[...] = product_with_turned(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
-    return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
+        pieces.append(product_with_turned(g, weight.reshape(n_in, n_out)))
+    found = complete(*pieces)
+    if gx is not None:
+        gx[...] = found[-1].reshape(gx.shape)
+    return found[0].reshape(weight.shape) if by_weight else None
 
 
 def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -12,11 +13,11 @@ from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
-from ..kernels.parallel import LONG, WORTH, over_rows, rows_together
-from ..kernels.products import matrix_product, product_of_turned, product_with_turned
+from ..kernels.parallel import LONG, WORTH, over_rows, rows_together, spans
+from ..kernels.products import Piece, complete, is_ours, matrix_product, product, product_of_turned, product_with_turned
 from .base import Layer
 
-__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "dense", "fusable", "through_activation"]
+__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "through_activation"]
 
 FEW = 1 << 13  # elements whose narrow rows are not worth putting together
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
@@ -65,12 +66,19 @@ def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> 
     over_rows(rows, [y])
 
 
-def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
-    """The cotangent of what was activated, and into `g_bias` its sum over rows; without an activation `g` itself."""
+def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
+    """``activation(rows @ weight + bias)``"""
+    if activation in FLOORS and is_ours(rows, weight, *rows.shape, weight.shape[1]):
+        return product(rows, weight, bias, floor=FLOORS[activation])
+    y = matrix_product(rows, weight)
+    activate(y, bias, activation, slope)
+    return y
+
+
+def _activation_piece(g: np.ndarray, y: np.ndarray, gz: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> Piece:
+    """The cotangent of what was activated into `gz`, which is `g` itself without an activation, and its sum over rows into `g_bias`."""
     number, factor = NUMBERS[activation], y.dtype.type(slope)
     n, width = y.shape
-    g = np.ascontiguousarray(g)
-    gz = g if activation == "none" else np.empty(g.shape, y.dtype)
 
     def rows(g: np.ndarray, y: np.ndarray, gz: np.ndarray, total: np.ndarray) -> np.ndarray:
         if activation == "none":
@@ -80,13 +88,25 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
         return total
 
     if y.size < WORTH and (width >= LONG or y.size < FEW):
-        rows(g, y, gz, g_bias)
-        return gz
+        return Piece([lambda: rows(g, y, gz, g_bias)], lambda found: gz)
     together = rows_together(n, width)
     long = [array.reshape(n // together, together * width) for array in (g, y, gz)]
-    totals = over_rows(lambda g, y, gz: rows(g, y, gz, np.empty(together * width, y.dtype)), long)
-    np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
-    return gz
+
+    def part(start: int, stop: int) -> np.ndarray:
+        g, y, gz = (array[start:stop] for array in long)
+        return rows(g, y, gz, np.empty(together * width, y.dtype))
+
+    def finish(totals: list[np.ndarray]) -> np.ndarray:
+        np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
+        return gz
+
+    return Piece([partial(part, *span) for span in spans(n // together, each=together * width)], finish)
+
+
+def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
+    """The cotangent of what was activated, and into `g_bias` its sum over rows; without an activation `g` itself."""
+    g = np.ascontiguousarray(g)
+    return complete(_activation_piece(g, y, g if activation == "none" else np.empty(g.shape, y.dtype), g_bias, activation, slope))[0]
 
 
 def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
@@ -98,8 +118,7 @@ def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", s
         y = np.empty((rows.shape[0], n_out), weight.dtype)
         kernels.dense.forward_small(rows, weight, bias, y, number, factor)
     else:
-        y = matrix_product(rows, weight)
-        activate(y, bias, activation, slope)
+        y = affine(rows, weight, bias, activation, slope)
     if x.ndim != 2:
         y = y.reshape(*x.shape[:-1], n_out)
     return y, y
@@ -128,11 +147,18 @@ def dense_adjoint(
         gz = np.empty(n_out, y.dtype)
         kernels.dense.adjoint_small(g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0])
     else:
-        gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), options.get("slope", 0.0))
+        activation = options.get("activation", "none")
+        g2 = np.ascontiguousarray(g2)
+        gz = g2 if activation == "none" else np.empty(g2.shape, y.dtype)
+        pieces = [_activation_piece(g2, y2, gz, g_bias, activation, slope)]
+        if activation != "none":
+            complete(pieces.pop())
         if wanted[1]:
-            product_of_turned(rows, gz, g_weight)
+            pieces.append(product_of_turned(rows, gz, g_weight))
         if wanted[0]:
-            gx = product_with_turned(gz, weight)
+            pieces.append(product_with_turned(gz, weight))
+        found = complete(*pieces)
+        gx = found[-1] if wanted[0] else None
     return [
         gx.reshape(x.shape) if wanted[0] and gx is not None else None,
         g_weight if wanted[1] else None,

@@ -129,7 +129,12 @@ def _layer_definition(x: Any, scale: Any, shift: Any, *, epsilon: float) -> Any:
 def _layer_forward(x: Any, scale: Any, shift: Any, *, epsilon: float) -> tuple[Any, Any]:
     rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
     y, (mean, inverse) = np.empty(rows.shape, rows.dtype), np.empty((2, rows.shape[0]), rows.dtype)
-    kernels.normalisation.rows(rows, scale, shift, epsilon, y, mean, inverse)
+
+    def compute(start: int, stop: int) -> None:
+        own = slice(start, stop)
+        kernels.normalisation.rows(rows[own], scale, shift, epsilon, y[own], mean[own], inverse[own])
+
+    in_parts(compute, _twice_through(rows))
     return y.reshape(x.shape), (mean, inverse)
 
 
@@ -138,9 +143,18 @@ def _layer_adjoint(
 ) -> list[Any]:
     x, scale, _ = inputs
     rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
-    gx, parts = np.empty(rows.shape, rows.dtype), _parameter_room(scale, places)
-    kernels.normalisation.rows_adjoint(np.ascontiguousarray(g).reshape(rows.shape), rows, scale, *saved, gx, *parts)
-    return [gx.reshape(x.shape), *parts]
+    g, gx = np.ascontiguousarray(g).reshape(rows.shape), np.empty(rows.shape, rows.dtype)
+    mean, inverse = saved
+
+    def compute(start: int, stop: int) -> np.ndarray:
+        own, sums = slice(start, stop), np.empty((2, scale.size), scale.dtype)
+        kernels.normalisation.rows_adjoint(g[own], rows[own], scale, mean[own], inverse[own], gx[own], *sums)
+        return sums
+
+    parameters = _parameter_room(scale, places)
+    for place, total in zip(parameters, np.add.reduce(in_parts(compute, _twice_through(rows)), axis=0), strict=True):
+        place[...] = total
+    return [gx.reshape(x.shape), *parameters]
 
 
 layer_norm = Fused("layer norm", definition=_layer_definition, forward=_layer_forward, adjoint=_layer_adjoint)

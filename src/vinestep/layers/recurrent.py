@@ -19,7 +19,7 @@ from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import BLOCK, RATE, TILE, product, turned_product
+from ..kernels.products import BLOCKS, RATE, TILE, product, turned_product
 from .base import Layer
 from .dropout import Dropout
 
@@ -129,7 +129,8 @@ def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any
 def _blocks(*matrices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The columns of matrices one above the other in blocks, each contiguous, and where each begins; the last may overlap another."""
     width = matrices[0].shape[1]
-    block = min(BLOCK, width)
+    wide, narrow = BLOCKS
+    block = min(narrow if -(-width // wide) * wide > 1.1 * width else wide, width)  # wide ones are about as much faster
     starts = np.minimum(np.arange(0, width, block), width - block)
     blocks = np.empty((len(starts), sum(map(len, matrices)), block), matrices[0].dtype)
     for start, room in zip(starts, blocks, strict=True):
