@@ -1,3 +1,6 @@
+import threading
+import time
+import weakref
 from itertools import pairwise
 
 import numpy as np
@@ -6,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from vinestep.kernels import parallel
-from vinestep.kernels.products import gathered_product
+from vinestep.kernels.products import complete, gathered_product, product, product_of_turned, product_with_turned, turned_product
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
@@ -25,6 +28,33 @@ def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth,
     expected = np.maximum(x[rows[:, None] + columns].astype(float) @ b + bias, floor)
     found = gathered_product(x, rows, columns, b, bias, floor=floor)
     np.testing.assert_allclose(found, expected, rtol=0, atol=(1e-3 if dtype == np.float32 else 1e-12))
+
+
+@pytest.mark.parametrize("dtype", [np.float32, np.float64])
+@settings(deadline=None, max_examples=50)
+@given(
+    n=st.sampled_from([8, 31, 32, 40, 131, 256, 300]),
+    depth=st.sampled_from([1, 2, 255, 257, 520]),
+    width=st.sampled_from([8, 10, 48, 64, 72, 100, 131, 256]),
+)
+def test_product_of_a_matrix_or_its_transpose(dtype, n, depth, width):
+    rng = np.random.default_rng(n + depth + width)
+    a, b, bias = (rng.normal(size=shape).astype(dtype) for shape in ((n, depth), (depth, width), (width,)))
+    close = {"rtol": 0, "atol": 1e-3 if dtype == np.float32 else 1e-12}
+    np.testing.assert_allclose(product(a, b, bias, floor=0.0), np.maximum(a.astype(float) @ b + bias, 0), **close)
+    np.testing.assert_allclose(turned_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close)
+
+
+@pytest.mark.parametrize("sizes", [(20, 30, 40), (64, 128, 64), (128, 128, 160), (700, 128, 130)])
+def test_pieces_completed_together_are_the_products_of_each(sizes):
+    n, n_in, n_out = sizes
+    rng = np.random.default_rng(0)
+    x, weight, g = (rng.normal(size=shape) for shape in ((n, n_in), (n_in, n_out), (n, n_out)))
+    g_weight = np.empty_like(weight)
+    by_weight, by_x = complete(product_of_turned(x, g, g_weight), product_with_turned(g, weight))
+    assert by_weight is g_weight
+    np.testing.assert_allclose(by_weight, np.einsum("ni,no->io", x, g), atol=1e-11)
+    np.testing.assert_allclose(by_x, np.einsum("no,io->ni", g, weight), atol=1e-11)
 
 
 def test_not_a_number_passes_the_floor():
@@ -62,3 +92,28 @@ def test_error_in_another_thread_reaches_the_caller():
 
     with pytest.raises(ValueError, match="second part"):
         parallel.in_parts(work, [(0, 1), (1, 2)])
+
+
+def test_threads_that_hand_out_work_at_once_get_their_own_results():
+    found = {}
+
+    def ask(number):
+        found[number] = [parallel.in_parts(lambda start, stop: (number, start, stop), [(k, k + 1) for k in range(5)]) for _ in range(300)]
+
+    askers = [threading.Thread(target=ask, args=(number,)) for number in range(4)]
+    for asker in askers:
+        asker.start()
+    for asker in askers:
+        asker.join()
+    assert found == {number: [[(number, k, k + 1) for k in range(5)]] * 300 for number in range(4)}
+
+
+def test_arrays_of_finished_work_are_let_go():
+    array = np.ones(10)
+    alive = weakref.ref(array)
+    parallel.in_parts(lambda start, stop, held=array: held.sum(), [(0, 1), (1, 2), (2, 3)])
+    del array
+    until = time.perf_counter() + 5
+    while alive() is not None and time.perf_counter() < until:
+        time.sleep(0.01)
+    assert alive() is None

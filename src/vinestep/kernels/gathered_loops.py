@@ -17,7 +17,7 @@ from .vectors import INDEX, ROWS, VECTOR, Writer, carry, multiply_tile, not_inli
 __all__ = ["largest", "largest_adjoint", "multiply"]
 
 CHUNK, DEPTH = 256, 256  # rows and columns of `a` after which operands are used again while they are in the cache
-FAR = 1024  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
+FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 LANES = 8  # channels taken at once by pooling
 
 _three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
@@ -68,19 +68,21 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
     half = lanes // 2
     whole = n_out // half * half
     many = end - begin >= 4 * ROWS
+    most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), min(DEPTH, depth)
     b_beside = many and step_b * b.itemsize >= FAR
-    b_room = np.empty(3 * DEPTH * lanes + lanes if b_beside else 0, b.dtype)
+    b_room = np.empty((3 * deep + 1) * lanes if b_beside else 0, b.dtype)
     b_packed = b_room[(-b_room.ctypes.data % VECTOR) // b.itemsize :]
     # the transpose of a matrix: what belongs to a tile lies together, but in as many places as there are columns
     x_beside = many and depth > 1 and (columns[1] - columns[0]) * b.itemsize >= FAR
     for i in range(begin + 1, end):
         x_beside &= rows[i] == rows[i - 1] + 1
-    x_packed = np.empty(CHUNK * DEPTH if x_beside else 0, x.dtype)
-    own_rows, own_columns = np.empty(CHUNK if x_beside else 0, rows.dtype), np.empty(DEPTH if x_beside else 0, columns.dtype)
-    for i in range(own_rows.size):
-        own_rows[i] = i // ROWS * ROWS * DEPTH + i % ROWS
-    for k in range(own_columns.size):
-        own_columns[k] = k * ROWS
+    packed = np.empty(most * deep if x_beside else 0, x.dtype)
+    packed_rows, packed_columns = np.empty(most if x_beside else 0, rows.dtype), np.empty(deep if x_beside else 0, columns.dtype)
+    for i in range(packed_rows.size):
+        packed_rows[i] = i // ROWS * ROWS * deep + i % ROWS
+    for k in range(packed_columns.size):
+        packed_columns[k] = k * ROWS
+    nothing = np.int64(0)  # a literal would be a type of its own, and the tiles compiled once more
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -91,10 +93,12 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
         for first in range(0, depth, DEPTH):
             last = min(first + DEPTH, depth)
             least = floor if last == depth else lowest
+            own_x, own_rows, own, own_stop, own_columns, shift = x, rows, i, stop, columns[first:], nothing
             if x_beside:
                 for k in range(first, last):
                     for row in range(0, stop - i, half):
-                        carry(x, rows[i] + columns[k] + row, x_packed, row // ROWS * ROWS * DEPTH + (k - first) * ROWS + row % ROWS)
+                        carry(x, rows[i] + columns[k] + row, packed, row // ROWS * ROWS * deep + (k - first) * ROWS + row % ROWS)
+                own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
             o = 0
             while o < whole:
                 width = _width(whole - o, lanes)
@@ -104,21 +108,15 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
                         for j in range(0, width, half):
                             carry(b, k * step_b + o + j, b_packed, (k - first) * width + j)
                     source, at_b, step = b_packed, 0, width
-                before, step_before = (bias, 0) if first == 0 else (c, step_c)
-                if x_beside:
-                    _strip(
-                        width, lanes, x_packed, own_rows, 0, stop - i, own_columns, last - first,
-                        source, at_b, step, before, o + i * step_before, step_before, c, o + i * step_c, step_c, least,
-                    )  # fmt: skip
-                else:
-                    _strip(
-                        width, lanes, x, rows, i, stop, columns[first:], last - first,
-                        source, at_b, step, before, o, step_before, c, o, step_c, least,
-                    )  # fmt: skip
+                before, step_before = (bias, nothing) if first == 0 else (c, step_c)
+                _strip(
+                    width, lanes, own_x, own_rows, own, own_stop, own_columns, last - first,
+                    source, at_b, step, before, o + shift * step_before, step_before, c, o + shift * step_c, step_c, least,
+                )  # fmt: skip
                 o += width
         if whole < n_out:
             o = n_out - half
-            _strip(half, lanes, x, rows, i, stop, columns, depth, b, o, step_b, bias, o, 0, c, o, step_c, floor)
+            _strip(half, lanes, x, rows, i, stop, columns, depth, b, o, step_b, bias, o, nothing, c, o, step_c, floor)
         i = stop
 
 

@@ -61,12 +61,13 @@ def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shif
 @kernel
 def rows(x, scale, shift, epsilon, y, mean, inverse):
     n, width = x.shape
+    zero = x.dtype.type(0)
     for i in range(n):
-        total = 0.0
+        total = zero
         for j in range(width):
             total += x[i, j]
-        middle = total / width
-        total = 0.0
+        middle = x.dtype.type(total / width)
+        total = zero
         for j in range(width):
             total += (x[i, j] - middle) * (x[i, j] - middle)
         mean[i] = middle
@@ -79,11 +80,12 @@ def rows(x, scale, shift, epsilon, y, mean, inverse):
 @kernel
 def rows_adjoint(g, x, scale, mean, inverse, gx, g_scale, g_shift):
     n, width = x.shape
-    g_scale[:] = g_scale.dtype.type(0)
-    g_shift[:] = g_shift.dtype.type(0)
+    zero = x.dtype.type(0)
+    g_scale[:] = zero
+    g_shift[:] = zero
     for i in range(n):
         m, s = mean[i], inverse[i]
-        first, second = 0.0, 0.0
+        first, second = zero, zero
         for j in range(width):
             normal = (x[i, j] - m) * s
             scaled = g[i, j] * scale[j]

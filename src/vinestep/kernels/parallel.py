@@ -23,7 +23,7 @@ T = TypeVar("T")
 
 MOST_THREADS = 8
 GRAIN = 1 << 15  # elements in a part, at least
-WORTH = 1 << 17  # elements below which handing parts to other threads costs more than it saves
+WORTH = 1 << 19  # elements below which handing parts to other threads costs more than it saves
 SHARES = 4  # parts a thread, so that one that is held up is not waited for
 LONG = 64  # elements from which a loop along a row is as fast as a long one
 

@@ -19,6 +19,7 @@ __all__ = [
     "Piece",
     "complete",
     "gathered_product",
+    "index_kind",
     "is_ours",
     "matrix_product",
     "product",
@@ -37,7 +38,7 @@ TILE = 8  # rows and columns that the loops need at least
 WIDE = 384  # columns from which the work may be split between them
 LONG = 16  # times as deep as it has rows: a product to be split along its depth
 BLOCKS = 48, 32  # columns that go together: in float32 three vectors, or two
-RATE = 64  # multiply-adds in the time of one element of a simple loop
+RATE = 32  # multiply-adds in the time of one element of a simple loop
 SHARES = 2  # parts a thread
 
 
@@ -197,5 +198,10 @@ def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> Piece:
 @lru_cache(maxsize=32)
 def _steps(n: int, width: int) -> tuple[np.ndarray, np.ndarray]:
     """Where the rows of a matrix begin, and its columns in a row."""
-    kind = np.int32 if n * width < 2**31 else np.int64
+    kind = index_kind(n * width)
     return np.arange(0, n * width, max(width, 1), dtype=kind)[:n], np.arange(width, dtype=kind)
+
+
+def index_kind(size: int) -> type[np.signedinteger[Any]]:
+    """Of the places in an array of so many elements; the same everywhere, as the loops are compiled for each kind that is used."""
+    return np.int32 if size < 2**31 else np.int64

@@ -13,7 +13,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import RATE, TILE
+from ..kernels.products import RATE, TILE, index_kind
 from .base import Layer
 from .dense import Dense
 from .dropout import Dropout
@@ -53,7 +53,9 @@ def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
 def _places(q: np.ndarray, k: np.ndarray, heads: int) -> list[np.ndarray]:
     """Where rows of a head begin, in queries and in weights, and where elements lie in rows of either."""
     (_, time, width), places = q.shape, k.shape[1]
-    return [np.arange(time) * width, np.arange(time) * places, np.arange(width // heads), np.arange(places)]
+    kind = index_kind(max(q.size, k.size, time * places))
+    starts = [np.arange(time, dtype=kind) * kind(step) for step in (width, places)]
+    return [*starts, np.arange(width // heads, dtype=kind), np.arange(places, dtype=kind)]
 
 
 def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> tuple[Any, Any]:

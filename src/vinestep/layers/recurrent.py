@@ -19,7 +19,7 @@ from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import BLOCKS, RATE, TILE, product, turned_product
+from ..kernels.products import BLOCKS, RATE, TILE, index_kind, product, turned_product
 from .base import Layer
 from .dropout import Dropout
 
@@ -138,6 +138,12 @@ def _blocks(*matrices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return blocks, starts
 
 
+def _places(sequences: np.ndarray, depth: int) -> tuple[np.ndarray, np.ndarray]:
+    """Where the sequences begin, and elements lie in what is there at one time."""
+    kind = index_kind(sequences.size)
+    return np.arange(len(sequences), dtype=kind) * kind(sequences[:1].size), np.arange(depth, dtype=kind)
+
+
 def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
     return np.ones((batch, time), bool) if mask is None else np.ascontiguousarray(mask)
 
@@ -154,7 +160,7 @@ def _lstm_forward(
     bounded = np.empty((batch, time, width), dtype)
     h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
     blocks, starts = _blocks(weight, memory)
-    rows, columns = np.arange(batch) * seen[:1].size, np.arange(n_in + width)
+    rows, columns = _places(seen, n_in + width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.advance(
@@ -182,7 +188,7 @@ def _lstm_adjoint(
     gh, gc, kept = np.zeros((3, batch, width), dtype)
     blocks, starts = _blocks(memory.T)
     nothing = np.zeros(width, dtype)
-    rows, columns = np.arange(batch) * gates[:1].size, np.arange(4 * width)
+    rows, columns = _places(gates, 4 * width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.retreat(

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache, reduce
 from itertools import product
+from math import prod
 from typing import Any
 
 import numpy as np
@@ -17,6 +18,7 @@ import numpy as np
 from .. import kernels
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import over_rows
+from ..kernels.products import index_kind
 
 __all__ = [
     "Padding",
@@ -169,7 +171,7 @@ def _steps(shape: Sequence[int]) -> list[int]:
 def _lattice(shape: Sequence[int], *axes: np.ndarray) -> np.ndarray:
     """Sums of one from each, the last running fastest: places in an array of that shape."""
     places = reduce(np.add.outer, axes).ravel()
-    return places.astype(np.int32 if np.prod(shape, dtype=np.int64) < 2**31 else np.int64)
+    return places.astype(index_kind(prod(shape)))
 
 
 @lru_cache(maxsize=32)
