@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from .compiling import kernel
-from .vectors import elementwise, soften
+from .vectors import elementwise, soften, soften_adjoint
 
-__all__ = ["gelu", "gelu_adjoint", "soften_adjoint", "softmax", "softmax_adjoint", "where_positive"]
+__all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
 
 ROOT_TWO_OVER_PI = 0.7978845608028654
 GELU_CUBIC = 0.044715
@@ -62,16 +62,6 @@ def softmax(x, y):
         for j in range(x.shape[1]):
             y[i, j] = x[i, j]
         soften(y[i])
-
-
-@kernel
-def soften_adjoint(g, y, out, scale):
-    """``scale * y * (g - sum(g * y))`` of flat arrays; `out` may be `g`."""
-    total = y.dtype.type(0)
-    for j in range(g.size):
-        total += g[j] * y[j]
-    for j in range(g.size):
-        out[j] = y[j] * (g[j] - total) * scale
 
 
 @kernel

@@ -10,10 +10,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from .activation_loops import soften_adjoint
 from .compiling import kernel
 from .gathered_loops import multiply
-from .vectors import soften
+from .vectors import soften, soften_adjoint
 
 __all__ = ["attend", "attend_adjoint"]
 

@@ -13,7 +13,7 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-__all__ = ["ROWS", "VECTOR", "Writer", "carry", "elementwise", "multiply_tile", "not_inlined", "soften"]
+__all__ = ["ROWS", "VECTOR", "Writer", "carry", "elementwise", "multiply_tile", "not_inlined", "soften", "soften_adjoint"]
 
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
@@ -278,3 +278,30 @@ def soften(typing_context, x):
         return context.get_dummy_value()
 
     return types.void(x), generate
+
+
+SOFTENED = "x y out scale"
+
+
+@intrinsic
+def soften_adjoint(typing_context, x, y, out, scale):
+    """``out = scale * y * (x - sum(x * y))`` of flat arrays: the way back of `soften`; `out` may be `x`."""
+
+    def generate(context, builder, signature, arguments):
+        wide, single = (Writer(context, builder, signature, SOFTENED, arguments, n_bytes) for n_bytes in (VECTOR, 1))
+        n = wide.length["x"]
+        whole = builder.sub(n, builder.srem(n, INDEX(wide.lanes)))
+        spans = [(wide, INDEX(0), whole), (single, whole, n)]
+        sums = [cgutils.alloca_once_value(builder, w.constant(0)) for w, _, _ in spans]
+        for (w, first, stop), total in zip(spans, sums, strict=True):
+            with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+                builder.store(w.multiply_add(w.load("x", i), w.load("y", i), builder.load(total)), total)
+        total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
+        for w, first, stop in spans:
+            centre, factor = w.spread(total), w.spread(w["scale"])
+            with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+                found = builder.fmul(w.load("y", i), builder.fsub(w.load("x", i), centre))
+                w.store(builder.fmul(found, factor), "out", i)
+        return context.get_dummy_value()
+
+    return types.void(x, y, out, scale), generate
