@@ -135,8 +135,22 @@ def attention_case(draw, dtype):
     return inputs, {"heads": heads, "hidden": None if hidden is None else rng.random(hidden) < 0.4, "factors": factors}
 
 
+def stacked_attention_case(draw, dtype):
+    batch, heads, time, each = draw(st.sampled_from([(1, 1, 8, 8), (2, 3, 9, 10), (3, 2, 33, 16)]))
+    hidden = np.random.default_rng(0).random((batch, 1, time)) < 0.4 if draw(st.booleans()) else None
+    return [numbers(draw, (3, batch, time, heads * each), dtype)], {"heads": heads, "hidden": hidden, "factors": None}
+
+
+def projections_case(draw, dtype):
+    n, n_in, n_out = draw(st.sampled_from([((2,), 3, 4), ((3, 5), 4, 2), ((4, 20), 64, 100), ((700,), 128, 130)]))
+    shapes = [(*n, n_in), *[(n_in, n_out), (n_out,)] * draw(st.integers(1, 3))]
+    return [np.ascontiguousarray(numbers(draw, shape, dtype)) for shape in shapes], {}
+
+
 CASES = {
     "attention": attention_case,
+    "stacked attention": stacked_attention_case,
+    "projections": projections_case,
     "softmax": softmax_case,
     "gelu_tanh": gelu_case,
     "relu": gelu_case,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import lru_cache, partial
 from math import prod
 from typing import Any, NamedTuple
@@ -24,7 +24,9 @@ __all__ = [
     "matrix_product",
     "product",
     "product_of_turned",
+    "product_piece",
     "product_with_turned",
+    "sum_with_turned",
     "turned_product",
 ]
 
@@ -179,12 +181,34 @@ def matrix_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     return product(a, b) if is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a, b)
 
 
+def product_piece(a: np.ndarray, b: np.ndarray, bias: np.ndarray, out: np.ndarray) -> Piece:
+    """``a @ b + bias`` of matrices, by BLAS or by our loops."""
+    if not is_ours(a, b, *a.shape, b.shape[1]):
+        np.matmul(a, b, out=out)
+        return Piece.done(np.add(out, bias, out=out))
+    rows, columns = _steps(*a.shape)
+    return gathered_piece(a.reshape(-1), rows, columns, b, bias, out=out)
+
+
 def product_with_turned(a: np.ndarray, b: np.ndarray) -> Piece:
     """``a @ b.T`` of matrices, by BLAS or by our loops."""
     if not is_ours(a, b, *a.shape, b.shape[0]):
         return Piece.done(np.matmul(a, b.T))
     rows, columns = _steps(*a.shape)
     return gathered_piece(a.reshape(-1), rows, columns, np.ascontiguousarray(b.T))
+
+
+def sum_with_turned(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> Piece:
+    """The sum of ``a @ b.T`` over parts (k, n, depth) and as many matrices, by BLAS or by our loops."""
+    k, n, depth = parts.shape
+    if not is_ours(parts, matrices[0], n, k * depth, len(matrices[0])):
+        found = np.matmul(parts[0], matrices[0].T)
+        for part, matrix in zip(parts[1:], matrices[1:], strict=True):
+            found += np.matmul(part, matrix.T)
+        return Piece.done(found)
+    rows, columns = _steps(n, depth)
+    across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
+    return gathered_piece(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate([matrix.T for matrix in matrices]))
 
 
 def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> Piece:

@@ -15,10 +15,12 @@ from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
 from ..kernels.products import RATE, TILE, index_kind
 from .base import Layer
+from .context import PASS
 from .dense import Dense
 from .dropout import Dropout
 from .embedding import rotated
 from .normalisation import LayerNorm
+from .projections import projections
 
 __all__ = ["Attention", "DecoderBlock", "TransformerBlock"]
 
@@ -74,13 +76,9 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
     return out, (q, k, v, shown, scaled, weights)
 
 
-def _adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
-) -> list[Any]:
+def _adjoint_into(found: Sequence[np.ndarray], g: Any, saved: Any, heads: int) -> None:
     q, k, v, shown, scaled, weights = saved
-    heads = options["heads"]
     g = np.ascontiguousarray(g, q.dtype)
-    found = [np.empty(x.shape, x.dtype) for x in (q, k, v)]
     lie = _places(q, k, heads)
     scale = q.dtype.type((q.shape[2] // heads) ** -0.5)
 
@@ -88,10 +86,31 @@ def _adjoint(
         kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop)
 
     in_parts(compute, _pairs(q, k, heads))
+
+
+def _adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    found = [np.empty(x.shape, x.dtype) for x in saved[:3]]
+    _adjoint_into(found, g, saved, options["heads"])
     return [cotangent if want else None for cotangent, want in zip(found, wanted, strict=True)]
 
 
+def _stacked_adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    found = np.empty(inputs[0].shape, inputs[0].dtype)
+    _adjoint_into(list(found), g, saved, options["heads"])
+    return [found]
+
+
 attend = Fused("attention", definition=_definition, forward=_forward, adjoint=_adjoint)
+attend_stacked = Fused(
+    "stacked attention",
+    definition=lambda stack, **options: _definition(stack[0], stack[1], stack[2], **options),
+    forward=lambda stack, **options: _forward(*stack, **options),
+    adjoint=_stacked_adjoint,
+)
 
 
 class Attention(Layer):
@@ -158,6 +177,11 @@ class Attention(Layer):
         cache : dict, optional
             Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only.
         """
+        if self._is_plain(x, source, cache):
+            shape = (x.shape[0], self.heads, x.shape[1], x.shape[1])
+            hidden, factors = self._hidden(shape, mask, 0), self.drop.factors(shape, x.dtype)
+            stack = projections(x, *(weight for layer in (self.query, self.key, self.value) for weight in (layer.weight, layer.bias)))
+            return self.out(attend_stacked(stack, heads=self.heads, hidden=hidden, factors=factors))
         seen = x if source is None else source
         start = cache["key"].shape[1] if cache else 0
         query, key, value = self.query(x), self.key(seen), self.value(seen)
@@ -171,6 +195,16 @@ class Attention(Layer):
         hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
         compute = attend if min(*shape[2:], x.shape[2] // self.heads) >= TILE else _definition
         return self.out(compute(query, key, value, heads=self.heads, hidden=hidden, factors=factors))
+
+    def _is_plain(self, x: Any, source: Any, cache: Any) -> bool:
+        """Whether queries, keys and values may be computed as one operation."""
+        if not PASS.merged or PASS.observer is not None or source is not None or cache is not None or self.rotary:
+            return False
+        layers = (self.query, self.key, self.value)
+        if any(type(layer) is not Dense or layer.activation is not None or layer.weight.dtype != x.dtype for layer in layers):
+            return False
+        self.query.check_input(x)
+        return bool(min(x.shape[1], x.shape[2] // self.heads) >= TILE)
 
     def _hidden(self, shape: tuple[int, ...], mask: Any, start: int) -> np.ndarray | None:
         """Where nothing may be looked at: (batch or 1, time or 1, other time)."""

@@ -17,7 +17,7 @@ from ..kernels.parallel import LONG, WORTH, over_rows, rows_together, spans
 from ..kernels.products import Piece, complete, is_ours, matrix_product, product, product_of_turned, product_with_turned
 from .base import Layer
 
-__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "through_activation"]
+__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sums_piece", "through_activation"]
 
 FEW = 1 << 13  # elements whose narrow rows are not worth putting together
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
@@ -101,6 +101,11 @@ def _activation_piece(g: np.ndarray, y: np.ndarray, gz: np.ndarray, g_bias: np.n
         return gz
 
     return Piece([partial(part, *span) for span in spans(n // together, each=together * width)], finish)
+
+
+def sums_piece(g: np.ndarray, total: np.ndarray) -> Piece:
+    """The sum over rows into `total`."""
+    return _activation_piece(g, g, g, total, "none", 0.0)
 
 
 def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:

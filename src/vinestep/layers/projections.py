@@ -1,0 +1,53 @@
+"""Several dense layers of one input as one operation, whose products are shared out to the threads together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from ..autodiff.fused import Fused
+from ..kernels.products import Piece, complete, product_of_turned, product_piece, sum_with_turned
+from .dense import sums_piece
+
+__all__ = ["projections"]
+
+
+def _definition(x: Any, *weights: Any) -> Any:
+    """Of each weight and bias ``x @ weight + bias``, one behind the other along a new first axis."""
+    return np.stack([np.matmul(x, weight) + bias for weight, bias in zip(weights[::2], weights[1::2], strict=True)])
+
+
+def _rows(x: np.ndarray) -> np.ndarray:
+    return np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+
+
+def _forward(x: Any, *weights: Any) -> tuple[Any, Any]:
+    rows = _rows(x)
+    n_out = weights[0].shape[1]
+    y = np.empty((len(weights) // 2, len(rows), n_out), x.dtype)
+    complete(*[product_piece(rows, weight, bias, own) for own, weight, bias in zip(y, weights[::2], weights[1::2], strict=True)])
+    return y.reshape(-1, *x.shape[:-1], n_out), None
+
+
+def _adjoint(
+    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+) -> list[Any]:
+    x, *weights = inputs
+    rows, g = _rows(x), np.ascontiguousarray(g, x.dtype).reshape(len(weights) // 2, -1, weights[0].shape[1])
+    pieces: list[Piece] = []
+    found: list[Any] = [None] * len(inputs)
+    for number, weight in enumerate(weights, start=1):
+        if wanted[number]:
+            own, place = g[(number - 1) // 2], places[number]
+            found[number] = room = place if place is not None else np.empty(weight.shape, weight.dtype)
+            pieces.append(product_of_turned(rows, own, room) if number % 2 else sums_piece(own, room))
+    if wanted[0]:
+        pieces.append(sum_with_turned(g, weights[::2]))
+    results = complete(*pieces)
+    found[0] = results[-1].reshape(x.shape) if wanted[0] else None
+    return found
+
+
+projections = Fused("projections", definition=_definition, forward=_forward, adjoint=_adjoint)
