@@ -48,15 +48,14 @@ def add_bias_activate(y, bias, activation, slope):
 
 
 @kernel
-def adjoint_activate(g, y, gz, g_bias, activation, slope):
-    """``gz = g * activation'`` and its sum over rows."""
+def adjoint_activate(g, y, g_bias, activation, slope):
+    """``g *= activation'`` in place, and its sum over rows."""
     zero, one = y.dtype.type(0), y.dtype.type(1)
     g_bias[:] = zero
     for i in range(g.shape[0]):
         for j in range(g.shape[1]):
-            value = g[i, j] * _slope_at(y[i, j], activation, slope, zero, one)
-            gz[i, j] = value
-            g_bias[j] += value
+            g[i, j] *= _slope_at(y[i, j], activation, slope, zero, one)
+            g_bias[j] += g[i, j]
 
 
 @kernel

@@ -101,6 +101,7 @@ def _adjoint(
             _options(plan.activations[i]),
             (i > 0 or wanted[0], *wanted[part]),
             (None, *places[part]),
+            own=i < len(plan.activations) - 1,
         )
     cotangents[0] = g
     return cotangents

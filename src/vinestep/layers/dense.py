@@ -75,43 +75,48 @@ def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: s
     return y
 
 
-def _activation_piece(g: np.ndarray, y: np.ndarray, gz: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> Piece:
-    """The cotangent of what was activated into `gz`, which is `g` itself without an activation, and its sum over rows into `g_bias`."""
+def _activation_piece(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> Piece:
+    """The cotangent of what was activated in the place of `g`, and its sum over rows into `g_bias`."""
     number, factor = NUMBERS[activation], y.dtype.type(slope)
     n, width = y.shape
 
-    def rows(g: np.ndarray, y: np.ndarray, gz: np.ndarray, total: np.ndarray) -> np.ndarray:
+    def rows(g: np.ndarray, y: np.ndarray, total: np.ndarray) -> np.ndarray:
         if activation == "none":
             kernels.dense.sum_rows(g, total)
         else:
-            kernels.dense.adjoint_activate(g, y, gz, total, number, factor)
+            kernels.dense.adjoint_activate(g, y, total, number, factor)
         return total
 
     if y.size < WORTH and (width >= LONG or y.size < FEW):
-        return Piece([lambda: rows(g, y, gz, g_bias)], lambda found: gz)
+        return Piece([lambda: rows(g, y, g_bias)], lambda found: g)
     together = rows_together(n, width)
-    long = [array.reshape(n // together, together * width) for array in (g, y, gz)]
+    long_g, long_y = (array.reshape(n // together, together * width) for array in (g, y))
 
     def part(start: int, stop: int) -> np.ndarray:
-        g, y, gz = (array[start:stop] for array in long)
-        return rows(g, y, gz, np.empty(together * width, y.dtype))
+        return rows(long_g[start:stop], long_y[start:stop], np.empty(together * width, y.dtype))
 
     def finish(totals: list[np.ndarray]) -> np.ndarray:
         np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
-        return gz
+        return g
 
     return Piece([partial(part, *span) for span in spans(n // together, each=together * width)], finish)
 
 
 def sums_piece(g: np.ndarray, total: np.ndarray) -> Piece:
     """The sum over rows into `total`."""
-    return _activation_piece(g, g, g, total, "none", 0.0)
+    return _activation_piece(g, g, total, "none", 0.0)
 
 
-def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
-    """The cotangent of what was activated, and into `g_bias` its sum over rows; without an activation `g` itself."""
-    g = np.ascontiguousarray(g)
-    return complete(_activation_piece(g, y, g if activation == "none" else np.empty(g.shape, y.dtype), g_bias, activation, slope))[0]
+def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float, *, own: bool = False) -> np.ndarray:
+    """The cotangent of what was activated, and into `g_bias` its sum over rows.
+
+    It takes the place of `g` if that is the caller's `own`, and is `g` itself without an activation.
+    """
+    if activation == "none" or (own and g.flags.c_contiguous and g.dtype == y.dtype):
+        g = np.ascontiguousarray(g)
+    else:
+        g = np.array(g, y.dtype, order="C")
+    return complete(_activation_piece(g, y, g_bias, activation, slope))[0]
 
 
 def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
@@ -136,7 +141,10 @@ def dense_adjoint(
     options: dict[str, Any],
     wanted: Sequence[bool],
     places: Sequence[np.ndarray | None],
+    *,
+    own: bool = False,
 ) -> list[Any]:
+    """`own` says that `g` may be overwritten."""
     x, weight, _ = inputs
     n_in, n_out = weight.shape
     rows = x if x.ndim == 2 else x.reshape(-1, n_in)
@@ -153,11 +161,11 @@ def dense_adjoint(
         kernels.dense.adjoint_small(g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0])
     else:
         activation = options.get("activation", "none")
-        g2 = np.ascontiguousarray(g2)
-        gz = g2 if activation == "none" else np.empty(g2.shape, y.dtype)
-        pieces = [_activation_piece(g2, y2, gz, g_bias, activation, slope)]
-        if activation != "none":
-            complete(pieces.pop())
+        if activation == "none":
+            gz = np.ascontiguousarray(g2)
+            pieces = [sums_piece(gz, g_bias)]
+        else:
+            gz, pieces = through_activation(g2, y2, g_bias, activation, slope, own=own), []
         if wanted[1]:
             pieces.append(product_of_turned(rows, gz, g_weight))
         if wanted[0]:
