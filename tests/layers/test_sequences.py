@@ -151,6 +151,19 @@ def test_attention_is_its_loops(causal, rng):
     np.testing.assert_allclose(vs.held(layer(x, None, mask)), expected, rtol=1e-9)
 
 
+@pytest.mark.parametrize("frozen", [None, "key/*", "value/weight"])
+def test_a_training_step_has_the_gradients_of_the_layers_one_by_one(frozen, rng):
+    x, target = rng.normal(size=(2, 2, 9, 16))
+    layer = ready(vs.Attention(2, causal=True), x)
+    if frozen is not None:
+        layer.freeze(frozen)
+    expected = vs.differentiate(np.mean(np.square(layer(x) - target)), layer)
+    found = vs.Training(layer, loss=vs.losses.squared_error).step((x, target)).gradients
+    assert set(found) == set(expected)
+    for path, gradient in expected.items():
+        np.testing.assert_allclose(found[path], gradient, rtol=1e-9, atol=1e-15)
+
+
 def test_cross_attention_looks_at_the_other_sequence(rng):
     x, source = rng.normal(size=(2, 3, 4)), rng.normal(size=(2, 5, 4))
     layer = ready(vs.Attention(2), x)
