@@ -26,7 +26,7 @@ def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth,
     rows, columns = rng.integers(0, 1000, n).astype(np.int32), rng.integers(0, 1000, depth).astype(np.int32)
     b, bias = rng.normal(size=(depth, width)).astype(dtype), rng.normal(size=width).astype(dtype)
     expected = np.maximum(x[rows[:, None] + columns].astype(float) @ b + bias, floor)
-    found = gathered_product(x, rows, columns, b, bias, floor=floor)
+    found = gathered_product(x, rows, columns, b, bias, floor=floor).result()
     np.testing.assert_allclose(found, expected, rtol=0, atol=(1e-3 if dtype == np.float32 else 1e-12))
 
 
@@ -41,8 +41,8 @@ def test_product_of_a_matrix_or_its_transpose(dtype, n, depth, width):
     rng = np.random.default_rng(n + depth + width)
     a, b, bias = (rng.normal(size=shape).astype(dtype) for shape in ((n, depth), (depth, width), (width,)))
     close = {"rtol": 0, "atol": 1e-3 if dtype == np.float32 else 1e-12}
-    np.testing.assert_allclose(product(a, b, bias, floor=0.0), np.maximum(a.astype(float) @ b + bias, 0), **close)
-    np.testing.assert_allclose(turned_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close)
+    np.testing.assert_allclose(product(a, b, bias, floor=0.0).result(), np.maximum(a.astype(float) @ b + bias, 0), **close)
+    np.testing.assert_allclose(turned_product(np.ascontiguousarray(a.T), b).result(), a.astype(float) @ b, **close)
 
 
 @pytest.mark.parametrize("sizes", [(20, 30, 40), (64, 128, 64), (128, 128, 160), (700, 128, 130)])
@@ -59,7 +59,7 @@ def test_pieces_completed_together_are_the_products_of_each(sizes):
 
 def test_not_a_number_passes_the_floor():
     x = np.array([np.nan] * 8 + [-1.0] * 8)
-    found = gathered_product(x, np.arange(16), np.array([0]), np.ones((1, 8)), floor=0.0)
+    found = gathered_product(x, np.arange(16), np.array([0]), np.ones((1, 8)), floor=0.0).result()
     assert np.isnan(found[:8]).all()
     assert (found[8:] == 0).all()
 
@@ -72,7 +72,7 @@ def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
     for threads in (1, 2, 3):
         monkeypatch.setattr(parallel, "THREADS", threads)
         assert (len(parallel.spans(rows.size, each=300, multiple=8)) > 1) == (threads > 1)
-        results.append(gathered_product(x, rows, columns, b))
+        results.append(gathered_product(x, rows, columns, b).result())
     assert np.array_equal(results[0], results[1])
     assert np.array_equal(results[0], results[2])
 

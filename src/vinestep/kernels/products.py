@@ -21,7 +21,7 @@ __all__ = [
     "gathered_product",
     "index_kind",
     "is_ours",
-    "matrix_product",
+    "places",
     "product",
     "product_of_turned",
     "product_piece",
@@ -55,6 +55,10 @@ class Piece(NamedTuple):
         """Nothing is left to do."""
         return cls([], lambda found: result)
 
+    def result(self) -> np.ndarray:
+        """That of this piece alone."""
+        return complete(self)[0]
+
 
 def complete(*pieces: Piece) -> list[np.ndarray]:
     """The results of several pieces of work, shared out to the threads in one go."""
@@ -64,7 +68,7 @@ def complete(*pieces: Piece) -> list[np.ndarray]:
     return [piece.finish([next(found) for _ in piece.tasks]) for piece in pieces]
 
 
-def gathered_piece(
+def gathered_product(
     x: np.ndarray,
     rows: np.ndarray,
     columns: np.ndarray,
@@ -74,7 +78,26 @@ def gathered_piece(
     floor: float = -np.inf,
     out: np.ndarray | None = None,
 ) -> Piece:
-    """`gathered_product` as a piece of work."""
+    """``max(a @ b + bias, floor)`` with ``a[i, k] = x[rows[i] + columns[k]]``.
+
+    Parameters
+    ----------
+    x : ndarray, flat
+    rows : ndarray of int, shape (n,)
+    columns : ndarray of int, shape (depth,)
+    b : ndarray, shape (depth, width)
+        Of the dtype of x; contiguous.
+    bias : ndarray, shape (width,), optional
+    floor : float
+    out : ndarray, shape (n, width), optional
+        Contiguous; written to and returned.
+
+    Returns
+    -------
+    c : Piece
+        Of an array of shape (n, width). Sums over many places, as in the gradients of weights, are added up from as many parts as the
+        number of threads asks for.
+    """
     n, (depth, width) = rows.size, b.shape
     c = np.empty((n, width), b.dtype) if out is None else out
     bias = np.zeros(width, b.dtype) if bias is None else bias
@@ -85,7 +108,7 @@ def gathered_piece(
         rows = np.pad(rows, (0, max(TILE - n, 0)), mode="edge")
         more = max(TILE - width, 0)
         b, bias = np.pad(b, ((0, 0), (0, more))), np.pad(bias, (0, more))
-        larger = gathered_piece(x, rows, columns, b, bias, floor=floor)
+        larger = gathered_product(x, rows, columns, b, bias, floor=floor)
 
         def cut(found: list[Any]) -> np.ndarray:
             c[...] = larger.finish(found)[:n, :width]
@@ -120,48 +143,17 @@ def gathered_piece(
     return Piece([partial(work, *part) for part in parts], lambda found: c)
 
 
-def gathered_product(
-    x: np.ndarray,
-    rows: np.ndarray,
-    columns: np.ndarray,
-    b: np.ndarray,
-    bias: np.ndarray | None = None,
-    *,
-    floor: float = -np.inf,
-    out: np.ndarray | None = None,
-) -> np.ndarray:
-    """``max(a @ b + bias, floor)`` with ``a[i, k] = x[rows[i] + columns[k]]``.
-
-    Parameters
-    ----------
-    x : ndarray, flat
-    rows : ndarray of int, shape (n,)
-    columns : ndarray of int, shape (depth,)
-    b : ndarray, shape (depth, width)
-        Of the dtype of x; contiguous.
-    bias : ndarray, shape (width,), optional
-    floor : float
-    out : ndarray, shape (n, width), optional
-        Contiguous; written to and returned.
-
-    Returns
-    -------
-    c : ndarray, shape (n, width)
-        Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
-    """
-    return complete(gathered_piece(x, rows, columns, b, bias, floor=floor, out=out))[0]
-
-
-def product(a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, floor: float = -np.inf) -> np.ndarray:
+def product(
+    a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, floor: float = -np.inf, out: np.ndarray | None = None
+) -> Piece:
     """``max(a @ b + bias, floor)`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep."""
-    rows, columns = _steps(*a.shape)
-    return gathered_product(a.reshape(-1), rows, columns, b, bias, floor=floor)
+    return gathered_product(a.reshape(-1), *places(*a.shape), b, bias, floor=floor, out=out)
 
 
-def turned_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None) -> Piece:
     """``a.T @ b`` of contiguous matrices; see `product`."""
-    rows, columns = _steps(*a.shape)
-    return gathered_product(a.reshape(-1), columns, rows, b)
+    rows, columns = places(*a.shape)
+    return gathered_product(a.reshape(-1), columns, rows, b, out=out)
 
 
 def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
@@ -176,26 +168,19 @@ def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
     return ours
 
 
-def matrix_product(a: np.ndarray, b: np.ndarray) -> np.ndarray:
-    """``a @ b`` of matrices, by BLAS or by our loops."""
-    return product(a, b) if is_ours(a, b, *a.shape, b.shape[1]) else np.matmul(a, b)
-
-
 def product_piece(a: np.ndarray, b: np.ndarray, bias: np.ndarray, out: np.ndarray) -> Piece:
     """``a @ b + bias`` of matrices, by BLAS or by our loops."""
     if not is_ours(a, b, *a.shape, b.shape[1]):
         np.matmul(a, b, out=out)
         return Piece.done(np.add(out, bias, out=out))
-    rows, columns = _steps(*a.shape)
-    return gathered_piece(a.reshape(-1), rows, columns, b, bias, out=out)
+    return product(a, b, bias, out=out)
 
 
 def product_with_turned(a: np.ndarray, b: np.ndarray) -> Piece:
     """``a @ b.T`` of matrices, by BLAS or by our loops."""
     if not is_ours(a, b, *a.shape, b.shape[0]):
         return Piece.done(np.matmul(a, b.T))
-    rows, columns = _steps(*a.shape)
-    return gathered_piece(a.reshape(-1), rows, columns, np.ascontiguousarray(b.T))
+    return product(a, np.ascontiguousarray(b.T))
 
 
 def sum_with_turned(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> Piece:
@@ -206,21 +191,20 @@ def sum_with_turned(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> Piece:
         for part, matrix in zip(parts[1:], matrices[1:], strict=True):
             found += np.matmul(part, matrix.T)
         return Piece.done(found)
-    rows, columns = _steps(n, depth)
+    rows, columns = places(n, depth)
     across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
-    return gathered_piece(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate([matrix.T for matrix in matrices]))
+    return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate([matrix.T for matrix in matrices]))
 
 
 def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> Piece:
     """``a.T @ b`` of matrices, by BLAS or by our loops."""
     if not is_ours(a, b, *a.shape, b.shape[1]):
         return Piece.done(np.matmul(a.T, b, out=out))
-    rows, columns = _steps(*a.shape)
-    return gathered_piece(a.reshape(-1), columns, rows, b, out=out)
+    return turned_product(a, b, out=out)
 
 
 @lru_cache(maxsize=32)
-def _steps(n: int, width: int) -> tuple[np.ndarray, np.ndarray]:
+def places(n: int, width: int) -> tuple[np.ndarray, np.ndarray]:
     """Where the rows of a matrix begin, and its columns in a row."""
     kind = index_kind(n * width)
     return np.arange(0, n * width, max(width, 1), dtype=kind)[:n], np.arange(width, dtype=kind)

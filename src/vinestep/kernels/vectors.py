@@ -163,7 +163,7 @@ TILE = "x rows i columns depth b at_b step_b start at_start step_start c at_c st
 
 
 def multiply_tile(n_vectors):
-    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays.
+    """A function for `ROWS` rows from `i` on, and `n_vectors` vectors of columns, of ``c = max(a @ b + start, floor)``; NaN stays.
 
     It goes through the first `depth` of `columns`. A vector may be a half.
     """
@@ -178,7 +178,7 @@ def multiply_tile(n_vectors):
             cells = [(r, v) for r in range(ROWS) for v in range(across)]
 
             def cell(name, r, v):
-                return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], r)), v * w.lanes)
+                return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], w.plus(w["i"], r))), v * w.lanes)
 
             sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
             sums = {(r, v): cgutils.alloca_once_value(builder, w.load("start", cell("start", r, v))) for r, v in cells}
@@ -226,17 +226,21 @@ def not_inlined(typing_context):
     return types.void(), generate
 
 
+def _through(context, builder, signature, names, arguments):
+    """Writers of a vector and of a single value, each with where in a flat array `x` it begins and stops."""
+    wide, single = (Writer(context, builder, signature, names, arguments, n_bytes) for n_bytes in (VECTOR, 1))
+    n = wide.length["x"]
+    whole = builder.sub(n, builder.srem(n, INDEX(wide.lanes)))
+    return [(wide, INDEX(0), whole), (single, whole, n)]
+
+
 def elementwise(formula, names):
     """A function of flat arrays that writes ``formula(writer, *values)`` of those but the last into the last."""
     inputs = names.split()[:-1]
     output = names.split()[-1]
 
     def generate(context, builder, signature, arguments):
-        for n_bytes in (VECTOR, 1):
-            w = Writer(context, builder, signature, names, arguments, n_bytes)
-            n = w.length["x"]
-            whole = builder.sub(n, builder.srem(n, INDEX(VECTOR * 8 // w.bits)))
-            first, stop = (INDEX(0), whole) if n_bytes == VECTOR else (whole, n)
+        for w, first, stop in _through(context, builder, signature, names, arguments):
             with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
                 w.store(formula(w, *(w.load(name, i) for name in inputs)), output, i)
         return context.get_dummy_value()
@@ -251,10 +255,8 @@ def soften(typing_context, x):
     """The softmax of a flat array, in place."""
 
     def generate(context, builder, signature, arguments):
-        wide, single = (Writer(context, builder, signature, "x", arguments, n_bytes) for n_bytes in (VECTOR, 1))
-        n = wide.length["x"]
-        whole = builder.sub(n, builder.srem(n, INDEX(wide.lanes)))
-        spans = [(wide, INDEX(0), whole), (single, whole, n)]
+        spans = _through(context, builder, signature, "x", arguments)
+        wide, single = (w for w, _, _ in spans)
 
         def through(w, first, stop):
             return cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes))
@@ -288,10 +290,7 @@ def soften_adjoint(typing_context, x, y, out, scale):
     """``out = scale * y * (x - sum(x * y))`` of flat arrays: the way back of `soften`; `out` may be `x`."""
 
     def generate(context, builder, signature, arguments):
-        wide, single = (Writer(context, builder, signature, SOFTENED, arguments, n_bytes) for n_bytes in (VECTOR, 1))
-        n = wide.length["x"]
-        whole = builder.sub(n, builder.srem(n, INDEX(wide.lanes)))
-        spans = [(wide, INDEX(0), whole), (single, whole, n)]
+        spans = _through(context, builder, signature, SOFTENED, arguments)
         sums = [cgutils.alloca_once_value(builder, w.constant(0)) for w, _, _ in spans]
         for (w, first, stop), total in zip(spans, sums, strict=True):
             with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):

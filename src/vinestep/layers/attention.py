@@ -13,7 +13,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import RATE, TILE, index_kind
+from ..kernels.products import RATE, TILE, places
 from .base import Layer
 from .context import PASS
 from .dense import Dense
@@ -52,12 +52,12 @@ def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
     return spans(q.shape[0] * heads, each=4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE)))
 
 
-def _places(q: np.ndarray, k: np.ndarray, heads: int) -> list[np.ndarray]:
+def _lie(q: np.ndarray, k: np.ndarray, heads: int) -> list[np.ndarray]:
     """Where rows of a head begin, in queries and in weights, and where elements lie in rows of either."""
-    (_, time, width), places = q.shape, k.shape[1]
-    kind = index_kind(max(q.size, k.size, time * places))
-    starts = [np.arange(time, dtype=kind) * kind(step) for step in (width, places)]
-    return [*starts, np.arange(width // heads, dtype=kind), np.arange(places, dtype=kind)]
+    (_, time, width), n_keys = q.shape, k.shape[1]
+    by_width, along = places(time, width)
+    by_places, across = places(time, n_keys)
+    return [by_width, by_places, along[: width // heads], across]
 
 
 def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> tuple[Any, Any]:
@@ -66,7 +66,7 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
     weights, out = np.empty((batch, heads, time, k.shape[1]), q.dtype), np.empty(q.shape, q.dtype)
     shown = np.zeros((0, 0, 0), bool) if hidden is None else np.ascontiguousarray(hidden)
     scaled = np.zeros((0, 0, 0, 0), q.dtype) if factors is None else factors
-    lie = _places(q, k, heads)
+    lie = _lie(q, k, heads)
     numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN)]
 
     def compute(start: int, stop: int) -> None:
@@ -79,7 +79,7 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
 def _adjoint_into(found: Sequence[np.ndarray], g: Any, saved: Any, heads: int) -> None:
     q, k, v, shown, scaled, weights = saved
     g = np.ascontiguousarray(g, q.dtype)
-    lie = _places(q, k, heads)
+    lie = _lie(q, k, heads)
     scale = q.dtype.type((q.shape[2] // heads) ** -0.5)
 
     def compute(start: int, stop: int) -> None:
@@ -178,10 +178,9 @@ class Attention(Layer):
             Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only.
         """
         if self._is_plain(x, source, cache):
-            shape = (x.shape[0], self.heads, x.shape[1], x.shape[1])
-            hidden, factors = self._hidden(shape, mask, 0), self.drop.factors(shape, x.dtype)
-            stack = projections(x, *(weight for layer in (self.query, self.key, self.value) for weight in (layer.weight, layer.bias)))
-            return self.out(attend_stacked(stack, heads=self.heads, hidden=hidden, factors=factors))
+            self.query.check_input(x)
+            weights = (weight for layer in (self.query, self.key, self.value) for weight in (layer.weight, layer.bias))
+            return self._attended(attend_stacked, [projections(x, *weights)], x, x.shape[1], mask, 0)
         seen = x if source is None else source
         start = cache["key"].shape[1] if cache else 0
         query, key, value = self.query(x), self.key(seen), self.value(seen)
@@ -191,10 +190,13 @@ class Attention(Layer):
             if cache:
                 key, value = np.concatenate([cache["key"], key], axis=1), np.concatenate([cache["value"], value], axis=1)
             cache["key"], cache["value"] = held(key), held(value)
-        shape = (x.shape[0], self.heads, x.shape[1], key.shape[1])
+        compute = attend if min(x.shape[1], key.shape[1], x.shape[2] // self.heads) >= TILE else _definition
+        return self._attended(compute, [query, key, value], x, key.shape[1], mask, start)
+
+    def _attended(self, compute: Callable[..., Any], inputs: Sequence[Any], x: Any, n_keys: int, mask: Any, start: int) -> Any:
+        shape = (x.shape[0], self.heads, x.shape[1], n_keys)
         hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
-        compute = attend if min(*shape[2:], x.shape[2] // self.heads) >= TILE else _definition
-        return self.out(compute(query, key, value, heads=self.heads, hidden=hidden, factors=factors))
+        return self.out(compute(*inputs, heads=self.heads, hidden=hidden, factors=factors))
 
     def _is_plain(self, x: Any, source: Any, cache: Any) -> bool:
         """Whether queries, keys and values may be computed as one operation."""
@@ -203,7 +205,6 @@ class Attention(Layer):
         layers = (self.query, self.key, self.value)
         if any(type(layer) is not Dense or layer.activation is not None or layer.weight.dtype != x.dtype for layer in layers):
             return False
-        self.query.check_input(x)
         return bool(min(x.shape[1], x.shape[2] // self.heads) >= TILE)
 
     def _hidden(self, shape: tuple[int, ...], mask: Any, start: int) -> np.ndarray | None:

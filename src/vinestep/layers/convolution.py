@@ -105,7 +105,9 @@ def _gathered_forward(x: Any, weight: Any, bias: Any, y: Any, plan: WindowPlan, 
     direct, floor = activation in FLOORS, FLOORS.get(activation, -np.inf)
     for g in range(groups):
         own_bias = _group(bias, groups, g) if direct else None
-        part = gathered_product(source, firsts, within[g], _group(weight, groups, g), own_bias, floor=floor, out=y if groups == 1 else None)
+        part = gathered_product(
+            source, firsts, within[g], _group(weight, groups, g), own_bias, floor=floor, out=y if groups == 1 else None
+        ).result()
         if groups > 1:
             y[:, g * part.shape[1] : (g + 1) * part.shape[1]] = part
     if not direct:
@@ -174,7 +176,7 @@ def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan
         return None
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
-    parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)) for own in range(groups)]
+    parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)).result() for own in range(groups)]
     return (parts[0] if groups == 1 else np.concatenate(parts, axis=1)).reshape(weight.shape)
 
 
@@ -193,10 +195,10 @@ def _input_adjoint(g: Any, turned: list[list[np.ndarray]], plan: WindowPlan, gx:
     pads, phases = phases_of(plan, gx.shape, g.shape[1], groups)
     source = padded(g.reshape(gx.shape[0], *plan.count, g.shape[1]), pads).reshape(-1)
     if groups == len(phases) == 1:
-        gathered_product(source, phases[0].rows, phases[0].columns[0], turned[0][0], out=gx.reshape(-1, n_in))
+        gathered_product(source, phases[0].rows, phases[0].columns[0], turned[0][0], out=gx.reshape(-1, n_in)).result()
         return
     for phase, weights in zip(phases, turned, strict=True):
-        parts = [gathered_product(source, phase.rows, columns, own) for columns, own in zip(phase.columns, weights, strict=True)]
+        parts = [gathered_product(source, phase.rows, columns, own).result() for columns, own in zip(phase.columns, weights, strict=True)]
         target = gx[phase.where]
         target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
 

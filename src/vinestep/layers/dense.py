@@ -14,7 +14,7 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
 from ..kernels.parallel import LONG, WORTH, over_rows, rows_together, spans
-from ..kernels.products import Piece, complete, is_ours, matrix_product, product, product_of_turned, product_with_turned
+from ..kernels.products import Piece, complete, is_ours, product, product_of_turned, product_with_turned
 from .base import Layer
 
 __all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sums_piece", "through_activation"]
@@ -68,9 +68,12 @@ def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> 
 
 def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
     """``activation(rows @ weight + bias)``"""
-    if activation in FLOORS and is_ours(rows, weight, *rows.shape, weight.shape[1]):
-        return product(rows, weight, bias, floor=FLOORS[activation])
-    y = matrix_product(rows, weight)
+    if not is_ours(rows, weight, *rows.shape, weight.shape[1]):
+        y: np.ndarray = np.matmul(rows, weight)
+    elif activation in FLOORS:
+        return product(rows, weight, bias, floor=FLOORS[activation]).result()
+    else:
+        y = product(rows, weight).result()
     activate(y, bias, activation, slope)
     return y
 
@@ -116,7 +119,7 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
         g = np.ascontiguousarray(g)
     else:
         g = np.array(g, y.dtype, order="C")
-    return complete(_activation_piece(g, y, g_bias, activation, slope))[0]
+    return _activation_piece(g, y, g_bias, activation, slope).result()
 
 
 def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:

@@ -109,14 +109,15 @@ def _batch_adjoint(
         ),
         split,
     )
-    parameters = _parameter_room(scale, places)
-    for place, total in zip(parameters, sums, strict=True):
+    return [gx.reshape(x.shape), *_into_places(sums, scale, places)]
+
+
+def _into_places(sums: np.ndarray, scale: Any, places: Sequence[Any]) -> list[Any]:
+    """The cotangents of scale and shift where they are wanted."""
+    room = [place if place is not None else np.empty(scale.shape, scale.dtype) for place in places[1:3]]
+    for place, total in zip(room, sums, strict=True):
         place[...] = total
-    return [gx.reshape(x.shape), *parameters]
-
-
-def _parameter_room(scale: Any, places: Sequence[Any]) -> list[Any]:
-    return [place if place is not None else np.empty(scale.shape, scale.dtype) for place in places[1:3]]
+    return room
 
 
 batch_norm = Fused("batch norm", definition=_batch_definition, forward=_batch_forward, adjoint=_batch_adjoint)
@@ -151,10 +152,8 @@ def _layer_adjoint(
         kernels.normalisation.rows_adjoint(g[own], rows[own], scale, mean[own], inverse[own], gx[own], *sums)
         return sums
 
-    parameters = _parameter_room(scale, places)
-    for place, total in zip(parameters, np.add.reduce(in_parts(compute, _twice_through(rows)), axis=0), strict=True):
-        place[...] = total
-    return [gx.reshape(x.shape), *parameters]
+    sums = np.add.reduce(in_parts(compute, _twice_through(rows)), axis=0)
+    return [gx.reshape(x.shape), *_into_places(sums, scale, places)]
 
 
 layer_norm = Fused("layer norm", definition=_layer_definition, forward=_layer_forward, adjoint=_layer_adjoint)

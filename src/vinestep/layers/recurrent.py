@@ -19,7 +19,7 @@ from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import BLOCKS, RATE, TILE, index_kind, product, turned_product
+from ..kernels.products import BLOCKS, RATE, TILE, places, product, turned_product
 from .base import Layer
 from .dropout import Dropout
 
@@ -138,10 +138,10 @@ def _blocks(*matrices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return blocks, starts
 
 
-def _places(sequences: np.ndarray, depth: int) -> tuple[np.ndarray, np.ndarray]:
+def _begins(sequences: np.ndarray, depth: int) -> tuple[np.ndarray, np.ndarray]:
     """Where the sequences begin, and elements lie in what is there at one time."""
-    kind = index_kind(sequences.size)
-    return np.arange(len(sequences), dtype=kind) * kind(sequences[:1].size), np.arange(depth, dtype=kind)
+    rows, columns = places(len(sequences), sequences[:1].size)
+    return rows, columns[:depth]
 
 
 def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
@@ -160,7 +160,7 @@ def _lstm_forward(
     bounded = np.empty((batch, time, width), dtype)
     h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
     blocks, starts = _blocks(weight, memory)
-    rows, columns = _places(seen, n_in + width)
+    rows, columns = _begins(seen, n_in + width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.advance(
@@ -188,7 +188,7 @@ def _lstm_adjoint(
     gh, gc, kept = np.zeros((3, batch, width), dtype)
     blocks, starts = _blocks(memory.T)
     nothing = np.zeros(width, dtype)
-    rows, columns = _places(gates, 4 * width)
+    rows, columns = _begins(gates, 4 * width)
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.retreat(
@@ -197,10 +197,10 @@ def _lstm_adjoint(
 
     in_parts(compute, _parts(batch, time, width))
     flat = gz.reshape(batch * time, 4 * width)
-    gx = product(flat, np.ascontiguousarray(weight.T)).reshape(batch, time, -1) if wanted[0] else None
+    gx = product(flat, np.ascontiguousarray(weight.T)).result().reshape(batch, time, -1) if wanted[0] else None
     parameters: list[np.ndarray | None] = [None, None, None]
     if any(wanted[1:4]):
-        together = turned_product(seen.reshape(batch * time, -1), flat)
+        together = turned_product(seen.reshape(batch * time, -1), flat).result()
         found = (together[: len(weight)], together[len(weight) : -1], together[-1])
         parameters = [_into(*pair) if want else None for *pair, want in zip(places[1:4], found, wanted[1:4], strict=True)]
     return [gx, *parameters, gh if wanted[4] else None, gc if wanted[5] else None]
