@@ -29,16 +29,20 @@ def _strip(width, lanes, x, rows, i, stop, columns, depth, b, at_b, step_b, befo
     not_inlined()
     if width == 3 * lanes:
         for row in range(i, stop, ROWS):
-            _three(x, rows, row, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor)
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _three(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     elif width == 2 * lanes:
         for row in range(i, stop, ROWS):
-            _two(x, rows, row, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor)
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _two(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     elif width == lanes:
         for row in range(i, stop, ROWS):
-            _one(x, rows, row, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor)
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _one(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     else:
         for row in range(i, stop, ROWS):
-            _half(x, rows, row, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor)
+            start, at = at_before + row * step_before, at_c + row * step_c
+            _half(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
 
 
 @kernel

@@ -163,7 +163,7 @@ TILE = "x rows i columns depth b at_b step_b start at_start step_start c at_c st
 
 
 def multiply_tile(n_vectors):
-    """A function for `ROWS` rows from `i` on, and `n_vectors` vectors of columns, of ``c = max(a @ b + start, floor)``; NaN stays.
+    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays.
 
     It goes through the first `depth` of `columns`. A vector may be a half.
     """
@@ -178,7 +178,7 @@ def multiply_tile(n_vectors):
             cells = [(r, v) for r in range(ROWS) for v in range(across)]
 
             def cell(name, r, v):
-                return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], w.plus(w["i"], r))), v * w.lanes)
+                return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], r)), v * w.lanes)
 
             sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
             sums = {(r, v): cgutils.alloca_once_value(builder, w.load("start", cell("start", r, v))) for r, v in cells}
