@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from vinestep.kernels import parallel
-from vinestep.kernels.products import complete, gathered_product, product, product_of_turned, product_with_turned, turned_product
+from vinestep.kernels.products import gathered_product, places, product, product_of_turned, product_with_turned, turned_product
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
@@ -26,40 +26,41 @@ def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth,
     rows, columns = rng.integers(0, 1000, n).astype(np.int32), rng.integers(0, 1000, depth).astype(np.int32)
     b, bias = rng.normal(size=(depth, width)).astype(dtype), rng.normal(size=width).astype(dtype)
     expected = np.maximum(x[rows[:, None] + columns].astype(float) @ b + bias, floor)
-    found = gathered_product(x, rows, columns, b, bias, floor=floor).result()
+    found = gathered_product(x, rows, columns, b, bias, floor=floor)
     np.testing.assert_allclose(found, expected, rtol=0, atol=(1e-3 if dtype == np.float32 else 1e-12))
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
 @settings(deadline=None, max_examples=50)
 @given(
-    n=st.sampled_from([8, 31, 32, 40, 131, 256, 300]),
-    depth=st.sampled_from([1, 2, 255, 257, 520]),
+    n=st.sampled_from([8, 31, 32, 40, 131, 300, 1100]),
+    depth=st.sampled_from([1, 2, 255, 257, 1540]),
     width=st.sampled_from([8, 10, 48, 64, 72, 100, 131, 256]),
 )
 def test_product_of_a_matrix_or_its_transpose(dtype, n, depth, width):
     rng = np.random.default_rng(n + depth + width)
     a, b, bias = (rng.normal(size=shape).astype(dtype) for shape in ((n, depth), (depth, width), (width,)))
     close = {"rtol": 0, "atol": 1e-3 if dtype == np.float32 else 1e-12}
-    np.testing.assert_allclose(product(a, b, bias, floor=0.0).result(), np.maximum(a.astype(float) @ b + bias, 0), **close)
-    np.testing.assert_allclose(turned_product(np.ascontiguousarray(a.T), b).result(), a.astype(float) @ b, **close)
+    np.testing.assert_allclose(product(a, b, bias, floor=0.0), np.maximum(a.astype(float) @ b + bias, 0), **close)
+    np.testing.assert_allclose(turned_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close)
+    of_turned = gathered_product(a.reshape(-1), *places(n, depth), np.ascontiguousarray(b.T), bias, turned=True)
+    np.testing.assert_allclose(of_turned, a.astype(float) @ b + bias, **close)
 
 
 @pytest.mark.parametrize("sizes", [(20, 30, 40), (64, 128, 64), (128, 128, 160), (700, 128, 130)])
-def test_pieces_completed_together_are_the_products_of_each(sizes):
+def test_products_with_transposes(sizes):
     n, n_in, n_out = sizes
     rng = np.random.default_rng(0)
     x, weight, g = (rng.normal(size=shape) for shape in ((n, n_in), (n_in, n_out), (n, n_out)))
     g_weight = np.empty_like(weight)
-    by_weight, by_x = complete(product_of_turned(x, g, g_weight), product_with_turned(g, weight))
-    assert by_weight is g_weight
-    np.testing.assert_allclose(by_weight, np.einsum("ni,no->io", x, g), atol=1e-11)
-    np.testing.assert_allclose(by_x, np.einsum("no,io->ni", g, weight), atol=1e-11)
+    assert product_of_turned(x, g, g_weight) is g_weight
+    np.testing.assert_allclose(g_weight, np.einsum("ni,no->io", x, g), atol=1e-11)
+    np.testing.assert_allclose(product_with_turned(g, weight), np.einsum("no,io->ni", g, weight), atol=1e-11)
 
 
 def test_not_a_number_passes_the_floor():
     x = np.array([np.nan] * 8 + [-1.0] * 8)
-    found = gathered_product(x, np.arange(16), np.array([0]), np.ones((1, 8)), floor=0.0).result()
+    found = gathered_product(x, np.arange(16), np.array([0]), np.ones((1, 8)), floor=0.0)
     assert np.isnan(found[:8]).all()
     assert (found[8:] == 0).all()
 
@@ -72,7 +73,7 @@ def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
     for threads in (1, 2, 3):
         monkeypatch.setattr(parallel, "THREADS", threads)
         assert (len(parallel.spans(rows.size, each=300, multiple=8)) > 1) == (threads > 1)
-        results.append(gathered_product(x, rows, columns, b).result())
+        results.append(gathered_product(x, rows, columns, b))
     assert np.array_equal(results[0], results[1])
     assert np.array_equal(results[0], results[2])
 

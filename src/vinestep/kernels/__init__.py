@@ -24,7 +24,7 @@ __all__ = [
     "normalisation",
     "recurrent",
     "sgd",
-    "waiting",
+    "sharing",
 ]
 
 
@@ -65,4 +65,4 @@ gathered = Kernels("vinestep.kernels.gathered_loops")
 normalisation = Kernels("vinestep.kernels.normalisation_loops")
 embedding = Kernels("vinestep.kernels.embedding_loops")
 recurrent = Kernels("vinestep.kernels.recurrent_loops")
-waiting = Kernels("vinestep.kernels.waiting_loops")
+sharing = Kernels("vinestep.kernels.sharing_loops")

@@ -5,18 +5,26 @@ from __future__ import annotations
 import numpy as np
 
 from .compiling import kernel
+from .sharing_loops import handed, share, span
 
 __all__ = ["update"]
 
 
 @kernel
-def update(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
+def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts, part):
+    begin, end = span(theta.size, parts, 1, part)
+    theta, g, m, v = theta[begin:end], g[begin:end], m[begin:end], v[begin:end]
+    for i in range(theta.size):
+        m[i] = beta1 * m[i] + rest1 * g[i]
+        v[i] = beta2 * v[i] + rest2 * g[i] * g[i]
+        theta[i] = kept * theta[i] - step * m[i] / (np.sqrt(v[i]) * root + epsilon)
+
+
+@kernel
+def update(board, parts, theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
     """One pass; all scalars are of the arrays' dtype.
 
     ``rest = 1 - beta``, ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled
     decay leaves of theta.
     """
-    for i in range(theta.size):
-        m[i] = beta1 * m[i] + rest1 * g[i]
-        v[i] = beta2 * v[i] + rest2 * g[i] * g[i]
-        theta[i] = kept * theta[i] - step * m[i] / (np.sqrt(v[i]) * root + epsilon)
+    share(board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))

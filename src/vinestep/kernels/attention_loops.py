@@ -41,13 +41,13 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
     flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
     turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top = np.int64(0)  # a literal would be a type of its own
+    top, straight = np.int64(0), np.bool_(False)  # literals would be types of their own
     for pair in range(begin, end):
         sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
         flat = own.reshape(-1)
         _turned(flat_k, at_k, width, turned, places, each, scale)
-        multiply(flat_q[at_q:], by_width, along, turned, places, nothing, flat, places, places, top, time, lowest)
+        multiply(flat_q[at_q:], by_width, along, turned, places, straight, nothing, flat, places, places, top, time, lowest)
         for i in range(time):
             if hidden.size:
                 row = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
@@ -60,7 +60,7 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
             for j in range(flat.size):
                 scaled[j] = flat[j] * given[j]
         taken = scaled if factors.size else flat
-        multiply(taken, by_places, across, flat_v[at_k:], width, nothing, flat_out[at_q:], width, each, top, time, lowest)
+        multiply(taken, by_places, across, flat_v[at_k:], width, straight, nothing, flat_out[at_q:], width, each, top, time, lowest)
 
 
 @kernel
@@ -72,7 +72,7 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
     turned, scores = np.empty(each * places, q.dtype), np.empty((time, places), q.dtype)
     scaled = np.empty(time * places if factors.size else 0, q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top = np.int64(0)  # a literal would be a type of its own
+    top, straight = np.int64(0), np.bool_(False)  # literals would be types of their own
     zero, one = q.dtype.type(0), q.dtype.type(1)
     flat_scores = scores.reshape(-1)
     for pair in range(begin, end):
@@ -80,14 +80,14 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
         own = weights[sequence, head]
         flat = own.reshape(-1)
         _turned(flat_v, at_k, width, turned, places, each, one)
-        multiply(flat_g[at_q:], by_width, along, turned, places, nothing, flat_scores, places, places, top, time, lowest)
+        multiply(flat_g[at_q:], by_width, along, turned, places, straight, nothing, flat_scores, places, places, top, time, lowest)
         if factors.size:
             given = factors[sequence, head].reshape(-1)
             for j in range(flat.size):
                 flat_scores[j] *= given[j]
                 scaled[j] = flat[j] * given[j]
         taken = scaled if factors.size else flat
-        multiply(taken, across, by_places, flat_g[at_q:], width, nothing, flat_gv[at_k:], width, each, top, places, lowest)
+        multiply(taken, across, by_places, flat_g[at_q:], width, straight, nothing, flat_gv[at_k:], width, each, top, places, lowest)
         for i in range(time):
             got = scores[i]
             soften_adjoint(got, own[i], got, scale)
@@ -96,5 +96,5 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
                 for j in range(places):
                     if unseen[j]:
                         got[j] = zero
-        multiply(flat_scores, by_places, across, flat_k[at_k:], width, nothing, flat_gq[at_q:], width, each, top, time, lowest)
-        multiply(flat_scores, across, by_places, flat_q[at_q:], width, nothing, flat_gk[at_k:], width, each, top, places, lowest)
+        multiply(flat_scores, by_places, across, flat_k[at_k:], width, straight, nothing, flat_gq[at_q:], width, each, top, time, lowest)
+        multiply(flat_scores, across, by_places, flat_q[at_q:], width, straight, nothing, flat_gk[at_k:], width, each, top, places, lowest)

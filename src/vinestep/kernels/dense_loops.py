@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from .compiling import kernel
+from .sharing_loops import handed, share, span
 
-__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small", "sum_rows"]
+__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
@@ -39,31 +40,41 @@ def _slope_at(y, activation, slope, zero, one):
 
 
 @kernel
-def add_bias_activate(y, bias, activation, slope):
-    """``y = activation(y + bias)`` in place."""
+def _part_of_activate(y, bias, activation, slope, parts, part):
     zero, one = y.dtype.type(0), y.dtype.type(1)
-    for i in range(y.shape[0]):
+    begin, end = span(y.shape[0], parts, 1, part)
+    for i in range(begin, end):
         for j in range(y.shape[1]):
             y[i, j] = _activate(y[i, j] + bias[j], activation, slope, zero, one)
 
 
 @kernel
-def adjoint_activate(g, y, g_bias, activation, slope):
-    """``g *= activation'`` in place, and its sum over rows."""
-    zero, one = y.dtype.type(0), y.dtype.type(1)
-    g_bias[:] = zero
-    for i in range(g.shape[0]):
-        for j in range(g.shape[1]):
-            g[i, j] *= _slope_at(y[i, j], activation, slope, zero, one)
-            g_bias[j] += g[i, j]
+def add_bias_activate(board, parts, y, bias, activation, slope):
+    """``y = activation(y + bias)`` in place."""
+    share(board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
 
 
 @kernel
-def sum_rows(g, total):
-    total[:] = g.dtype.type(0)
-    for i in range(g.shape[0]):
+def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
+    zero, one = y.dtype.type(0), y.dtype.type(1)
+    begin, end = span(g.shape[0], parts, 1, part)
+    total = totals[part]
+    total[:] = zero
+    if activation == 0:
+        for i in range(begin, end):
+            for j in range(g.shape[1]):
+                total[j] += g[i, j]
+        return
+    for i in range(begin, end):
         for j in range(g.shape[1]):
+            g[i, j] *= _slope_at(y[i, j], activation, slope, zero, one)
             total[j] += g[i, j]
+
+
+@kernel
+def adjoint_activate(board, parts, g, y, totals, activation, slope):
+    """``g *= activation'`` in place, and of each part its sum over rows into a row of `totals`."""
+    share(board, parts, handed(_part_of_adjoint, (g, y, totals, activation, slope, parts)))
 
 
 @kernel

@@ -12,12 +12,15 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from .compiling import kernel
-from .vectors import INDEX, ROWS, VECTOR, Writer, carry, multiply_tile, not_inlined
+from .sharing_loops import handed, share, span
+from .vectors import INDEX, ROWS, VECTOR, Writer, carry, carry_turned, multiply_tile, not_inlined
 
-__all__ = ["largest", "largest_adjoint", "multiply"]
+__all__ = ["BY_COLUMNS", "BY_DEPTH", "BY_ROWS", "largest", "largest_adjoint", "multiply", "product"]
 
-CHUNK, DEPTH = 256, 256  # rows and columns of `a` after which operands are used again while they are in the cache
+CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the cache until they are used again
+TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
+BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
 LANES = 8  # channels taken at once by pooling
 
 _three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
@@ -55,12 +58,41 @@ def _width(left, lanes):
 
 
 @kernel
-def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, floor):
+def _tiles_beside(x, rows, i, stop, columns, first, last, packed, deep):
+    """Where rows follow one another in memory: those of a tile together for each column, tile after tile."""
+    half = VECTOR // x.itemsize // 2
+    for some in range(first, last, TOGETHER):
+        for row in range(0, stop - i, half):
+            at = row // ROWS * ROWS * deep + row % ROWS
+            for k in range(some, min(some + TOGETHER, last)):
+                carry(x, rows[i] + columns[k] + row, packed, at + (k - first) * ROWS)
+
+
+@kernel
+def _strip_beside(b, step_b, turned, first, last, o, width, packed):
+    """Rows ``first:last`` of the columns of a strip."""
+    half = VECTOR // b.itemsize // 2
+    if turned:
+        whole = first + (last - first) // half * half
+        for j in range(0, width, half):
+            for k in range(first, whole, half):
+                carry_turned(b, (o + j) * step_b + k, step_b, packed, (k - first) * width + j, width)
+            for k in range(whole, last):
+                for each in range(j, j + half):
+                    packed[(k - first) * width + each] = b[(o + each) * step_b + k]
+    else:
+        for k in range(first, last):
+            for j in range(0, width, half):
+                carry(b, k * step_b + o + j, packed, (k - first) * width + j)
+
+
+@kernel
+def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin, end, floor):
     """Rows ``begin:end`` of ``c = max(a @ b + bias, floor)``; NaN stays.
 
-    All arrays are flat; rows of `b` and `c` are `step_b` and `step_c` elements apart. There are at least eight rows and eight
-    columns in `c`, and at least one column in `a`. Where rows or columns do not come out even, the last tile overlaps the one
-    before it and computes the same again.
+    All arrays are flat; rows of `b` and `c` are `step_b` and `step_c` elements apart, and of `b` it is the columns if it lies
+    `turned`. There are at least eight rows and eight columns in `c`, and at least one column in `a`. Where rows or columns do not
+    come out even, the last tile overlaps the one before it and computes the same again.
     """
     not_inlined()
     depth, lowest = columns.size, b.dtype.type(-np.inf)
@@ -68,9 +100,10 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
     half = lanes // 2
     whole = n_out // half * half
     many = end - begin >= 4 * ROWS
-    most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), min(DEPTH, depth)
-    b_beside = many and step_b * b.itemsize >= FAR
-    b_room = np.empty((3 * deep + 1) * lanes if b_beside else 0, b.dtype)
+    pieces = max(1, (depth + DEPTH // 2) // DEPTH)
+    most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
+    b_beside = turned or (many and step_b * b.itemsize >= FAR)
+    b_room = np.empty((max(3 * deep, depth // 2 + 1) + 1) * lanes if b_beside else 0, b.dtype)
     b_packed = b_room[(-b_room.ctypes.data % VECTOR) // b.itemsize :]
     # the transpose of a matrix: what belongs to a tile lies together, but in as many places as there are columns
     x_beside = many and depth > 1 and (columns[1] - columns[0]) * b.itemsize >= FAR
@@ -90,23 +123,19 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
             i = stop - ROWS
         elif (stop - i) % ROWS:
             stop = i + (stop - i) // ROWS * ROWS
-        for first in range(0, depth, DEPTH):
-            last = min(first + DEPTH, depth)
+        for first in range(0, depth, deep):
+            last = min(first + deep, depth)
             least = floor if last == depth else lowest
             own_x, own_rows, own, own_stop, own_columns, shift = x, rows, i, stop, columns[first:], nothing
             if x_beside:
-                for k in range(first, last):
-                    for row in range(0, stop - i, half):
-                        carry(x, rows[i] + columns[k] + row, packed, row // ROWS * ROWS * deep + (k - first) * ROWS + row % ROWS)
+                _tiles_beside(x, rows, i, stop, columns, first, last, packed, deep)
                 own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
             o = 0
             while o < whole:
                 width = _width(whole - o, lanes)
                 source, at_b, step = b, first * step_b + o, step_b
                 if b_beside:
-                    for k in range(first, last):
-                        for j in range(0, width, half):
-                            carry(b, k * step_b + o + j, b_packed, (k - first) * width + j)
+                    _strip_beside(b, step_b, turned, first, last, o, width, b_packed)
                     source, at_b, step = b_packed, 0, width
                 before, step_before = (bias, nothing) if first == 0 else (c, step_c)
                 _strip(
@@ -116,8 +145,44 @@ def multiply(x, rows, columns, b, step_b, bias, c, step_c, n_out, begin, end, fl
                 o += width
         if whole < n_out:
             o = n_out - half
-            _strip(half, lanes, x, rows, i, stop, columns, depth, b, o, step_b, bias, o, nothing, c, o, step_c, floor)
+            source, at_b, step = b, o, step_b
+            if b_beside:
+                _strip_beside(b, step_b, turned, nothing, depth, o, half, b_packed)
+                source, at_b, step = b_packed, 0, half
+            if pieces > 1:
+                own_x, own_rows, own, own_stop, own_columns, shift = x, rows, i, stop, columns, nothing
+            to = o + shift * step_c
+            _strip(
+                half, lanes, own_x, own_rows, own, own_stop, own_columns, depth,
+                source, at_b, step, bias, o, nothing, c, to, step_c, floor,
+            )  # fmt: skip
         i = stop
+
+
+@kernel
+def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts, part):
+    n, depth, top = rows.size, columns.size, np.int64(0)
+    if way == BY_ROWS:
+        begin, end = span(n, parts, multiple, part)
+        multiply(x, rows, columns, b, step_b, turned, bias, c, width, width, begin, end, floor)
+    elif way == BY_COLUMNS:
+        begin, end = span(width, parts, multiple, part)
+        own = b[begin * (step_b if turned else 1) :]
+        multiply(x, rows, columns, own, step_b, turned, bias[begin:], c[begin:], width, end - begin, top, n, floor)
+    else:
+        begin, end = span(depth, parts, multiple, part)
+        own = b[begin * (1 if turned else step_b) :]
+        start = bias if part == 0 else np.zeros_like(bias)
+        multiply(x, rows, columns[begin:end], own, step_b, turned, start, rooms[part], width, width, top, n, floor)
+
+
+@kernel
+def product(board, parts, way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor):
+    """``c = max(a @ b + bias, floor)`` in parts; `multiply` says more.
+
+    By depth, what each part finds goes into its row of `rooms`, to be added up.
+    """
+    share(board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts)))
 
 
 POOL = "x place columns c y at"

@@ -1,4 +1,8 @@
-"""Ranges split over a few threads. The loops are compiled without the interpreter lock, so that they run side by side."""
+"""Ranges split over a few threads. The loops are compiled without the interpreter lock, so that they run side by side.
+
+A kernel that is given a board hands its parts out by itself (`shared`); work that goes through the interpreter is handed out by
+`run_all`, which pays for larger work only.
+"""
 
 from __future__ import annotations
 
@@ -15,15 +19,30 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from . import waiting
+from . import sharing
+from .board import CALLED, board
 
-__all__ = ["LONG", "WORTH", "blas_is_spinning", "blas_used", "in_parts", "n_threads", "over_rows", "rows_together", "run_all", "spans"]
+__all__ = [
+    "LONG",
+    "WORTH",
+    "blas_is_spinning",
+    "blas_used",
+    "in_parts",
+    "n_threads",
+    "over_rows",
+    "rows_together",
+    "run_all",
+    "shared",
+    "spans",
+]
 
 T = TypeVar("T")
 
 MOST_THREADS = 8
 GRAIN = 1 << 15  # elements in a part, at least
 WORTH = 1 << 19  # elements below which handing parts to other threads costs more than it saves
+WORTH_SHARING = 1 << 15  # the same without the interpreter, to threads that are awake
+WORTH_WAKING = 1 << 17  # from which threads are woken to help with what comes after
 SHARES = 4  # parts a thread, so that one that is held up is not waited for
 LONG = 64  # elements from which a loop along a row is as fast as a long one
 
@@ -39,7 +58,7 @@ def n_threads() -> int:
 
 
 SPINNING = 0.12  # seconds
-PATIENCE = 10_000  # looks at a flag before a thread goes to sleep; about half a millisecond
+PATIENCE = 60_000  # looks at a board before a thread goes to sleep; a millisecond, more or less
 
 
 class _Mine(threading.local):
@@ -80,47 +99,75 @@ class _Seat:
         if self._free.acquire(blocking=False):
             del self._take
             return None
-        waiting.until_changed(self._left, 0, PATIENCE)
+        sharing.until_changed(self._left, 0, 0, PATIENCE)
         return self._outcome.get()
 
 
+class _Helper:
+    """A thread that waits at the board for a moment after its last work, and then sleeps until there is something in its queue."""
+
+    def __init__(self, number: int, board: np.ndarray) -> None:
+        self.seats: SimpleQueue[_Seat | None] = SimpleQueue()
+        self.asleep = False
+        self._board = board
+        self._leaving = False
+        self.thread = threading.Thread(target=self._serve, name=f"vinestep {number}", daemon=True)
+        self.thread.start()
+
+    def wake(self) -> None:
+        if self.asleep:
+            self.asleep = False
+            self.seats.put(None)
+
+    def leave(self) -> None:
+        self._leaving = True
+        self.seats.put(None)
+
+    def _serve(self) -> None:
+        while not self._leaving:
+            seen = self._board[CALLED]
+            if self.seats.empty():
+                sharing.serve(self._board, seen, PATIENCE)
+                self.asleep = self.seats.empty()
+            seat = self.seats.get()
+            self.asleep = False
+            if seat is not None:
+                seat.fill()
+
+
 class _Crew:
-    """Helpers that stay awake for a moment after their last work: waking one takes as long as a small product."""
+    """Helpers who look at one board: waking one takes as long as a small product."""
 
     def __init__(self, n: int) -> None:
-        self._seats: SimpleQueue[_Seat | None] = SimpleQueue()
-        self._called = np.zeros(1, np.int64)
-        self._helpers = [threading.Thread(target=self._serve, name=f"vinestep {k}", daemon=True) for k in range(n)]
-        for helper in self._helpers:
-            helper.start()
+        self.board = board()
+        self._helpers = [_Helper(number, self.board) for number in range(n)]
 
     def seats(self, take: Callable[[], None]) -> list[_Seat]:
         """Calls all helpers."""
         seats = [_Seat(take) for _ in self._helpers]
-        for seat in seats:
-            self._seats.put(seat)
-        self._called[0] += 1
+        for helper, seat in zip(self._helpers, seats, strict=True):
+            helper.seats.put(seat)
+        self._call()
         return seats
 
-    def _serve(self) -> None:
-        while True:
-            seen = self._called[0]
-            if self._seats.empty():
-                waiting.until_changed(self._called, seen, PATIENCE)
-            seat = self._seats.get()
-            if seat is None:
-                return
-            seat.fill()
+    def wake(self) -> None:
+        """Those who sleep, without waiting until they come."""
+        for helper in self._helpers:
+            helper.wake()
 
     def dismiss(self) -> None:
         """Ends the threads."""
-        for _ in self._helpers:
-            self._seats.put(None)
-        self._called[0] += 1
         for helper in self._helpers:
-            helper.join()
+            helper.leave()
+        self._call()
+        for helper in self._helpers:
+            helper.thread.join()
+
+    def _call(self) -> None:
+        self.board[CALLED] += 1
 
 
+NOBODY = board(taken=True)
 _crew: _Crew | None = None
 _hiring = threading.Lock()
 
@@ -160,6 +207,20 @@ def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> 
         parts = max(1, min(shares * THREADS, n * each // GRAIN, n // multiple))
     bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
     return list(pairwise(bounds))
+
+
+def shared(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> tuple[np.ndarray, int]:
+    """Board and number of parts for a kernel that hands out ``range(n)`` by itself; as `spans` otherwise."""
+    cost = n * each
+    if THREADS == 1 or cost < WORTH_SHARING or _mine.busy:
+        return NOBODY, 1
+    parts = max(1, min(shares * THREADS, 2 * cost // WORTH_SHARING, n // multiple))
+    if parts == 1 or blas_is_spinning():
+        return NOBODY, parts
+    crew = _hired()
+    if cost >= WORTH_WAKING:
+        crew.wake()
+    return crew.board, parts
 
 
 def rows_together(n: int, width: int) -> int:

@@ -70,11 +70,11 @@ def _copy(source, target):
 @kernel
 def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end):
     """Rows ``begin:end`` of `out`, flat and `step` apart: those of `x` times a matrix in blocks, and `bias`."""
-    block, lowest = blocks.shape[2], out.dtype.type(-np.inf)
+    block, lowest, straight = blocks.shape[2], out.dtype.type(-np.inf), np.bool_(False)
     if end - begin >= TILE and n_out >= TILE:
         for b in range(starts.size):
             o = starts[b]
-            multiply(x, rows, columns, blocks[b].reshape(-1), block, bias[o:], out[o:], step, block, begin, end, lowest)
+            multiply(x, rows, columns, blocks[b].reshape(-1), block, straight, bias[o:], out[o:], step, block, begin, end, lowest)
         return
     for i in range(begin, end):
         for b in range(starts.size):

@@ -13,7 +13,7 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-__all__ = ["ROWS", "VECTOR", "Writer", "carry", "elementwise", "multiply_tile", "not_inlined", "soften", "soften_adjoint"]
+__all__ = ["ROWS", "VECTOR", "Writer", "carry", "carry_turned", "elementwise", "multiply_tile", "not_inlined", "soften", "soften_adjoint"]
 
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
@@ -82,6 +82,14 @@ class Writer:
     def store(self, found, name, place):
         self.builder.store(found, self.vector(name, place), align=self.bits // 8)
 
+    def prefetch(self, name, place):
+        """Asks for what will be written to, while something else is computed."""
+        address = self.builder.bitcast(self.builder.gep(self.value[name], [place]), ir.IntType(8).as_pointer())
+        number = ir.IntType(32)
+        kind = ir.FunctionType(ir.VoidType(), [address.type, number, number, number])
+        function = cgutils.get_or_insert_function(self.builder.module, kind, "llvm.prefetch.p0")
+        self.builder.call(function, [address, number(1), number(3), number(1)])
+
     def constant(self, number):
         """A number in all lanes."""
         return ir.Constant(self.many, [float(number)] * self.lanes)
@@ -91,6 +99,11 @@ class Writer:
         empty = ir.Constant(self.many, ir.Undefined)
         first = self.builder.insert_element(empty, value, ir.IntType(32)(0))
         return self.builder.shuffle_vector(first, empty, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), [0] * self.lanes))
+
+    def shuffled(self, a, b, first):
+        """Elements of a and b by turns, half as many of each, from the first on."""
+        places = [first + k // 2 + k % 2 * self.lanes for k in range(self.lanes)]
+        return self.builder.shuffle_vector(a, b, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), places))
 
     def call(self, name, *values):
         function = ir.FunctionType(self.many, [self.many] * len(values))
@@ -181,7 +194,9 @@ def multiply_tile(n_vectors):
                 return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], r)), v * w.lanes)
 
             sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
-            sums = {(r, v): cgutils.alloca_once_value(builder, w.load("start", cell("start", r, v))) for r, v in cells}
+            for r, v in cells:
+                w.prefetch("c", cell("c", r, v))
+            sums = {place: cgutils.alloca_once_value(builder, w.constant(0)) for place in cells}
             with w.count(w["depth"]) as (k, _):
                 column = w.number("columns", k)
                 line = w.plus(w["at_b"], w.times(k, w["step_b"]))
@@ -192,7 +207,8 @@ def multiply_tile(n_vectors):
                         builder.store(w.multiply_add(element, factors[v], builder.load(sums[r, v])), sums[r, v])
             least = w.spread(w["floor"])
             for r, v in cells:
-                w.store(w.at_least(builder.load(sums[r, v]), least), "c", cell("c", r, v))
+                total = builder.fadd(builder.load(sums[r, v]), w.load("start", cell("start", r, v)))
+                w.store(w.at_least(total, least), "c", cell("c", r, v))
             return context.get_dummy_value()
 
         return types.void(*kinds), generate
@@ -213,6 +229,27 @@ def carry(typing_context, x, at, target, to):
         return context.get_dummy_value()
 
     return types.void(x, at, target, to), generate
+
+
+TURN = "x at step target to step_to"
+
+
+@intrinsic
+def carry_turned(typing_context, x, at, step, target, to, step_to):
+    """The transpose of a square block, as wide as half a vector, of which the rows are so many elements apart."""
+
+    def generate(context, builder, signature, arguments):
+        w = Writer(context, builder, signature, TURN, arguments, VECTOR // 2)
+        n = w.lanes
+        lines = [w.load("x", w.plus(w["at"], w.times(w["step"], r))) for r in range(n)]
+        for _ in range(n.bit_length() - 1):  # shuffled like two halves of a pack of cards, elements and rows alike
+            pairs = list(zip(lines[: n // 2], lines[n // 2 :], strict=True))
+            lines = [w.shuffled(a, b, first) for a, b in pairs for first in (0, n // 2)]
+        for r, line in enumerate(lines):
+            w.store(line, "target", w.plus(w["to"], w.times(w["step_to"], r)))
+        return context.get_dummy_value()
+
+    return types.void(x, at, step, target, to, step_to), generate
 
 
 @intrinsic

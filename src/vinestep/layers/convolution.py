@@ -13,7 +13,7 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.parallel import in_parts
-from ..kernels.products import complete, gathered_product, product_of_turned, product_with_turned
+from ..kernels.products import gathered_product, product_of_turned, product_with_turned
 from .base import Layer
 from .dense import DEFINITIONS, FLOORS, activate, affine, fusable, through_activation
 from .windows import (
@@ -105,9 +105,7 @@ def _gathered_forward(x: Any, weight: Any, bias: Any, y: Any, plan: WindowPlan, 
     direct, floor = activation in FLOORS, FLOORS.get(activation, -np.inf)
     for g in range(groups):
         own_bias = _group(bias, groups, g) if direct else None
-        part = gathered_product(
-            source, firsts, within[g], _group(weight, groups, g), own_bias, floor=floor, out=y if groups == 1 else None
-        ).result()
+        part = gathered_product(source, firsts, within[g], _group(weight, groups, g), own_bias, floor=floor, out=y if groups == 1 else None)
         if groups > 1:
             y[:, g * part.shape[1] : (g + 1) * part.shape[1]] = part
     if not direct:
@@ -148,15 +146,9 @@ def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:
 
 def _pointwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     n_in, n_out = weight.shape[-2:]
-    pieces = []
-    if by_weight:
-        pieces.append(product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)))
     if gx is not None:
-        pieces.append(product_with_turned(g, weight.reshape(n_in, n_out)))
-    found = complete(*pieces)
-    if gx is not None:
-        gx[...] = found[-1].reshape(gx.shape)
-    return found[0].reshape(weight.shape) if by_weight else None
+        gx[...] = product_with_turned(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
+    return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
 
 
 def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
@@ -176,7 +168,7 @@ def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan
         return None
     source = padded(x, plan.padding).reshape(-1)
     firsts, within = places_of_windows(plan, x.shape, groups)
-    parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)).result() for own in range(groups)]
+    parts = [gathered_product(source, within[own], firsts, _group(g, groups, own)) for own in range(groups)]
     return (parts[0] if groups == 1 else np.concatenate(parts, axis=1)).reshape(weight.shape)
 
 
@@ -195,10 +187,10 @@ def _input_adjoint(g: Any, turned: list[list[np.ndarray]], plan: WindowPlan, gx:
     pads, phases = phases_of(plan, gx.shape, g.shape[1], groups)
     source = padded(g.reshape(gx.shape[0], *plan.count, g.shape[1]), pads).reshape(-1)
     if groups == len(phases) == 1:
-        gathered_product(source, phases[0].rows, phases[0].columns[0], turned[0][0], out=gx.reshape(-1, n_in)).result()
+        gathered_product(source, phases[0].rows, phases[0].columns[0], turned[0][0], out=gx.reshape(-1, n_in))
         return
     for phase, weights in zip(phases, turned, strict=True):
-        parts = [gathered_product(source, phase.rows, columns, own).result() for columns, own in zip(phase.columns, weights, strict=True)]
+        parts = [gathered_product(source, phase.rows, columns, own) for columns, own in zip(phase.columns, weights, strict=True)]
         target = gx[phase.where]
         target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -13,11 +12,11 @@ from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
-from ..kernels.parallel import LONG, WORTH, over_rows, rows_together, spans
-from ..kernels.products import Piece, complete, is_ours, product, product_of_turned, product_with_turned
+from ..kernels.parallel import over_rows, rows_together, shared
+from ..kernels.products import is_ours, product, product_of_turned, product_with_turned
 from .base import Layer
 
-__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sums_piece", "through_activation"]
+__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sum_of_rows", "through_activation"]
 
 FEW = 1 << 13  # elements whose narrow rows are not worth putting together
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
@@ -54,16 +53,11 @@ def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none"
 
 def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
     """``y = activation(y + bias)`` in place."""
-    number, factor = NUMBERS[activation], y.dtype.type(slope)
-
-    def rows(part: np.ndarray) -> None:
-        if activation == "tanh":  # NumPy's tanh is vectorised, a compiled loop's is not
-            part += bias
-            np.tanh(part, out=part)
-        else:
-            kernels.dense.add_bias_activate(part, bias, number, factor)
-
-    over_rows(rows, [y])
+    by_numpy = activation == "tanh"  # NumPy's is vectorised, a compiled loop's is not
+    number = NUMBERS["none" if by_numpy else activation]
+    kernels.dense.add_bias_activate(*shared(len(y), each=bias.size), y, bias, number, y.dtype.type(slope))
+    if by_numpy:
+        over_rows(lambda part: np.tanh(part, out=part), [y])
 
 
 def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
@@ -71,43 +65,11 @@ def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: s
     if not is_ours(rows, weight, *rows.shape, weight.shape[1]):
         y: np.ndarray = np.matmul(rows, weight)
     elif activation in FLOORS:
-        return product(rows, weight, bias, floor=FLOORS[activation]).result()
+        return product(rows, weight, bias, floor=FLOORS[activation])
     else:
-        y = product(rows, weight).result()
+        y = product(rows, weight)
     activate(y, bias, activation, slope)
     return y
-
-
-def _activation_piece(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float) -> Piece:
-    """The cotangent of what was activated in the place of `g`, and its sum over rows into `g_bias`."""
-    number, factor = NUMBERS[activation], y.dtype.type(slope)
-    n, width = y.shape
-
-    def rows(g: np.ndarray, y: np.ndarray, total: np.ndarray) -> np.ndarray:
-        if activation == "none":
-            kernels.dense.sum_rows(g, total)
-        else:
-            kernels.dense.adjoint_activate(g, y, total, number, factor)
-        return total
-
-    if y.size < WORTH and (width >= LONG or y.size < FEW):
-        return Piece([lambda: rows(g, y, g_bias)], lambda found: g)
-    together = rows_together(n, width)
-    long_g, long_y = (array.reshape(n // together, together * width) for array in (g, y))
-
-    def part(start: int, stop: int) -> np.ndarray:
-        return rows(long_g[start:stop], long_y[start:stop], np.empty(together * width, y.dtype))
-
-    def finish(totals: list[np.ndarray]) -> np.ndarray:
-        np.add.reduce(np.reshape(totals, (-1, width)), axis=0, out=g_bias)
-        return g
-
-    return Piece([partial(part, *span) for span in spans(n // together, each=together * width)], finish)
-
-
-def sums_piece(g: np.ndarray, total: np.ndarray) -> Piece:
-    """The sum over rows into `total`."""
-    return _activation_piece(g, g, total, "none", 0.0)
 
 
 def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float, *, own: bool = False) -> np.ndarray:
@@ -119,7 +81,22 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
         g = np.ascontiguousarray(g)
     else:
         g = np.array(g, y.dtype, order="C")
-    return _activation_piece(g, y, g_bias, activation, slope).result()
+    n, width = y.shape
+    together = 1 if y.size < FEW else rows_together(n, width)
+    board, parts = shared(n // together, each=together * width)
+    direct = parts == together == 1
+    totals = g_bias.reshape(1, width) if direct else np.empty((parts, together * width), g_bias.dtype)
+    long_g, long_y = (array.reshape(n // together, together * width) for array in (g, y))
+    kernels.dense.adjoint_activate(board, parts, long_g, long_y, totals, NUMBERS[activation], y.dtype.type(slope))
+    if not direct:
+        np.add.reduce(totals.reshape(-1, width), axis=0, out=g_bias)
+    return g
+
+
+def sum_of_rows(g: np.ndarray, total: np.ndarray) -> np.ndarray:
+    """Into `total`."""
+    through_activation(g, g, total, "none", 0.0)
+    return total
 
 
 def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
@@ -163,18 +140,11 @@ def dense_adjoint(
         gz = np.empty(n_out, y.dtype)
         kernels.dense.adjoint_small(g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0])
     else:
-        activation = options.get("activation", "none")
-        if activation == "none":
-            gz = np.ascontiguousarray(g2)
-            pieces = [sums_piece(gz, g_bias)]
-        else:
-            gz, pieces = through_activation(g2, y2, g_bias, activation, slope, own=own), []
+        gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), slope, own=own)
         if wanted[1]:
-            pieces.append(product_of_turned(rows, gz, g_weight))
+            product_of_turned(rows, gz, g_weight)
         if wanted[0]:
-            pieces.append(product_with_turned(gz, weight))
-        found = complete(*pieces)
-        gx = found[-1] if wanted[0] else None
+            gx = product_with_turned(gz, weight)
     return [
         gx.reshape(x.shape) if wanted[0] and gx is not None else None,
         g_weight if wanted[1] else None,

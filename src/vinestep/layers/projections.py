@@ -1,4 +1,4 @@
-"""Several dense layers of one input as one operation, whose products are shared out to the threads together."""
+"""Several dense layers of one input as one operation, whose ways back are one product."""
 
 from __future__ import annotations
 
@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from ..autodiff.fused import Fused
-from ..kernels.products import Piece, complete, product_of_turned, product_piece, sum_with_turned
-from .dense import sums_piece
+from ..kernels.products import product_of_turned, product_with_bias, sum_with_turned
+from .dense import sum_of_rows
 
 __all__ = ["projections"]
 
@@ -27,7 +27,8 @@ def _forward(x: Any, *weights: Any) -> tuple[Any, Any]:
     rows = _rows(x)
     n_out = weights[0].shape[1]
     y = np.empty((len(weights) // 2, len(rows), n_out), x.dtype)
-    complete(*[product_piece(rows, weight, bias, own) for own, weight, bias in zip(y, weights[::2], weights[1::2], strict=True)])
+    for own, weight, bias in zip(y, weights[::2], weights[1::2], strict=True):
+        product_with_bias(rows, weight, bias, own)
     return y.reshape(-1, *x.shape[:-1], n_out), None
 
 
@@ -36,17 +37,14 @@ def _adjoint(
 ) -> list[Any]:
     x, *weights = inputs
     rows, g = _rows(x), np.ascontiguousarray(g, x.dtype).reshape(len(weights) // 2, -1, weights[0].shape[1])
-    pieces: list[Piece] = []
     found: list[Any] = [None] * len(inputs)
     for number, weight in enumerate(weights, start=1):
         if wanted[number]:
             own, place = g[(number - 1) // 2], places[number]
-            found[number] = room = place if place is not None else np.empty(weight.shape, weight.dtype)
-            pieces.append(product_of_turned(rows, own, room) if number % 2 else sums_piece(own, room))
+            room = place if place is not None else np.empty(weight.shape, weight.dtype)
+            found[number] = product_of_turned(rows, own, room) if number % 2 else sum_of_rows(own, room)
     if wanted[0]:
-        pieces.append(sum_with_turned(g, weights[::2]))
-    results = complete(*pieces)
-    found[0] = results[-1].reshape(x.shape) if wanted[0] else None
+        found[0] = sum_with_turned(g, weights[::2]).reshape(x.shape)
     return found
 
 

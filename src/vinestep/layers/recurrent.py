@@ -197,10 +197,10 @@ def _lstm_adjoint(
 
     in_parts(compute, _parts(batch, time, width))
     flat = gz.reshape(batch * time, 4 * width)
-    gx = product(flat, np.ascontiguousarray(weight.T)).result().reshape(batch, time, -1) if wanted[0] else None
+    gx = product(flat, np.ascontiguousarray(weight.T)).reshape(batch, time, -1) if wanted[0] else None
     parameters: list[np.ndarray | None] = [None, None, None]
     if any(wanted[1:4]):
-        together = turned_product(seen.reshape(batch * time, -1), flat).result()
+        together = turned_product(seen.reshape(batch * time, -1), flat)
         found = (together[: len(weight)], together[len(weight) : -1], together[-1])
         parameters = [_into(*pair) if want else None for *pair, want in zip(places[1:4], found, wanted[1:4], strict=True)]
     return [gx, *parameters, gh if wanted[4] else None, gc if wanted[5] else None]

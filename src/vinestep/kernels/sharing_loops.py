@@ -1,0 +1,214 @@
+"""Work handed to threads that wait for it, without the interpreter: that costs a microsecond, where waking a thread takes a hundred.
+
+What threads tell one another stands on a board of whole numbers, each in a cache line of its own. A job is a compiled function, its
+arguments and a number of parts; whoever is free takes the next part. The ticket counts jobs and, in its last bits, the parts of this
+one that nobody has taken yet, so that a part of an earlier job can not be taken by mistake.
+"""
+
+from __future__ import annotations
+
+import sys
+
+from llvmlite import ir
+from numba import types
+from numba.core import cgutils
+from numba.extending import intrinsic
+
+from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
+from .compiling import kernel
+
+__all__ = ["MOST_PARTS", "handed", "serve", "share", "span", "until_changed"]
+
+PART_BITS = 16
+MOST_PARTS = (1 << PART_BITS) - 1
+LOOKS_TOGETHER = 32
+
+INDEX = ir.IntType(64)
+WORK = ir.FunctionType(ir.IntType(32), [INDEX, INDEX])
+
+
+def _cell(context, builder, signature, arguments):
+    """Where a place of the board lies; board and place come first."""
+    array = context.make_array(signature.args[0])(context, builder, arguments[0])
+    return builder.gep(array.data, [arguments[1]])
+
+
+@intrinsic
+def _read(typing_context, board, place):
+    """As other threads wrote it last."""
+
+    def generate(context, builder, signature, arguments):
+        return builder.load_atomic(_cell(context, builder, signature, arguments), "acquire", 8)
+
+    return types.int64(board, types.int64), generate
+
+
+@intrinsic
+def _write(typing_context, board, place, value):
+    def generate(context, builder, signature, arguments):
+        builder.store_atomic(arguments[2], _cell(context, builder, signature, arguments), "release", 8)
+        return context.get_dummy_value()
+
+    return types.void(board, types.int64, types.int64), generate
+
+
+@intrinsic
+def _add(typing_context, board, place, more):
+    def generate(context, builder, signature, arguments):
+        return builder.atomic_rmw("add", _cell(context, builder, signature, arguments), arguments[2], "acq_rel")
+
+    return types.int64(board, types.int64, types.int64), generate
+
+
+@intrinsic
+def _exchange(typing_context, board, place, old, new):
+    """Writes the new value where the old one stands; whether it did."""
+
+    def generate(context, builder, signature, arguments):
+        found = builder.cmpxchg(_cell(context, builder, signature, arguments), *arguments[2:], "acq_rel", "acquire")
+        return builder.extract_value(found, 1)
+
+    return types.boolean(board, types.int64, types.int64, types.int64), generate
+
+
+@intrinsic
+def _pause(typing_context):
+    """A moment in which a processor lets its other thread go first."""
+
+    def generate(context, builder, signature, arguments):
+        if "x86" in builder.module.triple:
+            nothing = ir.FunctionType(ir.VoidType(), [])
+            builder.call(cgutils.get_or_insert_function(builder.module, nothing, "llvm.x86.sse2.pause"), [])
+        return context.get_dummy_value()
+
+    return types.void(), generate
+
+
+@intrinsic
+def _give_way(typing_context):
+    """Another thread goes on if it waits for this processor; it may be the one that is waited for."""
+
+    def generate(context, builder, signature, arguments):
+        if sys.platform != "win32":
+            nothing = ir.FunctionType(ir.IntType(32), [])
+            builder.call(cgutils.get_or_insert_function(builder.module, nothing, "sched_yield"), [])
+        return context.get_dummy_value()
+
+    return types.void(), generate
+
+
+@kernel
+def _rest(looks):
+    """Between two looks at a board, after so many."""
+    if looks % LOOKS_TOGETHER == 0:
+        _give_way()
+    else:
+        _pause()
+
+
+@intrinsic
+def _call(typing_context, function, arguments, part):
+    """Does a part of a job; 1 if that failed, else 0."""
+
+    def generate(context, builder, signature, given):
+        function = builder.inttoptr(given[0], WORK.as_pointer())
+        return builder.zext(builder.call(function, given[1:]), INDEX)
+
+    return types.int64(types.int64, types.int64, types.int64), generate
+
+
+@intrinsic
+def handed(typing_context, loop, arguments):
+    """A kernel and its arguments but the last, which is the number of a part, as addresses; good until the caller returns."""
+    inner = loop.get_call_type(typing_context, (*arguments.types, types.int64), {})
+
+    def generate(context, builder, signature, given):
+        compiled = loop.dispatcher.overloads[inner.args]
+        context.add_linking_libs((compiled.library,))
+        values = cgutils.unpack_tuple(builder, given[1])
+        together = cgutils.make_anonymous_struct(builder, values)
+        room = cgutils.alloca_once(builder, together.type)
+        builder.store(together, room)
+
+        function = ir.Function(builder.module, WORK, f"part of {compiled.fndesc.llvm_func_name}")
+        function.linkage = "internal"
+        inside = ir.IRBuilder(function.append_basic_block("entry"))
+        place, part = function.args
+        found = inside.load(inside.inttoptr(place, together.type.as_pointer()))
+        values = [inside.extract_value(found, k) for k in range(len(values))]
+        target = context.declare_function(builder.module, compiled.fndesc)
+        status, _ = context.call_conv.call_function(inside, target, inner.return_type, inner.args, [*values, part])
+        inside.ret(inside.zext(status.is_error, WORK.return_type))
+
+        addresses = [builder.ptrtoint(pointer, INDEX) for pointer in (function, room)]
+        return context.make_tuple(builder, signature.return_type, addresses)
+
+    return types.UniTuple(types.int64, 2)(loop, arguments), generate
+
+
+@kernel
+def _take_parts(board):
+    """Does parts of the job on the board until none is left."""
+    while True:
+        ticket: int = _read(board, TICKET)
+        left = ticket & MOST_PARTS
+        if left == 0:
+            return
+        function, arguments = _read(board, FUNCTION), _read(board, ARGUMENTS)
+        if _exchange(board, TICKET, ticket, ticket - 1):
+            if _call(function, arguments, left - 1):
+                _write(board, FAILED, 1)
+            _add(board, DONE, 1)
+
+
+@kernel
+def share(board, parts, job):
+    """Does all parts of a job, with whoever comes to the board; alone if another thread has its job there."""
+    function, arguments = job
+    failed = 0
+    if parts == 1 or not _exchange(board, TAKEN, 0, 1):
+        for part in range(parts):
+            failed |= _call(function, arguments, part)
+    else:
+        _write(board, FUNCTION, function)
+        _write(board, ARGUMENTS, arguments)
+        _write(board, FAILED, 0)
+        _write(board, DONE, 0)
+        _write(board, TICKET, ((_read(board, TICKET) >> PART_BITS) + 1 << PART_BITS) | parts)
+        _take_parts(board)
+        looks = 0
+        while _read(board, DONE) != parts:
+            looks += 1
+            _rest(looks)
+        failed = _read(board, FAILED)
+        _write(board, TAKEN, 0)
+    if failed:
+        raise MemoryError("not enough memory for a part of the work")
+
+
+@kernel
+def serve(board, called, patience):
+    """Helps with jobs until nothing has come for so many looks, or `CALLED` is no longer what it was."""
+    looks = 0
+    while looks < patience and _read(board, CALLED) == called:
+        if _read(board, TICKET) & MOST_PARTS:
+            _take_parts(board)
+            looks = 0
+        looks += 1
+        _rest(looks)
+
+
+@kernel
+def until_changed(board, place, seen, patience):
+    """Returns when the place no longer holds what was seen, or after having looked so many times."""
+    for looks in range(1, patience):
+        if _read(board, place) != seen:
+            return
+        _rest(looks)
+
+
+@kernel
+def span(n, parts, multiple, part):
+    """Where a part of ``range(n)`` begins and ends: at multiples, but for the last."""
+    end = n if part == parts - 1 else n * (part + 1) // parts // multiple * multiple
+    return n * part // parts // multiple * multiple, end
