@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from .compiling import kernel
-from .sharing_loops import handed, share, span
+from .sharing_loops import handed, parts_of, share, span
 
 __all__ = ["update"]
 
@@ -21,10 +21,11 @@ def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept,
 
 
 @kernel
-def update(board, parts, theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
+def update(board, threads, theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
     """One pass; all scalars are of the arrays' dtype.
 
     ``rest = 1 - beta``, ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled
     decay leaves of theta.
     """
+    parts = parts_of(threads, theta.size, 1, 1, 1)
     share(board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))

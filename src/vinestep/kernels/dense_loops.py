@@ -5,9 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from .compiling import kernel
-from .sharing_loops import handed, share, span
+from .sharing_loops import handed, parts_of, rows_together, share, span
+from .vectors import elementwise
 
 __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
+
+SHARES = 2  # parts a thread, so that one that is held up is not waited for
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
@@ -39,18 +42,38 @@ def _slope_at(y, activation, slope, zero, one):
     return one
 
 
+def _sigmoid(w, x):
+    """With ``e = exp(-abs(x))`` it is ``1 / (1 + e)``, or e times that below 0."""
+    b = w.builder
+    e = w.exp(w.at_most(x, b.fneg(x)))
+    share = b.fdiv(w.constant(1), b.fadd(w.constant(1), e))
+    return b.select(b.fcmp_ordered("<", x, w.constant(0)), b.fmul(e, share), share)
+
+
+_tanh_all, _sigmoid_all = elementwise(lambda w, x: w.tanh(x), "x out"), elementwise(_sigmoid, "x out")
+
+
 @kernel
 def _part_of_activate(y, bias, activation, slope, parts, part):
     zero, one = y.dtype.type(0), y.dtype.type(1)
     begin, end = span(y.shape[0], parts, 1, part)
+    curved = activation == 2 or activation == 3
+    kind = 0 if curved else activation
     for i in range(begin, end):
         for j in range(y.shape[1]):
-            y[i, j] = _activate(y[i, j] + bias[j], activation, slope, zero, one)
+            y[i, j] = _activate(y[i, j] + bias[j], kind, slope, zero, one)
+    if curved:
+        flat = y.reshape(-1)[begin * y.shape[1] : end * y.shape[1]]
+        if activation == 2:
+            _tanh_all(flat, flat)
+        else:
+            _sigmoid_all(flat, flat)
 
 
 @kernel
-def add_bias_activate(board, parts, y, bias, activation, slope):
+def add_bias_activate(board, threads, y, bias, activation, slope):
     """``y = activation(y + bias)`` in place."""
+    parts = parts_of(threads, y.shape[0], y.shape[1], 1, SHARES)
     share(board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
 
 
@@ -72,9 +95,19 @@ def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
 
 
 @kernel
-def adjoint_activate(board, parts, g, y, totals, activation, slope):
-    """``g *= activation'`` in place, and of each part its sum over rows into a row of `totals`."""
-    share(board, parts, handed(_part_of_adjoint, (g, y, totals, activation, slope, parts)))
+def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
+    """``g *= activation'`` in place, and its sum over rows."""
+    n, width = g.shape
+    together = rows_together(n, width)
+    shape = (n // together, together * width)
+    parts = parts_of(threads, *shape, 1, SHARES)
+    totals = np.empty((parts, shape[1]), g_bias.dtype)
+    share(board, parts, handed(_part_of_adjoint, (g.reshape(shape), y.reshape(shape), totals, activation, slope, parts)))
+    flat = totals.reshape(-1)
+    g_bias[:] = flat[:width]
+    for row in range(width, flat.size, width):
+        for j in range(width):
+            g_bias[j] += flat[row + j]
 
 
 @kernel

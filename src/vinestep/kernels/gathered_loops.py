@@ -12,15 +12,17 @@ from numba.core import cgutils
 from numba.extending import intrinsic
 
 from .compiling import kernel
-from .sharing_loops import handed, share, span
+from .sharing_loops import handed, parts_of, share, span
+from .sizes import BLOCKS, DEEP, RATE, TILE, WIDE
 from .vectors import INDEX, ROWS, VECTOR, Writer, carry, carry_turned, multiply_tile, not_inlined
 
-__all__ = ["BY_COLUMNS", "BY_DEPTH", "BY_ROWS", "largest", "largest_adjoint", "multiply", "product"]
+__all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
 CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the cache until they are used again
 TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
+SHARES = 2  # parts a thread, so that one that is held up is not waited for
 LANES = 8  # channels taken at once by pooling
 
 _three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
@@ -177,12 +179,59 @@ def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, wi
 
 
 @kernel
-def product(board, parts, way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor):
-    """``c = max(a @ b + bias, floor)`` in parts; `multiply` says more.
-
-    By depth, what each part finds goes into its row of `rooms`, to be added up.
-    """
+def _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
+    """Of at least eight rows and columns, and one in between."""
+    n, depth = rows.size, columns.size
+    cost = depth * n * width // RATE
+    if depth >= DEEP * n and floor == -np.inf:
+        way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
+    elif width >= max(n, WIDE):
+        way, multiple = BY_COLUMNS, BLOCKS[0]
+        parts = parts_of(threads, width, 1 + cost // width, multiple, SHARES)
+    else:
+        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, n, 1 + cost // n, TILE, SHARES)
+    summed = way == BY_DEPTH and parts > 1
+    if parts == 1:
+        way = BY_ROWS
+    rooms = np.empty((parts if summed else 0, n * width if summed else 0), c.dtype)
     share(board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts)))
+    if summed:
+        for i in range(c.size):
+            c[i] = rooms[0, i]
+        for part in range(1, parts):
+            for i in range(c.size):
+                c[i] += rooms[part, i]
+
+
+@kernel
+def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
+    """``c = max(a @ b + bias, floor)``, split over threads; `multiply` says more. Of any number of rows and columns.
+
+    Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
+    """
+    n, depth = rows.size, columns.size
+    if depth == 0 or n == 0 or width == 0:
+        for i in range(n):
+            for j in range(width):
+                c[i * width + j] = max(bias[j], floor)
+        return
+    if n >= TILE and width >= TILE:
+        _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor)
+        return
+    wide = max(width, TILE)
+    more_rows = np.empty(max(n, TILE), rows.dtype)
+    for i in range(more_rows.size):
+        more_rows[i] = rows[min(i, n - 1)]
+    wide_b, wide_bias, wide_c = np.zeros(depth * wide, b.dtype), np.zeros(wide, b.dtype), np.empty(more_rows.size * wide, b.dtype)
+    for k in range(depth):
+        for j in range(width):
+            wide_b[k * wide + j] = b[j * step_b + k if turned else k * step_b + j]
+    for j in range(width):
+        wide_bias[j] = bias[j]
+    _large_product(board, threads, x, more_rows, columns, wide_b, wide, np.bool_(False), wide_bias, wide_c, wide, floor)
+    for i in range(n):
+        for j in range(width):
+            c[i * width + j] = wide_c[i * wide + j]
 
 
 POOL = "x place columns c y at"

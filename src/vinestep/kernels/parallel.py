@@ -1,6 +1,6 @@
 """Ranges split over a few threads. The loops are compiled without the interpreter lock, so that they run side by side.
 
-A kernel that is given a board hands its parts out by itself (`shared`); work that goes through the interpreter is handed out by
+A kernel that is given a board hands its parts out by itself (`helpers`); work that goes through the interpreter is handed out by
 `run_all`, which pays for larger work only.
 """
 
@@ -21,18 +21,17 @@ import numpy as np
 
 from . import sharing
 from .board import CALLED, board
+from .sizes import WORTH_SHARING
 
 __all__ = [
-    "LONG",
     "WORTH",
     "blas_is_spinning",
     "blas_used",
+    "helpers",
     "in_parts",
     "n_threads",
     "over_rows",
-    "rows_together",
     "run_all",
-    "shared",
     "spans",
 ]
 
@@ -41,10 +40,8 @@ T = TypeVar("T")
 MOST_THREADS = 8
 GRAIN = 1 << 15  # elements in a part, at least
 WORTH = 1 << 19  # elements below which handing parts to other threads costs more than it saves
-WORTH_SHARING = 1 << 15  # the same without the interpreter, to threads that are awake
-WORTH_WAKING = 1 << 17  # from which threads are woken to help with what comes after
+WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after
 SHARES = 4  # parts a thread, so that one that is held up is not waited for
-LONG = 64  # elements from which a loop along a row is as fast as a long one
 
 
 def n_threads() -> int:
@@ -209,26 +206,16 @@ def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> 
     return list(pairwise(bounds))
 
 
-def shared(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> tuple[np.ndarray, int]:
-    """Board and number of parts for a kernel that hands out ``range(n)`` by itself; as `spans` otherwise."""
-    cost = n * each
+def helpers(cost: int) -> tuple[np.ndarray, int]:
+    """Board and number of threads for a kernel that hands out work of so many elements by itself."""
     if THREADS == 1 or cost < WORTH_SHARING or _mine.busy:
         return NOBODY, 1
-    parts = max(1, min(shares * THREADS, 2 * cost // WORTH_SHARING, n // multiple))
-    if parts == 1 or blas_is_spinning():
-        return NOBODY, parts
+    if blas_is_spinning():
+        return NOBODY, THREADS
     crew = _hired()
     if cost >= WORTH_WAKING:
         crew.wake()
-    return crew.board, parts
-
-
-def rows_together(n: int, width: int) -> int:
-    """How many of n narrow rows to treat as one long row; a power of two that divides n."""
-    together = 1
-    while together * width < LONG and n % (2 * together) == 0 and n:
-        together *= 2
-    return together
+    return crew.board, THREADS
 
 
 def blas_used() -> None:

@@ -10,12 +10,10 @@ from typing import Any
 import numpy as np
 
 from . import gathered
-from .parallel import blas_used, shared
+from .parallel import blas_used, helpers
+from .sizes import RATE
 
 __all__ = [
-    "BLOCKS",
-    "RATE",
-    "TILE",
     "gathered_product",
     "index_kind",
     "is_ours",
@@ -31,15 +29,6 @@ __all__ = [
 # multiply-adds of a product
 BLAS_THREADED = 1 << 18  # up to which OpenBLAS keeps to one thread
 HUGE = 1 << 30  # up to which our loops keep up with two threads of BLAS
-
-TILE = 8  # rows and columns that the loops need at least
-WIDE = 384  # columns from which the work may be split between them
-LONG = 16  # times as deep as it has rows: a product to be split along its depth
-BLOCKS = 48, 32  # columns that go together: in float32 three vectors, or two
-RATE = 32  # multiply-adds in the time of one element of a simple loop
-SHARES = 2  # parts a thread
-
-BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
 
 
 def gathered_product(
@@ -75,31 +64,8 @@ def gathered_product(
     n, (depth, width) = rows.size, b.shape[::-1] if turned else b.shape
     c = np.empty((n, width), b.dtype) if out is None else out
     bias = np.zeros(width, b.dtype) if bias is None else bias
-    if not depth or not c.size:
-        c[...] = np.maximum(bias, floor)
-        return c
-    if n < TILE or width < TILE:
-        rows = np.pad(rows, (0, max(TILE - n, 0)), mode="edge")
-        more = max(TILE - width, 0)
-        b, bias = np.pad(b.T if turned else b, ((0, 0), (0, more))), np.pad(bias, (0, more))
-        c[...] = gathered_product(x, rows, columns, b, bias, floor=floor)[:n, :width]
-        return c
-    cost = depth * n * width // RATE
-    rooms = np.empty((0, 0), b.dtype)
-    if depth >= LONG * n and floor == -np.inf:
-        way, multiple = BY_DEPTH, 1
-        board, parts = shared(depth, each=1 + cost // depth, shares=1)
-        rooms = np.empty((parts, n * width), b.dtype)
-    elif width >= max(n, WIDE):
-        way, multiple = BY_COLUMNS, max(BLOCKS)
-        board, parts = shared(width, each=1 + cost // width, multiple=multiple, shares=SHARES)
-    else:
-        way, multiple = BY_ROWS, TILE
-        board, parts = shared(n, each=1 + cost // n, multiple=multiple, shares=SHARES)
-    flat_c, least = c.reshape(-1), b.dtype.type(floor)
-    gathered.product(board, parts, way, multiple, x, rows, columns, b.reshape(-1), b.shape[1], turned, bias, rooms, flat_c, width, least)
-    if way == BY_DEPTH:
-        np.add.reduce(rooms, axis=0, out=flat_c)
+    working = helpers(depth * n * width // RATE)
+    gathered.product(*working, x, rows, columns, b.reshape(-1), b.shape[1], turned, bias, c.reshape(-1), width, b.dtype.type(floor))
     return c
 
 
@@ -119,10 +85,8 @@ def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = Non
 def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
     """Whether our loops are about as fast for a product of these sizes as BLAS, whose threads go on spinning in our way."""
     multiply_adds = prod(sizes)
-    if multiply_adds <= BLAS_THREADED:
-        return False
     ours = multiply_adds <= HUGE and a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
-    if not ours:
+    if not ours and multiply_adds > BLAS_THREADED:
         blas_used()
     return ours
 

@@ -17,7 +17,7 @@ from numba.extending import intrinsic
 
 from .compiling import kernel
 from .gathered_loops import multiply
-from .products import TILE
+from .sizes import TILE
 from .vectors import INDEX, VECTOR, Writer
 
 __all__ = ["advance", "retreat"]

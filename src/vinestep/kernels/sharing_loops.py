@@ -14,10 +14,13 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+from . import sizes
 from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
 from .compiling import kernel
 
-__all__ = ["MOST_PARTS", "handed", "serve", "share", "span", "until_changed"]
+__all__ = ["MOST_PARTS", "handed", "parts_of", "rows_together", "serve", "share", "span", "until_changed"]
+
+parts_of, rows_together = kernel(sizes.parts_of), kernel(sizes.rows_together)
 
 PART_BITS = 16
 MOST_PARTS = (1 << PART_BITS) - 1

@@ -13,7 +13,8 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import RATE, TILE, places
+from ..kernels.products import places
+from ..kernels.sizes import RATE, TILE
 from .base import Layer
 from .context import PASS
 from .dense import Dense

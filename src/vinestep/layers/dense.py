@@ -12,13 +12,12 @@ from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
-from ..kernels.parallel import over_rows, rows_together, shared
+from ..kernels.parallel import helpers
 from ..kernels.products import is_ours, product, product_of_turned, product_with_turned
 from .base import Layer
 
 __all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sum_of_rows", "through_activation"]
 
-FEW = 1 << 13  # elements whose narrow rows are not worth putting together
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
 
 FLOORS = {"none": -np.inf, "relu": 0.0}  # of the activations that are a bound from below
@@ -53,11 +52,7 @@ def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none"
 
 def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
     """``y = activation(y + bias)`` in place."""
-    by_numpy = activation == "tanh"  # NumPy's is vectorised, a compiled loop's is not
-    number = NUMBERS["none" if by_numpy else activation]
-    kernels.dense.add_bias_activate(*shared(len(y), each=bias.size), y, bias, number, y.dtype.type(slope))
-    if by_numpy:
-        over_rows(lambda part: np.tanh(part, out=part), [y])
+    kernels.dense.add_bias_activate(*helpers(y.size), y, bias, NUMBERS[activation], y.dtype.type(slope))
 
 
 def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
@@ -81,15 +76,7 @@ def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activat
         g = np.ascontiguousarray(g)
     else:
         g = np.array(g, y.dtype, order="C")
-    n, width = y.shape
-    together = 1 if y.size < FEW else rows_together(n, width)
-    board, parts = shared(n // together, each=together * width)
-    direct = parts == together == 1
-    totals = g_bias.reshape(1, width) if direct else np.empty((parts, together * width), g_bias.dtype)
-    long_g, long_y = (array.reshape(n // together, together * width) for array in (g, y))
-    kernels.dense.adjoint_activate(board, parts, long_g, long_y, totals, NUMBERS[activation], y.dtype.type(slope))
-    if not direct:
-        np.add.reduce(totals.reshape(-1, width), axis=0, out=g_bias)
+    kernels.dense.adjoint_activate(*helpers(y.size), g, y, g_bias, NUMBERS[activation], y.dtype.type(slope))
     return g
 
 

@@ -13,7 +13,8 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
-from ..kernels.parallel import in_parts, rows_together, spans
+from ..kernels.parallel import in_parts, spans
+from ..kernels.sizes import rows_together
 from .base import Layer
 from .context import PASS
 from .dense import DEFINITIONS, FLOORS

@@ -19,7 +19,8 @@ from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import BLOCKS, RATE, TILE, places, product, turned_product
+from ..kernels.products import places, product, turned_product
+from ..kernels.sizes import BLOCKS, RATE, TILE
 from .base import Layer
 from .dropout import Dropout
 

@@ -10,7 +10,7 @@ import numpy as np
 from .. import kernels
 from ..autodiff import fused
 from ..autodiff.gradients import Layout
-from ..kernels.parallel import shared
+from ..kernels.parallel import helpers
 from .base import Optimiser, positive, share
 
 __all__ = ["Adam"]
@@ -80,7 +80,7 @@ class Adam(Optimiser):
         number = theta.dtype.type
         numbers = [number(rate / bias1), number(bias2**-0.5), number(self.epsilon), number(1 - rate * self.weight_decay)]
         arrays = [theta, g, m, v] if stop - start == theta.size else [array[start:stop] for array in (theta, g, m, v)]
-        kernels.adam.update(*shared(arrays[0].size, shares=1), *arrays, *self._constants, *numbers)
+        kernels.adam.update(*helpers(arrays[0].size), *arrays, *self._constants, *numbers)
 
     def _define_update(
         self, theta: np.ndarray, g: np.ndarray, m: np.ndarray, v: np.ndarray, rate: float, bias1: float, bias2: float
