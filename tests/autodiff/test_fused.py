@@ -49,13 +49,13 @@ def dense_case(draw, dtype):
 
 
 def chain_case(draw, dtype):
-    widths = draw(st.sampled_from([(1, 1, 1), (4, 8, 3), (3, 2, 5, 2), (70, 80, 90)]))
+    widths = draw(st.sampled_from([(1, 1, 1), (4, 8, 3), (3, 2, 5, 2), (70, 80, 90), (70, 80, 3, 1)]))
     flat = numbers(draw, (sum(a * b + b for a, b in pairwise(widths)),), dtype, -0.5, 0.5).copy()
     weights, start = [], 0
     for a, b in pairwise(widths):
         weights += [flat[start : start + a * b].reshape(a, b), flat[start + a * b : start + a * b + b]]
         start += a * b + b
-    names = [("relu", 0.0), ("tanh", 0.0), ("leaky_relu", 0.1), ("none", 0.0)]
+    names = [("relu", 0.0), ("tanh", 0.0), ("sigmoid", 0.0), ("leaky_relu", 0.1), ("none", 0.0)]
     plan = ChainPlan.of([draw(st.sampled_from(names)) for _ in widths[1:]], weights)
     return [numbers(draw, (draw(sizes), widths[0]), dtype), *weights], {"plan": plan}
 
@@ -190,6 +190,21 @@ def test_kernel_agrees_with_its_definition(name, dtype, data):
     for ours, defined in zip(results[0][1], results[1][1], strict=True):
         assert ours.dtype == dtype
         np.testing.assert_allclose(ours, defined, **tolerance)
+
+
+@pytest.mark.parametrize("tracked", [(0,), (1,), (2, 3), (5,), (6,), (0, 4)])
+def test_a_chain_differentiates_by_some_of_its_parameters(tracked, rng):
+    widths = (70, 80, 90, 3)
+    weights = [rng.normal(size=shape) for a, b in pairwise(widths) for shape in ((a, b), (b,))]
+    flat = np.concatenate([w.ravel() for w in weights])
+    views = [part.reshape(w.shape) for part, w in zip(np.split(flat, np.cumsum([w.size for w in weights])[:-1]), weights, strict=True)]
+    plan = ChainPlan.of([("relu", 0.0), ("tanh", 0.0), ("none", 0.0)], views)
+    found = []
+    for f in (FUSED["dense chain"], FUSED["dense chain"].definition):
+        inputs = [vs.Tensor(a) if k in tracked else a for k, a in enumerate([np.cos(np.arange(700.0)).reshape(10, 70), *views])]
+        found.append(vs.differentiate(f(*inputs, plan=plan), [inputs[k] for k in tracked], seed=np.ones((10, 3))))
+    for ours, defined in zip(*found, strict=True):
+        np.testing.assert_allclose(ours, defined, rtol=1e-9, atol=1e-9)
 
 
 def test_with_kernels_off_the_definitions_run(monkeypatch, rng):

@@ -16,6 +16,7 @@ __all__ = [
     "activations",
     "adam",
     "attention",
+    "chain",
     "convolution",
     "dense",
     "embedding",
@@ -59,6 +60,7 @@ dense = Kernels("vinestep.kernels.dense_loops")
 losses = Kernels("vinestep.kernels.loss_loops")
 adam = Kernels("vinestep.kernels.adam_loops")
 attention = Kernels("vinestep.kernels.attention_loops")
+chain = Kernels("vinestep.kernels.chain_loops")
 sgd = Kernels("vinestep.kernels.sgd_loops")
 convolution = Kernels("vinestep.kernels.convolution_loops")
 gathered = Kernels("vinestep.kernels.gathered_loops")

@@ -14,6 +14,7 @@ from .parallel import blas_used, helpers
 from .sizes import RATE
 
 __all__ = [
+    "HUGE",
     "gathered_product",
     "index_kind",
     "is_ours",

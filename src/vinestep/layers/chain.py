@@ -11,6 +11,9 @@ import numpy as np
 
 from .. import kernels
 from ..autodiff.fused import Fused
+from ..kernels.parallel import helpers
+from ..kernels.products import HUGE
+from ..kernels.sizes import RATE
 from .dense import NUMBERS, SMALL, dense_adjoint, dense_definition, dense_forward
 
 __all__ = ["ChainPlan", "dense_chain"]
@@ -30,19 +33,23 @@ class ChainPlan:
     """Up to so many rows one loop over everything beats the calls around the matrix products."""
     width_sum: int
     width_max: int
+    largest: int
+    """Of the weights."""
 
     @classmethod
     def of(cls, activations: Sequence[tuple[str, float] | None], weights: Sequence[np.ndarray]) -> ChainPlan:
         named = tuple(activation or ("none", 0.0) for activation in activations)
         widths = [weights[0].shape[0], *(w.shape[1] for w in weights[::2])]
+        largest = max(a * b for a, b in pairwise(widths))
         return cls(
             activations=named,
             layers=np.array([widths, [*(NUMBERS[name] for name, _ in named), 0]], dtype=np.int64),
             slopes=np.array([slope for _, slope in named], dtype=weights[0].dtype),
             span=_span(weights),
-            most_rows=SMALL // max(a * b for a, b in pairwise(widths)),
+            most_rows=SMALL // largest,
             width_sum=sum(widths[1:]),
             width_max=max(widths),
+            largest=largest,
         )
 
 
@@ -70,11 +77,14 @@ def _definition(x: Any, *weights: Any, plan: ChainPlan) -> Any:
 
 def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
     rows = x.shape[0]
-    if plan.span is not None and rows <= plan.most_rows and x.ndim == 2 and x.dtype == weights[0].dtype:
+    if plan.span is not None and x.ndim == 2 and x.dtype == weights[0].dtype and x.flags.c_contiguous and rows * plan.largest <= HUGE:
         theta = weights[0].base[plan.span[0] : plan.span[1]]
         used = rows * plan.width_sum
         values = np.empty(used + 2 * plan.width_max, x.dtype)
-        kernels.dense.chain_forward(x, theta, plan.layers, plan.slopes, values)
+        if rows <= plan.most_rows:
+            kernels.dense.chain_forward(x, theta, plan.layers, plan.slopes, values)
+        else:
+            kernels.chain.forward(*helpers(rows * plan.largest // RATE), x, theta, plan.layers, plan.slopes, values)
         return values[used - rows * weights[-1].size : used].reshape(rows, weights[-1].size), (theta, values)
     outputs = []
     for i, activation in enumerate(plan.activations):
@@ -89,7 +99,7 @@ def _adjoint(
     plan: ChainPlan = options["plan"]
     x, weights = inputs[0], inputs[1:]
     if type(saved) is tuple:
-        return _small_adjoint(g, saved, x, weights, plan, wanted, places)
+        return _whole_adjoint(g, saved, x, weights, plan, wanted, places)
     cotangents: list[Any] = [None] * len(inputs)
     for i in range(len(plan.activations) - 1, -1, -1):
         before = saved[i - 1] if i else x
@@ -107,7 +117,7 @@ def _adjoint(
     return cotangents
 
 
-def _small_adjoint(
+def _whole_adjoint(
     g: Any, saved: Any, x: Any, weights: Sequence[Any], plan: ChainPlan, wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     theta, values = saved
@@ -122,7 +132,13 @@ def _small_adjoint(
         views = [part.reshape(w.shape) if want else None for part, w, want in zip(parts, weights, wanted[1:], strict=True)]
         cotangents = [None, *views]
     gx = np.empty(x.shape, x.dtype) if wanted[0] else g
-    kernels.dense.chain_adjoint(g, x, theta, plan.layers, plan.slopes, values, flat, gx, wanted[0])
+    if len(x) <= plan.most_rows:
+        kernels.dense.chain_adjoint(g, x, theta, plan.layers, plan.slopes, values, flat, gx, wanted[0])
+    else:
+        working = helpers(len(x) * plan.largest // RATE)
+        kernels.chain.adjoint(
+            *working, np.ascontiguousarray(g, x.dtype), x, theta, plan.layers, plan.slopes, values, flat, gx, np.array(wanted)
+        )
     if wanted[0]:
         cotangents[0] = gx
     return cotangents
