@@ -14,18 +14,20 @@ from numba.extending import intrinsic
 from .compiling import kernel
 from .sharing_loops import handed, parts_of, share, span
 from .sizes import BLOCKS, DEEP, RATE, TILE, WIDE
-from .vectors import INDEX, ROWS, VECTOR, Writer, carry, carry_turned, multiply_tile, not_inlined
+from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile, not_inlined
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
 CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the cache until they are used again
+TURNED_DEPTH = 400  # the same where they are first laid side by side
 TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
-SHARES = 2  # parts a thread, so that one that is held up is not waited for
+SHARES = 1  # parts a thread, so that one that is held up is not waited for
 LANES = 8  # channels taken at once by pooling
 
 _three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
+_three_lines, _two_lines, _one_line, _half_lines = (carry_lines(n) for n in (3, 2, 1, 0.5))
 
 
 @kernel
@@ -60,32 +62,39 @@ def _width(left, lanes):
 
 
 @kernel
-def _tiles_beside(x, rows, i, stop, columns, first, last, packed, deep):
-    """Where rows follow one another in memory: those of a tile together for each column, tile after tile."""
+def _tiles_beside(x, first, step, n, depth, packed):
+    """Of n lines that lie turned: those of a tile together for each of so many columns, which are `step` apart; tile after tile."""
     half = VECTOR // x.itemsize // 2
-    for some in range(first, last, TOGETHER):
-        for row in range(0, stop - i, half):
-            at = row // ROWS * ROWS * deep + row % ROWS
-            for k in range(some, min(some + TOGETHER, last)):
-                carry(x, rows[i] + columns[k] + row, packed, at + (k - first) * ROWS)
+    for some in range(0, depth, TOGETHER):
+        many = min(TOGETHER, depth - some)
+        for row in range(0, n, half):
+            at = row // ROWS * ROWS * depth + some * ROWS + row % ROWS
+            _half_lines(x, first + some * step + row, step, many, packed, at, ROWS)
 
 
 @kernel
 def _strip_beside(b, step_b, turned, first, last, o, width, packed):
     """Rows ``first:last`` of the columns of a strip."""
-    half = VECTOR // b.itemsize // 2
+    not_inlined()
+    lanes, n = VECTOR // b.itemsize, last - first
+    half, at = lanes // 2, first * step_b + o
     if turned:
-        whole = first + (last - first) // half * half
+        whole = n // half * half
         for j in range(0, width, half):
-            for k in range(first, whole, half):
-                carry_turned(b, (o + j) * step_b + k, step_b, packed, (k - first) * width + j, width)
-            for k in range(whole, last):
-                for each in range(j, j + half):
-                    packed[(k - first) * width + each] = b[(o + each) * step_b + k]
+            at = (o + j) * step_b + first
+            for k in range(0, whole, half):
+                carry_turned(b, at + k, step_b, packed, k * width + j, width)
+            for k in range(whole, n):
+                for each in range(half):
+                    packed[k * width + j + each] = b[at + each * step_b + k]
+    elif width == 3 * lanes:
+        _three_lines(b, at, step_b, n, packed, 0, width)
+    elif width == 2 * lanes:
+        _two_lines(b, at, step_b, n, packed, 0, width)
+    elif width == lanes:
+        _one_line(b, at, step_b, n, packed, 0, width)
     else:
-        for k in range(first, last):
-            for j in range(0, width, half):
-                carry(b, k * step_b + o + j, packed, (k - first) * width + j)
+        _half_lines(b, at, step_b, n, packed, 0, width)
 
 
 @kernel
@@ -102,21 +111,24 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     half = lanes // 2
     whole = n_out // half * half
     many = end - begin >= 4 * ROWS
-    pieces = max(1, (depth + DEPTH // 2) // DEPTH)
-    most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
     b_beside = turned or (many and step_b * b.itemsize >= FAR)
-    b_room = np.empty((max(3 * deep, depth // 2 + 1) + 1) * lanes if b_beside else 0, b.dtype)
-    b_packed = b_room[(-b_room.ctypes.data % VECTOR) // b.itemsize :]
     # the transpose of a matrix: what belongs to a tile lies together, but in as many places as there are columns
     x_beside = many and depth > 1 and (columns[1] - columns[0]) * b.itemsize >= FAR
     for i in range(begin + 1, end):
         x_beside &= rows[i] == rows[i - 1] + 1
+    step_x = columns[1] - columns[0] if x_beside else 0
+    for k in range(2, depth if x_beside else 0):
+        x_beside &= columns[k] == columns[k - 1] + step_x
+    around = TURNED_DEPTH if x_beside else DEPTH
+    pieces = max(1, (depth + around // 2) // around)
+    most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
+    b_room = np.empty((3 * deep + 1) * lanes if b_beside else 0, b.dtype)
+    b_packed = b_room[(-b_room.ctypes.data % VECTOR) // b.itemsize :]
     packed = np.empty(most * deep if x_beside else 0, x.dtype)
     packed_rows, packed_columns = np.empty(most if x_beside else 0, rows.dtype), np.empty(deep if x_beside else 0, columns.dtype)
-    for i in range(packed_rows.size):
-        packed_rows[i] = i // ROWS * ROWS * deep + i % ROWS
     for k in range(packed_columns.size):
         packed_columns[k] = k * ROWS
+    rest = np.empty(most * half if whole < n_out else 0, c.dtype)  # the last columns, too few for a tile of their own
     nothing = np.int64(0)  # a literal would be a type of its own, and the tiles compiled once more
     i = begin
     while i < end:
@@ -130,34 +142,28 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
             least = floor if last == depth else lowest
             own_x, own_rows, own, own_stop, own_columns, shift = x, rows, i, stop, columns[first:], nothing
             if x_beside:
-                _tiles_beside(x, rows, i, stop, columns, first, last, packed, deep)
+                for row in range(stop - i):
+                    packed_rows[row] = row // ROWS * ROWS * (last - first) + row % ROWS
+                _tiles_beside(x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
                 own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
             o = 0
-            while o < whole:
-                width = _width(whole - o, lanes)
-                source, at_b, step = b, first * step_b + o, step_b
+            while o < n_out:
+                width = _width(n_out - o, lanes)
+                left = min(o, n_out - width)
+                source, at_b, step = b, first * step_b + left, step_b
                 if b_beside:
-                    _strip_beside(b, step_b, turned, first, last, o, width, b_packed)
+                    _strip_beside(b, step_b, turned, first, last, left, width, b_packed)
                     source, at_b, step = b_packed, 0, width
-                before, step_before = (bias, nothing) if first == 0 else (c, step_c)
+                target, to, step_to = (rest, (shift - i) * half, half) if left < o else (c, left + shift * step_c, step_c)
+                before, at, step_before = (bias, left, nothing) if first == 0 else (target, to, step_to)
                 _strip(
                     width, lanes, own_x, own_rows, own, own_stop, own_columns, last - first,
-                    source, at_b, step, before, o + shift * step_before, step_before, c, o + shift * step_c, step_c, least,
+                    source, at_b, step, before, at, step_before, target, to, step_to, least,
                 )  # fmt: skip
                 o += width
-        if whole < n_out:
-            o = n_out - half
-            source, at_b, step = b, o, step_b
-            if b_beside:
-                _strip_beside(b, step_b, turned, nothing, depth, o, half, b_packed)
-                source, at_b, step = b_packed, 0, half
-            if pieces > 1:
-                own_x, own_rows, own, own_stop, own_columns, shift = x, rows, i, stop, columns, nothing
-            to = o + shift * step_c
-            _strip(
-                half, lanes, own_x, own_rows, own, own_stop, own_columns, depth,
-                source, at_b, step, bias, o, nothing, c, to, step_c, floor,
-            )  # fmt: skip
+        for row in range(i, stop):
+            for o in range(whole, n_out):
+                c[row * step_c + o] = rest[(row - i) * half + o - (n_out - half)]
         i = stop
 
 
@@ -185,7 +191,7 @@ def _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c,
     cost = depth * n * width // RATE
     if depth >= DEEP * n and floor == -np.inf:
         way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
-    elif width >= max(n, WIDE):
+    elif width >= max(2 * n, WIDE):
         way, multiple = BY_COLUMNS, BLOCKS[0]
         parts = parts_of(threads, width, 1 + cost // width, multiple, SHARES)
     else:

@@ -13,7 +13,18 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-__all__ = ["ROWS", "VECTOR", "Writer", "carry", "carry_turned", "elementwise", "multiply_tile", "not_inlined", "soften", "soften_adjoint"]
+__all__ = [
+    "ROWS",
+    "VECTOR",
+    "Writer",
+    "carry_lines",
+    "carry_turned",
+    "elementwise",
+    "multiply_tile",
+    "not_inlined",
+    "soften",
+    "soften_adjoint",
+]
 
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
@@ -216,19 +227,25 @@ def multiply_tile(n_vectors):
     return tile
 
 
-CARRY = "x at target to"
+CARRY = "x at step n target to step_to"
 
 
-@intrinsic
-def carry(typing_context, x, at, target, to):
-    """Copies half a vector."""
+def carry_lines(n_vectors):
+    """A function that copies n lines of so many vectors, or of half a vector; lines are `step` and `step_to` elements apart."""
 
-    def generate(context, builder, signature, arguments):
-        w = Writer(context, builder, signature, CARRY, arguments, VECTOR // 2)
-        w.store(w.load("x", w["at"]), "target", w["to"])
-        return context.get_dummy_value()
+    @intrinsic
+    def carry(typing_context, x, at, step, n, target, to, step_to):
+        def generate(context, builder, signature, arguments):
+            w = Writer(context, builder, signature, CARRY, arguments, VECTOR if n_vectors >= 1 else VECTOR // 2)
+            with w.count(w["n"]) as (k, _):
+                here, there = w.plus(w["at"], w.times(w["step"], k)), w.plus(w["to"], w.times(w["step_to"], k))
+                for v in range(max(int(n_vectors), 1)):
+                    w.store(w.load("x", w.plus(here, v * w.lanes)), "target", w.plus(there, v * w.lanes))
+            return context.get_dummy_value()
 
-    return types.void(x, at, target, to), generate
+        return types.void(x, at, step, n, target, to, step_to), generate
+
+    return carry
 
 
 TURN = "x at step target to step_to"
