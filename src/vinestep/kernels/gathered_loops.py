@@ -19,7 +19,7 @@ from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, mul
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
 CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the cache until they are used again
-TURNED_DEPTH = 400  # the same where they are first laid side by side
+BESIDE_DEPTH = 400  # the same where they are first laid side by side
 TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
@@ -59,6 +59,15 @@ def _width(left, lanes):
     while width > left and width > lanes // 2:
         width //= 2
     return width
+
+
+@kernel
+def _evenly(places, begin, end):
+    """Whether they are as far apart as the first two."""
+    evenly = True
+    for i in range(begin + 2, end):
+        evenly &= places[i] - places[i - 1] == places[begin + 1] - places[begin]
+    return evenly
 
 
 @kernel
@@ -112,14 +121,12 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     whole = n_out // half * half
     many = end - begin >= 4 * ROWS
     b_beside = turned or (many and step_b * b.itemsize >= FAR)
-    # the transpose of a matrix: what belongs to a tile lies together, but in as many places as there are columns
-    x_beside = many and depth > 1 and (columns[1] - columns[0]) * b.itemsize >= FAR
-    for i in range(begin + 1, end):
-        x_beside &= rows[i] == rows[i - 1] + 1
-    step_x = columns[1] - columns[0] if x_beside else 0
-    for k in range(2, depth if x_beside else 0):
-        x_beside &= columns[k] == columns[k - 1] + step_x
-    around = TURNED_DEPTH if x_beside else DEPTH
+    # what belongs to a tile of a matrix lies in as many places as it has rows, or columns if it is a transpose
+    step_x, step_rows = columns[min(1, depth - 1)] - columns[0], rows[begin + 1] - rows[begin]
+    x_turned = many and depth > 1 and step_rows == 1 and step_x * b.itemsize >= FAR
+    x_straight = n_out >= 4 * 3 * lanes and depth >= ROWS and step_x == 1 and step_rows * b.itemsize >= FAR
+    x_beside = many and (x_turned or x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
+    around = BESIDE_DEPTH if x_beside else DEPTH
     pieces = max(1, (depth + around // 2) // around)
     most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
     b_room = np.empty((3 * deep + 1) * lanes if b_beside else 0, b.dtype)
@@ -144,7 +151,12 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
             if x_beside:
                 for row in range(stop - i):
                     packed_rows[row] = row // ROWS * ROWS * (last - first) + row % ROWS
-                _tiles_beside(x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
+                if x_turned:
+                    _tiles_beside(x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
+                else:
+                    for row in range(0, stop - i, ROWS):
+                        own_tile = packed[row * (last - first) :]
+                        _strip_beside(x[rows[i] + columns[0] :], step_rows, True, first, last, row, ROWS, own_tile)
                 own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
             o = 0
             while o < n_out:
