@@ -14,7 +14,7 @@ from . import kernels
 from .autodiff.fused import Fused
 from .autodiff.registry import Rule
 from .autodiff.tensor import Tensor, apply, held
-from .kernels.parallel import over_rows
+from .kernels.parallel import helpers, over_rows
 
 __all__ = [
     "LeakyRelu",
@@ -304,7 +304,7 @@ def _gelu_definition(x: Any) -> Any:
 def _gelu_forward(x: Any) -> tuple[Any, Any]:
     flat = np.ascontiguousarray(x).reshape(-1)
     y = np.empty_like(flat)
-    over_rows(kernels.activations.gelu, [flat, y])
+    kernels.activations.gelu(*helpers(flat.size), flat, y)
     return y.reshape(x.shape), flat
 
 
@@ -312,7 +312,7 @@ def _gelu_adjoint(
     g: Any, flat: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     gx = np.empty_like(flat)
-    over_rows(kernels.activations.gelu_adjoint, [np.ascontiguousarray(g).reshape(-1), flat, gx])
+    kernels.activations.gelu_adjoint(*helpers(flat.size), np.ascontiguousarray(g).reshape(-1), flat, gx)
     return [gx.reshape(g.shape)]
 
 

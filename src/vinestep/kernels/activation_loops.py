@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from .compiling import kernel
+from .sharing_loops import handed, parts_of, share, span
+from .sizes import SHARES
 from .vectors import elementwise, soften, soften_adjoint
 
 __all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
@@ -38,13 +40,27 @@ _gelu_all, _gelu_slopes = elementwise(_gelu, "x out"), elementwise(_gelu_slope, 
 
 
 @kernel
-def gelu(x, out):
-    _gelu_all(x, out)
+def _part_of_gelu(x, out, parts, part):
+    begin, end = span(x.size, parts, 1, part)
+    _gelu_all(x[begin:end], out[begin:end])
 
 
 @kernel
-def gelu_adjoint(g, x, out):
-    _gelu_slopes(x, g, out)
+def gelu(board, threads, x, out):
+    parts = parts_of(threads, x.size, 1, 1, SHARES)
+    share(board, parts, handed(_part_of_gelu, (x, out, parts)))
+
+
+@kernel
+def _part_of_gelu_adjoint(g, x, out, parts, part):
+    begin, end = span(x.size, parts, 1, part)
+    _gelu_slopes(x[begin:end], g[begin:end], out[begin:end])
+
+
+@kernel
+def gelu_adjoint(board, threads, g, x, out):
+    parts = parts_of(threads, x.size, 1, 1, SHARES)
+    share(board, parts, handed(_part_of_gelu_adjoint, (g, x, out, parts)))
 
 
 @kernel

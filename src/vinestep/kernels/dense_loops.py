@@ -6,11 +6,10 @@ import numpy as np
 
 from .compiling import kernel
 from .sharing_loops import handed, parts_of, rows_together, share, span
+from .sizes import SHARES
 from .vectors import elementwise
 
 __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
-
-SHARES = 2  # parts a thread, so that one that is held up is not waited for
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 

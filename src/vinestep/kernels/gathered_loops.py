@@ -23,7 +23,6 @@ BESIDE_DEPTH = 400  # the same where they are first laid side by side
 TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
-SHARES = 1  # parts a thread, so that one that is held up is not waited for
 LANES = 8  # channels taken at once by pooling
 
 _three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
@@ -198,16 +197,16 @@ def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, wi
 
 @kernel
 def _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
-    """Of at least eight rows and columns, and one in between."""
+    """Of at least eight rows and columns, and one in between. One part a thread: each lays all of the other matrix beside it."""
     n, depth = rows.size, columns.size
     cost = depth * n * width // RATE
     if depth >= DEEP * n and floor == -np.inf:
         way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
     elif width >= max(2 * n, WIDE):
         way, multiple = BY_COLUMNS, BLOCKS[0]
-        parts = parts_of(threads, width, 1 + cost // width, multiple, SHARES)
+        parts = parts_of(threads, width, 1 + cost // width, multiple, 1)
     else:
-        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, n, 1 + cost // n, TILE, SHARES)
+        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, n, 1 + cost // n, TILE, 1)
     summed = way == BY_DEPTH and parts > 1
     if parts == 1:
         way = BY_ROWS

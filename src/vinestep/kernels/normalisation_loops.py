@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from .compiling import kernel
+from .sharing_loops import handed, parts_of, share, span
+from .sizes import SHARES
 
 __all__ = ["columns", "columns_adjoint", "columns_sums", "moments", "rows", "rows_adjoint"]
 
@@ -59,10 +61,11 @@ def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shif
 
 
 @kernel
-def rows(x, scale, shift, epsilon, y, mean, inverse):
+def _part_of_rows(x, scale, shift, epsilon, y, mean, inverse, parts, part):
     n, width = x.shape
     zero = x.dtype.type(0)
-    for i in range(n):
+    begin, end = span(n, parts, 1, part)
+    for i in range(begin, end):
         total = zero
         for j in range(width):
             total += x[i, j]
@@ -78,12 +81,20 @@ def rows(x, scale, shift, epsilon, y, mean, inverse):
 
 
 @kernel
-def rows_adjoint(g, x, scale, mean, inverse, gx, g_scale, g_shift):
+def rows(board, threads, x, scale, shift, epsilon, y, mean, inverse):
+    parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
+    share(board, parts, handed(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)))
+
+
+@kernel
+def _part_of_rows_adjoint(g, x, scale, mean, inverse, gx, sums, parts, part):
     n, width = x.shape
     zero = x.dtype.type(0)
+    begin, end = span(n, parts, 1, part)
+    g_scale, g_shift = sums[part, 0], sums[part, 1]
     g_scale[:] = zero
     g_shift[:] = zero
-    for i in range(n):
+    for i in range(begin, end):
         m, s = mean[i], inverse[i]
         first, second = zero, zero
         for j in range(width):
@@ -96,3 +107,12 @@ def rows_adjoint(g, x, scale, mean, inverse, gx, g_scale, g_shift):
         a, b = x.dtype.type(first / width), x.dtype.type(second / width)
         for j in range(width):
             gx[i, j] = s * (g[i, j] * scale[j] - a - (x[i, j] - m) * s * b)
+
+
+@kernel
+def rows_adjoint(board, threads, g, x, scale, mean, inverse, gx):
+    """The cotangent of x into `gx`; returns those of scale and shift, of each part ``(parts, 2, width)``."""
+    parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
+    sums = np.empty((parts, 2, x.shape[1]), scale.dtype)
+    share(board, parts, handed(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)))
+    return sums

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-__all__ = ["BLOCKS", "DEEP", "GRAIN", "LONG", "RATE", "TILE", "WIDE", "WORTH_SHARING", "parts_of", "rows_together"]
+__all__ = ["BLOCKS", "DEEP", "GRAIN", "LONG", "RATE", "SHARES", "TILE", "WIDE", "WORTH_SHARING", "parts_of", "rows_together"]
 
 GRAIN = 1 << 14  # elements in a part, at least
 WORTH_SHARING = 1 << 15  # elements below which handing parts to threads that are awake costs more than it saves
+SHARES = 2  # parts a thread, so that one that is held up is not waited for
 LONG = 64  # elements from which a loop along a row is as fast as a long one
 
 # of products

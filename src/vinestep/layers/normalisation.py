@@ -13,7 +13,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
-from ..kernels.parallel import in_parts, spans
+from ..kernels.parallel import helpers, in_parts, spans
 from ..kernels.sizes import rows_together
 from .base import Layer
 from .context import PASS
@@ -132,11 +132,7 @@ def _layer_forward(x: Any, scale: Any, shift: Any, *, epsilon: float) -> tuple[A
     rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
     y, (mean, inverse) = np.empty(rows.shape, rows.dtype), np.empty((2, rows.shape[0]), rows.dtype)
 
-    def compute(start: int, stop: int) -> None:
-        own = slice(start, stop)
-        kernels.normalisation.rows(rows[own], scale, shift, epsilon, y[own], mean[own], inverse[own])
-
-    in_parts(compute, _twice_through(rows))
+    kernels.normalisation.rows(*helpers(2 * rows.size), rows, scale, shift, epsilon, y, mean, inverse)
     return y.reshape(x.shape), (mean, inverse)
 
 
@@ -148,12 +144,7 @@ def _layer_adjoint(
     g, gx = np.ascontiguousarray(g).reshape(rows.shape), np.empty(rows.shape, rows.dtype)
     mean, inverse = saved
 
-    def compute(start: int, stop: int) -> np.ndarray:
-        own, sums = slice(start, stop), np.empty((2, scale.size), scale.dtype)
-        kernels.normalisation.rows_adjoint(g[own], rows[own], scale, mean[own], inverse[own], gx[own], *sums)
-        return sums
-
-    sums = np.add.reduce(in_parts(compute, _twice_through(rows)), axis=0)
+    sums = kernels.normalisation.rows_adjoint(*helpers(2 * rows.size), g, rows, scale, mean, inverse, gx).sum(axis=0)
     return [gx.reshape(x.shape), *_into_places(sums, scale, places)]
 
 
