@@ -13,7 +13,7 @@ from numba.extending import intrinsic
 
 from .compiling import kernel
 from .sharing_loops import handed, parts_of, share, span
-from .sizes import BLOCKS, DEEP, RATE, TILE, WIDE
+from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
 from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile, not_inlined
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
@@ -22,6 +22,7 @@ CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the c
 BESIDE_DEPTH = 400  # the same where they are first laid side by side
 TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
+MANY_ROWS = 512  # of a part, beside which it costs little to lay out the other matrix
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
 LANES = 8  # channels taken at once by pooling
 
@@ -197,7 +198,7 @@ def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, wi
 
 @kernel
 def _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
-    """Of at least eight rows and columns, and one in between. One part a thread: each lays all of the other matrix beside it."""
+    """Of at least eight rows and columns, and one in between."""
     n, depth = rows.size, columns.size
     cost = depth * n * width // RATE
     if depth >= DEEP * n and floor == -np.inf:
@@ -206,7 +207,8 @@ def _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c,
         way, multiple = BY_COLUMNS, BLOCKS[0]
         parts = parts_of(threads, width, 1 + cost // width, multiple, 1)
     else:
-        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, n, 1 + cost // n, TILE, 1)
+        shares = SHARES if n >= SHARES * MANY_ROWS * threads else 1  # each part lays all of `b` beside it
+        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, n, 1 + cost // n, TILE, shares)
     summed = way == BY_DEPTH and parts > 1
     if parts == 1:
         way = BY_ROWS
