@@ -12,8 +12,6 @@ import numpy as np
 
 from .compiling import kernel
 from .gathered_loops import multiply
-from .sharing_loops import handed, parts_of, share, span
-from .sizes import RATE, SHARES
 from .vectors import soften, soften_adjoint
 
 __all__ = ["attend", "attend_adjoint"]
@@ -36,14 +34,14 @@ def _begins(pair, heads, time, places, width):
 
 
 @kernel
-def _part(q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, parts, part):
+def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, begin, end):
+    """Pairs ``begin:end`` of sequence and head: ``weights = softmax(scale * q @ k.T)`` and ``out = (weights * factors) @ v``."""
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each = width // heads
     flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
     turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
     top, straight = np.int64(0), np.bool_(False)  # literals would be types of their own
-    begin, end = span(q.shape[0] * heads, parts, 1, part)
     for pair in range(begin, end):
         sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
@@ -66,21 +64,7 @@ def _part(q, k, v, hidden, factors, weights, out, by_width, by_places, along, ac
 
 
 @kernel
-def _parts(threads, q, k, heads):
-    """Of the pairs of sequences and heads."""
-    return parts_of(threads, q.shape[0] * heads, 4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE)), 1, SHARES)
-
-
-@kernel
-def attend(board, threads, q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score):
-    """Of each sequence and head ``weights = softmax(scale * q @ k.T)`` and ``out = (weights * factors) @ v``."""
-    parts = _parts(threads, q, k, heads)
-    given = (q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, parts)
-    share(board, parts, handed(_part, given))
-
-
-@kernel
-def _part_of_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, parts, part):
+def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, begin, end):
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each = width // heads
     flat_g, flat_q, flat_k, flat_v = g.reshape(-1), q.reshape(-1), k.reshape(-1), v.reshape(-1)
@@ -91,7 +75,6 @@ def _part_of_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width,
     top, straight = np.int64(0), np.bool_(False)  # literals would be types of their own
     zero, one = q.dtype.type(0), q.dtype.type(1)
     flat_scores = scores.reshape(-1)
-    begin, end = span(q.shape[0] * heads, parts, 1, part)
     for pair in range(begin, end):
         sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
@@ -115,10 +98,3 @@ def _part_of_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width,
                         got[j] = zero
         multiply(flat_scores, by_places, across, flat_k[at_k:], width, straight, nothing, flat_gq[at_q:], width, each, top, time, lowest)
         multiply(flat_scores, across, by_places, flat_q[at_q:], width, straight, nothing, flat_gk[at_k:], width, each, top, places, lowest)
-
-
-@kernel
-def attend_adjoint(board, threads, g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale):
-    parts = _parts(threads, q, k, heads)
-    given = (g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, parts)
-    share(board, parts, handed(_part_of_adjoint, given))

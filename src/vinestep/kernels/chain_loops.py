@@ -51,13 +51,19 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
     """Cotangents of the parameters into `gradient`, laid out as `theta`, and of x into `gx`; `wanted` says which, x first."""
     n, last = x.shape[0], slopes.size - 1
     lowest, straight, turned = theta.dtype.type(-np.inf), np.bool_(False), np.bool_(True)
-    rooms = np.empty((2, n * np.max(layers[0, 1:])), theta.dtype)
-    nothing = np.zeros(np.max(layers[0]), theta.dtype)
+    widest, total = layers[0, 0], layers[0, 0] * 0
+    for layer in range(slopes.size):
+        widest = max(widest, layers[0, layer + 1])
+        total += layers[0, layer + 1]
+    rooms, nothing = np.empty((2, n * widest), theta.dtype), np.zeros(widest, theta.dtype)
     ours = rooms[0]
     flat_g = g.reshape(-1)
     for i in range(flat_g.size):
         ours[i] = flat_g[i]
-    place, start = theta.size, n * np.sum(layers[0, 1:])
+    earliest = 0
+    while not wanted[earliest]:
+        earliest += 1
+    place, start = theta.size, n * total
     for layer in range(last, -1, -1):
         n_in, n_out = layers[0, layer], layers[0, layer + 1]
         place -= n_in * n_out + n_out
@@ -72,7 +78,7 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
         rows, columns = _places(n_in, 1), _places(n, n_in)
         if wanted[2 * layer + 1]:
             product(board, threads, before, rows, columns, ours, n_out, straight, nothing, g_weight, n_out, lowest)
-        if not np.any(wanted[: 2 * layer + 1]):
+        if earliest > 2 * layer:
             return
         rows, columns = _places(n, n_out), _places(n_out, 1)
         back = gx.reshape(-1) if layer == 0 else theirs

@@ -7,7 +7,7 @@ import numpy as np
 from .compiling import kernel
 from .sharing_loops import handed, parts_of, rows_together, share, span
 from .sizes import SHARES
-from .vectors import elementwise
+from .vectors import elementwise, not_inlined
 
 __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
 
@@ -72,6 +72,7 @@ def _part_of_activate(y, bias, activation, slope, parts, part):
 @kernel
 def add_bias_activate(board, threads, y, bias, activation, slope):
     """``y = activation(y + bias)`` in place."""
+    not_inlined()
     parts = parts_of(threads, y.shape[0], y.shape[1], 1, SHARES)
     share(board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
 
@@ -81,7 +82,8 @@ def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
     zero, one = y.dtype.type(0), y.dtype.type(1)
     begin, end = span(g.shape[0], parts, 1, part)
     total = totals[part]
-    total[:] = zero
+    for j in range(total.size):
+        total[j] = zero
     if activation == 0:
         for i in range(begin, end):
             for j in range(g.shape[1]):
@@ -96,17 +98,19 @@ def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
 @kernel
 def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     """``g *= activation'`` in place, and its sum over rows."""
+    not_inlined()
     n, width = g.shape
     together = rows_together(n, width)
     shape = (n // together, together * width)
     parts = parts_of(threads, *shape, 1, SHARES)
     totals = np.empty((parts, shape[1]), g_bias.dtype)
     share(board, parts, handed(_part_of_adjoint, (g.reshape(shape), y.reshape(shape), totals, activation, slope, parts)))
-    flat = totals.reshape(-1)
-    g_bias[:] = flat[:width]
-    for row in range(width, flat.size, width):
-        for j in range(width):
-            g_bias[j] += flat[row + j]
+    for j in range(width):
+        total = g.dtype.type(0)
+        for part in range(parts):
+            for k in range(j, shape[1], width):
+                total += totals[part, k]
+        g_bias[j] = total
 
 
 @kernel

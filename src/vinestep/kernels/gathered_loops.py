@@ -122,7 +122,7 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     many = end - begin >= 4 * ROWS
     b_beside = turned or (many and step_b * b.itemsize >= FAR)
     # what belongs to a tile of a matrix lies in as many places as it has rows, or columns if it is a transpose
-    step_x, step_rows = columns[min(1, depth - 1)] - columns[0], rows[begin + 1] - rows[begin]
+    step_x, step_rows = np.int64(columns[min(1, depth - 1)] - columns[0]), np.int64(rows[begin + 1] - rows[begin])
     x_turned = many and depth > 1 and step_rows == 1 and step_x * b.itemsize >= FAR
     x_straight = n_out >= 4 * 3 * lanes and depth >= ROWS and step_x == 1 and step_rows * b.itemsize >= FAR
     x_beside = many and (x_turned or x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
@@ -136,7 +136,7 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     for k in range(packed_columns.size):
         packed_columns[k] = k * ROWS
     rest = np.empty(most * half if whole < n_out else 0, c.dtype)  # the last columns, too few for a tile of their own
-    nothing = np.int64(0)  # a literal would be a type of its own, and the tiles compiled once more
+    nothing, across = np.int64(0), np.bool_(True)  # literals would be types of their own, and the tiles compiled once more
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -154,9 +154,9 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
                 if x_turned:
                     _tiles_beside(x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
                 else:
+                    lines, height = x[rows[i] + columns[0] :], np.int64(ROWS)
                     for row in range(0, stop - i, ROWS):
-                        own_tile = packed[row * (last - first) :]
-                        _strip_beside(x[rows[i] + columns[0] :], step_rows, True, first, last, row, ROWS, own_tile)
+                        _strip_beside(lines, step_rows, across, first, last, row, height, packed[row * (last - first) :])
                 own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
             o = 0
             while o < n_out:
@@ -181,45 +181,18 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
 
 @kernel
 def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts, part):
-    n, depth, top = rows.size, columns.size, np.int64(0)
+    begin, end, n_out = np.int64(0), np.int64(rows.size), width
     if way == BY_ROWS:
-        begin, end = span(n, parts, multiple, part)
-        multiply(x, rows, columns, b, step_b, turned, bias, c, width, width, begin, end, floor)
+        begin, end = span(rows.size, parts, multiple, part)
     elif way == BY_COLUMNS:
-        begin, end = span(width, parts, multiple, part)
-        own = b[begin * (step_b if turned else 1) :]
-        multiply(x, rows, columns, own, step_b, turned, bias[begin:], c[begin:], width, end - begin, top, n, floor)
+        left, right = span(width, parts, multiple, part)
+        b, bias, c, n_out = b[left * (step_b if turned else 1) :], bias[left:], c[left:], right - left
     else:
-        begin, end = span(depth, parts, multiple, part)
-        own = b[begin * (1 if turned else step_b) :]
-        start = bias if part == 0 else np.zeros_like(bias)
-        multiply(x, rows, columns[begin:end], own, step_b, turned, start, rooms[part], width, width, top, n, floor)
-
-
-@kernel
-def _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
-    """Of at least eight rows and columns, and one in between."""
-    n, depth = rows.size, columns.size
-    cost = depth * n * width // RATE
-    if depth >= DEEP * n and floor == -np.inf:
-        way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
-    elif width >= max(2 * n, WIDE):
-        way, multiple = BY_COLUMNS, BLOCKS[0]
-        parts = parts_of(threads, width, 1 + cost // width, multiple, 1)
-    else:
-        shares = SHARES if n >= SHARES * MANY_ROWS * threads else 1  # each part lays all of `b` beside it
-        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, n, 1 + cost // n, TILE, shares)
-    summed = way == BY_DEPTH and parts > 1
-    if parts == 1:
-        way = BY_ROWS
-    rooms = np.empty((parts if summed else 0, n * width if summed else 0), c.dtype)
-    share(board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts)))
-    if summed:
-        for i in range(c.size):
-            c[i] = rooms[0, i]
-        for part in range(1, parts):
-            for i in range(c.size):
-                c[i] += rooms[part, i]
+        first, last = span(columns.size, parts, multiple, part)
+        columns, b, c = columns[first:last], b[first * (1 if turned else step_b) :], rooms[part * c.size : (part + 1) * c.size]
+        if part > 0:
+            bias = np.zeros(width, bias.dtype)
+    multiply(x, rows, columns, b, step_b, turned, bias, c, width, n_out, begin, end, floor)
 
 
 @kernel
@@ -228,29 +201,48 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
 
     Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
     """
-    n, depth = rows.size, columns.size
+    not_inlined()
+    n, n_out, depth, out = rows.size, width, columns.size, c
     if depth == 0 or n == 0 or width == 0:
         for i in range(n):
             for j in range(width):
                 c[i * width + j] = max(bias[j], floor)
         return
-    if n >= TILE and width >= TILE:
-        _large_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor)
-        return
-    wide = max(width, TILE)
-    more_rows = np.empty(max(n, TILE), rows.dtype)
-    for i in range(more_rows.size):
-        more_rows[i] = rows[min(i, n - 1)]
-    wide_b, wide_bias, wide_c = np.zeros(depth * wide, b.dtype), np.zeros(wide, b.dtype), np.empty(more_rows.size * wide, b.dtype)
-    for k in range(depth):
+    few = n < TILE or width < TILE
+    if few:  # others are put beside them
+        given_rows, given_b, given_bias = rows, b, bias
+        rows, width = np.empty(max(n, TILE), given_rows.dtype), max(n_out, TILE)
+        b, bias, out = np.empty(depth * width, b.dtype), np.empty(width, b.dtype), np.empty(rows.size * width, b.dtype)
+        for i in range(rows.size):
+            rows[i] = given_rows[min(i, n - 1)]
         for j in range(width):
-            wide_b[k * wide + j] = b[j * step_b + k if turned else k * step_b + j]
-    for j in range(width):
-        wide_bias[j] = bias[j]
-    _large_product(board, threads, x, more_rows, columns, wide_b, wide, np.bool_(False), wide_bias, wide_c, wide, floor)
-    for i in range(n):
-        for j in range(width):
-            c[i * width + j] = wide_c[i * wide + j]
+            own = min(j, n_out - 1)
+            bias[j] = given_bias[own]
+            for k in range(depth):
+                b[k * width + j] = given_b[own * step_b + k if turned else k * step_b + own]
+        step_b, turned = width, False
+    cost = depth * rows.size * width // RATE
+    if depth >= DEEP * rows.size and floor == -np.inf:
+        way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
+    elif width >= max(2 * rows.size, WIDE):
+        way, multiple, parts = BY_COLUMNS, BLOCKS[0], parts_of(threads, width, 1 + cost // width, BLOCKS[0], 1)
+    else:
+        shares = SHARES if rows.size >= SHARES * MANY_ROWS * threads else 1  # each part lays all of `b` beside it
+        way, multiple, parts = BY_ROWS, TILE, parts_of(threads, rows.size, 1 + cost // rows.size, TILE, shares)
+    if parts == 1:
+        way = BY_ROWS
+    rooms = np.empty(parts * out.size if way == BY_DEPTH else 0, c.dtype)
+    share(board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, out, width, floor, parts)))
+    if way == BY_DEPTH:
+        for i in range(out.size):
+            total = rooms[i]
+            for place in range(out.size + i, rooms.size, out.size):
+                total += rooms[place]
+            out[i] = total
+    if few:
+        for i in range(n):
+            for j in range(n_out):
+                c[i * n_out + j] = out[i * width + j]
 
 
 POOL = "x place columns c y at"

@@ -17,6 +17,7 @@ from numba.extending import intrinsic
 from . import sizes
 from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
 from .compiling import kernel
+from .vectors import not_inlined
 
 __all__ = ["MOST_PARTS", "handed", "parts_of", "rows_together", "serve", "share", "span", "until_changed"]
 
@@ -167,6 +168,7 @@ def _take_parts(board):
 @kernel
 def share(board, parts, job):
     """Does all parts of a job, with whoever comes to the board; alone if another thread has its job there."""
+    not_inlined()
     function, arguments = job
     failed = 0
     if parts == 1 or not _exchange(board, TAKEN, 0, 1):

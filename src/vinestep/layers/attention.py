@@ -12,7 +12,7 @@ from ..activations import gelu_tanh, softmax
 from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
-from ..kernels.parallel import helpers
+from ..kernels.parallel import in_parts, spans
 from ..kernels.products import places
 from ..kernels.sizes import RATE, TILE
 from .base import Layer
@@ -48,9 +48,9 @@ def _definition(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None
     return _merged(np.matmul(weights if factors is None else weights * factors, v))
 
 
-def _working(q: Any, k: Any) -> tuple[np.ndarray, int]:
-    """Who helps with attention of this size."""
-    return helpers(4 * q.size * k.shape[1] // RATE)
+def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
+    """Sequences and heads, in parts."""
+    return spans(q.shape[0] * heads, each=4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE)))
 
 
 def _lie(q: np.ndarray, k: np.ndarray, heads: int) -> list[np.ndarray]:
@@ -70,7 +70,10 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
     lie = _lie(q, k, heads)
     numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN)]
 
-    kernels.attention.attend(*_working(q, k), q, k, v, shown, scaled, weights, out, *lie, heads, *numbers)
+    def compute(start: int, stop: int) -> None:
+        kernels.attention.attend(q, k, v, shown, scaled, weights, out, *lie, heads, *numbers, start, stop)
+
+    in_parts(compute, _pairs(q, k, heads))
     return out, (q, k, v, shown, scaled, weights)
 
 
@@ -80,7 +83,10 @@ def _adjoint_into(found: Sequence[np.ndarray], g: Any, saved: Any, heads: int) -
     lie = _lie(q, k, heads)
     scale = q.dtype.type((q.shape[2] // heads) ** -0.5)
 
-    kernels.attention.attend_adjoint(*_working(q, k), g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale)
+    def compute(start: int, stop: int) -> None:
+        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop)
+
+    in_parts(compute, _pairs(q, k, heads))
 
 
 def _adjoint(
