@@ -109,6 +109,24 @@ def test_threads_that_hand_out_work_at_once_get_their_own_results():
     assert found == {number: [[(number, k, k + 1) for k in range(5)]] * 300 for number in range(4)}
 
 
+def test_threads_that_multiply_at_once_get_their_own_results():
+    rng = np.random.default_rng(0)
+    pairs = [(rng.normal(size=(200 + 8 * k, 90)), rng.normal(size=(90, 100))) for k in range(3)]
+    found = {}
+
+    def multiply(number):
+        found[number] = [product(*pairs[number]) for _ in range(100)]
+
+    askers = [threading.Thread(target=multiply, args=(number,)) for number in range(3)]
+    for asker in askers:
+        asker.start()
+    for asker in askers:
+        asker.join()
+    for number, (a, b) in enumerate(pairs):
+        for result in found[number]:
+            np.testing.assert_allclose(result, a @ b, atol=1e-11)
+
+
 def test_arrays_of_finished_work_are_let_go():
     array = np.ones(10)
     alive = weakref.ref(array)

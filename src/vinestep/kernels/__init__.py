@@ -1,7 +1,7 @@
 """Compiled inner loops: arrays in, arrays out.
 
-Numba is imported, and a kernel compiled, when the kernel is first called; compiled code is cached on disk. Each loop is serial over
-what it is given; `parallel` splits large work over threads. Nothing here knows of tensors, layers or files.
+Numba is imported, and a kernel compiled, when the kernel is first called; compiled code is cached on disk. A loop is serial over
+what it is given, or hands parts to threads that `parallel` keeps ready. Nothing here knows of tensors, layers or files.
 """
 
 from __future__ import annotations
