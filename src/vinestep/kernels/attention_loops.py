@@ -69,18 +69,17 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
     each = width // heads
     flat_g, flat_q, flat_k, flat_v = g.reshape(-1), q.reshape(-1), k.reshape(-1), v.reshape(-1)
     flat_gq, flat_gk, flat_gv = gq.reshape(-1), gk.reshape(-1), gv.reshape(-1)
-    turned, scores = np.empty(each * places, q.dtype), np.empty((time, places), q.dtype)
+    scores = np.empty((time, places), q.dtype)
     scaled = np.empty(time * places if factors.size else 0, q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top, straight = np.int64(0), np.bool_(False)  # literals would be types of their own
-    zero, one = q.dtype.type(0), q.dtype.type(1)
+    top, straight, turned = np.int64(0), np.bool_(False), np.bool_(True)  # literals would be types of their own
+    zero = q.dtype.type(0)
     flat_scores = scores.reshape(-1)
     for pair in range(begin, end):
         sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
         flat = own.reshape(-1)
-        _turned(flat_v, at_k, width, turned, places, each, one)
-        multiply(flat_g[at_q:], by_width, along, turned, places, straight, nothing, flat_scores, places, places, top, time, lowest)
+        multiply(flat_g[at_q:], by_width, along, flat_v[at_k:], width, turned, nothing, flat_scores, places, places, top, time, lowest)
         if factors.size:
             given = factors[sequence, head].reshape(-1)
             for j in range(flat.size):

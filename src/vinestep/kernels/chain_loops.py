@@ -51,11 +51,11 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
     """Cotangents of the parameters into `gradient`, laid out as `theta`, and of x into `gx`; `wanted` says which, x first."""
     n, last = x.shape[0], slopes.size - 1
     lowest, straight, turned = theta.dtype.type(-np.inf), np.bool_(False), np.bool_(True)
-    widest, total = layers[0, 0], layers[0, 0] * 0
+    widest, total = np.int64(0), np.int64(0)
     for layer in range(slopes.size):
         widest = max(widest, layers[0, layer + 1])
         total += layers[0, layer + 1]
-    rooms, nothing = np.empty((2, n * widest), theta.dtype), np.zeros(widest, theta.dtype)
+    rooms, nothing = np.empty((2, n * widest), theta.dtype), np.zeros(max(widest, layers[0, 0]), theta.dtype)
     ours = rooms[0]
     flat_g = g.reshape(-1)
     for i in range(flat_g.size):

@@ -111,8 +111,8 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     """Rows ``begin:end`` of ``c = max(a @ b + bias, floor)``; NaN stays.
 
     All arrays are flat; rows of `b` and `c` are `step_b` and `step_c` elements apart, and of `b` it is the columns if it lies
-    `turned`. There are at least eight rows and eight columns in `c`, and at least one column in `a`. Where rows or columns do not
-    come out even, the last tile overlaps the one before it and computes the same again.
+    `turned`. There are at least eight rows and eight columns in `c`, and at least one column in `a`. Where rows do not come out even,
+    the last tile overlaps the one before it and computes the same again; where columns do not, it is summed beside `c`.
     """
     not_inlined()
     depth, lowest = columns.size, b.dtype.type(-np.inf)
@@ -123,7 +123,7 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     b_beside = turned or (many and step_b * b.itemsize >= FAR)
     # what belongs to a tile of a matrix lies in as many places as it has rows, or columns if it is a transpose
     step_x, step_rows = np.int64(columns[min(1, depth - 1)] - columns[0]), np.int64(rows[begin + 1] - rows[begin])
-    x_turned = many and depth > 1 and step_rows == 1 and step_x * b.itemsize >= FAR
+    x_turned = step_rows == 1 and step_x * b.itemsize >= FAR
     x_straight = n_out >= 4 * 3 * lanes and depth >= ROWS and step_x == 1 and step_rows * b.itemsize >= FAR
     x_beside = many and (x_turned or x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
     around = BESIDE_DEPTH if x_beside else DEPTH

@@ -92,8 +92,8 @@ def _part_of_rows_adjoint(g, x, scale, mean, inverse, gx, sums, parts, part):
     zero = x.dtype.type(0)
     begin, end = span(n, parts, 1, part)
     g_scale, g_shift = sums[part, 0], sums[part, 1]
-    g_scale[:] = zero
-    g_shift[:] = zero
+    for j in range(width):
+        g_scale[j] = g_shift[j] = zero
     for i in range(begin, end):
         m, s = mean[i], inverse[i]
         first, second = zero, zero

@@ -12,7 +12,6 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
-from itertools import pairwise
 from queue import SimpleQueue
 from time import perf_counter
 from typing import Any, TypeVar
@@ -21,7 +20,7 @@ import numpy as np
 
 from . import sharing
 from .board import CALLED, board
-from .sizes import WORTH_SHARING
+from .sizes import WORTH_SHARING, span
 
 __all__ = [
     "WORTH",
@@ -38,9 +37,11 @@ __all__ = [
 T = TypeVar("T")
 
 MOST_THREADS = 8
+WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after
+
+# of work that goes through the interpreter; what kernels hand out by themselves goes by `sizes`
 GRAIN = 1 << 15  # elements in a part, at least
 WORTH = 1 << 19  # elements below which handing parts to other threads costs more than it saves
-WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after
 SHARES = 4  # parts a thread, so that one that is held up is not waited for
 
 
@@ -96,7 +97,7 @@ class _Seat:
         if self._free.acquire(blocking=False):
             del self._take
             return None
-        sharing.until_changed(self._left, 0, 0, PATIENCE)
+        sharing.until_changed(self._left, 0, PATIENCE)
         return self._outcome.get()
 
 
@@ -202,8 +203,7 @@ def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> 
     parts = 1
     if THREADS > 1 and n * each >= WORTH and not _mine.busy:
         parts = max(1, min(shares * THREADS, n * each // GRAIN, n // multiple))
-    bounds = [n * k // parts // multiple * multiple for k in range(parts)] + [n]
-    return list(pairwise(bounds))
+    return [span(n, parts, multiple, part) for part in range(parts)]
 
 
 def helpers(cost: int) -> tuple[np.ndarray, int]:

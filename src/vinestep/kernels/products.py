@@ -21,7 +21,6 @@ __all__ = [
     "places",
     "product",
     "product_of_turned",
-    "product_with_bias",
     "product_with_turned",
     "sum_with_turned",
     "turned_product",
@@ -92,15 +91,6 @@ def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
     return ours
 
 
-def product_with_bias(a: np.ndarray, b: np.ndarray, bias: np.ndarray, out: np.ndarray) -> np.ndarray:
-    """``a @ b + bias`` of matrices, by BLAS or by our loops."""
-    if is_ours(a, b, *a.shape, b.shape[1]):
-        return product(a, b, bias, out=out)
-    np.matmul(a, b, out=out)
-    out += bias
-    return out
-
-
 def product_with_turned(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """``a @ b.T`` of matrices, by BLAS or by our loops."""
     if is_ours(a, b, *a.shape, b.shape[0]):
@@ -115,7 +105,7 @@ def sum_with_turned(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> np.nda
     if is_ours(parts, matrices[0], n, k * depth, len(matrices[0])):
         rows, columns = places(n, depth)
         across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
-        return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate([matrix.T for matrix in matrices]))
+        return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate(matrices, axis=1), turned=True)
     found: np.ndarray = np.matmul(parts[0], matrices[0].T)
     for part, matrix in zip(parts[1:], matrices[1:], strict=True):
         found += np.matmul(part, matrix.T)

@@ -19,13 +19,13 @@ from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
 from .compiling import kernel
 from .vectors import not_inlined
 
-__all__ = ["MOST_PARTS", "handed", "parts_of", "rows_together", "serve", "share", "span", "until_changed"]
+__all__ = ["handed", "parts_of", "rows_together", "serve", "share", "span", "until_changed"]
 
-parts_of, rows_together = kernel(sizes.parts_of), kernel(sizes.rows_together)
+parts_of, rows_together, span = kernel(sizes.parts_of), kernel(sizes.rows_together), kernel(sizes.span)
 
 PART_BITS = 16
 MOST_PARTS = (1 << PART_BITS) - 1
-LOOKS_TOGETHER = 32
+LOOKS_TOGETHER = 32  # after which another thread is let on the processor
 
 INDEX = ir.IntType(64)
 WORK = ir.FunctionType(ir.IntType(32), [INDEX, INDEX])
@@ -204,16 +204,9 @@ def serve(board, called, patience):
 
 
 @kernel
-def until_changed(board, place, seen, patience):
-    """Returns when the place no longer holds what was seen, or after having looked so many times."""
+def until_changed(flag, seen, patience):
+    """Returns when ``flag[0]`` is no longer what was seen, or after having looked so many times."""
     for looks in range(1, patience):
-        if _read(board, place) != seen:
+        if _read(flag, 0) != seen:
             return
         _rest(looks)
-
-
-@kernel
-def span(n, parts, multiple, part):
-    """Where a part of ``range(n)`` begins and ends: at multiples, but for the last."""
-    end = n if part == parts - 1 else n * (part + 1) // parts // multiple * multiple
-    return n * part // parts // multiple * multiple, end

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-__all__ = ["BLOCKS", "DEEP", "GRAIN", "LONG", "RATE", "SHARES", "TILE", "WIDE", "WORTH_SHARING", "parts_of", "rows_together"]
+__all__ = ["BLOCKS", "DEEP", "GRAIN", "LONG", "RATE", "SHARES", "TILE", "WIDE", "WORTH_SHARING", "parts_of", "rows_together", "span"]
 
 GRAIN = 1 << 14  # elements in a part, at least
 WORTH_SHARING = 1 << 15  # elements below which handing parts to threads that are awake costs more than it saves
@@ -25,6 +25,12 @@ def parts_of(threads: int, n: int, each: int, multiple: int, shares: int) -> int
     if threads == 1 or n * each < WORTH_SHARING:
         return 1
     return max(1, min(shares * threads, n * each // GRAIN, n // multiple))
+
+
+def span(n: int, parts: int, multiple: int, part: int) -> tuple[int, int]:
+    """Where a part of ``range(n)`` begins and ends: at multiples, but for the last."""
+    end = n if part == parts - 1 else n * (part + 1) // parts // multiple * multiple
+    return n * part // parts // multiple * multiple, end
 
 
 def rows_together(n: int, width: int) -> int:

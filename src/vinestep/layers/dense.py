@@ -55,14 +55,16 @@ def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> 
     kernels.dense.add_bias_activate(*helpers(y.size), y, bias, NUMBERS[activation], y.dtype.type(slope))
 
 
-def affine(rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> np.ndarray:
+def affine(
+    rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str = "none", slope: float = 0.0, *, out: np.ndarray | None = None
+) -> np.ndarray:
     """``activation(rows @ weight + bias)``"""
     if not is_ours(rows, weight, *rows.shape, weight.shape[1]):
-        y: np.ndarray = np.matmul(rows, weight)
+        y: np.ndarray = np.matmul(rows, weight, out=out)
     elif activation in FLOORS:
-        return product(rows, weight, bias, floor=FLOORS[activation])
+        return product(rows, weight, bias, floor=FLOORS[activation], out=out)
     else:
-        y = product(rows, weight)
+        y = product(rows, weight, out=out)
     activate(y, bias, activation, slope)
     return y
 

@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from ..autodiff.fused import Fused
-from ..kernels.products import product_of_turned, product_with_bias, sum_with_turned
-from .dense import sum_of_rows
+from ..kernels.products import product_of_turned, sum_with_turned
+from .dense import affine, sum_of_rows
 
 __all__ = ["projections"]
 
@@ -28,7 +28,7 @@ def _forward(x: Any, *weights: Any) -> tuple[Any, Any]:
     n_out = weights[0].shape[1]
     y = np.empty((len(weights) // 2, len(rows), n_out), x.dtype)
     for own, weight, bias in zip(y, weights[::2], weights[1::2], strict=True):
-        product_with_bias(rows, weight, bias, own)
+        affine(rows, weight, bias, out=own)
     return y.reshape(-1, *x.shape[:-1], n_out), None
 
 
