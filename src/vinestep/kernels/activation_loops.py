@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
 from .sizes import SHARES
 from .vectors import elementwise, soften, soften_adjoint
@@ -39,7 +40,7 @@ def _gelu_slope(w, x, g):
 _gelu_all, _gelu_slopes = elementwise(_gelu, "x out"), elementwise(_gelu_slope, "x g out")
 
 
-@kernel
+@inner_kernel
 def _part_of_gelu(x, out, parts, part):
     begin, end = span(x.size, parts, 1, part)
     _gelu_all(x[begin:end], out[begin:end])
@@ -48,10 +49,10 @@ def _part_of_gelu(x, out, parts, part):
 @kernel
 def gelu(board, threads, x, out):
     parts = parts_of(threads, x.size, 1, 1, SHARES)
-    share(board, parts, handed(_part_of_gelu, (x, out, parts)))
+    call(share, board, parts, handed(_part_of_gelu, (x, out, parts)))
 
 
-@kernel
+@inner_kernel
 def _part_of_gelu_adjoint(g, x, out, parts, part):
     begin, end = span(x.size, parts, 1, part)
     _gelu_slopes(x[begin:end], g[begin:end], out[begin:end])
@@ -60,7 +61,7 @@ def _part_of_gelu_adjoint(g, x, out, parts, part):
 @kernel
 def gelu_adjoint(board, threads, g, x, out):
     parts = parts_of(threads, x.size, 1, 1, SHARES)
-    share(board, parts, handed(_part_of_gelu_adjoint, (g, x, out, parts)))
+    call(share, board, parts, handed(_part_of_gelu_adjoint, (g, x, out, parts)))
 
 
 @kernel

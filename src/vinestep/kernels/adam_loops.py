@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
 
 __all__ = ["update"]
 
 
-@kernel
+@inner_kernel
 def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts, part):
     begin, end = span(theta.size, parts, 1, part)
     theta, g, m, v = theta[begin:end], g[begin:end], m[begin:end], v[begin:end]
@@ -28,4 +29,4 @@ def update(board, threads, theta, g, m, v, beta1, rest1, beta2, rest2, step, roo
     decay leaves of theta.
     """
     parts = parts_of(threads, theta.size, 1, 1, 1)
-    share(board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))
+    call(share, board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))

@@ -10,14 +10,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .gathered_loops import multiply
 from .vectors import soften, soften_adjoint
 
 __all__ = ["attend", "attend_adjoint"]
 
 
-@kernel
+@inner_kernel
 def _turned(x, at, step, turned, n, width, scale):
     """``scale`` times the transpose of n rows, `step` apart."""
     for i in range(n):
@@ -25,7 +26,7 @@ def _turned(x, at, step, turned, n, width, scale):
             turned[j * n + i] = x[at + i * step + j] * scale
 
 
-@kernel
+@inner_kernel
 def _begins(pair, heads, time, places, width):
     """Sequence and head of a pair, and where it begins in queries and in keys."""
     sequence, head = pair // heads, pair % heads
@@ -41,13 +42,13 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
     flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
     turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top, straight = np.int64(0), np.bool_(False)  # literals would be types of their own
+    top, straight = 0, False
     for pair in range(begin, end):
         sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
         flat = own.reshape(-1)
         _turned(flat_k, at_k, width, turned, places, each, scale)
-        multiply(flat_q[at_q:], by_width, along, turned, places, straight, nothing, flat, places, places, top, time, lowest)
+        call(multiply, flat_q[at_q:], by_width, along, turned, places, straight, nothing, flat, places, places, top, time, lowest)
         for i in range(time):
             if hidden.size:
                 row = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
@@ -60,7 +61,7 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
             for j in range(flat.size):
                 scaled[j] = flat[j] * given[j]
         taken = scaled if factors.size else flat
-        multiply(taken, by_places, across, flat_v[at_k:], width, straight, nothing, flat_out[at_q:], width, each, top, time, lowest)
+        call(multiply, taken, by_places, across, flat_v[at_k:], width, straight, nothing, flat_out[at_q:], width, each, top, time, lowest)
 
 
 @kernel
@@ -72,21 +73,23 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
     scores = np.empty((time, places), q.dtype)
     scaled = np.empty(time * places if factors.size else 0, q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top, straight, turned = np.int64(0), np.bool_(False), np.bool_(True)  # literals would be types of their own
+    top, straight, turned = 0, False, True
     zero = q.dtype.type(0)
     flat_scores = scores.reshape(-1)
     for pair in range(begin, end):
         sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
         own = weights[sequence, head]
         flat = own.reshape(-1)
-        multiply(flat_g[at_q:], by_width, along, flat_v[at_k:], width, turned, nothing, flat_scores, places, places, top, time, lowest)
+        call(
+            multiply, flat_g[at_q:], by_width, along, flat_v[at_k:], width, turned, nothing, flat_scores, places, places, top, time, lowest
+        )
         if factors.size:
             given = factors[sequence, head].reshape(-1)
             for j in range(flat.size):
                 flat_scores[j] *= given[j]
                 scaled[j] = flat[j] * given[j]
         taken = scaled if factors.size else flat
-        multiply(taken, across, by_places, flat_g[at_q:], width, straight, nothing, flat_gv[at_k:], width, each, top, places, lowest)
+        call(multiply, taken, across, by_places, flat_g[at_q:], width, straight, nothing, flat_gv[at_k:], width, each, top, places, lowest)
         for i in range(time):
             got = scores[i]
             soften_adjoint(got, own[i], got, scale)
@@ -95,5 +98,35 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
                 for j in range(places):
                     if unseen[j]:
                         got[j] = zero
-        multiply(flat_scores, by_places, across, flat_k[at_k:], width, straight, nothing, flat_gq[at_q:], width, each, top, time, lowest)
-        multiply(flat_scores, across, by_places, flat_q[at_q:], width, straight, nothing, flat_gk[at_k:], width, each, top, places, lowest)
+        call(
+            multiply,
+            flat_scores,
+            by_places,
+            across,
+            flat_k[at_k:],
+            width,
+            straight,
+            nothing,
+            flat_gq[at_q:],
+            width,
+            each,
+            top,
+            time,
+            lowest,
+        )
+        call(
+            multiply,
+            flat_scores,
+            across,
+            by_places,
+            flat_q[at_q:],
+            width,
+            straight,
+            nothing,
+            flat_gk[at_k:],
+            width,
+            each,
+            top,
+            places,
+            lowest,
+        )

@@ -5,12 +5,12 @@
 
 from __future__ import annotations
 
-from .compiling import kernel
+from .compiling import inner_kernel, kernel
 
 __all__ = ["depthwise", "depthwise_adjoint", "pad"]
 
 
-@kernel
+@inner_kernel
 def _corner(row, geometry):
     """Example, and where its window begins in each axis; before 0 in the padding."""
     windows = geometry[4, 0] * geometry[4, 1] * geometry[4, 2]

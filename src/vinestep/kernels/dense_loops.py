@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import numpy as np
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, rows_together, share, span
 from .sizes import SHARES
-from .vectors import elementwise, not_inlined
+from .vectors import elementwise
 
 __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
 
-@kernel
+@inner_kernel
 def _activate(z, activation, slope, zero, one):
     if activation == 1:
         return max(z, zero)
@@ -27,7 +28,7 @@ def _activate(z, activation, slope, zero, one):
     return z
 
 
-@kernel
+@inner_kernel
 def _slope_at(y, activation, slope, zero, one):
     """Derivative of the activation, from its result."""
     if activation == 1:
@@ -52,7 +53,7 @@ def _sigmoid(w, x):
 _tanh_all, _sigmoid_all = elementwise(lambda w, x: w.tanh(x), "x out"), elementwise(_sigmoid, "x out")
 
 
-@kernel
+@inner_kernel
 def _part_of_activate(y, bias, activation, slope, parts, part):
     zero, one = y.dtype.type(0), y.dtype.type(1)
     begin, end = span(y.shape[0], parts, 1, part)
@@ -72,12 +73,11 @@ def _part_of_activate(y, bias, activation, slope, parts, part):
 @kernel
 def add_bias_activate(board, threads, y, bias, activation, slope):
     """``y = activation(y + bias)`` in place."""
-    not_inlined()
     parts = parts_of(threads, y.shape[0], y.shape[1], 1, SHARES)
-    share(board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
+    call(share, board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
 
 
-@kernel
+@inner_kernel
 def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
     zero, one = y.dtype.type(0), y.dtype.type(1)
     begin, end = span(g.shape[0], parts, 1, part)
@@ -98,13 +98,12 @@ def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
 @kernel
 def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     """``g *= activation'`` in place, and its sum over rows."""
-    not_inlined()
     n, width = g.shape
     together = rows_together(n, width)
     shape = (n // together, together * width)
     parts = parts_of(threads, *shape, 1, SHARES)
     totals = np.empty((parts, shape[1]), g_bias.dtype)
-    share(board, parts, handed(_part_of_adjoint, (g.reshape(shape), y.reshape(shape), totals, activation, slope, parts)))
+    call(share, board, parts, handed(_part_of_adjoint, (g.reshape(shape), y.reshape(shape), totals, activation, slope, parts)))
     for j in range(width):
         total = g.dtype.type(0)
         for part in range(parts):

@@ -11,10 +11,11 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
 from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
-from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile, not_inlined
+from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
@@ -30,10 +31,9 @@ _three, _two, _one, _half = (multiply_tile(n) for n in (3, 2, 1, 0.5))
 _three_lines, _two_lines, _one_line, _half_lines = (carry_lines(n) for n in (3, 2, 1, 0.5))
 
 
-@kernel
+@inner_kernel
 def _strip(width, lanes, x, rows, i, stop, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor):
     """Tiles of one width below one another, for rows ``i:stop``."""
-    not_inlined()
     if width == 3 * lanes:
         for row in range(i, stop, ROWS):
             start, at = at_before + row * step_before, at_c + row * step_c
@@ -52,7 +52,7 @@ def _strip(width, lanes, x, rows, i, stop, columns, depth, b, at_b, step_b, befo
             _half(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
 
 
-@kernel
+@inner_kernel
 def _width(left, lanes):
     """Of the next tile where so many columns are left: three vectors, but for four two by two."""
     width = 3 * lanes if left >= 3 * lanes and left != 4 * lanes else 2 * lanes
@@ -61,7 +61,7 @@ def _width(left, lanes):
     return width
 
 
-@kernel
+@inner_kernel
 def _evenly(places, begin, end):
     """Whether they are as far apart as the first two."""
     evenly = True
@@ -70,7 +70,7 @@ def _evenly(places, begin, end):
     return evenly
 
 
-@kernel
+@inner_kernel
 def _tiles_beside(x, first, step, n, depth, packed):
     """Of n lines that lie turned: those of a tile together for each of so many columns, which are `step` apart; tile after tile."""
     half = VECTOR // x.itemsize // 2
@@ -81,10 +81,9 @@ def _tiles_beside(x, first, step, n, depth, packed):
             _half_lines(x, first + some * step + row, step, many, packed, at, ROWS)
 
 
-@kernel
+@inner_kernel
 def _strip_beside(b, step_b, turned, first, last, o, width, packed):
     """Rows ``first:last`` of the columns of a strip."""
-    not_inlined()
     lanes, n = VECTOR // b.itemsize, last - first
     half, at = lanes // 2, first * step_b + o
     if turned:
@@ -106,7 +105,7 @@ def _strip_beside(b, step_b, turned, first, last, o, width, packed):
         _half_lines(b, at, step_b, n, packed, 0, width)
 
 
-@kernel
+@inner_kernel
 def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin, end, floor):
     """Rows ``begin:end`` of ``c = max(a @ b + bias, floor)``; NaN stays.
 
@@ -114,7 +113,6 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     `turned`. There are at least eight rows and eight columns in `c`, and at least one column in `a`. Where rows do not come out even,
     the last tile overlaps the one before it and computes the same again; where columns do not, it is summed beside `c`.
     """
-    not_inlined()
     depth, lowest = columns.size, b.dtype.type(-np.inf)
     lanes = VECTOR // b.itemsize
     half = lanes // 2
@@ -136,7 +134,7 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     for k in range(packed_columns.size):
         packed_columns[k] = k * ROWS
     rest = np.empty(most * half if whole < n_out else 0, c.dtype)  # the last columns, too few for a tile of their own
-    nothing, across = np.int64(0), np.bool_(True)  # literals would be types of their own, and the tiles compiled once more
+    nothing, across = 0, True
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -152,11 +150,11 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
                 for row in range(stop - i):
                     packed_rows[row] = row // ROWS * ROWS * (last - first) + row % ROWS
                 if x_turned:
-                    _tiles_beside(x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
+                    call(_tiles_beside, x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
                 else:
-                    lines, height = x[rows[i] + columns[0] :], np.int64(ROWS)
+                    lines, height = x[rows[i] + columns[0] :], ROWS
                     for row in range(0, stop - i, ROWS):
-                        _strip_beside(lines, step_rows, across, first, last, row, height, packed[row * (last - first) :])
+                        call(_strip_beside, lines, step_rows, across, first, last, row, height, packed[row * (last - first) :])
                 own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
             o = 0
             while o < n_out:
@@ -164,12 +162,12 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
                 left = min(o, n_out - width)
                 source, at_b, step = b, first * step_b + left, step_b
                 if b_beside:
-                    _strip_beside(b, step_b, turned, first, last, left, width, b_packed)
+                    call(_strip_beside, b, step_b, turned, first, last, left, width, b_packed)
                     source, at_b, step = b_packed, 0, width
                 target, to, step_to = (rest, (shift - i) * half, half) if left < o else (c, left + shift * step_c, step_c)
                 before, at, step_before = (bias, left, nothing) if first == 0 else (target, to, step_to)
-                _strip(
-                    width, lanes, own_x, own_rows, own, own_stop, own_columns, last - first,
+                call(
+                    _strip, width, lanes, own_x, own_rows, own, own_stop, own_columns, last - first,
                     source, at_b, step, before, at, step_before, target, to, step_to, least,
                 )  # fmt: skip
                 o += width
@@ -179,9 +177,9 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
         i = stop
 
 
-@kernel
+@inner_kernel
 def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts, part):
-    begin, end, n_out = np.int64(0), np.int64(rows.size), width
+    begin, end, n_out = 0, np.int64(rows.size), width
     if way == BY_ROWS:
         begin, end = span(rows.size, parts, multiple, part)
     elif way == BY_COLUMNS:
@@ -192,7 +190,7 @@ def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, wi
         columns, b, c = columns[first:last], b[first * (1 if turned else step_b) :], rooms[part * c.size : (part + 1) * c.size]
         if part > 0:
             bias = np.zeros(width, bias.dtype)
-    multiply(x, rows, columns, b, step_b, turned, bias, c, width, n_out, begin, end, floor)
+    call(multiply, x, rows, columns, b, step_b, turned, bias, c, width, n_out, begin, end, floor)
 
 
 @kernel
@@ -201,7 +199,6 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
 
     Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
     """
-    not_inlined()
     n, n_out, depth, out = rows.size, width, columns.size, c
     if depth == 0 or n == 0 or width == 0:
         for i in range(n):
@@ -232,7 +229,7 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
     if parts == 1:
         way = BY_ROWS
     rooms = np.empty(parts * out.size if way == BY_DEPTH else 0, c.dtype)
-    share(board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, out, width, floor, parts)))
+    call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, out, width, floor, parts)))
     if way == BY_DEPTH:
         for i in range(out.size):
             total = rooms[i]

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
 from .sizes import SHARES
 
@@ -60,7 +61,7 @@ def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shif
             gx[i, j] = factor[j] * (value - by_shift[j] - centred * inverse[j] * by_scale[j])
 
 
-@kernel
+@inner_kernel
 def _part_of_rows(x, scale, shift, epsilon, y, mean, inverse, parts, part):
     n, width = x.shape
     zero = x.dtype.type(0)
@@ -83,10 +84,10 @@ def _part_of_rows(x, scale, shift, epsilon, y, mean, inverse, parts, part):
 @kernel
 def rows(board, threads, x, scale, shift, epsilon, y, mean, inverse):
     parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
-    share(board, parts, handed(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)))
+    call(share, board, parts, handed(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)))
 
 
-@kernel
+@inner_kernel
 def _part_of_rows_adjoint(g, x, scale, mean, inverse, gx, sums, parts, part):
     n, width = x.shape
     zero = x.dtype.type(0)
@@ -114,5 +115,5 @@ def rows_adjoint(board, threads, g, x, scale, mean, inverse, gx):
     """The cotangent of x into `gx`; returns those of scale and shift, of each part ``(parts, 2, width)``."""
     parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
     sums = np.empty((parts, 2, x.shape[1]), scale.dtype)
-    share(board, parts, handed(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)))
+    call(share, board, parts, handed(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)))
     return sums

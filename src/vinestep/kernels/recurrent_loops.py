@@ -15,7 +15,8 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .compiling import kernel
+from .calls import call
+from .compiling import inner_kernel, kernel
 from .gathered_loops import multiply
 from .sizes import TILE
 from .vectors import INDEX, VECTOR, Writer
@@ -61,20 +62,20 @@ def _cell(n_bytes):
 _cells, _one_cell = _cell(VECTOR), _cell(1)
 
 
-@kernel
+@inner_kernel
 def _copy(source, target):
     for j in range(source.size):
         target[j] = source[j]
 
 
-@kernel
+@inner_kernel
 def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end):
     """Rows ``begin:end`` of `out`, flat and `step` apart: those of `x` times a matrix in blocks, and `bias`."""
-    block, lowest, straight = blocks.shape[2], out.dtype.type(-np.inf), np.bool_(False)
+    block, lowest, straight = blocks.shape[2], out.dtype.type(-np.inf), False
     if end - begin >= TILE and n_out >= TILE:
         for b in range(starts.size):
             o = starts[b]
-            multiply(x, rows, columns, blocks[b].reshape(-1), block, straight, bias[o:], out[o:], step, block, begin, end, lowest)
+            call(multiply, x, rows, columns, blocks[b].reshape(-1), block, straight, bias[o:], out[o:], step, block, begin, end, lowest)
         return
     for i in range(begin, end):
         for b in range(starts.size):

@@ -16,12 +16,12 @@ from numba.extending import intrinsic
 
 from . import sizes
 from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
-from .compiling import kernel
-from .vectors import not_inlined
+from .calls import declared
+from .compiling import inner_kernel, kernel
 
 __all__ = ["handed", "parts_of", "rows_together", "serve", "share", "span", "until_changed"]
 
-parts_of, rows_together, span = kernel(sizes.parts_of), kernel(sizes.rows_together), kernel(sizes.span)
+parts_of, rows_together, span = (inner_kernel(function) for function in (sizes.parts_of, sizes.rows_together, sizes.span))
 
 PART_BITS = 16
 MOST_PARTS = (1 << PART_BITS) - 1
@@ -101,7 +101,7 @@ def _give_way(typing_context):
     return types.void(), generate
 
 
-@kernel
+@inner_kernel
 def _rest(looks):
     """Between two looks at a board, after so many."""
     if looks % LOOKS_TOGETHER == 0:
@@ -127,20 +127,18 @@ def handed(typing_context, loop, arguments):
     inner = loop.get_call_type(typing_context, (*arguments.types, types.int64), {})
 
     def generate(context, builder, signature, given):
-        compiled = loop.dispatcher.overloads[inner.args]
-        context.add_linking_libs((compiled.library,))
+        target = declared(context, builder, loop.dispatcher, inner.args)
         values = cgutils.unpack_tuple(builder, given[1])
         together = cgutils.make_anonymous_struct(builder, values)
         room = cgutils.alloca_once(builder, together.type)
         builder.store(together, room)
 
-        function = ir.Function(builder.module, WORK, f"part of {compiled.fndesc.llvm_func_name}")
+        function = ir.Function(builder.module, WORK, f"part of {target.name}")
         function.linkage = "internal"
         inside = ir.IRBuilder(function.append_basic_block("entry"))
         place, part = function.args
         found = inside.load(inside.inttoptr(place, together.type.as_pointer()))
         values = [inside.extract_value(found, k) for k in range(len(values))]
-        target = context.declare_function(builder.module, compiled.fndesc)
         status, _ = context.call_conv.call_function(inside, target, inner.return_type, inner.args, [*values, part])
         inside.ret(inside.zext(status.is_error, WORK.return_type))
 
@@ -150,7 +148,7 @@ def handed(typing_context, loop, arguments):
     return types.UniTuple(types.int64, 2)(loop, arguments), generate
 
 
-@kernel
+@inner_kernel
 def _take_parts(board):
     """Does parts of the job on the board until none is left."""
     while True:
@@ -165,10 +163,9 @@ def _take_parts(board):
             _add(board, DONE, 1)
 
 
-@kernel
+@inner_kernel
 def share(board, parts, job):
     """Does all parts of a job, with whoever comes to the board; alone if another thread has its job there."""
-    not_inlined()
     function, arguments = job
     failed = 0
     if parts == 1 or not _exchange(board, TAKEN, 0, 1):
