@@ -14,6 +14,7 @@ from .calls import call
 from .compiling import inner_kernel, kernel
 from .gathered_loops import multiply
 from .vectors import soften, soften_adjoint
+from .views import beyond, flat, line
 
 __all__ = ["attend", "attend_adjoint"]
 
@@ -28,105 +29,75 @@ def _turned(x, at, step, turned, n, width, scale):
 
 @inner_kernel
 def _begins(pair, heads, time, places, width):
-    """Sequence and head of a pair, and where it begins in queries and in keys."""
+    """The sequence of a pair of sequence and head, and where the pair begins in queries and in keys."""
     sequence, head = pair // heads, pair % heads
     each = width // heads
-    return sequence, head, sequence * time * width + head * each, sequence * places * width + head * each
+    return sequence, sequence * time * width + head * each, sequence * places * width + head * each
+
+
+@inner_kernel
+def _scaled(x, factors, at, scaled):
+    for j in range(scaled.size):
+        scaled[j] = x[j] * factors[at + j]
+
+
+@inner_kernel
+def _set_hidden(row, hidden, sequence, i, value):
+    """In what is hidden from time i of a sequence; one mask may be for all times, or for all sequences."""
+    if hidden.size:
+        unseen = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
+        for j in range(row.size):
+            if unseen[j]:
+                row[j] = value
 
 
 @kernel
 def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, across, heads, scale, hidden_score, begin, end):
     """Pairs ``begin:end`` of sequence and head: ``weights = softmax(scale * q @ k.T)`` and ``out = (weights * factors) @ v``."""
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
-    each = width // heads
-    flat_q, flat_k, flat_v, flat_out = q.reshape(-1), k.reshape(-1), v.reshape(-1), out.reshape(-1)
-    turned, scaled = np.empty(each * places, q.dtype), np.empty(time * places if factors.size else 0, q.dtype)
+    each, n = width // heads, time * places
+    flat_q, flat_k, flat_v, flat_out, flat_weights, flat_factors = flat(q), flat(k), flat(v), flat(out), flat(weights), flat(factors)
+    turned, scaled = np.empty(each * places, q.dtype), np.empty(min(n, factors.size), q.dtype)
     nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top, straight = 0, False
     for pair in range(begin, end):
-        sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
-        own = weights[sequence, head]
-        flat = own.reshape(-1)
+        sequence, at_q, at_k = _begins(pair, heads, time, places, width)
+        own = line(flat_weights, pair * n, n)
         _turned(flat_k, at_k, width, turned, places, each, scale)
-        call(multiply, flat_q[at_q:], by_width, along, turned, places, straight, nothing, flat, places, places, top, time, lowest)
+        seen, target = beyond(flat_q, at_q), beyond(flat_out, at_q)
+        call(multiply, seen, by_width, along, turned, places, False, nothing, own, places, places, 0, time, lowest)
         for i in range(time):
-            if hidden.size:
-                row = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
-                for j in range(places):
-                    if row[j]:
-                        own[i, j] = hidden_score
-            soften(own[i])
+            row = line(own, i * places, places)
+            _set_hidden(row, hidden, sequence, i, hidden_score)
+            soften(row)
+        taken = own
         if factors.size:
-            given = factors[sequence, head].reshape(-1)
-            for j in range(flat.size):
-                scaled[j] = flat[j] * given[j]
-        taken = scaled if factors.size else flat
-        call(multiply, taken, by_places, across, flat_v[at_k:], width, straight, nothing, flat_out[at_q:], width, each, top, time, lowest)
+            _scaled(own, flat_factors, pair * n, scaled)
+            taken = scaled
+        call(multiply, taken, by_places, across, beyond(flat_v, at_k), width, False, nothing, target, width, each, 0, time, lowest)
 
 
 @kernel
 def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, by_places, along, across, heads, scale, begin, end):
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
-    each = width // heads
-    flat_g, flat_q, flat_k, flat_v = g.reshape(-1), q.reshape(-1), k.reshape(-1), v.reshape(-1)
-    flat_gq, flat_gk, flat_gv = gq.reshape(-1), gk.reshape(-1), gv.reshape(-1)
-    scores = np.empty((time, places), q.dtype)
-    scaled = np.empty(time * places if factors.size else 0, q.dtype)
-    nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
-    top, straight, turned = 0, False, True
-    zero = q.dtype.type(0)
-    flat_scores = scores.reshape(-1)
+    each, n = width // heads, time * places
+    flat_g, flat_q, flat_k, flat_v, flat_weights, flat_factors = flat(g), flat(q), flat(k), flat(v), flat(weights), flat(factors)
+    flat_gq, flat_gk, flat_gv = flat(gq), flat(gk), flat(gv)
+    scores, scaled = np.empty(n, q.dtype), np.empty(min(n, factors.size), q.dtype)
+    nothing, lowest, zero = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf), q.dtype.type(0)
     for pair in range(begin, end):
-        sequence, head, at_q, at_k = _begins(pair, heads, time, places, width)
-        own = weights[sequence, head]
-        flat = own.reshape(-1)
-        call(
-            multiply, flat_g[at_q:], by_width, along, flat_v[at_k:], width, turned, nothing, flat_scores, places, places, top, time, lowest
-        )
+        sequence, at_q, at_k = _begins(pair, heads, time, places, width)
+        own, theirs = line(flat_weights, pair * n, n), beyond(flat_g, at_q)
+        call(multiply, theirs, by_width, along, beyond(flat_v, at_k), width, True, nothing, scores, places, places, 0, time, lowest)
+        taken = own
         if factors.size:
-            given = factors[sequence, head].reshape(-1)
-            for j in range(flat.size):
-                flat_scores[j] *= given[j]
-                scaled[j] = flat[j] * given[j]
-        taken = scaled if factors.size else flat
-        call(multiply, taken, across, by_places, flat_g[at_q:], width, straight, nothing, flat_gv[at_k:], width, each, top, places, lowest)
+            _scaled(scores, flat_factors, pair * n, scores)
+            _scaled(own, flat_factors, pair * n, scaled)
+            taken = scaled
+        call(multiply, taken, across, by_places, theirs, width, False, nothing, beyond(flat_gv, at_k), width, each, 0, places, lowest)
         for i in range(time):
-            got = scores[i]
-            soften_adjoint(got, own[i], got, scale)
-            if hidden.size:
-                unseen = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
-                for j in range(places):
-                    if unseen[j]:
-                        got[j] = zero
-        call(
-            multiply,
-            flat_scores,
-            by_places,
-            across,
-            flat_k[at_k:],
-            width,
-            straight,
-            nothing,
-            flat_gq[at_q:],
-            width,
-            each,
-            top,
-            time,
-            lowest,
-        )
-        call(
-            multiply,
-            flat_scores,
-            across,
-            by_places,
-            flat_q[at_q:],
-            width,
-            straight,
-            nothing,
-            flat_gk[at_k:],
-            width,
-            each,
-            top,
-            places,
-            lowest,
-        )
+            row = line(scores, i * places, places)
+            soften_adjoint(row, line(own, i * places, places), row, scale)
+            _set_hidden(row, hidden, sequence, i, zero)
+        of_q, of_k = beyond(flat_gq, at_q), beyond(flat_gk, at_k)
+        call(multiply, scores, by_places, across, beyond(flat_k, at_k), width, False, nothing, of_q, width, each, 0, time, lowest)
+        call(multiply, scores, across, by_places, beyond(flat_q, at_q), width, False, nothing, of_k, width, each, 0, places, lowest)

@@ -12,6 +12,7 @@ from .calls import call
 from .compiling import inner_kernel, kernel
 from .dense_loops import add_bias_activate, adjoint_activate
 from .gathered_loops import product
+from .views import flat, line, matrix
 
 __all__ = ["adjoint", "forward"]
 
@@ -27,23 +28,25 @@ def _places(n, step):
 @kernel
 def forward(board, threads, x, theta, layers, slopes, values):
     n = x.shape[0]
-    before = x.reshape(-1)
-    zero, lowest, straight = theta.dtype.type(0), theta.dtype.type(-np.inf), False
+    before = flat(x)
+    zero, lowest = theta.dtype.type(0), theta.dtype.type(-np.inf)
     place, start = 0, 0
     for layer in range(slopes.size):
         n_in, n_out, activation = layers[0, layer], layers[0, layer + 1], layers[1, layer]
-        weight, bias = theta[place:], theta[place + n_in * n_out : place + n_in * n_out + n_out]
-        y = values[start : start + n * n_out]
+        middle = place + n_in * n_out
+        weight, bias = line(theta, place, n_in * n_out), line(theta, middle, n_out)
+        y = line(values, start, n * n_out)
         rows, columns = _places(n, n_in), _places(n_in, 1)
-        if activation <= 1:
-            least = lowest if activation == 0 else zero
-            call(product, board, threads, before, rows, columns, weight, n_out, straight, bias, y, n_out, least)
-        else:
-            nothing = np.zeros(n_out, theta.dtype)
-            call(product, board, threads, before, rows, columns, weight, n_out, straight, nothing, y, n_out, lowest)
-            call(add_bias_activate, board, threads, y.reshape((n, n_out)), bias, activation, slopes[layer])
+        least, added = lowest, bias
+        if activation == 1:
+            least = zero
+        elif activation > 1:
+            added = np.zeros(n_out, theta.dtype)
+        call(product, board, threads, before, rows, columns, weight, n_out, False, added, y, n_out, least)
+        if activation > 1:
+            call(add_bias_activate, board, threads, matrix(y, 0, n, n_out), bias, activation, slopes[layer])
         before = y
-        place += n_in * n_out + n_out
+        place = middle + n_out
         start += n * n_out
 
 
@@ -51,16 +54,15 @@ def forward(board, threads, x, theta, layers, slopes, values):
 def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, wanted):
     """Cotangents of the parameters into `gradient`, laid out as `theta`, and of x into `gx`; `wanted` says which, x first."""
     n, last = x.shape[0], slopes.size - 1
-    lowest, straight, turned = theta.dtype.type(-np.inf), False, True
+    lowest = theta.dtype.type(-np.inf)
     widest, total = 0, 0
     for layer in range(slopes.size):
         widest = max(widest, layers[0, layer + 1])
         total += layers[0, layer + 1]
-    rooms, nothing = np.empty((2, n * widest), theta.dtype), np.zeros(max(widest, layers[0, 0]), theta.dtype)
-    ours = rooms[0]
-    flat_g = g.reshape(-1)
+    rooms, nothing = np.empty(2 * n * widest, theta.dtype), np.zeros(max(widest, layers[0, 0]), theta.dtype)
+    flat_x, flat_g = flat(x), flat(g)
     for i in range(flat_g.size):
-        ours[i] = flat_g[i]
+        rooms[i] = flat_g[i]
     earliest = 0
     while not wanted[earliest]:
         earliest += 1
@@ -69,18 +71,17 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
         n_in, n_out = layers[0, layer], layers[0, layer + 1]
         place -= n_in * n_out + n_out
         start -= n * n_out
-        middle = place + n_in * n_out
-        ours, theirs = rooms[(last - layer) % 2], rooms[(last - layer + 1) % 2]
-        shape = (n, n_out)
-        g_layer, y = ours[: n * n_out].reshape(shape), values[start : start + n * n_out].reshape(shape)
-        call(adjoint_activate, board, threads, g_layer, y, gradient[middle : middle + n_out], layers[1, layer], slopes[layer])
-        before = x.reshape(-1) if layer == 0 else values[start - n * n_in :]
-        weight, g_weight = theta[place:], gradient[place:middle]
-        rows, columns = _places(n_in, 1), _places(n, n_in)
+        at = (last - layer) % 2 * n * widest
+        ours, y = matrix(rooms, at, n, n_out), matrix(values, start, n, n_out)
+        g_bias = line(gradient, place + n_in * n_out, n_out)
+        call(adjoint_activate, board, threads, ours, y, g_bias, layers[1, layer], slopes[layer])
+        before = flat_x if layer == 0 else line(values, start - n * n_in, n * n_in)
+        weight, g_weight, flat_ours = line(theta, place, n_in * n_out), line(gradient, place, n_in * n_out), line(rooms, at, n * n_out)
         if wanted[2 * layer + 1]:
-            call(product, board, threads, before, rows, columns, ours, n_out, straight, nothing, g_weight, n_out, lowest)
+            rows, columns = _places(n_in, 1), _places(n, n_in)
+            call(product, board, threads, before, rows, columns, flat_ours, n_out, False, nothing, g_weight, n_out, lowest)
         if earliest > 2 * layer:
             return
         rows, columns = _places(n, n_out), _places(n_out, 1)
-        back = gx.reshape(-1) if layer == 0 else theirs
-        call(product, board, threads, ours, rows, columns, weight, n_out, turned, nothing, back, n_in, lowest)
+        back = flat(gx) if layer == 0 else line(rooms, n * widest - at, n * n_in)
+        call(product, board, threads, flat_ours, rows, columns, weight, n_out, True, nothing, back, n_in, lowest)

@@ -15,7 +15,7 @@ from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
 from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
-from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile
+from .vectors import INDEX, ROWS, VECTOR, Writer, begin_of_vector, carry_lines, carry_turned, multiply_tile
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
@@ -32,24 +32,24 @@ _three_lines, _two_lines, _one_line, _half_lines = (carry_lines(n) for n in (3, 
 
 
 @inner_kernel
-def _strip(width, lanes, x, rows, i, stop, columns, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor):
+def _strip(width, lanes, x, rows, i, stop, columns, first, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor):
     """Tiles of one width below one another, for rows ``i:stop``."""
     if width == 3 * lanes:
         for row in range(i, stop, ROWS):
             start, at = at_before + row * step_before, at_c + row * step_c
-            _three(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+            _three(x, rows, row, columns, first, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     elif width == 2 * lanes:
         for row in range(i, stop, ROWS):
             start, at = at_before + row * step_before, at_c + row * step_c
-            _two(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+            _two(x, rows, row, columns, first, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     elif width == lanes:
         for row in range(i, stop, ROWS):
             start, at = at_before + row * step_before, at_c + row * step_c
-            _one(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+            _one(x, rows, row, columns, first, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
     else:
         for row in range(i, stop, ROWS):
             start, at = at_before + row * step_before, at_c + row * step_c
-            _half(x, rows, row, columns, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
+            _half(x, rows, row, columns, first, depth, b, at_b, step_b, before, start, step_before, c, at, step_c, floor)
 
 
 @inner_kernel
@@ -71,38 +71,38 @@ def _evenly(places, begin, end):
 
 
 @inner_kernel
-def _tiles_beside(x, first, step, n, depth, packed):
+def _tiles_beside(x, first, step, n, depth, packed, begin):
     """Of n lines that lie turned: those of a tile together for each of so many columns, which are `step` apart; tile after tile."""
     half = VECTOR // x.itemsize // 2
     for some in range(0, depth, TOGETHER):
         many = min(TOGETHER, depth - some)
         for row in range(0, n, half):
-            at = row // ROWS * ROWS * depth + some * ROWS + row % ROWS
+            at = begin + row // ROWS * ROWS * depth + some * ROWS + row % ROWS
             _half_lines(x, first + some * step + row, step, many, packed, at, ROWS)
 
 
 @inner_kernel
-def _strip_beside(b, step_b, turned, first, last, o, width, packed):
-    """Rows ``first:last`` of the columns of a strip."""
+def _strip_beside(b, at_b, step_b, turned, first, last, o, width, packed, begin):
+    """Rows ``first:last`` of the columns of a strip, one after another from `begin` on."""
     lanes, n = VECTOR // b.itemsize, last - first
-    half, at = lanes // 2, first * step_b + o
+    half, at = lanes // 2, at_b + first * step_b + o
     if turned:
         whole = n // half * half
         for j in range(0, width, half):
-            at = (o + j) * step_b + first
+            at = at_b + (o + j) * step_b + first
             for k in range(0, whole, half):
-                carry_turned(b, at + k, step_b, packed, k * width + j, width)
+                carry_turned(b, at + k, step_b, packed, begin + k * width + j, width)
             for k in range(whole, n):
                 for each in range(half):
-                    packed[k * width + j + each] = b[at + each * step_b + k]
+                    packed[begin + k * width + j + each] = b[at + each * step_b + k]
     elif width == 3 * lanes:
-        _three_lines(b, at, step_b, n, packed, 0, width)
+        _three_lines(b, at, step_b, n, packed, begin, width)
     elif width == 2 * lanes:
-        _two_lines(b, at, step_b, n, packed, 0, width)
+        _two_lines(b, at, step_b, n, packed, begin, width)
     elif width == lanes:
-        _one_line(b, at, step_b, n, packed, 0, width)
+        _one_line(b, at, step_b, n, packed, begin, width)
     else:
-        _half_lines(b, at, step_b, n, packed, 0, width)
+        _half_lines(b, at, step_b, n, packed, begin, width)
 
 
 @inner_kernel
@@ -127,14 +127,14 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     around = BESIDE_DEPTH if x_beside else DEPTH
     pieces = max(1, (depth + around // 2) // around)
     most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
-    b_room = np.empty((3 * deep + 1) * lanes if b_beside else 0, b.dtype)
-    b_packed = b_room[(-b_room.ctypes.data % VECTOR) // b.itemsize :]
-    packed = np.empty(most * deep if x_beside else 0, x.dtype)
-    packed_rows, packed_columns = np.empty(most if x_beside else 0, rows.dtype), np.empty(deep if x_beside else 0, columns.dtype)
-    for k in range(packed_columns.size):
-        packed_columns[k] = k * ROWS
-    rest = np.empty(most * half if whole < n_out else 0, c.dtype)  # the last columns, too few for a tile of their own
-    nothing, across = 0, True
+    # one room for what is laid side by side of b and of x, and for the last columns, too few for a tile of their own
+    n_b, n_x, n_rest = 3 * deep * lanes if b_beside else 0, most * deep if x_beside else 0, most * half if whole < n_out else 0
+    room = np.empty(lanes + n_b + n_x + n_rest, b.dtype)
+    at_packed = begin_of_vector(room)
+    at_x, at_rest = at_packed + n_b, at_packed + n_b + n_x
+    places = np.empty(deep + most if x_beside else 0, rows.dtype)
+    for k in range(deep if x_beside else 0):
+        places[k] = k * ROWS
     i = begin
     while i < end:
         stop = min(i + CHUNK, end)
@@ -145,35 +145,39 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
         for first in range(0, depth, deep):
             last = min(first + deep, depth)
             least = floor if last == depth else lowest
-            own_x, own_rows, own, own_stop, own_columns, shift = x, rows, i, stop, columns[first:], nothing
+            own_x, own_rows, own_columns, own, column, shift = x, rows, columns, i, first, 0
             if x_beside:
                 for row in range(stop - i):
-                    packed_rows[row] = row // ROWS * ROWS * (last - first) + row % ROWS
+                    places[deep + row] = at_x + row // ROWS * ROWS * (last - first) + row % ROWS
                 if x_turned:
-                    call(_tiles_beside, x, rows[i] + columns[first], step_x, stop - i, last - first, packed)
+                    call(_tiles_beside, x, rows[i] + columns[first], step_x, stop - i, last - first, room, at_x)
                 else:
-                    lines, height = x[rows[i] + columns[0] :], ROWS
                     for row in range(0, stop - i, ROWS):
-                        call(_strip_beside, lines, step_rows, across, first, last, row, height, packed[row * (last - first) :])
-                own_x, own_rows, own, own_stop, own_columns, shift = packed, packed_rows, nothing, stop - i, packed_columns, i
+                        at = at_x + row * (last - first)
+                        call(_strip_beside, x, rows[i] + columns[0], step_rows, True, first, last, row, ROWS, room, at)
+                own_x, own_rows, own_columns, own, column, shift = room, places, places, deep, 0, i - deep
             o = 0
             while o < n_out:
                 width = _width(n_out - o, lanes)
                 left = min(o, n_out - width)
                 source, at_b, step = b, first * step_b + left, step_b
                 if b_beside:
-                    call(_strip_beside, b, step_b, turned, first, last, left, width, b_packed)
-                    source, at_b, step = b_packed, 0, width
-                target, to, step_to = (rest, (shift - i) * half, half) if left < o else (c, left + shift * step_c, step_c)
-                before, at, step_before = (bias, left, nothing) if first == 0 else (target, to, step_to)
+                    call(_strip_beside, b, 0, step_b, turned, first, last, left, width, room, at_packed)
+                    source, at_b, step = room, at_packed, width
+                target, to, step_to = c, left + shift * step_c, step_c
+                if left < o:
+                    target, to, step_to = room, at_rest + (shift - i) * half, half
+                before, at, step_before = target, to, step_to
+                if first == 0:
+                    before, at, step_before = bias, left, 0
                 call(
-                    _strip, width, lanes, own_x, own_rows, own, own_stop, own_columns, last - first,
+                    _strip, width, lanes, own_x, own_rows, own, own + stop - i, own_columns, column, last - first,
                     source, at_b, step, before, at, step_before, target, to, step_to, least,
                 )  # fmt: skip
                 o += width
         for row in range(i, stop):
             for o in range(whole, n_out):
-                c[row * step_c + o] = rest[(row - i) * half + o - (n_out - half)]
+                c[row * step_c + o] = room[at_rest + (row - i) * half + o - (n_out - half)]
         i = stop
 
 

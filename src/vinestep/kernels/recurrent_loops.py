@@ -20,6 +20,7 @@ from .compiling import inner_kernel, kernel
 from .gathered_loops import multiply
 from .sizes import TILE
 from .vectors import INDEX, VECTOR, Writer
+from .views import beyond, flat, line
 
 __all__ = ["advance", "retreat"]
 
@@ -71,15 +72,16 @@ def _copy(source, target):
 @inner_kernel
 def _by_matrix(x, rows, columns, blocks, starts, bias, out, step, n_out, begin, end):
     """Rows ``begin:end`` of `out`, flat and `step` apart: those of `x` times a matrix in blocks, and `bias`."""
-    block, lowest, straight = blocks.shape[2], out.dtype.type(-np.inf), False
+    block, lowest = blocks.shape[2], out.dtype.type(-np.inf)
     if end - begin >= TILE and n_out >= TILE:
         for b in range(starts.size):
-            o = starts[b]
-            call(multiply, x, rows, columns, blocks[b].reshape(-1), block, straight, bias[o:], out[o:], step, block, begin, end, lowest)
+            own = beyond(flat(blocks), b * columns.size * block)
+            added, target = beyond(bias, starts[b]), beyond(out, starts[b])
+            call(multiply, x, rows, columns, own, block, False, added, target, step, block, begin, end, lowest)
         return
     for i in range(begin, end):
         for b in range(starts.size):
-            target = out[i * step + starts[b] : i * step + starts[b] + block]
+            target = line(out, i * step + starts[b], block)
             for j in range(block):
                 target[j] = bias[starts[b] + j]
             for k in range(columns.size):
@@ -98,27 +100,29 @@ def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, boun
     time, width, depth = gates.shape[1], h.shape[1], seen.shape[2]
     lanes = VECTOR // gates.itemsize
     whole, n_in = width // lanes * lanes, depth - width - 1
-    flat_seen, flat_gates, flat_bounded = seen.reshape(-1), gates.reshape(-1), bounded.reshape(-1)
+    flat_seen, flat_gates, flat_bounded, flat_states = flat(seen), flat(gates), flat(bounded), flat(states)
+    flat_h, flat_c = flat(h), flat(c)
     for step in range(time):
         t = time - 1 - step if backwards else step
         earlier = t + 1 if backwards else t - 1
         for i in range(begin, end):
-            _copy(h[i] if step == 0 else states[i, earlier, :width], seen[i, t, n_in:])
-            seen[i, t, depth - 1] = 1
-        at = t * 4 * width
-        _by_matrix(
-            flat_seen[t * depth :], rows, columns, blocks, starts, bias, flat_gates[at:], time * 4 * width, 4 * width, begin, end
-        )  # fmt: skip
+            at = (i * time + t) * depth
+            output = line(flat_h, i * width, width) if step == 0 else line(flat_states, (i * time + earlier) * 2 * width, width)
+            _copy(output, beyond(flat_seen, at + n_in))
+            flat_seen[at + depth - 1] = 1
+        sums = beyond(flat_gates, t * 4 * width)
+        _by_matrix(beyond(flat_seen, t * depth), rows, columns, blocks, starts, bias, sums, time * 4 * width, 4 * width, begin, end)
         for i in range(begin, end):
-            before, after = c[i] if step == 0 else states[i, earlier, width:], states[i, t, width:]
-            out = states[i, t, :width]
+            place = i * time + t
+            before = line(flat_c, i * width, width) if step == 0 else line(flat_states, (i * time + earlier) * 2 * width + width, width)
+            out, after = line(flat_states, place * 2 * width, width), line(flat_states, place * 2 * width + width, width)
             if present[i, t]:
-                place, at_bounded = (i * time + t) * 4 * width, (i * time + t) * width
-                _cells(flat_gates, place, width, 0, whole, before, 0, after, out, 0, flat_bounded, at_bounded)
-                _one_cell(flat_gates, place, width, whole, width, before, 0, after, out, 0, flat_bounded, at_bounded)
+                at, at_bounded = place * 4 * width, place * width
+                _cells(flat_gates, at, width, 0, whole, before, 0, after, out, 0, flat_bounded, at_bounded)
+                _one_cell(flat_gates, at, width, whole, width, before, 0, after, out, 0, flat_bounded, at_bounded)
             else:
                 _copy(before, after)
-                _copy(seen[i, t, n_in : depth - 1], out)
+                _copy(line(flat_seen, place * depth + n_in, width), out)
 
 
 BACK = "x at width first stop bounded at_bounded before g at_g gh gc gz"
@@ -176,24 +180,28 @@ def retreat(g, gates, rows, columns, blocks, starts, c, states, bounded, present
     time, width = gates.shape[1], gh.shape[1]
     lanes = VECTOR // gates.itemsize
     whole = width // lanes * lanes
-    zero = gh.dtype.type(0)
-    flat_g, flat_gates, flat_bounded, flat_gz = g.reshape(-1), gates.reshape(-1), bounded.reshape(-1), gz.reshape(-1)
+    flat_g, flat_gates, flat_bounded, flat_gz, flat_states = flat(g), flat(gates), flat(bounded), flat(gz), flat(states)
+    flat_c, flat_gh, flat_gc = flat(c), flat(gh), flat(gc)
     for step in range(time - 1, -1, -1):
         t = time - 1 - step if backwards else step
         earlier = t + 1 if backwards else t - 1
         for i in range(begin, end):
             place = i * time + t
+            of_h, of_c = line(flat_gh, i * width, width), line(flat_gc, i * width, width)
             if present[i, t]:
-                before = c[i] if step == 0 else states[i, earlier, width:]
+                before = line(flat_c, i * width, width)
+                if step > 0:
+                    before = line(flat_states, (i * time + earlier) * 2 * width + width, width)
                 at, at_bounded, at_g = place * 4 * width, place * width, place * 2 * width
-                _through_cells(flat_gates, at, width, 0, whole, flat_bounded, at_bounded, before, flat_g, at_g, gh[i], gc[i], flat_gz)
-                _through_one(flat_gates, at, width, whole, width, flat_bounded, at_bounded, before, flat_g, at_g, gh[i], gc[i], flat_gz)
+                _through_cells(flat_gates, at, width, 0, whole, flat_bounded, at_bounded, before, flat_g, at_g, of_h, of_c, flat_gz)
+                _through_one(flat_gates, at, width, whole, width, flat_bounded, at_bounded, before, flat_g, at_g, of_h, of_c, flat_gz)
             else:
-                gz[i, t, :] = zero
+                for j in range(place * 4 * width, (place + 1) * 4 * width):
+                    flat_gz[j] = 0
                 for j in range(width):
-                    kept[i, j] = gh[i, j] + g[i, t, j]
-                    gc[i, j] += g[i, t, width + j]
-        _by_matrix(flat_gz[t * 4 * width :], rows, columns, blocks, starts, nothing, gh.reshape(-1), width, width, begin, end)
+                    kept[i, j] = of_h[j] + flat_g[place * 2 * width + j]
+                    of_c[j] += flat_g[place * 2 * width + width + j]
+        _by_matrix(beyond(flat_gz, t * 4 * width), rows, columns, blocks, starts, nothing, flat_gh, width, width, begin, end)
         for i in range(begin, end):
             if not present[i, t]:
-                _copy(kept[i], gh[i])
+                _copy(line(flat(kept), i * width, width), line(flat_gh, i * width, width))

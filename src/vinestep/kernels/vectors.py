@@ -13,15 +13,17 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
+from .views import contiguous
+
 __all__ = [
     "ROWS",
     "VECTOR",
     "Writer",
+    "begin_of_vector",
     "carry_lines",
     "carry_turned",
     "elementwise",
     "multiply_tile",
-    "not_inlined",
     "soften",
     "soften_adjoint",
 ]
@@ -61,7 +63,7 @@ class Writer:
         kinds = dict(zip(names.split(), signature.args, strict=True))
         for name, kind in kinds.items():
             if isinstance(kind, types.Array):
-                array = context.make_array(kind)(context, builder, self.value[name])
+                array = context.make_array(contiguous(kind))(context, builder, self.value[name])
                 self.value[name], self.length[name] = array.data, array.nitems
         self.bits = kinds["x"].dtype.bitwidth
         self.one = context.get_value_type(kinds["x"].dtype)
@@ -183,18 +185,18 @@ class Writer:
         return b.fdiv(e, b.fadd(e, self.constant(2)))
 
 
-TILE = "x rows i columns depth b at_b step_b start at_start step_start c at_c step_c floor"
+TILE = "x rows i columns first depth b at_b step_b start at_start step_start c at_c step_c floor"
 
 
 def multiply_tile(n_vectors):
     """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays.
 
-    It goes through the first `depth` of `columns`. A vector may be a half.
+    It goes through `depth` of `columns`, from the first given on. A vector may be a half.
     """
 
     @intrinsic
-    def tile(typing_context, x, rows, i, columns, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
-        kinds = (x, rows, i, columns, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
+    def tile(typing_context, x, rows, i, columns, first, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
+        kinds = (x, rows, i, columns, first, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
 
         def generate(context, builder, signature, arguments):
             w = Writer(context, builder, signature, TILE, arguments, VECTOR if n_vectors >= 1 else VECTOR // 2)
@@ -209,7 +211,7 @@ def multiply_tile(n_vectors):
                 w.prefetch("c", cell("c", r, v))
             sums = {place: cgutils.alloca_once_value(builder, w.constant(0)) for place in cells}
             with w.count(w["depth"]) as (k, _):
-                column = w.number("columns", k)
+                column = w.number("columns", w.plus(w["first"], k))
                 line = w.plus(w["at_b"], w.times(k, w["step_b"]))
                 factors = [w.load("b", w.plus(line, v * w.lanes)) for v in range(across)]
                 for r in range(ROWS):
@@ -270,14 +272,15 @@ def carry_turned(typing_context, x, at, step, target, to, step_to):
 
 
 @intrinsic
-def not_inlined(typing_context):
-    """Has the kernel that calls it compiled once in each that uses it, not at each place of use."""
+def begin_of_vector(typing_context, x):
+    """The first element of a flat array that lies where vectors are read fastest; less than a vector from its begin."""
 
     def generate(context, builder, signature, arguments):
-        builder.function.attributes.add("noinline")
-        return context.get_dummy_value()
+        w = Writer(context, builder, signature, "x", arguments, VECTOR)
+        bytes_before = builder.urem(builder.ptrtoint(w["x"], INDEX), INDEX(VECTOR))
+        return builder.urem(builder.udiv(builder.sub(INDEX(VECTOR), bytes_before), INDEX(w.bits // 8)), INDEX(w.lanes))
 
-    return types.void(), generate
+    return types.int64(x), generate
 
 
 def _through(context, builder, signature, names, arguments):

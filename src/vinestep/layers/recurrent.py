@@ -159,7 +159,7 @@ def _lstm_forward(
     seen[..., :n_in] = x
     gates, states = np.empty((batch, time, 4 * width), dtype), np.empty((batch, time, 2 * width), dtype)
     bounded = np.empty((batch, time, width), dtype)
-    h, c = np.ascontiguousarray(h, dtype), np.ascontiguousarray(c, dtype)
+    bias, h, c = (np.ascontiguousarray(array, dtype) for array in (bias, h, c))
     blocks, starts = _blocks(weight, memory)
     rows, columns = _begins(seen, n_in + width)
 
