@@ -13,8 +13,8 @@ import numpy as np
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .gathered_loops import multiply
+from .shortcuts import beyond, empty, flat, larger, line, smaller, zeros
 from .vectors import soften, soften_adjoint
-from .views import beyond, flat, line
 
 __all__ = ["attend", "attend_adjoint"]
 
@@ -57,8 +57,8 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each, n = width // heads, time * places
     flat_q, flat_k, flat_v, flat_out, flat_weights, flat_factors = flat(q), flat(k), flat(v), flat(out), flat(weights), flat(factors)
-    turned, scaled = np.empty(each * places, q.dtype), np.empty(min(n, factors.size), q.dtype)
-    nothing, lowest = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf)
+    turned, scaled = empty(each * places, q.dtype), empty(smaller(n, factors.size), q.dtype)
+    nothing, lowest = zeros(larger(each, places), q.dtype), q.dtype.type(-np.inf)
     for pair in range(begin, end):
         sequence, at_q, at_k = _begins(pair, heads, time, places, width)
         own = line(flat_weights, pair * n, n)
@@ -82,8 +82,8 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
     each, n = width // heads, time * places
     flat_g, flat_q, flat_k, flat_v, flat_weights, flat_factors = flat(g), flat(q), flat(k), flat(v), flat(weights), flat(factors)
     flat_gq, flat_gk, flat_gv = flat(gq), flat(gk), flat(gv)
-    scores, scaled = np.empty(n, q.dtype), np.empty(min(n, factors.size), q.dtype)
-    nothing, lowest, zero = np.zeros(max(each, places), q.dtype), q.dtype.type(-np.inf), q.dtype.type(0)
+    scores, scaled = empty(n, q.dtype), empty(smaller(n, factors.size), q.dtype)
+    nothing, lowest, zero = zeros(larger(each, places), q.dtype), q.dtype.type(-np.inf), q.dtype.type(0)
     for pair in range(begin, end):
         sequence, at_q, at_k = _begins(pair, heads, time, places, width)
         own, theirs = line(flat_weights, pair * n, n), beyond(flat_g, at_q)

@@ -12,14 +12,14 @@ from .calls import call
 from .compiling import inner_kernel, kernel
 from .dense_loops import add_bias_activate, adjoint_activate
 from .gathered_loops import product
-from .views import flat, line, matrix
+from .shortcuts import empty, flat, larger, line, matrix, zeros
 
 __all__ = ["adjoint", "forward"]
 
 
 @inner_kernel
 def _places(n, step):
-    found = np.empty(n, np.int32)
+    found = empty(n, np.int32)
     for i in range(n):
         found[i] = i * step
     return found
@@ -41,7 +41,7 @@ def forward(board, threads, x, theta, layers, slopes, values):
         if activation == 1:
             least = zero
         elif activation > 1:
-            added = np.zeros(n_out, theta.dtype)
+            added = zeros(n_out, theta.dtype)
         call(product, board, threads, before, rows, columns, weight, n_out, False, added, y, n_out, least)
         if activation > 1:
             call(add_bias_activate, board, threads, matrix(y, 0, n, n_out), bias, activation, slopes[layer])
@@ -57,9 +57,9 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
     lowest = theta.dtype.type(-np.inf)
     widest, total = 0, 0
     for layer in range(slopes.size):
-        widest = max(widest, layers[0, layer + 1])
+        widest = larger(widest, layers[0, layer + 1])
         total += layers[0, layer + 1]
-    rooms, nothing = np.empty(2 * n * widest, theta.dtype), np.zeros(max(widest, layers[0, 0]), theta.dtype)
+    rooms, nothing = empty(2 * n * widest, theta.dtype), zeros(larger(widest, layers[0, 0]), theta.dtype)
     flat_x, flat_g = flat(x), flat(g)
     for i in range(flat_g.size):
         rooms[i] = flat_g[i]

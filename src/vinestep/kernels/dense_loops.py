@@ -7,6 +7,7 @@ import numpy as np
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, rows_together, share, span
+from .shortcuts import empty, matrix
 from .sizes import SHARES
 from .vectors import elementwise
 
@@ -18,7 +19,7 @@ __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjo
 @inner_kernel
 def _activate(z, activation, slope, zero, one):
     if activation == 1:
-        return max(z, zero)
+        return zero if z < zero else z
     if activation == 2:
         return np.tanh(z)
     if activation == 3:
@@ -102,7 +103,7 @@ def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     together = rows_together(n, width)
     shape = (n // together, together * width)
     parts = parts_of(threads, *shape, 1, SHARES)
-    totals = np.empty((parts, shape[1]), g_bias.dtype)
+    totals = matrix(empty(parts * shape[1], g_bias.dtype), 0, parts, shape[1])
     call(share, board, parts, handed(_part_of_adjoint, (g.reshape(shape), y.reshape(shape), totals, activation, slope, parts)))
     for j in range(width):
         total = g.dtype.type(0)

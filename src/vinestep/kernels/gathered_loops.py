@@ -14,8 +14,9 @@ from numba.extending import intrinsic
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
+from .shortcuts import empty, larger, smaller, zeros
 from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
-from .vectors import INDEX, ROWS, VECTOR, Writer, begin_of_vector, carry_lines, carry_turned, multiply_tile
+from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
@@ -75,7 +76,7 @@ def _tiles_beside(x, first, step, n, depth, packed, begin):
     """Of n lines that lie turned: those of a tile together for each of so many columns, which are `step` apart; tile after tile."""
     half = VECTOR // x.itemsize // 2
     for some in range(0, depth, TOGETHER):
-        many = min(TOGETHER, depth - some)
+        many = smaller(TOGETHER, depth - some)
         for row in range(0, n, half):
             at = begin + row // ROWS * ROWS * depth + some * ROWS + row % ROWS
             _half_lines(x, first + some * step + row, step, many, packed, at, ROWS)
@@ -118,32 +119,31 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     half = lanes // 2
     whole = n_out // half * half
     many = end - begin >= 4 * ROWS
-    b_beside = turned or (many and step_b * b.itemsize >= FAR)
+    b_beside = turned | many & (step_b * b.itemsize >= FAR)
     # what belongs to a tile of a matrix lies in as many places as it has rows, or columns if it is a transpose
-    step_x, step_rows = np.int64(columns[min(1, depth - 1)] - columns[0]), np.int64(rows[begin + 1] - rows[begin])
-    x_turned = step_rows == 1 and step_x * b.itemsize >= FAR
-    x_straight = n_out >= 4 * 3 * lanes and depth >= ROWS and step_x == 1 and step_rows * b.itemsize >= FAR
-    x_beside = many and (x_turned or x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
+    step_x, step_rows = np.int64(columns[smaller(1, depth - 1)] - columns[0]), np.int64(rows[begin + 1] - rows[begin])
+    x_turned = (step_rows == 1) & (step_x * b.itemsize >= FAR)
+    x_straight = (n_out >= 4 * 3 * lanes) & (depth >= ROWS) & (step_x == 1) & (step_rows * b.itemsize >= FAR)
+    x_beside = many & (x_turned | x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
     around = BESIDE_DEPTH if x_beside else DEPTH
-    pieces = max(1, (depth + around // 2) // around)
-    most, deep = min(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
+    pieces = larger(1, (depth + around // 2) // around)
+    most, deep = smaller(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
     # one room for what is laid side by side of b and of x, and for the last columns, too few for a tile of their own
-    n_b, n_x, n_rest = 3 * deep * lanes if b_beside else 0, most * deep if x_beside else 0, most * half if whole < n_out else 0
-    room = np.empty(lanes + n_b + n_x + n_rest, b.dtype)
-    at_packed = begin_of_vector(room)
-    at_x, at_rest = at_packed + n_b, at_packed + n_b + n_x
-    places = np.empty(deep + most if x_beside else 0, rows.dtype)
-    for k in range(deep if x_beside else 0):
+    at_x = b_beside * 3 * deep * lanes
+    at_rest = at_x + x_beside * most * deep
+    room = empty(at_rest + (whole < n_out) * most * half, b.dtype)
+    places = empty(x_beside * (deep + most), rows.dtype)
+    for k in range(places.size):
         places[k] = k * ROWS
     i = begin
     while i < end:
-        stop = min(i + CHUNK, end)
+        stop = smaller(i + CHUNK, end)
         if stop - i < ROWS:
             i = stop - ROWS
         elif (stop - i) % ROWS:
             stop = i + (stop - i) // ROWS * ROWS
         for first in range(0, depth, deep):
-            last = min(first + deep, depth)
+            last = smaller(first + deep, depth)
             least = floor if last == depth else lowest
             own_x, own_rows, own_columns, own, column, shift = x, rows, columns, i, first, 0
             if x_beside:
@@ -159,11 +159,11 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
             o = 0
             while o < n_out:
                 width = _width(n_out - o, lanes)
-                left = min(o, n_out - width)
+                left = smaller(o, n_out - width)
                 source, at_b, step = b, first * step_b + left, step_b
                 if b_beside:
-                    call(_strip_beside, b, 0, step_b, turned, first, last, left, width, room, at_packed)
-                    source, at_b, step = room, at_packed, width
+                    call(_strip_beside, b, 0, step_b, turned, first, last, left, width, room, 0)
+                    source, at_b, step = room, 0, width
                 target, to, step_to = c, left + shift * step_c, step_c
                 if left < o:
                     target, to, step_to = room, at_rest + (shift - i) * half, half
@@ -193,7 +193,7 @@ def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, wi
         first, last = span(columns.size, parts, multiple, part)
         columns, b, c = columns[first:last], b[first * (1 if turned else step_b) :], rooms[part * c.size : (part + 1) * c.size]
         if part > 0:
-            bias = np.zeros(width, bias.dtype)
+            bias = zeros(width, bias.dtype)
     call(multiply, x, rows, columns, b, step_b, turned, bias, c, width, n_out, begin, end, floor)
 
 
@@ -207,17 +207,17 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
     if depth == 0 or n == 0 or width == 0:
         for i in range(n):
             for j in range(width):
-                c[i * width + j] = max(bias[j], floor)
+                c[i * width + j] = floor if bias[j] < floor else bias[j]
         return
     few = n < TILE or width < TILE
     if few:  # others are put beside them
         given_rows, given_b, given_bias = rows, b, bias
-        rows, width = np.empty(max(n, TILE), given_rows.dtype), max(n_out, TILE)
-        b, bias, out = np.empty(depth * width, b.dtype), np.empty(width, b.dtype), np.empty(rows.size * width, b.dtype)
+        rows, width = empty(larger(n, TILE), given_rows.dtype), larger(n_out, TILE)
+        b, bias, out = empty(depth * width, b.dtype), empty(width, b.dtype), empty(rows.size * width, b.dtype)
         for i in range(rows.size):
-            rows[i] = given_rows[min(i, n - 1)]
+            rows[i] = given_rows[smaller(i, n - 1)]
         for j in range(width):
-            own = min(j, n_out - 1)
+            own = smaller(j, n_out - 1)
             bias[j] = given_bias[own]
             for k in range(depth):
                 b[k * width + j] = given_b[own * step_b + k if turned else k * step_b + own]
@@ -225,14 +225,14 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
     cost = depth * rows.size * width // RATE
     if depth >= DEEP * rows.size and floor == -np.inf:
         way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
-    elif width >= max(2 * rows.size, WIDE):
+    elif width >= larger(2 * rows.size, WIDE):
         way, multiple, parts = BY_COLUMNS, BLOCKS[0], parts_of(threads, width, 1 + cost // width, BLOCKS[0], 1)
     else:
         shares = SHARES if rows.size >= SHARES * MANY_ROWS * threads else 1  # each part lays all of `b` beside it
         way, multiple, parts = BY_ROWS, TILE, parts_of(threads, rows.size, 1 + cost // rows.size, TILE, shares)
     if parts == 1:
         way = BY_ROWS
-    rooms = np.empty(parts * out.size if way == BY_DEPTH else 0, c.dtype)
+    rooms = empty(parts * out.size if way == BY_DEPTH else 0, c.dtype)
     call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, out, width, floor, parts)))
     if way == BY_DEPTH:
         for i in range(out.size):

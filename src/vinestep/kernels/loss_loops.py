@@ -22,7 +22,7 @@ def cross_entropy(logits, labels, losses, slopes, scale):
     for i in range(logits.shape[0]):
         top = logits[i, 0]
         for j in range(1, logits.shape[1]):
-            top = max(top, logits[i, j])
+            top = logits[i, j] if logits[i, j] > top else top
         weight = logits.dtype.type(0)
         for j in range(logits.shape[1]):
             slopes[i, j] = np.exp(logits[i, j] - top)

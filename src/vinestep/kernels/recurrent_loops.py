@@ -18,9 +18,9 @@ from numba.extending import intrinsic
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .gathered_loops import multiply
+from .shortcuts import beyond, flat, line
 from .sizes import TILE
 from .vectors import INDEX, VECTOR, Writer
-from .views import beyond, flat, line
 
 __all__ = ["advance", "retreat"]
 

@@ -13,13 +13,12 @@ from numba import types
 from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .views import contiguous
+from .shortcuts import contiguous
 
 __all__ = [
     "ROWS",
     "VECTOR",
     "Writer",
-    "begin_of_vector",
     "carry_lines",
     "carry_turned",
     "elementwise",
@@ -269,18 +268,6 @@ def carry_turned(typing_context, x, at, step, target, to, step_to):
         return context.get_dummy_value()
 
     return types.void(x, at, step, target, to, step_to), generate
-
-
-@intrinsic
-def begin_of_vector(typing_context, x):
-    """The first element of a flat array that lies where vectors are read fastest; less than a vector from its begin."""
-
-    def generate(context, builder, signature, arguments):
-        w = Writer(context, builder, signature, "x", arguments, VECTOR)
-        bytes_before = builder.urem(builder.ptrtoint(w["x"], INDEX), INDEX(VECTOR))
-        return builder.urem(builder.udiv(builder.sub(INDEX(VECTOR), bytes_before), INDEX(w.bits // 8)), INDEX(w.lanes))
-
-    return types.int64(x), generate
 
 
 def _through(context, builder, signature, names, arguments):

@@ -1,15 +1,21 @@
-"""Parts of a flat array, without the checks of a slice: they make most of what a kernel full of slices takes to compile."""
+"""What kernels say all the time, as few instructions: Numba's own is compiled anew for every kernel, or full of checks.
+
+Kernels that are full of slices and new arrays take half as long to compile with these.
+"""
 
 from __future__ import annotations
 
 from llvmlite import ir
 from numba import types
+from numba.core import cgutils
 from numba.core.errors import TypingError
-from numba.core.imputils import impl_ret_borrowed
+from numba.core.imputils import impl_ret_borrowed, impl_ret_new_ref
 from numba.extending import intrinsic
 from numba.np.arrayobj import populate_array
 
-__all__ = ["beyond", "contiguous", "flat", "line", "matrix"]
+__all__ = ["beyond", "contiguous", "empty", "flat", "larger", "line", "matrix", "smaller", "zeros"]
+
+LINE = 64  # bytes of the cache
 
 
 def contiguous(kind):
@@ -71,3 +77,59 @@ def matrix(typing_context, x, at, n, width):
         return _view(context, builder, signature, given, given[2:])
 
     return contiguous(x).copy(ndim=2)(x, types.int64, types.int64, types.int64), generate
+
+
+def _made(context, builder, kind, n):
+    """A new flat array, and its bytes."""
+    array = context.make_array(kind)(context, builder)
+    element = context.get_data_type(kind.dtype)
+    itemsize = context.get_constant(types.intp, context.get_abi_sizeof(element))
+    size = builder.mul(n, itemsize)
+    owner = context.nrt.meminfo_alloc_aligned(builder, size, LINE)
+    data = builder.bitcast(context.nrt.meminfo_data(builder, owner), element.as_pointer())
+    populate_array(array, data=data, shape=[n], strides=[itemsize], itemsize=itemsize, meminfo=owner)
+    return array, size
+
+
+@intrinsic
+def empty(typing_context, n, dtype):
+    """``np.empty(n, dtype)``, at the begin of a line of the cache."""
+    kind = types.Array(dtype.dtype, 1, "C")
+
+    def generate(context, builder, signature, given):
+        array, _ = _made(context, builder, kind, given[0])
+        return impl_ret_new_ref(context, builder, kind, array._getvalue())
+
+    return kind(types.int64, dtype), generate
+
+
+@intrinsic
+def zeros(typing_context, n, dtype):
+    """``np.zeros(n, dtype)``"""
+    kind = types.Array(dtype.dtype, 1, "C")
+
+    def generate(context, builder, signature, given):
+        array, size = _made(context, builder, kind, given[0])
+        cgutils.memset(builder, array.data, size, 0)
+        return impl_ret_new_ref(context, builder, kind, array._getvalue())
+
+    return kind(types.int64, dtype), generate
+
+
+def _chosen(comparison):
+    def generate(context, builder, signature, given):
+        return builder.select(builder.icmp_signed(comparison, *given), *given)
+
+    return types.int64(types.int64, types.int64), generate
+
+
+@intrinsic
+def smaller(typing_context, a, b):
+    """Of two whole numbers."""
+    return _chosen("<")
+
+
+@intrinsic
+def larger(typing_context, a, b):
+    """Of two whole numbers."""
+    return _chosen(">")
