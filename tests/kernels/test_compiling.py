@@ -14,9 +14,15 @@ def run(folder):
     return subprocess.run([sys.executable, "-c", CODE], env=environment, capture_output=True, text=True, check=True).stderr
 
 
-def test_compiling_is_said_once_on_a_machine_and_then_cached(tmp_path):
+def test_compiling_is_said_once_on_a_machine_and_then_cached_kernel_by_kernel(tmp_path):
     assert run(tmp_path).count("Compiling kernels for this machine") == 1
     assert run(tmp_path) == ""
+    lost = [*tmp_path.rglob("adam_loops._part-*"), *tmp_path.rglob("sharing_loops.share-*")]
+    for path in lost:
+        path.unlink()
+    run(tmp_path)
+    assert lost
+    assert all(path.exists() for path in lost)
 
 
 FORKED = """
