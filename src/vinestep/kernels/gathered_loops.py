@@ -14,7 +14,7 @@ from numba.extending import intrinsic
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
-from .shortcuts import empty, larger, smaller, zeros
+from .shortcuts import beyond, empty, larger, line, smaller, zeros
 from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
 from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile
 
@@ -183,45 +183,25 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
 
 @inner_kernel
 def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts, part):
-    begin, end, n_out = 0, np.int64(rows.size), width
+    begin, end, n_out = 0, rows.size, width
+    step_in, step_out = (1, step_b) if turned else (step_b, 1)
     if way == BY_ROWS:
         begin, end = span(rows.size, parts, multiple, part)
     elif way == BY_COLUMNS:
         left, right = span(width, parts, multiple, part)
-        b, bias, c, n_out = b[left * (step_b if turned else 1) :], bias[left:], c[left:], right - left
+        b, bias, c, n_out = beyond(b, left * step_out), beyond(bias, left), beyond(c, left), right - left
     else:
         first, last = span(columns.size, parts, multiple, part)
-        columns, b, c = columns[first:last], b[first * (1 if turned else step_b) :], rooms[part * c.size : (part + 1) * c.size]
+        columns, b, c = line(columns, first, last - first), beyond(b, first * step_in), line(rooms, part * c.size, c.size)
         if part > 0:
             bias = zeros(width, bias.dtype)
     call(multiply, x, rows, columns, b, step_b, turned, bias, c, width, n_out, begin, end, floor)
 
 
-@kernel
-def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
-    """``c = max(a @ b + bias, floor)``, split over threads; `multiply` says more. Of any number of rows and columns.
-
-    Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
-    """
-    n, n_out, depth, out = rows.size, width, columns.size, c
-    if depth == 0 or n == 0 or width == 0:
-        for i in range(n):
-            for j in range(width):
-                c[i * width + j] = floor if bias[j] < floor else bias[j]
-        return
-    few = n < TILE or width < TILE
-    if few:  # others are put beside them
-        given_rows, given_b, given_bias = rows, b, bias
-        rows, width = empty(larger(n, TILE), given_rows.dtype), larger(n_out, TILE)
-        b, bias, out = empty(depth * width, b.dtype), empty(width, b.dtype), empty(rows.size * width, b.dtype)
-        for i in range(rows.size):
-            rows[i] = given_rows[smaller(i, n - 1)]
-        for j in range(width):
-            own = smaller(j, n_out - 1)
-            bias[j] = given_bias[own]
-            for k in range(depth):
-                b[k * width + j] = given_b[own * step_b + k if turned else k * step_b + own]
-        step_b, turned = width, False
+@inner_kernel
+def _share_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
+    """`product` where there are as many rows and columns as the loops need."""
+    depth = columns.size
     cost = depth * rows.size * width // RATE
     if depth >= DEEP * rows.size and floor == -np.inf:
         way, multiple, parts = BY_DEPTH, 1, parts_of(threads, depth, 1 + cost // depth, 1, 1)
@@ -232,18 +212,44 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
         way, multiple, parts = BY_ROWS, TILE, parts_of(threads, rows.size, 1 + cost // rows.size, TILE, shares)
     if parts == 1:
         way = BY_ROWS
-    rooms = empty(parts * out.size if way == BY_DEPTH else 0, c.dtype)
-    call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, out, width, floor, parts)))
+    rooms = empty((way == BY_DEPTH) * parts * c.size, c.dtype)
+    call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts)))
     if way == BY_DEPTH:
-        for i in range(out.size):
+        for i in range(c.size):
             total = rooms[i]
-            for place in range(out.size + i, rooms.size, out.size):
+            for place in range(c.size + i, rooms.size, c.size):
                 total += rooms[place]
-            out[i] = total
-    if few:
+            c[i] = total
+
+
+@kernel
+def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
+    """``c = max(a @ b + bias, floor)``, split over threads; `multiply` says more. Of any number of rows and columns.
+
+    Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
+    """
+    n, depth = rows.size, columns.size
+    if depth == 0:
+        for i in range(c.size):
+            c[i] = floor if bias[i % width] < floor else bias[i % width]
+    elif n >= TILE and width >= TILE:
+        call(_share_product, board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor)
+    elif c.size:  # others are put beside what there is
+        many, wide = larger(n, TILE), larger(width, TILE)
+        step_in, step_out = (1, step_b) if turned else (step_b, 1)
+        all_rows, wide_b, wide_bias = empty(many, rows.dtype), empty(depth * wide, b.dtype), empty(wide, b.dtype)
+        for i in range(many):
+            all_rows[i] = rows[smaller(i, n - 1)]
+        for j in range(wide):
+            own = smaller(j, width - 1)
+            wide_bias[j] = bias[own]
+            for k in range(depth):
+                wide_b[k * wide + j] = b[own * step_out + k * step_in]
+        found = empty(many * wide, b.dtype)
+        call(_share_product, board, threads, x, all_rows, columns, wide_b, wide, False, wide_bias, found, wide, floor)
         for i in range(n):
-            for j in range(n_out):
-                c[i * n_out + j] = out[i * width + j]
+            for j in range(width):
+                c[i * width + j] = found[i * wide + j]
 
 
 POOL = "x place columns c y at"
