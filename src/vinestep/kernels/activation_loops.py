@@ -5,6 +5,7 @@ from __future__ import annotations
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
+from .shortcuts import line
 from .sizes import SHARES
 from .vectors import elementwise, soften, soften_adjoint
 
@@ -43,7 +44,8 @@ _gelu_all, _gelu_slopes = elementwise(_gelu, "x out"), elementwise(_gelu_slope, 
 @inner_kernel
 def _part_of_gelu(x, out, parts, part):
     begin, end = span(x.size, parts, 1, part)
-    _gelu_all(x[begin:end], out[begin:end])
+    n = end - begin
+    _gelu_all(line(x, begin, n), line(out, begin, n))
 
 
 @kernel
@@ -55,7 +57,8 @@ def gelu(board, threads, x, out):
 @inner_kernel
 def _part_of_gelu_adjoint(g, x, out, parts, part):
     begin, end = span(x.size, parts, 1, part)
-    _gelu_slopes(x[begin:end], g[begin:end], out[begin:end])
+    n = end - begin
+    _gelu_slopes(line(x, begin, n), line(g, begin, n), line(out, begin, n))
 
 
 @kernel

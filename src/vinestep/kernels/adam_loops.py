@@ -7,6 +7,7 @@ import numpy as np
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
+from .shortcuts import line
 
 __all__ = ["update"]
 
@@ -14,8 +15,9 @@ __all__ = ["update"]
 @inner_kernel
 def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts, part):
     begin, end = span(theta.size, parts, 1, part)
-    theta, g, m, v = theta[begin:end], g[begin:end], m[begin:end], v[begin:end]
-    for i in range(theta.size):
+    n = end - begin
+    theta, g, m, v = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n)
+    for i in range(n):
         m[i] = beta1 * m[i] + rest1 * g[i]
         v[i] = beta2 * v[i] + rest2 * g[i] * g[i]
         theta[i] = kept * theta[i] - step * m[i] / (np.sqrt(v[i]) * root + epsilon)

@@ -44,11 +44,10 @@ def _scaled(x, factors, at, scaled):
 @inner_kernel
 def _set_hidden(row, hidden, sequence, i, value):
     """In what is hidden from time i of a sequence; one mask may be for all times, or for all sequences."""
-    if hidden.size:
-        unseen = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
-        for j in range(row.size):
-            if unseen[j]:
-                row[j] = value
+    unseen = hidden[sequence % hidden.shape[0], i % hidden.shape[1]]
+    for j in range(row.size):
+        if unseen[j]:
+            row[j] = value
 
 
 @kernel
@@ -62,16 +61,17 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
     for pair in range(begin, end):
         sequence, at_q, at_k = _begins(pair, heads, time, places, width)
         own = line(flat_weights, pair * n, n)
-        _turned(flat_k, at_k, width, turned, places, each, scale)
+        call(_turned, flat_k, at_k, width, turned, places, each, scale)
         seen, target = beyond(flat_q, at_q), beyond(flat_out, at_q)
         call(multiply, seen, by_width, along, turned, places, False, nothing, own, places, places, 0, time, lowest)
         for i in range(time):
             row = line(own, i * places, places)
-            _set_hidden(row, hidden, sequence, i, hidden_score)
+            if hidden.size:
+                call(_set_hidden, row, hidden, sequence, i, hidden_score)
             soften(row)
         taken = own
         if factors.size:
-            _scaled(own, flat_factors, pair * n, scaled)
+            call(_scaled, own, flat_factors, pair * n, scaled)
             taken = scaled
         call(multiply, taken, by_places, across, beyond(flat_v, at_k), width, False, nothing, target, width, each, 0, time, lowest)
 
@@ -90,14 +90,15 @@ def attend_adjoint(g, q, k, v, hidden, factors, weights, gq, gk, gv, by_width, b
         call(multiply, theirs, by_width, along, beyond(flat_v, at_k), width, True, nothing, scores, places, places, 0, time, lowest)
         taken = own
         if factors.size:
-            _scaled(scores, flat_factors, pair * n, scores)
-            _scaled(own, flat_factors, pair * n, scaled)
+            call(_scaled, scores, flat_factors, pair * n, scores)
+            call(_scaled, own, flat_factors, pair * n, scaled)
             taken = scaled
         call(multiply, taken, across, by_places, theirs, width, False, nothing, beyond(flat_gv, at_k), width, each, 0, places, lowest)
         for i in range(time):
             row = line(scores, i * places, places)
             soften_adjoint(row, line(own, i * places, places), row, scale)
-            _set_hidden(row, hidden, sequence, i, zero)
+            if hidden.size:
+                call(_set_hidden, row, hidden, sequence, i, zero)
         of_q, of_k = beyond(flat_gq, at_q), beyond(flat_gk, at_k)
         call(multiply, scores, by_places, across, beyond(flat_k, at_k), width, False, nothing, of_q, width, each, 0, time, lowest)
         call(multiply, scores, across, by_places, beyond(flat_q, at_q), width, False, nothing, of_k, width, each, 0, places, lowest)

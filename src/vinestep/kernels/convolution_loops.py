@@ -6,6 +6,7 @@
 from __future__ import annotations
 
 from .compiling import inner_kernel, kernel
+from .shortcuts import flat, line
 
 __all__ = ["depthwise", "depthwise_adjoint", "pad"]
 
@@ -24,26 +25,26 @@ def _corner(row, geometry):
 @kernel
 def pad(x, wide, befores, fill):
     """`x` in the middle of `fill`; `befores` says how many go before it along each spatial axis."""
-    width = x.shape[3] * x.shape[4]
-    line, before = wide.shape[3] * wide.shape[4], befores[2] * x.shape[4]
-    source, target = x.reshape(-1), wide.reshape(-1)
+    width, length = x.shape[3] * x.shape[4], wide.shape[3] * wide.shape[4]
+    before = befores[2] * x.shape[4]
+    source, target = flat(x), flat(wide)
     place = 0
     for example in range(x.shape[0]):
         for d in range(wide.shape[1]):
             for h in range(wide.shape[2]):
                 own_d, own_h = d - befores[0], h - befores[1]
-                out = target[place : place + line]
+                out = line(target, place, length)
+                begin = end = length
                 if 0 <= own_d < x.shape[1] and 0 <= own_h < x.shape[2]:
-                    first = ((example * x.shape[1] + own_d) * x.shape[2] + own_h) * width
-                    seen = source[first : first + width]
-                    inside = out[before : before + width]
+                    begin, end = before, before + width
+                    seen = line(source, ((example * x.shape[1] + own_d) * x.shape[2] + own_h) * width, width)
                     for i in range(width):
-                        inside[i] = seen[i]
-                    out[:before] = fill
-                    out[before + width :] = fill
-                else:
-                    out[:] = fill
-                place += line
+                        out[begin + i] = seen[i]
+                for i in range(begin):
+                    out[i] = fill
+                for i in range(end, length):
+                    out[i] = fill
+                place += length
 
 
 @kernel

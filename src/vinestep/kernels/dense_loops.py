@@ -7,7 +7,7 @@ import numpy as np
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, rows_together, share, span
-from .shortcuts import empty, matrix
+from .shortcuts import empty, flat, line, matrix
 from .sizes import SHARES
 from .vectors import elementwise
 
@@ -64,11 +64,11 @@ def _part_of_activate(y, bias, activation, slope, parts, part):
         for j in range(y.shape[1]):
             y[i, j] = _activate(y[i, j] + bias[j], kind, slope, zero, one)
     if curved:
-        flat = y.reshape(-1)[begin * y.shape[1] : end * y.shape[1]]
+        own = line(flat(y), begin * y.shape[1], (end - begin) * y.shape[1])
         if activation == 2:
-            _tanh_all(flat, flat)
+            _tanh_all(own, own)
         else:
-            _sigmoid_all(flat, flat)
+            _sigmoid_all(own, own)
 
 
 @kernel
@@ -103,8 +103,9 @@ def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     together = rows_together(n, width)
     shape = (n // together, together * width)
     parts = parts_of(threads, *shape, 1, SHARES)
+    long_g, long_y = matrix(flat(g), 0, shape[0], shape[1]), matrix(flat(y), 0, shape[0], shape[1])
     totals = matrix(empty(parts * shape[1], g_bias.dtype), 0, parts, shape[1])
-    call(share, board, parts, handed(_part_of_adjoint, (g.reshape(shape), y.reshape(shape), totals, activation, slope, parts)))
+    call(share, board, parts, handed(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)))
     for j in range(width):
         total = g.dtype.type(0)
         for part in range(parts):

@@ -108,10 +108,10 @@ def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, boun
         for i in range(begin, end):
             at = (i * time + t) * depth
             output = line(flat_h, i * width, width) if step == 0 else line(flat_states, (i * time + earlier) * 2 * width, width)
-            _copy(output, beyond(flat_seen, at + n_in))
+            call(_copy, output, beyond(flat_seen, at + n_in))
             flat_seen[at + depth - 1] = 1
         sums = beyond(flat_gates, t * 4 * width)
-        _by_matrix(beyond(flat_seen, t * depth), rows, columns, blocks, starts, bias, sums, time * 4 * width, 4 * width, begin, end)
+        call(_by_matrix, beyond(flat_seen, t * depth), rows, columns, blocks, starts, bias, sums, time * 4 * width, 4 * width, begin, end)
         for i in range(begin, end):
             place = i * time + t
             before = line(flat_c, i * width, width) if step == 0 else line(flat_states, (i * time + earlier) * 2 * width + width, width)
@@ -121,8 +121,8 @@ def advance(seen, gates, rows, columns, blocks, starts, bias, h, c, states, boun
                 _cells(flat_gates, at, width, 0, whole, before, 0, after, out, 0, flat_bounded, at_bounded)
                 _one_cell(flat_gates, at, width, whole, width, before, 0, after, out, 0, flat_bounded, at_bounded)
             else:
-                _copy(before, after)
-                _copy(line(flat_seen, place * depth + n_in, width), out)
+                call(_copy, before, after)
+                call(_copy, line(flat_seen, place * depth + n_in, width), out)
 
 
 BACK = "x at width first stop bounded at_bounded before g at_g gh gc gz"
@@ -201,7 +201,7 @@ def retreat(g, gates, rows, columns, blocks, starts, c, states, bounded, present
                 for j in range(width):
                     kept[i, j] = of_h[j] + flat_g[place * 2 * width + j]
                     of_c[j] += flat_g[place * 2 * width + width + j]
-        _by_matrix(beyond(flat_gz, t * 4 * width), rows, columns, blocks, starts, nothing, flat_gh, width, width, begin, end)
+        call(_by_matrix, beyond(flat_gz, t * 4 * width), rows, columns, blocks, starts, nothing, flat_gh, width, width, begin, end)
         for i in range(begin, end):
             if not present[i, t]:
-                _copy(line(flat(kept), i * width, width), line(flat_gh, i * width, width))
+                call(_copy, line(flat(kept), i * width, width), line(flat_gh, i * width, width))
