@@ -152,7 +152,7 @@ def handed(typing_context, loop, arguments):
 def _take_parts(board):
     """Does parts of the job on the board until none is left."""
     while True:
-        ticket: int = _read(board, TICKET)
+        ticket = _read(board, TICKET)
         left = ticket & MOST_PARTS
         if left == 0:
             return
