@@ -1,6 +1,6 @@
 """What kernels say all the time, as few instructions: Numba's own is compiled anew for every kernel, or full of checks.
 
-Kernels that are full of slices and new arrays take half as long to compile with these.
+Kernels that are full of slices and new arrays compile in half to two thirds of the time with these.
 """
 
 from __future__ import annotations
