@@ -212,7 +212,7 @@ def helpers(cost: int) -> tuple[np.ndarray, int]:
         return NOBODY, 1
     if blas_is_spinning():
         return NOBODY, THREADS
-    crew = _hired()
+    crew = _crew or _hired()  # the lock of the latter takes longer than handing out
     if cost >= WORTH_WAKING:
         crew.wake()
     return crew.board, THREADS
