@@ -7,6 +7,7 @@ from scipy.special import expit, softmax
 import vinestep as vs
 from vinestep.errors import DataError, LayerError, ShapeError
 from vinestep.layers.embedding import rotated
+from vinestep.layers.recurrent import lstm
 
 
 def ready(layer, *samples):
@@ -58,6 +59,14 @@ def test_a_recurrence_is_its_loop(kind, rng):
     layer = ready(kind(4), x)
     weights = {path.rpartition("/")[2]: a for path, a in layer.weights().items()}
     np.testing.assert_allclose(vs.held(layer(x)), KINDS[kind](x, weights), rtol=1e-10)
+
+
+def test_parameters_need_not_lie_together(rng):
+    x, h, c = rng.normal(size=(16, 3, 8)), rng.normal(size=(16, 12)), rng.normal(size=(16, 12))
+    weight, memory, bias = rng.normal(size=(48, 8)).T, rng.normal(size=(48, 12)).T, rng.normal(size=96)[::2]
+    inputs = x, weight, memory, bias, h, c
+    found, expected = (way(*inputs, mask=None, backwards=False) for way in (lstm, lstm.definition))
+    np.testing.assert_allclose(found, expected, rtol=1e-12, atol=1e-12)
 
 
 @pytest.mark.parametrize("kind", list(KINDS))
