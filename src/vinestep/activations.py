@@ -5,14 +5,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
 from . import kernels
+from .autodiff.forms import Form, misfit
 from .autodiff.fused import Fused
 from .autodiff.registry import Rule
+from .autodiff.rules.elementwise import as_floats
 from .autodiff.tensor import Tensor, apply, held
 from .kernels.parallel import helpers, over_rows
 
@@ -48,7 +50,7 @@ def _positive(x: Any) -> Any:
     return np.asarray(held(x)) > 0
 
 
-_relu_by_numpy = Rule("relu", lambda x: np.maximum(x, 0), (lambda g, y, x: g * _positive(y),), keeps="y")
+_relu_by_numpy = Rule("relu", lambda x: np.maximum(x, 0), (lambda g, y, x: np.where(_positive(y), g, 0.0),), keeps="y")
 
 
 def _relu_forward(x: Any) -> tuple[Any, Any]:
@@ -64,7 +66,7 @@ def _relu_adjoint(
     g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     if np.ndim(y) == 0:
-        return [g * (y > 0)]
+        return [np.where(y > 0, g, 0.0)]
     gx = np.empty(y.shape, y.dtype)
     over_rows(kernels.activations.where_positive, [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)])
     return [gx]
@@ -75,6 +77,7 @@ _relu = Fused(
     definition=lambda x: apply(_relu_by_numpy, (x,), {}),
     forward=_relu_forward,
     adjoint=_relu_adjoint,
+    form=Form(x="*n"),
 )
 
 
@@ -158,7 +161,8 @@ def logsumexp(x: Any, axis: Any = None, keepdims: bool = False) -> Any:
     >>> logsumexp(np.array([1000.0, 1000.0])).round(6)
     np.float64(1000.693147)
     """
-    top = np.max(np.asarray(held(x)), axis=axis, keepdims=True)
+    x = as_floats(x)
+    top = np.max(held(x), axis=axis, keepdims=True, initial=-np.inf)
     top = np.where(np.isfinite(top), top, 0.0).astype(top.dtype)
     with np.errstate(divide="ignore"):
         result = np.log(np.sum(np.exp(x - top), axis=axis, keepdims=True)) + top
@@ -190,12 +194,13 @@ def log_softmax(x: Any, axis: int = -1) -> Any:
 
 
 def _softmax_definition(x: Any, *, axis: int) -> Any:
-    weights = np.exp(x - np.max(np.asarray(held(x)), axis=axis, keepdims=True))
+    x = as_floats(x)
+    weights = np.exp(x - np.max(np.asarray(held(x)), axis=axis, keepdims=True, initial=-np.inf))
     return weights / np.sum(weights, axis=axis, keepdims=True)
 
 
 def _softmax_forward(x: Any, *, axis: int) -> tuple[Any, Any]:
-    if axis not in (-1, np.ndim(x) - 1) or not x.size or x.dtype.kind != "f":
+    if axis not in (-1, np.ndim(x) - 1) or not x.size:
         y = np.asarray(_softmax_definition(x, axis=axis))
         return y, y
     y, width = np.empty(x.shape, x.dtype), x.shape[-1]
@@ -215,7 +220,18 @@ def _softmax_adjoint(
     return [gx]
 
 
-_softmax = Fused("softmax", definition=_softmax_definition, forward=_softmax_forward, adjoint=_softmax_adjoint)
+def _check_axis(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    if not -len(sizes["*n"]) <= options["axis"] < len(sizes["*n"]):
+        raise misfit("softmax", f"there is no axis {options['axis']} in shape {sizes['*n']}.")
+
+
+_softmax = Fused(
+    "softmax",
+    definition=_softmax_definition,
+    forward=_softmax_forward,
+    adjoint=_softmax_adjoint,
+    form=Form(also=_check_axis, x="*n"),
+)
 
 
 def softmax(x: Any, axis: int = -1) -> Any:
@@ -292,11 +308,6 @@ def gelu(x: Any) -> Any:
     return x * _normal_cdf(x)
 
 
-def _as_floats(x: Any) -> np.ndarray:
-    array = np.asarray(x)
-    return array if array.dtype.kind == "f" else array.astype(float)
-
-
 def _gelu_definition(x: Any) -> Any:
     return x * 0.5 * (np.tanh((x + x * x * x * GELU_CUBIC) * ROOT_TWO_OVER_PI) + 1)
 
@@ -316,7 +327,7 @@ def _gelu_adjoint(
     return [gx.reshape(g.shape)]
 
 
-_gelu_tanh = Fused("gelu_tanh", definition=_gelu_definition, forward=_gelu_forward, adjoint=_gelu_adjoint)
+_gelu_tanh = Fused("gelu_tanh", definition=_gelu_definition, forward=_gelu_forward, adjoint=_gelu_adjoint, form=Form(x="*n"))
 
 
 def gelu_tanh(x: Any) -> Any:
@@ -327,7 +338,7 @@ def gelu_tanh(x: Any) -> Any:
     >>> gelu_tanh(np.array([-1.0, 2.0])).round(4)
     array([-0.1588,  1.9546])
     """
-    return _gelu_tanh(x if isinstance(x, Tensor) else _as_floats(x))
+    return _gelu_tanh(as_floats(x))
 
 
 def silu(x: Any) -> Any:

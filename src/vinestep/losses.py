@@ -11,6 +11,7 @@ import numpy as np
 from . import kernels
 from .activations import log_softmax, relu, softplus
 from .autodiff.derivatives import gradient_of
+from .autodiff.forms import Form
 from .autodiff.fused import Fused
 from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
@@ -95,7 +96,11 @@ def _cross_entropy_adjoint(
 
 
 _cross_entropy = Fused(
-    "cross_entropy", definition=_cross_entropy_definition, forward=_cross_entropy_forward, adjoint=_cross_entropy_adjoint
+    "cross_entropy",
+    definition=_cross_entropy_definition,
+    forward=_cross_entropy_forward,
+    adjoint=_cross_entropy_adjoint,
+    form=Form(logits="n n_classes", labels="whole n"),
 )
 
 
@@ -291,7 +296,11 @@ def _scaled(array: np.ndarray, factor: Any) -> np.ndarray:
 
 
 _squared_error = Fused(
-    "squared_error", definition=_squared_error_definition, forward=_squared_error_forward, adjoint=_squared_error_adjoint
+    "squared_error",
+    definition=_squared_error_definition,
+    forward=_squared_error_forward,
+    adjoint=_squared_error_adjoint,
+    form=Form(prediction="*n", target="*n"),
 )
 
 

@@ -111,14 +111,15 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
     Returns
     -------
     network : Stack
-        Initialised. Freeze the body, ``network.freeze("0/*")``, to train the head alone.
+        Initialised. To train the head alone, freeze everything and thaw the last layer.
 
     Examples
     --------
     >>> trained = vs.networks.residual_network(6, depth=1, width=8).initialise(np.ones((1, 16, 16, 3)))
     >>> fresh = vs.networks.with_head(trained, vs.Dense(4), np.ones((1, 16, 16, 3)))
-    >>> len(fresh.freeze("0/*")) > 0, list(fresh.parameters())
-    (True, ['1/weight', '1/bias'])
+    >>> _ = fresh.freeze(), fresh.thaw(f"{len(fresh) - 1}/*")
+    >>> list(fresh.parameters())
+    ['1/weight', '1/bias']
     """
     if not isinstance(network, Stack) or not network.is_initialised:
         raise LayerError("with_head needs a stack that has been initialised.")
@@ -128,7 +129,7 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
     body = copy.deepcopy(network[:-1])
     fresh = Stack(*body, head).initialise(sample, seed=seed, dtype=network.dtype)
     last = f"{len(network) - 1}/"
-    fresh.load({path: array for path, array in old.items() if not path.startswith(last)})
+    fresh.load({path: array for path, array in old.items() if not path.startswith(last)}, partial=True)
     return fresh
 
 

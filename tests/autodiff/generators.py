@@ -72,7 +72,8 @@ unary(-2, 2, special.erf, special.erfc, special.erfcx, special.ndtr, special.log
 unary(-2, 2, special.i0, special.j0)
 if hasattr(special, "softplus"):
     unary(-2, 2, special.softplus)
-unary(0.5, 2, special.i1, special.j1)
+unary(-2, 2, special.i1, special.j1, np.sinc)
+unary(0.1, 2, special.i0e, special.i1e)
 unary(0.2, 0.8, special.ndtri, special.logit, special.entr)
 unary(0.3, 1.7, special.erfcinv)
 unary(0.8, 4, special.gammaln, special.gamma, special.rgamma, special.digamma)
@@ -677,6 +678,8 @@ def _(draw, f):
         )
     )
     optimize = draw(st.booleans())
+    if draw(st.integers(0, 5)) == 0:
+        return (lambda a, b: np.einsum(a, [0, 1], b, [1, 2], [0, 2], optimize=optimize)), [uniform(draw, (2, 3)), uniform(draw, (3, 2))]
     return (lambda *xs: np.einsum(subscripts, *xs, optimize=optimize)), [uniform(draw, s) for s in some_shapes]
 
 
@@ -760,6 +763,111 @@ def _(draw, f):
 def _(draw, f):
     n = draw(st.integers(-2, 4))
     return (lambda x: np.linalg.matrix_power(x, n)), [spread_matrices(draw, (), 2, 2) / 3]
+
+
+@generator(np.linalg.qr)
+def _(draw, f):
+    mode, part = draw(st.sampled_from([("reduced", 0), ("reduced", 1), ("r", None)]))
+    rows = draw(st.sampled_from([3, 4]))
+
+    def chosen(x):
+        found = f(x, mode)
+        return found if part is None else found[part]
+
+    return chosen, [spread_matrices(draw, draw(stacks), rows, 3)]
+
+
+@generator(np.linalg.lstsq)
+def _(draw, f):
+    rows, columns = draw(st.sampled_from([(3, 3), (4, 2), (2, 3)]))
+    b = draw(st.sampled_from([(rows,), (rows, 2)]))
+    return (lambda a, b: f(a, b)[0]), [spread_matrices(draw, (), rows, columns), uniform(draw, b)]
+
+
+@generator(np.linalg.cond)
+def _(draw, f):
+    p = draw(st.sampled_from([None, 2, -2, 1, "fro", np.inf]))
+    return (lambda x: f(x, p)), [spread_matrices(draw, (), 3, 3)]
+
+
+@generator(special.iv, special.jv)
+def _(draw, f):
+    order = float(draw(st.integers(0, 3)))
+    return (lambda x: f(order, x)), [uniform(draw, draw(shapes), 0.3, 2)]
+
+
+def with_gaps(draw, shape):
+    """Which elements are missing; at least two a line along any axis are there."""
+    absent = np.zeros(shape, bool)
+    absent[(0,) * len(shape)] = draw(st.booleans())
+    return absent
+
+
+@generator(np.nansum, np.nanprod, np.nanmean, np.nanvar, np.nanstd, np.nanmax, np.nanmin, np.nanmedian)
+def _(draw, f):
+    x = distinct(draw, draw(array_shapes(min_dims=1, max_dims=2, min_side=3, max_side=4)))[0]
+    absent, axis = with_gaps(draw, x.shape), axis_of(draw, x.ndim)
+    return (lambda x: f(np.where(absent, np.nan, x), axis=axis)), [x]
+
+
+@generator(np.nancumsum, np.nancumprod)
+def _(draw, f):
+    x = distinct(draw, draw(solid_shapes))[0]
+    absent, axis = with_gaps(draw, x.shape), axis_of(draw, x.ndim)
+    return (lambda x: f(np.where(absent, np.nan, x), axis=axis)), [x]
+
+
+@generator(np.quantile, np.percentile, np.nanquantile, np.nanpercentile)
+def _(draw, f):
+    x = distinct(draw, draw(array_shapes(min_dims=1, max_dims=2, min_side=3, max_side=4)))[0]
+    axis, keepdims = axis_of(draw, x.ndim), draw(st.booleans())
+    method = draw(st.sampled_from(["linear", "hazen", "weibull", "median_unbiased"]))
+    q = draw(st.sampled_from([0.3, [0.1, 0.55], [[0.2], [0.9]]]))
+    places = np.multiply(q, 100) if "percentile" in f.__name__ else q
+    absent = with_gaps(draw, x.shape) if f.__name__.startswith("nan") else np.zeros(x.shape, bool)
+    return (lambda x: f(np.where(absent, np.nan, x), places, axis=axis, method=method, keepdims=keepdims)), [x]
+
+
+@generator(np.cov, np.corrcoef)
+def _(draw, f):
+    rowvar = draw(st.booleans())
+    arrays = [uniform(draw, (3, 4))] * draw(st.integers(1, 2))
+    return (lambda *xs: f(*xs, rowvar=rowvar)), arrays
+
+
+@generator(np.block)
+def _(draw, f):
+    n = draw(st.integers(1, 3))
+    return (lambda a, b: f([[a, b], [b.T, a[:n, :n]]]) if n == 1 else f([a, a])), [uniform(draw, (n, n)), uniform(draw, (n, 1))]
+
+
+@generator(np.insert)
+def _(draw, f):
+    place, values, axis = draw(
+        st.sampled_from([(1, (), None), (1, (3,), 0), ([0, 2], (2, 3), 0), ([0, 2], (2,), 1), (2, (2,), 1), (slice(0, 2), (), 1)])
+    )
+    return (lambda x, v: f(x, place, v, axis)), [uniform(draw, (2, 3)), uniform(draw, values)]
+
+
+@generator(np.unique)
+def _(draw, f):
+    return f, distinct(draw, draw(shapes))
+
+
+@generator(np.bincount)
+def _(draw, f):
+    return (lambda w: f(np.array([0, 2, 2, 5]), weights=w)), [uniform(draw, (4,))]
+
+
+@generator(np.histogram)
+def _(draw, f):
+    values, density = np.array([0.1, 0.2, 0.7, 0.9, 1.0, 3.0]), draw(st.booleans())
+    return (lambda w: f(values, 3, (0.0, 1.0), density, w)[0]), [uniform(draw, (6,), 0.5, 2)]
+
+
+@generator(np.full_like)
+def _(draw, f):
+    return (lambda x: f(x, x[0])), [uniform(draw, (2, 3))]
 
 
 # ufunc methods

@@ -68,6 +68,8 @@ class GradientReport:
     arguments: tuple[ArgumentCheck, ...]
     tolerance: float
     against: str
+    remark: str = ""
+    """What stands in the way of a verdict."""
 
     @property
     def ok(self) -> bool:
@@ -95,7 +97,7 @@ class GradientReport:
     def __str__(self) -> str:
         verdict = "agree" if self.ok else "DO NOT agree"
         head = f"Gradients {verdict} with {self.against} (relative tolerance {self.tolerance:.0e})."
-        return "\n".join([head, *(f"  {check}" for check in self.arguments)])
+        return "\n".join([head, *(f"  {check}" for check in self.arguments), *([self.remark] if self.remark else [])])
 
 
 @dataclass(slots=True)
@@ -175,7 +177,17 @@ def check_gradients(
             numbers = _differences(f, inputs, variables, variable, index, weights)
         checks.append(_compare(variable, np.ravel(found[variable.path])[index], numbers, index, limit, scale))
     against = "the complex step" if method == "complex" else "central differences"
-    return GradientReport(tuple(checks), limit, against)
+    return GradientReport(tuple(checks), limit, against, _precision_remark(variables, checks))
+
+
+def _precision_remark(variables: list[_Variable], checks: list[ArgumentCheck]) -> str:
+    if all(check.ok for check in checks) or all(v.array.itemsize >= 8 for v in variables):
+        return ""
+    coarsest = min((v.array.dtype for v in variables), key=lambda dtype: dtype.itemsize)
+    return (
+        f"  Some of this is {coarsest}, whose own rounding shows in differences as large as these. Before calling the gradient wrong "
+        "check it in float64: arrays by x.astype(np.float64), a network by network.initialise(sample, dtype=np.float64) and load(weights)."
+    )
 
 
 def _variables(arguments: tuple[Any, ...]) -> tuple[list[Any], list[_Variable]]:
@@ -204,7 +216,7 @@ def _recorded_value(f: Callable[..., Any], inputs: list[Any], rng: np.random.Gen
     with recorded(sealing=False):
         value = f(*inputs)
         if np.size(held(value)) == 1:
-            return value, None
+            return np.reshape(value, ()), None
         weights = rng.uniform(0.5, 1.5, np.shape(value)) * rng.choice([-1.0, 1.0], np.shape(value))
         return np.sum(value * weights.astype(value.dtype)), weights
 

@@ -10,9 +10,9 @@ import numpy as np
 from ..errors import DifferentiationError, ShapeError
 from .gradients import Layout, pack
 from .rules.elementwise import alias
-from .state import recorded
+from .state import STATE, recorded
 from .sweep import sweep
-from .tensor import Tensor, apply, held
+from .tensor import Origin, Tensor, apply, held
 
 __all__ = [
     "HasParameters",
@@ -39,7 +39,7 @@ def differentiate(
     wrt: Any,
     *,
     seed: Any = None,
-    differentiable: bool = False,
+    differentiable: bool | None = None,
     release: bool = False,
     unused: Literal["refuse", "zeros"] = "refuse",
     must_be_finite: bool = False,
@@ -56,8 +56,9 @@ def differentiate(
         What to differentiate by: leaves, parameters or values on the way.
     seed : array_like, shape value.shape, optional
         Weights of the elements of `value`; the derivative of ``sum(seed * value)`` is returned.
-    differentiable : bool
-        Whether the derivatives are Tensors that can be differentiated again.
+    differentiable : bool, optional
+        Whether the derivatives are Tensors that can be differentiated again. By default they are inside a function that is
+        being differentiated itself, such as one given to `gradient_of` or the loss of a `Training`, and arrays elsewhere.
     release : bool
         Give back the record's memory while sweeping; `value` can then not be differentiated again.
     unused : {"refuse", "zeros"}
@@ -86,6 +87,9 @@ def differentiate(
     """
     tensor = _checked_value(value)
     weights = _checked_seed(tensor, seed)
+    if differentiable is None:
+        now = STATE.now
+        differentiable = now.tracing > 0 and now.recording
     paths, tensors = _targets(wrt)
     found = sweep(
         tensor,
@@ -98,8 +102,8 @@ def differentiate(
     missing = [path for path, t in zip(paths, tensors, strict=True) if t.origin not in found]
     if missing and unused == "refuse":
         raise _never_used(missing, len(paths))
-    derivatives = [_result(found.get(t.origin), t, weights, differentiable) for t in tensors]
-    return _shaped_like(wrt, paths, derivatives, differentiable)
+    derivatives = [found.get(t.origin) for t in tensors]
+    return _shaped_like(wrt, paths, [_whole(d, t) for d, t in zip(derivatives, tensors, strict=True)], differentiable)
 
 
 def _checked_value(value: Any) -> Tensor:
@@ -156,52 +160,66 @@ def _never_used(missing: list[str], of: int) -> DifferentiationError:
     )
 
 
-def _result(derivative: Any, tensor: Tensor, seed: Any, differentiable: bool) -> Any:
-    if derivative is None:
-        derivative = np.zeros(tensor.shape, dtype=tensor.dtype)
-    if differentiable:
-        return derivative if isinstance(derivative, Tensor) else np.array(derivative)
-    derivative = held(derivative)
-    if isinstance(derivative, np.ndarray) and derivative.flags.owndata and derivative.flags.writeable:
-        return derivative if derivative is not seed else derivative.copy()
-    return np.array(derivative) if tensor.shape else np.asarray(derivative)[()]
+def _whole(derivative: Any, tensor: Tensor) -> Any:
+    return np.zeros(tensor.shape, dtype=tensor.dtype) if derivative is None else derivative
+
+
+def _handed_out(derivative: Any, differentiable: bool) -> Any:
+    """A derivative as it is given away. Arrays are copied: the record, or another derivative, may keep the same one."""
+    if differentiable and isinstance(derivative, Tensor):
+        return derivative
+    array = np.array(held(derivative))
+    return array if array.shape else array[()]
 
 
 def _shaped_like(wrt: Any, paths: list[str], derivatives: list[Any], differentiable: bool) -> Any:
     if isinstance(wrt, Tensor):
-        return derivatives[0]
+        return _handed_out(derivatives[0], differentiable)
     if isinstance(wrt, HasParameters | Mapping):
         named = dict(zip(paths, derivatives, strict=True))
         if differentiable:
-            return named
+            return {path: _handed_out(d, True) for path, d in named.items()}
         layout = Layout((path, np.shape(d)) for path, d in named.items())
         return pack(layout, named, np.result_type(*(d.dtype for d in derivatives)))
-    return tuple(_unshared(derivatives))
-
-
-def _unshared(derivatives: list[Any]) -> list[Any]:
-    seen: set[int] = set()
-    result = []
-    for d in derivatives:
-        result.append(d.copy() if id(d) in seen and isinstance(d, np.ndarray) else d)
-        seen.add(id(d))
-    return result
+    return tuple(_handed_out(d, differentiable) for d in derivatives)
 
 
 # derivatives of functions
 
 
 def _traced(f: Function, arguments: tuple[Any, ...], argument: int, options: dict[str, Any]) -> tuple[Any, Tensor, bool]:
-    """``f`` at the arguments, one of them a fresh node; whether the caller is itself being differentiated."""
+    """``f`` at the arguments, one of them a fresh node, and whether anything but that node can be differentiated by in its value.
+
+    However a Tensor came into `f`, by position, keyword, closure or default: if the value depends on one that was there before, so
+    does its derivative, which then has to be differentiable by it.
+    """
     if not -len(arguments) <= argument < len(arguments):
         raise DifferentiationError(f"The function was called with {len(arguments)} arguments; there is none at {argument}.")
     at = arguments[argument]
-    nested = any(isinstance(x, Tensor) for x in arguments)
+    surrounded = STATE.now.recording
     with recorded():
-        node = apply(alias, (at,), {}) if isinstance(at, Tensor) else Tensor(_as_float(at))
+        node = apply(alias, (at,), {}) if isinstance(at, Tensor) and surrounded else Tensor(_as_float(held(at)))
         inputs = list(arguments)
         inputs[argument] = node
-        return f(*inputs, **options), node, nested
+        value = f(*inputs, **options)
+    nested = surrounded and (isinstance(at, Tensor) or (isinstance(value, Tensor) and _depends_on_more(value.origin, node.origin)))
+    return value, node, nested
+
+
+def _depends_on_more(value: Origin, node: Origin) -> bool:
+    """Whether a record reaches back to anything that is older than the node."""
+    seen, stack = {value}, [value]
+    while stack:
+        origin = stack.pop()
+        if origin is node:
+            continue
+        if origin.number < node.number:
+            return True
+        for parent in origin.parents:
+            if parent is not None and parent not in seen:
+                seen.add(parent)
+                stack.append(parent)
+    return False
 
 
 def _as_float(at: Any) -> Any:

@@ -12,11 +12,12 @@ from typing import Any
 
 import numpy as np
 
+from .forms import Form, Forms, standard
 from .registry import Rule
 from .rules.elementwise import alias
-from .state import STATE
+from .state import STATE, recorded
 from .sweep import sweep
-from .tensor import Origin, Tensor, apply, seals_of
+from .tensor import Origin, Tensor, apply, plain, seals_of
 
 __all__ = ["FUSED", "Fused", "kernels_on"]
 
@@ -44,7 +45,12 @@ class Fused(Rule):
     adjoint : callable
         ``adjoint(g, saved, inputs, options, wanted, places)`` to a list of cotangents, None where not wanted. Where
         ``places[i]`` is an array, the cotangent of input i may be written there and that array returned. `g` may be
-        overwritten only if the kernel made it itself.
+        overwritten only if the kernel made it itself. Either kernel may return NotImplemented: then the definition is used.
+    form : Form, optional
+        What the inputs must look like. It is checked whether kernels run or not; inputs of other precisions than float32 and
+        float64, or of several, are computed by the definition.
+    any_cotangent : bool
+        Whether the adjoint lays `g` out by itself; otherwise it is contiguous.
 
     Examples
     --------
@@ -58,7 +64,7 @@ class Fused(Rule):
     array([0.855341])
     """
 
-    __slots__ = ("definition", "kernel_adjoint", "kernel_forward")
+    __slots__ = ("any_cotangent", "definition", "form", "kernel_adjoint", "kernel_forward")
 
     writes_into_places = True
 
@@ -67,29 +73,53 @@ class Fused(Rule):
         name: str,
         *,
         definition: Callable[..., Any],
-        forward: Callable[..., tuple[Any, Any]],
-        adjoint: Callable[..., list[Any]],
+        forward: Callable[..., Any],
+        adjoint: Callable[..., Any],
+        form: Form | Forms | None = None,
+        any_cotangent: bool = False,
     ) -> None:
         super().__init__(name, definition, (), keeps="x")
         self.definition = definition
         self.kernel_forward = forward
         self.kernel_adjoint = adjoint
+        self.form = form
+        self.any_cotangent = any_cotangent
         FUSED[name] = self
 
     def __call__(self, *inputs: Any, **options: Any) -> Any:
-        if not USE_KERNELS:
+        parents: list[Origin | None] = []
+        arrays: list[Any] = []
+        for x in inputs:
+            if type(x) is Tensor:
+                parents.append(x.origin)
+                arrays.append(x._array)
+            else:
+                parents.append(None)
+                arrays.append(x if type(x) is np.ndarray else plain(x))
+        ready = self.admitted(arrays, options)
+        if ready is None:
             return self.definition(*inputs, **options)
-        arrays = [x._array if type(x) is Tensor else x for x in inputs]
-        output, saved = self.kernel_forward(*arrays, **options)
+        found = self.kernel_forward(*ready, **options)
+        if found is NotImplemented:
+            return self.definition(*inputs, **options)
+        output, saved = found
         now = STATE.now
-        if not now.recording:
+        if not now.recording or not any(parents):
             return output
-        parents = [x.origin if type(x) is Tensor else None for x in inputs]
-        if not any(parents):
-            return output
-        seals = seals_of(inputs) if now.sealing else None
-        origin = Origin(self, parents, inputs, saved, options, output.shape, output.dtype, now.place, seals)
+        seals = seals_of(arrays, parents) if now.sealing else None
+        if seals is not None:
+            for i, (ours, given) in enumerate(zip(ready, arrays, strict=True)):
+                if ours is not given:  # a copy that nobody else knows of
+                    seals[i] = None
+        origin = Origin(self, parents, ready, saved, options, output.shape, output.dtype, now.place, seals)
         return Tensor.from_operation(output, origin)
+
+    def admitted(self, arrays: Sequence[Any], options: dict[str, Any]) -> Sequence[Any] | None:
+        """The arrays as the kernels take them, or None if the definition is to be computed; raises if they do not fit."""
+        if self.form is None:
+            return arrays if USE_KERNELS else None
+        self.form.check(self.name, arrays, options)
+        return self.form.laid_out(arrays, options) if USE_KERNELS else None
 
     def pull(self, g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
         return self.pull_into(g, saved, inputs, options, wanted, [None] * len(inputs))
@@ -105,12 +135,23 @@ class Fused(Rule):
     ) -> list[Any]:
         if STATE.now.recording:
             return self._pull_by_definition(g, inputs, options, wanted)
-        return self.kernel_adjoint(g, saved, inputs, options, wanted, places)
+        if type(g) is np.ndarray and not self.any_cotangent:
+            g = standard(g)
+        pulled = self.kernel_adjoint(g, saved, inputs, options, wanted, places)
+        return self._pull_by_definition(g, inputs, options, wanted) if pulled is NotImplemented else pulled
 
     def _pull_by_definition(self, g: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
-        """The definition recorded anew over the same inputs, then swept differentiably."""
-        nodes = [apply(alias, (x,), {}) if isinstance(x, Tensor) else x for x in inputs]
-        value = self.definition(*nodes, **options)
-        targets = [node.origin for node, want in zip(nodes, wanted, strict=True) if want]
-        found = sweep(value, g, targets, differentiable=True)
+        """The definition recorded anew over the same inputs, then swept; differentiably if that is what is going on."""
+        differentiable = STATE.now.recording
+        with recorded(sealing=False):
+            nodes = [_node(x) if want else x for x, want in zip(inputs, wanted, strict=True)]
+            value = self.definition(*nodes, **options)
+            targets = [node.origin for node, want in zip(nodes, wanted, strict=True) if want]
+            found = sweep(value, g, targets, differentiable=differentiable)
         return [found.get(node.origin) if want else None for node, want in zip(nodes, wanted, strict=True)]
+
+
+def _node(x: Any) -> Tensor:
+    node = apply(alias, (x,), {}) if isinstance(x, Tensor) else Tensor(x)
+    assert isinstance(node, Tensor)
+    return node

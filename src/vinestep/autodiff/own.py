@@ -10,7 +10,7 @@ import numpy as np
 
 from ..errors import DifferentiationError
 from .registry import HANDLERS, UFUNCS, Rule
-from .tensor import apply
+from .tensor import apply, owned
 
 __all__ = ["JointRule", "differentiable", "rule_for"]
 
@@ -19,6 +19,8 @@ class JointRule(Rule):
     """A rule whose one adjoint returns the cotangents of all inputs together."""
 
     __slots__ = ("joint",)
+
+    takes_whole_numbers = True
 
     def __init__(self, name: str, forward: Callable[..., Any], joint: Callable[..., Any], *, broadcasts: bool = False) -> None:
         super().__init__(name, forward, (), keeps="xy", broadcasts=broadcasts)
@@ -74,7 +76,7 @@ def differentiable(*, adjoint: Callable[..., Any]) -> Callable[[Callable[..., An
         rule = JointRule(function.__name__, lambda *arrays, **options: np.asarray(function(*arrays, **options))[()], adjoint)
 
         def operation(*inputs: Any, **options: Any) -> Any:
-            return apply(rule, inputs, options)
+            return apply(rule, inputs, {name: owned(value) for name, value in options.items()})
 
         return update_wrapper(operation, function)
 

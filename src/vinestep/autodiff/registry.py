@@ -55,6 +55,12 @@ class Rule:
 
     __slots__ = ("adjoints", "broadcasts", "forward", "keeps_inputs", "keeps_output", "name")
 
+    takes_whole_numbers = False
+    """Whether inputs that are no Tensors may be meant as whole numbers: labels, or whatever a user's own operation takes."""
+
+    lends = True
+    """Whether somebody may hold a result that is a view of an input, so that a change of one would show in the other."""
+
     writes_into_places = False
     """Whether `pull_into` may be called with arrays to write cotangents of leaves into."""
 
@@ -73,6 +79,10 @@ class Rule:
         self.keeps_inputs = "x" in keeps
         self.keeps_output = "y" in keeps
         self.broadcasts = broadcasts
+
+    def takes_floats(self, position: int) -> bool:
+        """Whether an input is a number of the computation, rather than an index or an exponent of two."""
+        return not self.takes_whole_numbers and (not self.adjoints or self.adjoints[min(position, len(self.adjoints) - 1)] is not None)
 
     def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
         """Cotangents of the inputs that are wanted, None for the others; for rules without adjoints of each input."""

@@ -12,7 +12,7 @@ __all__ = ["STATE", "recorded", "untracked"]
 class Now:
     """What holds at this moment; one object, so that the hot path looks it up once."""
 
-    __slots__ = ("place", "recording", "sealing")
+    __slots__ = ("place", "recording", "sealing", "tracing")
 
     def __init__(self) -> None:
         self.recording = True
@@ -21,6 +21,8 @@ class Now:
         """Whether arrays kept for the sweep are fingerprinted, so that in-place changes are noticed."""
         self.place = ""
         """Path of the layer that is computing, for trails and error messages."""
+        self.tracing = 0
+        """How many functions are being recorded in order to differentiate them, one inside the other."""
 
 
 class State(threading.local):
@@ -55,11 +57,16 @@ def untracked() -> Iterator[None]:
 
 @contextmanager
 def recorded(*, sealing: bool = True) -> Iterator[None]:
-    """Record, whatever the surroundings say; `sealing` says whether to watch for in-place changes."""
+    """Record a function that is to be differentiated, whatever the surroundings say.
+
+    `sealing` says whether to watch for in-place changes. Inside, `differentiate` gives derivatives that can be differentiated again.
+    """
     now = STATE.now
     before = now.recording, now.sealing
     now.recording, now.sealing = True, sealing
+    now.tracing += 1
     try:
         yield
     finally:
         now.recording, now.sealing = before
+        now.tracing -= 1

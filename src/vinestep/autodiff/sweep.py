@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import warnings
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from operator import attrgetter
 from typing import Any
 
@@ -13,7 +13,7 @@ from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, Sha
 from .broadcasting import unbroadcast
 from .rules.indexing import Scattered
 from .state import STATE
-from .tensor import RELEASED, Origin, Tensor, held, seal_of
+from .tensor import RELEASED, Origin, Tensor, held, is_unchanged
 
 __all__ = ["sweep"]
 
@@ -145,7 +145,7 @@ def _carry(
             inputs, output = _saved(origin, differentiable)
         if destinations is not None and rule.writes_into_places:
             flags = [parent in useful for parent in parents]
-            places = [None if parent in pending else destinations.get(parent) for parent in parents]  # type: ignore[arg-type]
+            places = _places(parents, destinations, pending)
             pulled = rule.pull_into(g, output, inputs, options, flags, places)
             for i, place in enumerate(places):
                 if place is not None and pulled[i] is place:
@@ -192,6 +192,21 @@ def _carry(
     return found
 
 
+def _places(
+    parents: Sequence[Origin | None], destinations: Mapping[Origin, np.ndarray], pending: Mapping[Any, Any]
+) -> list[np.ndarray | None]:
+    """Where cotangents may be written straight away: of each leaf the first contribution only, the others are added to it."""
+    places: list[np.ndarray | None] = []
+    given: set[Origin] = set()
+    for parent in parents:
+        if parent is None or parent in pending or parent in given:
+            places.append(None)
+        else:
+            given.add(parent)
+            places.append(destinations.get(parent))
+    return places
+
+
 def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
     """The inputs and the result as the adjoints get them: Tensors in a differentiable sweep, arrays otherwise."""
     inputs: Any = origin.inputs
@@ -200,8 +215,8 @@ def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
     else:
         if origin.seals is not None:
             _check_seals(origin)
-        if not differentiable:
-            inputs = [x._array if type(x) is Tensor else x for x in inputs]
+        if differentiable:
+            inputs = [x if parent is None else Tensor.from_operation(x, parent) for x, parent in zip(inputs, origin.parents, strict=True)]
     output = origin.output
     if output is not None and differentiable:
         output = Tensor.from_operation(output, origin)
@@ -209,19 +224,14 @@ def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
 
 
 def _check_seals(origin: Origin) -> None:
-    seals = iter(origin.seals or ())
-    for position, kept in enumerate(origin.inputs or ()):
-        name = ""
-        if type(kept) is Tensor:
-            if kept.origin.rule is not None:
-                continue
-            name, kept = kept.name, kept._array
-        if type(kept) is np.ndarray and seal_of(kept) != next(seals):
+    for position, (kept, seal, parent) in enumerate(zip(origin.inputs or (), origin.seals or (), origin.parents, strict=True)):
+        if seal is not None and not is_unchanged(kept, seal):
             rule = origin.rule.name if origin.rule else "leaf"
+            name = parent.name if parent is not None else ""
             raise DifferentiationError(
                 f"An array was changed in place after it was used: input {position} of {rule}"
-                f"{f' ({name!r})' if name else ''}, shape {kept.shape}. The derivative needs its old values. "
-                "Differentiate before the change, or compute the value again after it."
+                f"{f' ({name!r})' if name else ''}{f' in {origin.place}' if origin.place else ''}, shape {kept.shape}. The derivative "
+                "needs its old values. Differentiate before the change, or compute the value again after it."
             )
 
 

@@ -15,14 +15,33 @@ from ..errors import DifferentiationError, DTypeError, MissingRuleError, ShapeEr
 from .registry import PASSIVE, UFUNC_METHODS, UFUNCS, Rule, find_handler, find_ufunc_rule, missing_rule
 from .state import STATE
 
-__all__ = ["Origin", "Tensor", "apply", "check_real_float", "held", "held_tree", "owned", "seal_of", "seals_of"]
+__all__ = [
+    "Origin",
+    "Tensor",
+    "apply",
+    "check_real_float",
+    "held",
+    "held_tree",
+    "is_unchanged",
+    "owned",
+    "plain",
+    "seal_of",
+    "seals_of",
+]
 
 _next_number = count(1).__next__
 _new = object.__new__
 
-SEAL_BLOCK = 509  # a prime, so that swapped rows and columns of usual widths change the fold
 SEAL_BYTES = 512  # up to here the bytes themselves are kept
-SEAL_WHOLE = 16384  # bytes; below this the whole array is hashed, above it is folded first
+SEAL_COPY = 1 << 24  # bytes; up to here a copy is kept, which costs less time than a check sum; above, less memory counts for more
+
+
+# whose memory a value lies in
+NOT_BORROWED = 0
+FROM_A_VALUE = 1
+"""A view of a computed value, which nobody writes to."""
+FROM_OUTSIDE = 2
+"""A leaf's or a plain array's, or a view of it: its owner may write there."""
 
 
 class Origin:
@@ -30,9 +49,11 @@ class Origin:
 
     The number rises with every operation of the process, so falling order is a valid order for the sweep.
     A leaf has no rule. Stands in for an input that was not kept: it knows `shape`, `ndim` and `dtype`.
+    `inputs` are plain arrays; ``parents[i]`` is where the i-th came from, None for one that was no Tensor.
     """
 
     __slots__ = (
+        "borrowed",
         "dtype",
         "inputs",
         "number",
@@ -43,6 +64,7 @@ class Origin:
         "rule",
         "seals",
         "shape",
+        "viewed",
     )
 
     name = ""
@@ -59,6 +81,8 @@ class Origin:
         place: str,
         seals: list[Any] | None = None,
     ) -> None:
+        self.borrowed = NOT_BORROWED if rule is not None else FROM_OUTSIDE
+        self.viewed = False
         self.rule = rule
         self.parents = parents
         self.inputs = inputs
@@ -105,32 +129,61 @@ _NO_OPTIONS: dict[str, Any] = {}
 
 
 def seal_of(array: np.ndarray) -> Any:
-    """A fingerprint of an array's contents: the bytes of a small one, else a checksum taken at memory speed."""
+    """What shows later whether an array was changed: its bytes, a copy, or of a very large one a check sum of all its bytes."""
     if array.nbytes <= SEAL_BYTES:
         return array.tobytes()
-    if array.nbytes <= SEAL_WHOLE or array.itemsize not in (4, 8) or not array.flags.c_contiguous:
-        return zlib.crc32(array.tobytes() if not array.flags.c_contiguous else array.data)
-    words = array.reshape(-1).view(np.uint32 if array.itemsize == 4 else np.uint64)
-    whole = words.size // SEAL_BLOCK * SEAL_BLOCK
-    fold = np.add.reduce(words[:whole].reshape(-1, SEAL_BLOCK), axis=0, dtype=words.dtype)
-    return zlib.crc32(words[whole:].data, zlib.crc32(fold.data))
+    if array.nbytes <= SEAL_COPY:
+        return array.copy()
+    return zlib.crc32(np.ascontiguousarray(array).reshape(-1).view(np.uint8).data)
 
 
-def seals_of(inputs: tuple[Any, ...]) -> list[Any] | None:
-    """Seals of the inputs that somebody else may write to: plain arrays and leaves."""
-    seals = None
-    for value in inputs:
-        if type(value) is Tensor:
-            if value.origin.rule is not None:
-                continue
-            value = value._array
+def is_unchanged(array: np.ndarray, seal: Any) -> bool:
+    """Whether an array holds, bit for bit, what it held when it was sealed."""
+    if type(seal) is bytes:
+        return array.tobytes() == seal
+    if type(seal) is int:
+        return bool(seal == seal_of(array))
+    kind = _BITS.get(array.dtype.itemsize)
+    if kind is None or array.dtype.kind not in "fiub":
+        return array.tobytes() == seal.tobytes()
+    return bool(np.array_equal(array.view(kind), seal.view(kind)))
+
+
+_BITS = {1: np.uint8, 2: np.uint16, 4: np.uint32, 8: np.uint64}
+
+
+def seals_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:
+    """Seals of the inputs that somebody else may write to: plain arrays, leaves, and views of either."""
+    seals: list[Any] | None = None
+    for i, parent in enumerate(parents):
+        if parent is not None and parent.borrowed != FROM_OUTSIDE:
+            continue
+        value = arrays[i]
         if type(value) is np.ndarray:
-            seal = value.tobytes() if value.nbytes <= SEAL_BYTES else seal_of(value)
             if seals is None:
-                seals = [seal]
-            else:
-                seals.append(seal)
+                seals = [None] * len(parents)
+            seals[i] = value.tobytes() if value.nbytes <= SEAL_BYTES else seal_of(value)
     return seals
+
+
+def plain(value: Any) -> Any:
+    """An input that is no Tensor, as a plain array or number: values of a pandas object in their order, lists as arrays.
+
+    Raises
+    ------
+    DifferentiationError
+        If it is masked or a `numpy.matrix`: what that says of some elements, or of the product, would be lost.
+    """
+    if isinstance(value, np.generic | int | float | complex):
+        return value
+    if isinstance(value, np.ma.MaskedArray):
+        raise DifferentiationError(
+            "A masked array met a Tensor, and its mask would be lost. Say what stands in the masked places: x.filled(0.0), or "
+            "np.where(mask, other, x)."
+        )
+    if isinstance(value, np.matrix):
+        raise DifferentiationError("A numpy.matrix met a Tensor: its * is a matrix product, a Tensor's is not. Use np.asarray(matrix) and @.")
+    return np.asarray(value)
 
 
 class Tensor(NDArrayOperatorsMixin):
@@ -169,10 +222,20 @@ class Tensor(NDArrayOperatorsMixin):
             raise DifferentiationError(
                 "Tensor(x) of a Tensor would cut its record. To treat it as a constant use vinestep.held(x); otherwise use it as it is."
             )
-        array = np.asarray(value, dtype=dtype)
+        array = np.asarray(plain(value), dtype=dtype)
         check_real_float(array.dtype)
         self._array = array
         self.origin = Leaf(array.shape, array.dtype, name)
+
+    __pandas_priority__ = 5000  # above a Series' and a DataFrame's: operators with them come here, as those of NumPy's arrays do
+
+    def __reduce__(self) -> Any:
+        if self.origin.rule is not None:
+            raise DifferentiationError(
+                "A computed Tensor can not be copied or pickled, since its record belongs to this computation. Take its values: "
+                "vinestep.held(x).copy()."
+            )
+        return _leaf, (np.array(self._array), self.origin.name)
 
     @staticmethod
     def from_operation(array: Any, origin: Origin) -> Tensor:
@@ -201,6 +264,10 @@ class Tensor(NDArrayOperatorsMixin):
         return _ufunc_slow(ufunc, method, inputs, kwargs)
 
     def __array_function__(self, func: Any, types: Any, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+        for kind in types:
+            if kind is not Tensor and kind is not np.ndarray and issubclass(kind, np.ma.MaskedArray | np.matrix):
+                plain(next(x for x in _flattened((args, kwargs)) if type(x) is kind))
+        args = tuple([x if type(x) in _USUAL else _without_labels(x) for x in args])
         handler = find_handler(func)
         if handler is not None:
             if kwargs.get("out") is not None:
@@ -363,11 +430,11 @@ class Tensor(NDArrayOperatorsMixin):
     def reshape(self, *shape: Any, order: Any = "C") -> Any:
         return np.reshape(self, shape[0] if len(shape) == 1 else shape, order=order)
 
-    def ravel(self) -> Any:
-        return np.ravel(self)
+    def ravel(self, order: Any = "C") -> Any:
+        return np.ravel(self, order=order)
 
-    def flatten(self) -> Any:
-        return np.ravel(self)
+    def flatten(self, order: Any = "C") -> Any:
+        return np.ravel(self, order=order)
 
     def transpose(self, *axes: Any) -> Any:
         if not axes or axes == (None,):
@@ -424,6 +491,27 @@ class Tensor(NDArrayOperatorsMixin):
 
 
 _PLAIN = frozenset({Tensor, np.ndarray, float, int, np.float64, np.float32})
+_NUMBERS = frozenset({float, int, np.float64, np.float32})
+_USUAL = frozenset({Tensor, np.ndarray, float, int, bool, type(None), str, tuple, list, slice, np.float64, np.float32, np.int64})
+
+
+def _leaf(array: np.ndarray, name: str) -> Tensor:
+    return Tensor(array, name=name)
+
+
+def _flattened(tree: Any) -> Iterator[Any]:
+    if type(tree) in (tuple, list):
+        for item in tree:
+            yield from _flattened(item)
+    elif type(tree) is dict:
+        yield from _flattened(list(tree.values()))
+    else:
+        yield tree
+
+
+def _without_labels(value: Any) -> Any:
+    """The values of a pandas object: its labels mean nothing to NumPy's functions, and would mislead an index."""
+    return np.asarray(value) if type(value).__module__.partition(".")[0] == "pandas" else value
 
 
 def check_real_float(dtype: np.dtype[Any]) -> None:
@@ -494,28 +582,27 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
 
     On small arrays this is all the cost there is, so it is written flat.
     """
-    first = inputs[0]
-    if type(first) is Tensor:
-        origin = first.origin
-        parents: list[Origin | None] = [origin]
-        array, like = first._array, origin.dtype
-    else:
-        parents = [None]
-        array, like = first, None
-    if len(inputs) == 1:
-        output = rule.forward(array, **options) if options else rule.forward(array)
-    else:
-        arrays = [array]
-        for x in inputs[1:]:
-            if type(x) is Tensor:
-                origin = x.origin
-                parents.append(origin)
-                arrays.append(x._array)
-                like = origin.dtype
-            else:
-                parents.append(None)
-                arrays.append(x)
-        output = rule.forward(*arrays, **options) if options else rule.forward(*arrays)
+    parents: list[Origin | None] = []
+    arrays: list[Any] = []
+    like = None
+    odd = False
+    for x in inputs:
+        kind = type(x)
+        if kind is Tensor:
+            origin = x.origin
+            parents.append(origin)
+            arrays.append(x._array)
+            like = origin.dtype
+        else:
+            parents.append(None)
+            if kind not in _NUMBERS:
+                if kind is not np.ndarray:
+                    x = plain(x)
+                odd = odd or kind is not np.ndarray or x.dtype.kind != "f"
+            arrays.append(x)
+    if odd and like is not None:
+        _in_the_precision_of_tensors(rule, arrays, parents)
+    output = rule.forward(*arrays, **options) if options else rule.forward(*arrays)
     if like is None:
         return output
     now = STATE.now
@@ -528,8 +615,8 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
     origin.rule = rule
     origin.parents = parents
     if rule.keeps_inputs:
-        origin.inputs = inputs
-        origin.seals = seals_of(inputs) if now.sealing else None
+        origin.inputs = arrays
+        origin.seals = seals_of(arrays, parents) if now.sealing else None
     else:
         origin.inputs = origin.seals = None
     origin.output = output if rule.keeps_output else None
@@ -537,11 +624,38 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
     origin.shape = output.shape
     origin.dtype = dtype
     origin.place = now.place
+    origin.borrowed = NOT_BORROWED if output.base is None else _lender(rule, output, arrays, parents)
+    origin.viewed = False
     origin.number = _next_number()
     made = _new(Tensor)
     made._array = output
     made.origin = origin
     return made
+
+
+def _in_the_precision_of_tensors(rule: Rule, arrays: list[Any], parents: list[Origin | None]) -> None:
+    """Whole numbers and truth values turned into the floats that the operation computes in: their own arithmetic would overflow."""
+    places = [
+        i
+        for i, parent in enumerate(parents)
+        if parent is None and getattr(arrays[i], "dtype", None) is not None and arrays[i].dtype.kind in "iub" and rule.takes_floats(i)
+    ]
+    if places:
+        dtype = np.result_type(*arrays)
+        for i in places if dtype.kind == "f" else ():
+            arrays[i] = arrays[i].astype(dtype)
+
+
+def _lender(rule: Rule, output: np.ndarray, arrays: list[Any], parents: list[Origin | None]) -> int:
+    """Whose memory a result lies in."""
+    found = NOT_BORROWED
+    for array, parent in zip(arrays, parents, strict=True):
+        if type(array) is np.ndarray and np.may_share_memory(output, array):
+            if parent is not None and rule.lends:
+                parent.viewed = True
+            outside = parent is None or parent.borrowed == FROM_OUTSIDE
+            found = max(found, FROM_OUTSIDE if outside else FROM_A_VALUE)
+    return found
 
 
 def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
@@ -587,7 +701,7 @@ def _missing_method(ufunc: np.ufunc, method: str, known: list[str]) -> MissingRu
 
 
 def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any], out: tuple[Any, ...]) -> Any:
-    """``x += y`` and its kin: a leaf is changed in place, a computed value gives way to a new one."""
+    """``x += y`` and its kin: a leaf's memory is written to; a computed Tensor becomes the new value under all its names."""
     target = out[0]
     if method != "__call__" or kwargs or len(out) != 1 or not inputs or target is not inputs[0]:
         raise DifferentiationError(
@@ -597,16 +711,37 @@ def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dic
     if not isinstance(target, Tensor):
         raise DifferentiationError("A plain array can not take a Tensor in place: the record would be lost. Write x = x + y.")
     if target.origin.rule is not None:
-        return ufunc(*inputs)
+        return _become(target, ufunc, inputs)
     others = inputs[1:]
     if STATE.now.recording and any(isinstance(x, Tensor) for x in others):
         raise DifferentiationError(
             "A leaf Tensor was to be changed in place by a recorded value. Write x = x + y to build a new value, or "
             "x += vinestep.held(y) to change the leaf itself."
         )
-    values = held_tree(others)
-    shape = np.broadcast_shapes(target.shape, *(np.shape(x) for x in values))
+    values = [plain(x) for x in held_tree(others)]
+    _check_in_place(ufunc, target, np.broadcast_shapes(target.shape, *(np.shape(x) for x in values)))
+    ufunc(target._array, *values, out=target._array, casting="same_kind")
+    return target
+
+
+def _check_in_place(ufunc: np.ufunc, target: Tensor, shape: tuple[int, ...]) -> None:
     if shape != target.shape:
         raise ShapeError(f"In-place {ufunc.__name__}: the Tensor has shape {target.shape}, the result would have {shape}.")
-    ufunc(target._array, *values, out=target._array, casting="same_kind")
+
+
+def _become(target: Tensor, ufunc: np.ufunc, inputs: tuple[Any, ...]) -> Tensor:
+    """As in NumPy, whoever holds the Tensor sees the change; who holds a part of it would too, so there it is refused."""
+    if target.origin.borrowed or target.origin.viewed:
+        raise DifferentiationError(
+            f"In-place {ufunc.__name__} of a computed value that shares its memory with another one, as slices, rows of a loop, .T and "
+            "reshape do: NumPy would change both. Write x = x + y for a new value; to put parts together use np.where, np.concatenate "
+            "or np.stack."
+        )
+    if not STATE.now.recording:
+        raise DifferentiationError(f"In-place {ufunc.__name__} of a computed value under untracked(): write x = x + y for a new value.")
+    value = ufunc(*inputs)
+    _check_in_place(ufunc, target, value.shape)
+    if value.dtype != target.dtype:
+        value = value.astype(target.dtype)
+    target._array, target.origin = value._array, value.origin
     return target

@@ -162,8 +162,8 @@ def _reachable(top: Origin) -> set[Origin]:
 
 def _entries(origin: Origin, held: set[int]) -> Iterator[TrailEntry]:
     parents = [p.number for p in origin.parents if p is not None]
-    for position, kept in enumerate(origin.inputs or ()):
-        if type(kept) is np.ndarray:
+    for position, (kept, parent) in enumerate(zip(origin.inputs or (), origin.parents, strict=False)):
+        if parent is None and type(kept) is np.ndarray:
             plain = -(origin.number * 16 + position)
             parents.insert(position, plain)
             yield TrailEntry(
@@ -193,7 +193,7 @@ def _entries(origin: Origin, held: set[int]) -> Iterator[TrailEntry]:
 def _bytes(origin: Origin, held: set[int]) -> int:
     """Bytes of the arrays kept here and by no earlier entry; leaves and plain inputs live anyway."""
     total = 0
-    kept: list[Any] = [x._array for x in origin.inputs or () if type(x) is Tensor and x.origin.rule is not None]
+    kept = [x for x, parent in zip(origin.inputs or (), origin.parents, strict=False) if parent is not None and parent.rule is not None]
     saved = origin.output if isinstance(origin.output, tuple) else (origin.output,)
     for array in (*kept, *saved):
         if isinstance(array, np.ndarray):

@@ -30,17 +30,17 @@ def _activate(z, activation, slope, zero, one):
 
 
 @inner_kernel
-def _slope_at(y, activation, slope, zero, one):
-    """Derivative of the activation, from its result."""
+def _through(g, y, activation, slope, zero, one):
+    """The cotangent of what was activated, from the result; 0 where a rectifier is closed, even of NaN."""
     if activation == 1:
-        return one if y > zero else zero
+        return g if y > zero else zero
     if activation == 2:
-        return one - y * y
+        return g * (one - y * y)
     if activation == 3:
-        return y * (one - y)
+        return g * (y * (one - y))
     if activation == 4:
-        return one if y > zero else slope
-    return one
+        return g if y > zero else g * slope
+    return g
 
 
 def _sigmoid(w, x):
@@ -92,7 +92,7 @@ def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
         return
     for i in range(begin, end):
         for j in range(g.shape[1]):
-            g[i, j] *= _slope_at(y[i, j], activation, slope, zero, one)
+            g[i, j] = _through(g[i, j], y[i, j], activation, slope, zero, one)
             total[j] += g[i, j]
 
 
@@ -137,7 +137,7 @@ def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, 
     g_weight[:, :] = zero
     for i in range(n):
         for j in range(n_out):
-            gz[j] = g[i, j] * _slope_at(y[i, j], activation, slope, zero, one)
+            gz[j] = _through(g[i, j], y[i, j], activation, slope, zero, one)
             g_bias[j] += gz[j]
         for k in range(n_in):
             value = x[i, k]
@@ -195,7 +195,7 @@ def chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, wants_x):
             bias = place + n_in * n_out
             for j in range(n_out):
                 incoming = g[i, j] if layer == last else ours[j]
-                ours[j] = incoming * _slope_at(values[first + j], layers[1, layer], slopes[layer], zero, one)
+                ours[j] = _through(incoming, values[first + j], layers[1, layer], slopes[layer], zero, one)
                 gradient[bias + j] += ours[j]
             source = start - n * n_in + i * n_in
             for k in range(n_in):

@@ -268,7 +268,8 @@ def _largest_of(lanes):
             with w.count(n, 1) as (k, _):
                 found = w.load("x", w.plus(begin, w.number("columns", k)))
                 kept = builder.load(best)
-                builder.store(builder.select(builder.fcmp_unordered(">", found, kept), found, kept), best)
+                taken = builder.or_(builder.fcmp_ordered(">", found, kept), builder.fcmp_unordered("!=", found, found))
+                builder.store(builder.select(taken, found, kept), best)
             w.store(builder.load(best), "y", w.plus(w["at"], w["c"]))
             return context.get_dummy_value()
 
@@ -296,10 +297,11 @@ def _share(lanes):
                 equal = builder.fcmp_ordered("==", w.load("x", w.plus(begin, w.number("columns", k))), best)
                 builder.store(builder.fadd(builder.load(count), builder.select(equal, ones, zeros)), count)
             part = builder.fdiv(w.load("g", own), builder.load(count))
+            rest = builder.fdiv(zeros, builder.load(count))  # 0, but NaN where the largest is NaN, which equals nothing
             with w.count(n) as (k, _):
                 place = w.plus(begin, w.number("columns", k))
                 equal = builder.fcmp_ordered("==", w.load("x", place), best)
-                w.store(builder.fadd(w.load("gx", place), builder.select(equal, part, zeros)), "gx", place)
+                w.store(builder.fadd(w.load("gx", place), builder.select(equal, part, rest)), "gx", place)
             return context.get_dummy_value()
 
         return types.void(x, place, columns, c, y, at, g, gx), generate

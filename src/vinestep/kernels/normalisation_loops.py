@@ -38,11 +38,11 @@ def columns_sums(g, x, mean, inverse, factor, shift, floor, by_scale, by_shift):
     """Of each column the sum of `g` where `columns` is above the floor, and of that times the normalised values, in float64."""
     by_scale[:] = 0.0
     by_shift[:] = 0.0
-    zero = x.dtype.type(0)
+    zero, everywhere = x.dtype.type(0), floor == -np.inf
     for i in range(x.shape[0]):
         for j in range(x.shape[1]):
             centred = x[i, j] - mean[j]
-            value = g[i, j] if centred * factor[j] + shift[j] > floor else zero
+            value = g[i, j] if everywhere or centred * factor[j] + shift[j] > floor else zero
             by_shift[j] += value
             by_scale[j] += value * (centred * inverse[j])
 
@@ -53,11 +53,11 @@ def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shif
 
     `by_scale` and `by_shift` are what `columns_sums` finds, divided by the number of rows.
     """
-    zero = x.dtype.type(0)
+    zero, everywhere = x.dtype.type(0), floor == -np.inf
     for i in range(x.shape[0]):
         for j in range(x.shape[1]):
             centred = x[i, j] - mean[j]
-            value = g[i, j] if centred * factor[j] + shift[j] > floor else zero
+            value = g[i, j] if everywhere or centred * factor[j] + shift[j] > floor else zero
             gx[i, j] = factor[j] * (value - by_shift[j] - centred * inverse[j] * by_scale[j])
 
 

@@ -54,8 +54,19 @@ class Arena:
             tensor._array = view
         return flat
 
-    def load(self, weights: Mapping[str, np.ndarray]) -> None:
-        """Overwrite parameters by path, all or none."""
+    def __getstate__(self) -> dict[str, Any]:
+        return {"tensors": self.tensors, "dtype": self.dtype, "frozen": self.frozen_paths}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__init__(state["tensors"], state["dtype"], state["frozen"])  # type: ignore[misc]
+
+    def check(self, weights: Mapping[str, np.ndarray]) -> None:
+        """
+        Raises
+        ------
+        ShapeError
+            If a path does not exist or a shape differs.
+        """
         for path, array in weights.items():
             if path not in self.tensors:
                 raise ShapeError(f"There is no parameter {path!r}. {did_you_mean(path, self.tensors)}")
@@ -64,5 +75,9 @@ class Arena:
                     f"{path}: expected weights of shape {self.tensors[path].shape}, got {np.shape(array)}. "
                     "Were they saved from a network of another width?"
                 )
+
+    def load(self, weights: Mapping[str, np.ndarray]) -> None:
+        """Overwrite parameters by path, all or none."""
+        self.check(weights)
         for path, array in weights.items():
             self.tensors[path]._array[...] = array

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
 from .. import kernels
 from ..activations import gelu_tanh, softmax
+from ..autodiff.forms import Form, misfit
 from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
@@ -30,7 +31,7 @@ HIDDEN = -1e9  # score of a place that may not be seen: far below any other, and
 
 def _split(x: Any, heads: int) -> Any:
     """Heads apart: (batch, heads, time, width of a head)."""
-    return np.swapaxes(np.reshape(x, (*x.shape[:2], heads, -1)), 1, 2)
+    return np.swapaxes(np.reshape(x, (*x.shape[:2], heads, x.shape[2] // heads)), 1, 2)
 
 
 def _merged(x: Any) -> Any:
@@ -66,7 +67,7 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
     batch, time, width = q.shape
     weights, out = np.empty((batch, heads, time, k.shape[1]), q.dtype), np.empty(q.shape, q.dtype)
     shown = np.zeros((0, 0, 0), bool) if hidden is None else np.ascontiguousarray(hidden)
-    scaled = np.zeros((0, 0, 0, 0), q.dtype) if factors is None else factors
+    scaled = np.zeros((0, 0, 0, 0), q.dtype) if factors is None else np.ascontiguousarray(factors)
     lie = _lie(q, k, heads)
     numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN)]
 
@@ -105,12 +106,36 @@ def _stacked_adjoint(
     return [found]
 
 
-attend = Fused("attention", definition=_definition, forward=_forward, adjoint=_adjoint)
+def _check_heads(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    batch, time, keys, heads = sizes["batch"], sizes["time"], sizes.get("keys", sizes["time"]), options["heads"]
+    if heads < 1 or sizes["width"] % heads or not sizes["width"] or not keys:
+        raise misfit("attention", f"{heads} heads do not divide a width of {sizes['width']} evenly, or there are no keys ({keys}).")
+    hidden, factors = options["hidden"], options["factors"]
+    if hidden is not None and (
+        hidden.dtype != bool or hidden.ndim != 3 or any(n not in own for n, own in zip(hidden.shape, ((1, batch), (1, time), (keys,)), strict=True))
+    ):
+        raise misfit("attention", f"what is hidden has shape {hidden.shape} and dtype {hidden.dtype}, expected bool {(batch, time, keys)}.")
+    if factors is not None and (factors.shape != (batch, heads, time, keys) or factors.dtype != arrays[0].dtype):
+        raise misfit("attention", f"the factors have shape {factors.shape} and dtype {factors.dtype}, expected {(batch, heads, time, keys)}.")
+
+
+def _is_large_enough(sizes: Mapping[str, Any], options: Mapping[str, Any]) -> bool:
+    return bool(min(sizes["time"], sizes.get("keys", TILE), sizes["width"] // options["heads"]) >= TILE)
+
+
+attend = Fused(
+    "attention",
+    definition=_definition,
+    forward=_forward,
+    adjoint=_adjoint,
+    form=Form(also=_check_heads, suits=_is_large_enough, query="batch time width", key="batch keys width", value="batch keys width"),
+)
 attend_stacked = Fused(
     "stacked attention",
     definition=lambda stack, **options: _definition(stack[0], stack[1], stack[2], **options),
     forward=lambda stack, **options: _forward(*stack, **options),
     adjoint=_stacked_adjoint,
+    form=Form(also=_check_heads, suits=_is_large_enough, stack="3 batch time width"),
 )
 
 
@@ -144,6 +169,8 @@ class Attention(Layer):
     (3, 5, 8)
     """
 
+    axes = "batch time width"
+
     def __init__(self, heads: int, *, causal: bool = False, rotary: bool = False, dropout: float = 0.0) -> None:
         if heads < 1:
             raise LayerError(f"Attention: heads must be at least 1, got {heads}.")
@@ -155,8 +182,6 @@ class Attention(Layer):
         self.out: Any = None
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        if len(shape) != 3:
-            raise ShapeError(f"{self._label}: expected input of shape (batch, time, width), got {shape}.")
         width = shape[-1]
         if width % self.heads:
             raise LayerError(f"{self._label}: {self.heads} heads do not divide a width of {width} evenly.")
@@ -183,6 +208,7 @@ class Attention(Layer):
             weights = (weight for layer in (self.query, self.key, self.value) for weight in (layer.weight, layer.bias))
             return self._attended(attend_stacked, [projections(x, *weights)], x, x.shape[1], mask, 0)
         seen = x if source is None else source
+        self._check_source(x, seen)
         start = cache["key"].shape[1] if cache else 0
         query, key, value = self.query(x), self.key(seen), self.value(seen)
         if self.rotary:
@@ -190,9 +216,15 @@ class Attention(Layer):
         if cache is not None:
             if cache:
                 key, value = np.concatenate([cache["key"], key], axis=1), np.concatenate([cache["value"], value], axis=1)
-            cache["key"], cache["value"] = held(key), held(value)
-        compute = attend if min(x.shape[1], key.shape[1], x.shape[2] // self.heads) >= TILE else _definition
-        return self._attended(compute, [query, key, value], x, key.shape[1], mask, start)
+            cache["key"], cache["value"] = key, value
+        return self._attended(attend, [query, key, value], x, key.shape[1], mask, start)
+
+    def _check_source(self, x: Any, source: Any) -> None:
+        if np.ndim(source) != 3 or source.shape[0] != x.shape[0] or source.shape[2] != x.shape[2] or not source.shape[1]:
+            raise ShapeError(
+                f"{self._label}: what is looked at has shape {np.shape(source)}, expected ({x.shape[0]}, other time, {x.shape[2]}): as many "
+                "sequences, as wide, at least one place."
+            )
 
     def _attended(self, compute: Callable[..., Any], inputs: Sequence[Any], x: Any, n_keys: int, mask: Any, start: int) -> Any:
         shape = (x.shape[0], self.heads, x.shape[1], n_keys)
@@ -252,6 +284,8 @@ class TransformerBlock(Layer):
     (3, 5, 8)
     """
 
+    axes = "batch time width"
+
     def __init__(
         self,
         heads: int,
@@ -294,6 +328,8 @@ class DecoderBlock(Layer):
     >>> block(np.ones((3, 5, 8)), np.ones((3, 7, 8))).shape
     (3, 5, 8)
     """
+
+    axes = "batch time width"
 
     def __init__(self, heads: int, *, wide: int = 4, dropout: float = 0.0, norm_first: bool = True) -> None:
         self.own = TransformerBlock(heads, wide=wide, causal=True, dropout=dropout, norm_first=norm_first)

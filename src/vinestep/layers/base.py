@@ -16,14 +16,14 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable, Iterator, Mapping
 from fnmatch import fnmatchcase
-from typing import Any, Self
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import DTypeLike
 
 from ..autodiff.state import STATE, untracked
 from ..autodiff.tensor import Tensor, held
-from ..errors import LayerError, ShapeError, did_you_mean
+from ..errors import DTypeError, LayerError, NotFiniteError, ShapeError, VineStepError, did_you_mean
 from ..initialisers import Initialiser
 from .arena import Arena
 from .context import PASS, DryPass, Observer, observed
@@ -32,6 +32,8 @@ from .description import Description, Survey, layer_name
 __all__ = ["Layer", "LayerLike", "call_layer"]
 
 LayerLike = Callable[..., Any]
+MISTAKES = (TypeError, ValueError, LookupError, AttributeError, ArithmeticError)
+"""What a function that does not fit its input raises; it is told again with the layer's path."""
 
 
 class Layer:
@@ -52,7 +54,16 @@ class Layer:
 
     path: str = ""
     arena: Arena | None = None
+    takes_tokens: ClassVar[bool] = False
+    """Whether whole numbers are meant as such: indices, tokens. Other layers of the library compute with them as floats."""
+    axes: ClassVar[str] = ""
+    """Names of the input's axes, where there have to be so many and the last as long as at initialisation."""
     _declared: bool = False
+    _declared_for: tuple[int, ...] = ()
+    _computes_in: np.dtype[Any] | None = None
+    _whole_as_floats: bool = False
+    _caches: ClassVar[tuple[str, ...]] = ()
+    """Attributes that are worked out again in a copy."""
 
     # what a member supplies
 
@@ -96,12 +107,18 @@ class Layer:
         now = STATE.now
         before = now.place
         now.place = self.path
-        if self.arena is not None:
-            inputs = self._in_own_precision(inputs)
         try:
+            if self.arena is not None or self._whole_as_floats:
+                inputs = self._in_own_precision(inputs)
             if not self._declared:
                 self._declare(inputs)
+            elif self.axes:
+                self._check_axes(inputs[0])
             output = self.compute(*inputs, **options)
+        except VineStepError:
+            raise
+        except MISTAKES as error:
+            raise explained(error, self._label, inputs) from error
         finally:
             now.place = before
         if PASS.observer is not None:
@@ -114,8 +131,21 @@ class Layer:
                 f"{self._label} has no parameters yet. Call network.initialise(sample) once, with one example or batch, "
                 "before the network is used."
             )
-        self.declare(np.shape(held(inputs[0])))
-        self._declared = True
+        self._computes_in = PASS.dry.dtype
+        shape = np.shape(held(inputs[0]))
+        if self.axes and len(shape) != len(self.axes.split()):
+            raise ShapeError(f"{self._label}: expected input of shape ({', '.join(self.axes.split())}), got {shape}.")
+        self.declare(shape)
+        self._declared, self._declared_for = True, shape
+
+    def _check_axes(self, x: Any) -> None:
+        wanted, shape = self._declared_for, np.shape(x) if type(x) is list else x.shape
+        if len(shape) != len(wanted) or shape[-1] != wanted[-1]:
+            names = ", ".join([*self.axes.split()[:-1], str(wanted[-1])])
+            raise ShapeError(
+                f"{self._label}: expected input of shape ({names}), got {tuple(shape)}. Make what comes before it {wanted[-1]} wide, or "
+                "initialise the network again on a sample of this shape."
+            )
 
     # the tree of layers
 
@@ -193,7 +223,13 @@ class Layer:
         if kind.kind != "f":
             raise LayerError(f"initialise: dtype must be a float type, got {kind}.")
         self._set_paths()
-        for layer in self.walk():
+        layers = list(self.walk())
+        own_or_tokens = any(layer.takes_tokens or not _is_of_the_library(layer) for layer in layers)
+        for layer in layers:
+            layer._whole_as_floats = not layer.takes_tokens and _is_of_the_library(layer) and not any(True for _ in layer.children())
+            layer._computes_in = kind
+        self._whole_as_floats = not own_or_tokens
+        for layer in layers:
             layer._declared = False
             layer.__dict__.pop("_parameters", None)
             layer.__dict__.pop("_statistics", None)
@@ -204,23 +240,43 @@ class Layer:
 
     def _dry_pass(self, sample: Any, dry: DryPass, observer: Observer) -> None:
         inputs = sample if isinstance(sample, tuple) else (sample,)
-        cast = [self._converted(np.asarray(held(x)), dry.dtype) for x in inputs]
+        cast = [self._converted(np.asarray(held(x)), dry.dtype, self._whole_as_floats) for x in inputs]
         with untracked(), observed(observer, dry):
             self(*cast)
 
     def _in_own_precision(self, inputs: tuple[Any, ...]) -> tuple[Any, ...]:
-        """Floats in the parameters' dtype, so that a float64 table does not promote a float32 network unnoticed."""
-        dtype = self._ready_arena().dtype
+        """Numbers in the parameters' dtype, so that a float64 table does not promote a float32 network unnoticed, nor pictures of
+        bytes wrap around. Truth values further on are masks.
+        """
+        dtype = self._computes_in
+        if dtype is None or not inputs:
+            return inputs
         first = inputs[0]
-        if type(first) in (np.ndarray, Tensor) and len(inputs) == 1:
-            return inputs if first.dtype == dtype or first.dtype.kind != "f" else (self._converted(first, dtype),)
+        if type(first) in (np.ndarray, Tensor) and len(inputs) == 1 and first.dtype == dtype:
+            return inputs
+        floats = self.arena is not None
         head = first if isinstance(first, np.ndarray | Tensor) else np.asarray(first)
-        rest = [self._converted(x, dtype) if isinstance(x, np.ndarray | Tensor) else x for x in inputs[1:]]
-        return (self._converted(head, dtype), *rest)
+        rest = [
+            self._converted(x, dtype, self._whole_as_floats and x.dtype != bool, floats) if isinstance(x, np.ndarray | Tensor) else x
+            for x in inputs[1:]
+        ]
+        return (self._converted(head, dtype, self._whole_as_floats, floats), *rest)
 
     @staticmethod
-    def _converted(x: Any, dtype: np.dtype[Any]) -> Any:
-        return x.astype(dtype) if x.dtype.kind == "f" and x.dtype != dtype else x
+    def _converted(x: Any, dtype: np.dtype[Any], whole: bool, floats: bool = True) -> Any:
+        kind = x.dtype.kind
+        wanted = (floats and kind == "f" and x.dtype != dtype) or (whole and kind in "iub")
+        return x.astype(dtype) if wanted else x
+
+    # copies
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {name: None if name in self._caches else value for name, value in vars(self).items()}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        vars(self).update(state)
+        if self.arena is not None:
+            self._point_to_parameters()
 
     def _ready_arena(self) -> Arena:
         if self.arena is None:
@@ -249,23 +305,50 @@ class Layer:
         """Running statistics by path, as plain arrays: views, not copies."""
         return {layer._join(name): a for layer in self.walk() for name, a in layer._own_statistics().items()}
 
-    def load(self, weights: Mapping[str, np.ndarray]) -> Self:
-        """Overwrite parameters and statistics by path, all or none.
+    def load(self, source: Any, *, partial: bool = False) -> Self:
+        """Overwrite parameters and running statistics by path: all that belongs to the network, or nothing is changed.
+
+        Parameters
+        ----------
+        source : Checkpoint, or mapping of path to array
+            Of a checkpoint its weights and statistics.
+        partial : bool
+            Whether some may be missing and stay as they are.
 
         Raises
         ------
+        LayerError
+            If something of the network is missing: what.
         ShapeError
             If a path does not exist or a shape differs.
+        DTypeError, NotFiniteError
+            If an array holds other things than finite numbers.
         """
-        statistics = self.statistics()
-        known = {path: a for path, a in weights.items() if path in statistics}
-        for path, array in known.items():
-            if np.shape(array) != statistics[path].shape:
+        given: Mapping[str, np.ndarray] = source.group("weights") | source.group("statistics") if hasattr(source, "group") else source
+        arena, statistics = self._ready_arena(), self.statistics()
+        for path, array in given.items():
+            _check_numbers(path, array)
+            if path in statistics and np.shape(array) != statistics[path].shape:
                 raise ShapeError(f"{path}: expected shape {statistics[path].shape}, got {np.shape(array)}.")
-        self._ready_arena().load({path: a for path, a in weights.items() if path not in known})
-        for path, array in known.items():
-            statistics[path][...] = array
+        weights = {path: a for path, a in given.items() if path not in statistics}
+        arena.check(weights)
+        missing = [path for path in [*arena.tensors, *statistics] if path not in given]
+        if missing and not partial:
+            raise LayerError(
+                f"load: {len(missing)} of {len(arena.tensors) + len(statistics)} arrays of the network are missing: "
+                f"{', '.join(missing[:5])}{' and more' if len(missing) > 5 else ''}. Load a whole checkpoint, "
+                "network.load(checkpoints.read(file)), or say partial=True to keep these as they are."
+            )
+        arena.load(weights)
+        for path in statistics:
+            if path in given:
+                statistics[path][...] = given[path]
+        for layer in self.walk():
+            layer.loaded({name for name in layer._own_statistics() if layer._join(name) in given})
         return self
+
+    def loaded(self, names: set[str]) -> None:
+        """Told which of its statistics were loaded."""
 
     def freeze(self, pattern: str = "*") -> list[str]:
         """Take parameters out of training, by a pattern over paths such as ``features/*``.
@@ -299,10 +382,21 @@ class Layer:
         arena = self._ready_arena()
         changed = sorted(frozen ^ arena.frozen_paths)
         arena.pack(frozen)
+        self._point_to_parameters()
+        return changed
+
+    def _point_to_parameters(self) -> None:
+        """Layers see trainable parameters as Tensors, frozen ones as arrays."""
+        frozen = self._ready_arena().frozen_paths
         for layer in self.walk():
             for name, tensor in layer._own_parameters().items():
                 setattr(layer, name, tensor._array if tensor.name in frozen else tensor)
-        return changed
+
+    @property
+    def is_frozen(self) -> bool:
+        """Whether the layer has parameters and all its own are frozen."""
+        own = self._own_parameters()
+        return bool(own) and not any(isinstance(getattr(self, name), Tensor) for name in own)
 
     def describe(self, sample: Any) -> Description:
         """A table of path, output shape, parameters, multiply-adds and activation memory.
@@ -335,10 +429,36 @@ class Layer:
 
 def call_layer(layer: LayerLike, x: Any, path: str) -> Any:
     """Call a layer or a plain callable; the latter is reported under `path`."""
-    output = layer(x)
-    if PASS.observer is not None and not isinstance(layer, Layer):
+    if isinstance(layer, Layer):
+        return layer(x)
+    try:
+        output = layer(x)
+    except VineStepError as error:
+        error.add_note(f"In {path} ({layer_name(layer)}), whose input had shape {np.shape(held(x))}.")
+        raise
+    except MISTAKES as error:
+        raise explained(error, f"{path} ({layer_name(layer)})", (x,)) from error
+    if PASS.observer is not None:
         PASS.observer(layer, path, (x,), output)
     return output
+
+
+def explained(error: Exception, label: str, inputs: tuple[Any, ...]) -> LayerError:
+    """A mistake met in a layer, told with where it is and what came in."""
+    came = ", ".join(f"{np.shape(held(x))} {getattr(x, 'dtype', type(x).__name__)}" for x in inputs if not isinstance(x, dict))
+    return LayerError(f"{label}: {type(error).__name__}: {error} (input {came or 'none'}).")
+
+
+def _is_of_the_library(layer: Layer) -> bool:
+    return type(layer).__module__.startswith("vinestep.")
+
+
+def _check_numbers(path: str, array: Any) -> None:
+    values = np.asarray(array)
+    if values.dtype.kind not in "fiu":
+        raise DTypeError(f"{path}: weights have to be real numbers, got {values.dtype}.")
+    if values.dtype.kind == "f" and not np.isfinite(values).all():
+        raise NotFiniteError(f"{path}: {int(np.sum(~np.isfinite(values)))} of {values.size} weights are NaN or infinite. They are not loaded.")
 
 
 def _layers_in(name: str, value: Any) -> Iterator[tuple[str, Layer]]:

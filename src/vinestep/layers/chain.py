@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any
@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
+from ..autodiff.forms import Form, Forms, misfit
 from ..autodiff.fused import Fused
 from ..kernels.parallel import helpers
 from ..kernels.products import HUGE
@@ -35,6 +36,8 @@ class ChainPlan:
     width_max: int
     largest: int
     """Of the weights."""
+    arrays: tuple[np.ndarray, ...]
+    """The parameters that it was made for."""
 
     @classmethod
     def of(cls, activations: Sequence[tuple[str, float] | None], weights: Sequence[np.ndarray]) -> ChainPlan:
@@ -50,7 +53,12 @@ class ChainPlan:
             width_sum=sum(widths[1:]),
             width_max=max(widths),
             largest=largest,
+            arrays=tuple(weights),
         )
+
+    def lies_before(self, weights: Sequence[np.ndarray]) -> bool:
+        """Whether these are the parameters that it knows the place of."""
+        return self.span is not None and all(a is b for a, b in zip(self.arrays, weights, strict=True))
 
 
 def _span(arrays: Sequence[np.ndarray]) -> tuple[int, int] | None:
@@ -65,6 +73,11 @@ def _span(arrays: Sequence[np.ndarray]) -> tuple[int, int] | None:
     return start, place
 
 
+def _theta(plan: ChainPlan, base: Any) -> Any:
+    assert plan.span is not None
+    return base[plan.span[0] : plan.span[1]]
+
+
 def _options(activation: tuple[str, float]) -> dict[str, Any]:
     return {"activation": activation[0], "slope": activation[1]}
 
@@ -77,8 +90,8 @@ def _definition(x: Any, *weights: Any, plan: ChainPlan) -> Any:
 
 def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
     rows = x.shape[0]
-    if plan.span is not None and x.ndim == 2 and x.dtype == weights[0].dtype and x.flags.c_contiguous and rows * plan.largest <= HUGE:
-        theta = weights[0].base[plan.span[0] : plan.span[1]]
+    if x.ndim == 2 and plan.lies_before(weights) and rows * plan.largest <= HUGE:
+        theta = _theta(plan, weights[0].base)
         used = rows * plan.width_sum
         values = np.empty(used + 2 * plan.width_max, x.dtype)
         if rows <= plan.most_rows:
@@ -121,10 +134,8 @@ def _whole_adjoint(
     g: Any, saved: Any, x: Any, weights: Sequence[Any], plan: ChainPlan, wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     theta, values = saved
-    first, last = places[1], places[-1]
-    span = plan.span
-    if span is not None and first is not None and last is not None and first.base is last.base and False not in wanted[1:]:
-        flat = first.base[span[0] : span[1]]
+    if all(place is not None for place in places[1:]) and False not in wanted[1:] and _span(places[1:]) == plan.span:
+        flat = _theta(plan, places[1].base)
         cotangents: list[Any] = [None, *places[1:]]
     else:
         flat = np.empty(theta.shape, theta.dtype)
@@ -144,4 +155,17 @@ def _whole_adjoint(
     return cotangents
 
 
-dense_chain = Fused("dense chain", definition=_definition, forward=_forward, adjoint=_adjoint)
+def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    widths = options["plan"].layers[0].tolist()
+    own = [arrays[0].shape[-1], *(bias.shape[0] for bias in arrays[2::2])]
+    if own != widths:
+        raise misfit("dense chain", f"planned for widths {widths}, got {own}.")
+
+
+def _form(n_inputs: int) -> Form:
+    layers = range(n_inputs // 2)
+    axes = {name: text for k in layers for name, text in ((f"weight {k}", f"w{k} w{k + 1}"), (f"bias {k}", f"w{k + 1}"))}
+    return Form(also=_check_plan, x="*n w0", **axes)
+
+
+dense_chain = Fused("dense chain", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form))

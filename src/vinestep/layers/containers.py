@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -53,13 +54,21 @@ class Stack(Layer):
     """
 
     def __init__(self, *layers: LayerLike) -> None:
-        self.layers = _checked("Stack", layers)
+        self.layers = tuple(_checked("Stack", layers))
         for layer, following in zip(self.layers, self.layers[1:], strict=False):
             if isinstance(layer, Dense):
                 layer.followed_by(following)
-        self._plan: list[tuple[Any, tuple[str, float] | None]] | None = None
-        self._merged_plan: list[Any] | None = None
-        self._planned_for = -1
+
+    _caches = ("_plan", "_merged_plan", "_planned_for")
+    _plan: list[tuple[Any, tuple[str, float] | None]] | None = None
+    _merged_plan: list[Any] | None = None
+    _planned_for: int | None = None
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        """Other layers are planned anew."""
+        super().__setattr__(name, value)
+        if name == "layers":
+            self._plan = self._merged_plan = None
 
     def __len__(self) -> int:
         return len(self.layers)
@@ -78,7 +87,8 @@ class Stack(Layer):
             layer = self.layers[i]
             after = fusable(self.layers[i + 1]) if i + 1 < len(self.layers) else None
             fuse = after is not None and _applies(layer, after[0])
-            plan.append((layer, after if fuse else None))
+            own = layer if isinstance(layer, Layer) else partial(call_layer, layer, path=self._join(str(i)))
+            plan.append((own, after if fuse else None))
             i += 2 if fuse else 1
         return plan
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from itertools import pairwise, product
 from typing import Any
 
 import numpy as np
 
 from .. import kernels
+from ..autodiff.forms import Form, misfit, standard
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
@@ -77,7 +78,9 @@ def _chunks(x: Any, plan: WindowPlan, weight: Any, room: int) -> list[tuple[int,
 
 def _forward(
     x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0
-) -> tuple[Any, Any]:
+) -> Any:
+    if _is_depthwise(weight, groups) and plan.is_padded and not np.isfinite(weight).all():  # its loop leaves the padding out
+        return NotImplemented
     n_out = weight.shape[-1]
     x = np.ascontiguousarray(x, weight.dtype)
     y = np.empty((x.shape[0], *plan.count, n_out), weight.dtype)
@@ -112,8 +115,12 @@ def _gathered_forward(x: Any, weight: Any, bias: Any, y: Any, plan: WindowPlan, 
         activate(y, bias, activation, slope)
 
 
-def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]) -> list[Any]:
+def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]) -> Any:
     x, weight, _ = inputs
+    if not np.isfinite(weight).all():  # zeros laid around the cotangent would meet them
+        return NotImplemented
+    if _is_depthwise(weight, options.get("groups", 1)) and options["plan"].is_padded and not np.isfinite(np.sum(g)):
+        return NotImplemented
     plan, groups = options["plan"], options.get("groups", 1)
     activation, slope, n_out = options.get("activation", "none"), options.get("slope", 0.0), weight.shape[-1]
     x = np.ascontiguousarray(x, weight.dtype)
@@ -129,7 +136,7 @@ def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wan
 
     def compute(start: int, stop: int) -> tuple[np.ndarray | None, np.ndarray]:
         g_bias, part = np.empty(n_out, weight.dtype), slice(start, stop)
-        gz = through_activation(np.ascontiguousarray(g[part]).reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
+        gz = through_activation(standard(g[part]).reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
         return find(gz, x[part], weight, turned, plan, groups, None if gx is None else gx[part], wanted[1]), g_bias
 
     chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight, CHUNK_BACK)
@@ -195,7 +202,24 @@ def _input_adjoint(g: Any, turned: list[list[np.ndarray]], plan: WindowPlan, gx:
         target[...] = np.concatenate(parts, axis=1).reshape(target.shape)
 
 
-convolution = Fused("convolution", definition=_definition, forward=_forward, adjoint=_adjoint)
+def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    plan, groups = options["plan"], options.get("groups", 1)
+    if not plan.lies_on(sizes["*space"]) or sizes["*window"] != plan.size:
+        raise misfit("convolution", f"windows of {sizes['*window']} on an input of {sizes['*space']} are not those planned, {plan}.")
+    if groups < 1 or sizes["channels"] != groups * sizes["n_in"] or sizes["n_out"] % groups:
+        raise misfit(
+            "convolution", f"{groups} groups of {sizes['n_in']} do not make {sizes['channels']} channels, or do not divide {sizes['n_out']}."
+        )
+
+
+convolution = Fused(
+    "convolution",
+    definition=_definition,
+    forward=_forward,
+    adjoint=_adjoint,
+    form=Form(also=_check_plan, x="batch *space channels", weight="*window n_in n_out", bias="n_out"),
+    any_cotangent=True,
+)
 
 
 class Convolution(Layer):

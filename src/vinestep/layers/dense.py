@@ -9,6 +9,7 @@ import numpy as np
 
 from .. import kernels
 from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
+from ..autodiff.forms import Form
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
@@ -141,7 +142,13 @@ def dense_adjoint(
     ]
 
 
-dense = Fused("dense", definition=dense_definition, forward=dense_forward, adjoint=dense_adjoint)
+dense = Fused(
+    "dense",
+    definition=dense_definition,
+    forward=dense_forward,
+    adjoint=dense_adjoint,
+    form=Form(x="*n n_in", weight="n_in n_out", bias="n_out"),
+)
 
 
 class Dense(Layer):

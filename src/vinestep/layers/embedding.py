@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
 
 from .. import kernels
+from ..autodiff.forms import Form
 from ..autodiff.fused import Fused
+from ..autodiff.state import STATE
 from ..autodiff.tensor import held
 from ..errors import DataError, LayerError, ShapeError
 from ..initialisers import Initialiser
@@ -43,7 +45,21 @@ def _adjoint(
     return [g_weight, None]
 
 
-lookup = Fused("embedding", definition=_definition, forward=_forward, adjoint=_adjoint)
+def _check_tokens(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    ids, count = arrays[1], sizes["count"]
+    if ids.size and (ids.min() < 0 or ids.max() >= count):
+        place = tuple(int(i) for i in np.argwhere((ids < 0) | (ids >= count))[0])
+        here = STATE.now.place or "embedding"
+        raise DataError(f"{here} (Embedding): token {ids[place]} at {place} is out of range: there are tokens 0 to {count - 1}.")
+
+
+lookup = Fused(
+    "embedding",
+    definition=_definition,
+    forward=_forward,
+    adjoint=_adjoint,
+    form=Form(also=_check_tokens, weight="count width", ids="whole *n"),
+)
 
 
 def _small_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
@@ -80,6 +96,7 @@ class Embedding(Layer):
             [1., 1.]]], dtype=float32)
     """
 
+    takes_tokens = True
     weight: Any
 
     def __init__(self, count: int, width: int, *, padding: int | None = None, weights: Initialiser = _small_normal) -> None:
@@ -96,10 +113,7 @@ class Embedding(Layer):
         ids = np.asarray(held(ids))
         if ids.dtype.kind not in "iu":
             raise DataError(f"{self._label}: tokens have to be whole numbers, got {ids.dtype}. Use ids.astype(int).")
-        if ids.size and (ids.min() < 0 or ids.max() >= self.count):
-            place = tuple(int(i) for i in np.argwhere((ids < 0) | (ids >= self.count))[0])
-            raise DataError(f"{self._label}: token {ids[place]} at {place} is out of range: there are tokens 0 to {self.count - 1}.")
-        vectors = lookup(self.weight, np.ascontiguousarray(ids))
+        vectors = lookup(self.weight, ids)
         return vectors if self.padding is None else vectors * (ids != self.padding)[..., None].astype(vectors.dtype)
 
 
@@ -125,6 +139,7 @@ class Positions(Layer):
     array([0.841, 0.01 , 0.54 , 1.   ], dtype=float32)
     """
 
+    axes = "batch time width"
     table: Any
 
     def __init__(self, kind: Literal["sine", "learned"] = "sine", *, longest: int = 512) -> None:

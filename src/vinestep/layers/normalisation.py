@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
 from .. import kernels
 from ..autodiff import fused
+from ..autodiff.forms import Form, is_standard, misfit
 from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
@@ -21,6 +22,7 @@ from .dense import DEFINITIONS, FLOORS
 
 __all__ = ["BatchNorm", "GroupNorm", "LayerNorm", "RMSNorm"]
 
+MANY = 1e6  # updates after which running statistics are no plain averages any more
 EPSILON = 1e-5  # added to the variance; keeps the divisor away from zero
 
 
@@ -60,7 +62,7 @@ def _by_channel(add_up: Callable[..., None], rows: np.ndarray, parts: list[tuple
 def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Mean and population variance of each channel over everything else."""
     width = x.shape[-1]
-    if not fused.USE_KERNELS:
+    if not fused.USE_KERNELS or not is_standard(x):
         flat = x.reshape(-1, width)
         return flat.mean(axis=0), flat.var(axis=0)
     rows, together = _long_rows(x, width)
@@ -121,7 +123,21 @@ def _into_places(sums: np.ndarray, scale: Any, places: Sequence[Any]) -> list[An
     return room
 
 
-batch_norm = Fused("batch norm", definition=_batch_definition, forward=_batch_forward, adjoint=_batch_adjoint)
+def _check_moments(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    moments = options.get("moments")
+    if arrays[0].size == 0:
+        raise misfit("batch norm", f"an input of shape {arrays[0].shape} has no mean.")
+    if moments is not None and any(np.shape(moment) != (sizes["channels"],) for moment in moments):
+        raise misfit("batch norm", f"moments of shapes {[np.shape(m) for m in moments]} for {sizes['channels']} channels.")
+
+
+batch_norm = Fused(
+    "batch norm",
+    definition=_batch_definition,
+    forward=_batch_forward,
+    adjoint=_batch_adjoint,
+    form=Form(also=_check_moments, x="*n channels", scale="channels", shift="channels"),
+)
 
 
 def _layer_definition(x: Any, scale: Any, shift: Any, *, epsilon: float) -> Any:
@@ -148,7 +164,13 @@ def _layer_adjoint(
     return [gx.reshape(x.shape), *_into_places(sums, scale, places)]
 
 
-layer_norm = Fused("layer norm", definition=_layer_definition, forward=_layer_forward, adjoint=_layer_adjoint)
+layer_norm = Fused(
+    "layer norm",
+    definition=_layer_definition,
+    forward=_layer_forward,
+    adjoint=_layer_adjoint,
+    form=Form(x="*n channels", scale="channels", shift="channels"),
+)
 
 
 class _Norm(Layer):
@@ -182,7 +204,7 @@ class BatchNorm(_Norm):
 
     S. Ioffe and C. Szegedy, "Batch Normalization", ICML 2015, algorithms 1 and 2. In a learning pass by the batch's own mean and
     (population) variance, as the operator BatchNormalization of the open standard ONNX does in training; in inference by running
-    ones. The running statistics begin as plain averages over the batches and go on as moving ones; a batch smaller than the
+    ones, and so where scale and shift are frozen, whose running statistics then stay as they are. The running statistics begin as plain averages over the batches and go on as moving ones; a batch smaller than the
     largest seen counts for as much less as it has fewer examples, so that a small last batch does not distort them.
 
     Parameters
@@ -232,7 +254,7 @@ class BatchNorm(_Norm):
     def compute(self, x: Any, *following: Any) -> Any:
         self.check_channels(x)
         activation = following[0][0] if following else "none"
-        if not PASS.learning or PASS.dry is not None:
+        if not PASS.learning or PASS.dry is not None or self.is_frozen:
             inverse = 1 / np.sqrt(self.variance + self.variance.dtype.type(self.epsilon))
             return DEFINITIONS[activation]((x - self.mean) * (inverse * self.scale) + self.shift, 0.0)
         if x.size == x.shape[-1]:
@@ -243,6 +265,11 @@ class BatchNorm(_Norm):
         mean, variance = _batch_moments(held(x))
         self._remember(mean, variance, x.shape[0])
         return batch_norm(x, self.scale, self.shift, epsilon=self.epsilon, moments=(mean, variance), activation=activation)
+
+    def loaded(self, names: set[str]) -> None:
+        """Loaded statistics are those of many batches, not to be thrown away with the next."""
+        if names & {"mean", "variance"} and "seen" not in names:
+            self.seen[:] = MANY, 0
 
     def _remember(self, mean: np.ndarray, variance: np.ndarray, n: int) -> None:
         updates, largest = self.seen

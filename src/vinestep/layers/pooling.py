@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
 
 from .. import kernels
+from ..autodiff.forms import Form, misfit
 from ..autodiff.fused import Fused
+from ..autodiff.rules.elementwise import as_floats
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
 from .base import Layer
@@ -20,7 +22,7 @@ LANES = 8  # channels a loop takes at once
 
 
 def _largest_definition(x: Any, *, plan: WindowPlan) -> Any:
-    return np.max(np.stack([seen for _, seen in seen_by_window(x, plan, -np.inf)]), axis=0)
+    return np.max(np.stack([seen for _, seen in seen_by_window(as_floats(x), plan, -np.inf)]), axis=0)
 
 
 def _largest_forward(x: Any, *, plan: WindowPlan) -> tuple[Any, Any]:
@@ -53,7 +55,18 @@ def _largest_adjoint(
     return [unpadded(gx, plan.padding)]
 
 
-largest = Fused("max pool", definition=_largest_definition, forward=_largest_forward, adjoint=_largest_adjoint)
+def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    if not options["plan"].lies_on(sizes["*space"]):
+        raise misfit("max pool", f"the windows are not planned for an input of {sizes['*space']}: {options['plan']}.")
+
+
+largest = Fused(
+    "max pool",
+    definition=_largest_definition,
+    forward=_largest_forward,
+    adjoint=_largest_adjoint,
+    form=Form(also=_check_plan, x="batch *space channels"),
+)
 
 
 class _Pool(Layer):

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from ..autodiff.forms import Form, Forms
 from ..autodiff.fused import Fused
 from ..kernels.products import product_of_turned, sum_with_turned
 from .dense import affine, sum_of_rows
@@ -48,4 +49,9 @@ def _adjoint(
     return found
 
 
-projections = Fused("projections", definition=_definition, forward=_forward, adjoint=_adjoint)
+def _form(n_inputs: int) -> Form:
+    axes = {name: text for k in range(n_inputs // 2) for name, text in ((f"weight {k}", "n_in n_out"), (f"bias {k}", "n_out"))}
+    return Form(x="*n n_in", **axes)
+
+
+projections = Fused("projections", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form))

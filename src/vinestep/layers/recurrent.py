@@ -7,13 +7,14 @@ linear_before_reset=0), input, output, forget, new for the LSTM. Ours differ in 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 
 from .. import kernels
 from ..activations import sigmoid
+from ..autodiff.forms import Form, misfit
 from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
@@ -45,15 +46,22 @@ def _times(n: int, backwards: bool) -> range:
 def _through_time(
     z: Any, states: tuple[Any, ...], advance: Callable[..., tuple[Any, ...]], mask: np.ndarray | None, backwards: bool
 ) -> list[tuple[Any, ...]]:
-    """The states at each time; where the mask hides a sequence they stay as they were."""
+    """The states at each time; where the mask hides a sequence they stay as they were, and nothing is computed."""
     found: list[tuple[Any, ...]] = [()] * z.shape[1]
     for t in _times(z.shape[1], backwards):
-        new = advance(z[:, t], states)
-        if mask is not None:
-            present = mask[:, t, None]
-            new = tuple(np.where(present, after, before) for after, before in zip(new, states, strict=True))
-        found[t] = states = new
+        if mask is None or mask[:, t].all():
+            found[t] = states = advance(z[:, t], states)
+            continue
+        here, away = np.flatnonzero(mask[:, t]), np.flatnonzero(~mask[:, t])
+        order = np.argsort(np.concatenate([here, away]))
+        new = advance(z[here, t], tuple(state[here] for state in states))
+        found[t] = states = tuple(np.concatenate([after, before[away]])[order] for after, before in zip(new, states, strict=True))
     return found
+
+
+def _where_present(x: Any, mask: np.ndarray | None) -> Any:
+    """Zero where there is no value: what stands there must not even be multiplied by zero."""
+    return x if mask is None else np.where(mask[..., None], x, 0.0)
 
 
 class _Cell(Layer):
@@ -87,7 +95,7 @@ class _Cell(Layer):
         return z[..., number * self.width : (number + 1) * self.width]
 
     def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
-        z = np.matmul(x, self.weight) + self.bias
+        z = np.matmul(_where_present(x, mask), self.weight) + self.bias
         found = _through_time(z, states, self.advance, mask, backwards)
         return np.stack([now[0] for now in found], axis=1), found[0 if backwards else -1]
 
@@ -122,7 +130,7 @@ def _lstm_step(z: Any, h: Any, c: Any, memory: Any) -> tuple[Any, Any]:
 
 def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool) -> Any:
     """Outputs and cells side by side: (batch, time, 2 * width)."""
-    z = np.matmul(x, weight) + bias
+    z = np.matmul(_where_present(x, mask), weight) + bias
     found = _through_time(z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], memory), mask, backwards)
     return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
 
@@ -156,7 +164,7 @@ def _lstm_forward(
     width, dtype = memory.shape[0], weight.dtype
     present = _present(mask, batch, time)
     seen = np.empty((batch, time, n_in + width + 1), dtype)
-    seen[..., :n_in] = x
+    seen[..., :n_in] = _where_present(x, mask)
     gates, states = np.empty((batch, time, 4 * width), dtype), np.empty((batch, time, 2 * width), dtype)
     bounded = np.empty((batch, time, width), dtype)
     bias, h, c = (np.ascontiguousarray(array, dtype) for array in (bias, h, c))
@@ -169,6 +177,8 @@ def _lstm_forward(
         )  # fmt: skip
 
     in_parts(compute, _parts(batch, time, width))
+    if mask is not None:
+        seen[~present] = 0
     return states, (seen, gates, states, bounded, present, c)
 
 
@@ -198,7 +208,10 @@ def _lstm_adjoint(
 
     in_parts(compute, _parts(batch, time, width))
     flat = gz.reshape(batch * time, 4 * width)
-    gx = product(flat, np.ascontiguousarray(weight.T)).reshape(batch, time, -1) if wanted[0] else None
+    gx = None
+    if wanted[0]:
+        gx = product(flat, np.ascontiguousarray(weight.T)).reshape(batch, time, weight.shape[0])
+        gx[~present] = 0
     parameters: list[np.ndarray | None] = [None, None, None]
     if any(wanted[1:4]):
         together = turned_product(seen.reshape(batch * time, -1), flat)
@@ -214,7 +227,29 @@ def _into(place: np.ndarray | None, found: np.ndarray) -> np.ndarray:
     return place
 
 
-lstm = Fused("lstm", definition=_lstm_definition, forward=_lstm_forward, adjoint=_lstm_adjoint)
+def _check_gates(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+    if sizes["gates"] != 4 * sizes["width"] or sizes["time"] < 1:
+        raise misfit("lstm", f"{sizes['gates']} columns for 4 gates of width {sizes['width']}, {sizes['time']} times.")
+    mask = options["mask"]
+    if mask is not None and (mask.shape != (sizes["batch"], sizes["time"]) or mask.dtype != bool):
+        raise misfit("lstm", f"the mask has shape {mask.shape} and dtype {mask.dtype}, expected bool {(sizes['batch'], sizes['time'])}.")
+
+
+lstm = Fused(
+    "lstm",
+    definition=_lstm_definition,
+    forward=_lstm_forward,
+    adjoint=_lstm_adjoint,
+    form=Form(
+        also=_check_gates,
+        x="batch time features",
+        weight="features gates",
+        memory="width gates",
+        bias="gates",
+        h="batch width",
+        c="batch width",
+    ),
+)
 
 
 class _LSTMCell(_Cell):
@@ -236,6 +271,7 @@ class _LSTMCell(_Cell):
 class _Sequence(Layer):
     """What the three share: levels, directions, masks, states handed in and out."""
 
+    axes = "batch time features"
     cell: ClassVar[type[_Cell]]
 
     def __init__(
@@ -269,7 +305,7 @@ class _Sequence(Layer):
         states : list of tuples of arrays of shape (batch, width), optional
             One tuple for each level and direction, as `with_states` gave them; zeros by default.
         """
-        if x.ndim != 3 or x.shape[1] < 1:
+        if x.shape[1] < 1:
             raise ShapeError(
                 f"{self._label}: expected input of shape (batch, time, features) with at least one time, got {tuple(x.shape)}."
             )

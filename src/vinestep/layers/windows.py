@@ -55,9 +55,24 @@ class WindowPlan:
     padding: tuple[tuple[int, int], ...]
     count: tuple[int, ...]
 
+    def lies_on(self, spatial: Sequence[int]) -> bool:
+        """Whether this is where windows lie on an input of these spatial lengths, and all of them inside it with its padding."""
+        return _lies_on(self, tuple(spatial))
+
     @property
     def is_padded(self) -> bool:
         return any(before or after for before, after in self.padding)
+
+
+@lru_cache(maxsize=256)
+def _lies_on(plan: WindowPlan, spatial: tuple[int, ...]) -> bool:
+    if len(spatial) != len(plan.size):
+        return False
+    for n, k, s, d, (before, after), count in zip(spatial, plan.size, plan.stride, plan.dilation, plan.padding, plan.count, strict=True):
+        room = n + before + after - ((k - 1) * d + 1)
+        if min(before, after, room) < 0 or min(k, s, d) < 1 or count != room // s + 1:
+            return False
+    return True
 
 
 def plan_windows(

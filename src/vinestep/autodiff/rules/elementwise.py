@@ -12,12 +12,20 @@ from typing import Any
 import numpy as np
 
 from ..registry import Rule, implements, passive, ufunc_rule
-from ..tensor import apply, held, owned
+from ..tensor import Tensor, apply, held, owned, plain
 
-__all__ = ["LN2", "LN10", "alias", "where"]
+__all__ = ["LN2", "LN10", "alias", "as_floats", "where"]
 
 LN2 = float(np.log(2.0))
 LN10 = float(np.log(10.0))
+
+
+def as_floats(x: Any) -> Any:
+    """Tensors as they are; anything else as an array of floats, since differences of whole numbers wrap around."""
+    if isinstance(x, Tensor):
+        return x
+    array = np.asarray(plain(x))
+    return array.astype(np.float64) if array.dtype.kind in "iub" else array
 
 
 def _zero(g: Any, y: Any, *inputs: Any) -> Any:
@@ -173,7 +181,7 @@ passive(
     *(np.isfinite, np.isinf, np.isnan, np.signbit, np.spacing),
     *(np.logical_and, np.logical_or, np.logical_not, np.logical_xor),
     *(np.isclose, np.allclose, np.array_equal, np.array_equiv, np.shape, np.ndim, np.size),
-    *(np.zeros_like, np.ones_like, np.empty_like, np.full_like, np.result_type, np.can_cast, np.min_scalar_type),
+    *(np.zeros_like, np.ones_like, np.empty_like, np.result_type, np.can_cast, np.min_scalar_type),
     *(np.iscomplexobj, np.isrealobj, np.iscomplex, np.isreal, np.isneginf, np.isposinf, np.shares_memory),
     *(np.array2string, np.array_repr, np.array_str, np.may_share_memory, np.common_type),
 )
@@ -216,7 +224,13 @@ def round_(a: Any, decimals: int = 0, out: None = None) -> Any:
     return apply(_round, (a,), {"decimals": decimals})
 
 
-alias = Rule("alias", lambda x: x.view() if isinstance(x, np.ndarray) else x, (lambda g, y, x: g,))
+class _Alias(Rule):
+    __slots__ = ()
+    lends = False
+
+
+alias = _Alias("alias", lambda x: x.view() if isinstance(x, np.ndarray) else x, (lambda g, y, x: g,))
+"""The same value as another node of the record."""
 
 
 @implements(np.real)
@@ -242,3 +256,24 @@ def select(condlist: Any, choicelist: Any, default: Any = 0.0) -> Any:
     for condition, choice in zip(reversed(condlist), reversed(choicelist), strict=True):
         result = np.where(condition, choice, result)
     return result
+
+
+@implements(np.full_like)
+def full_like(a: Any, fill_value: Any, dtype: Any = None, order: str = "K", subok: bool = True, shape: Any = None, *, device: Any = None) -> Any:
+    kind = np.dtype(dtype) if dtype is not None else a.dtype
+    size = np.shape(a) if shape is None else shape
+    if not isinstance(fill_value, Tensor):
+        return np.full(size, fill_value, kind)
+    return np.positive(np.broadcast_to(fill_value.astype(kind), size))
+
+
+SERIES = 0.05  # below this sinc is its power series, so that derivatives of any order are right at 0
+
+
+@implements(np.sinc)
+def sinc(x: Any) -> Any:
+    near = np.abs(np.asarray(held(x))) < SERIES
+    square = np.square(np.where(near, x, 0.0) * np.pi)
+    series = 1 - square * (1 / 6) * (1 - square * (1 / 20) * (1 - square * (1 / 42) * (1 - square * (1 / 72) * (1 - square * (1 / 110)))))
+    angle = np.where(near, 1.0, x) * np.pi
+    return np.where(near, series, np.sin(angle) / angle)

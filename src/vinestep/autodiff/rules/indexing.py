@@ -10,11 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from ...errors import DifferentiationError
+from ...errors import DifferentiationError, ShapeError
 from ..broadcasting import normal_axes
 from ..registry import Rule, implements
 from ..state import STATE
-from ..tensor import apply, held, owned
+from ..tensor import Tensor, apply, held, owned
+from .elementwise import as_floats
 
 __all__ = ["Scattered", "getitem", "scatter"]
 
@@ -145,12 +146,62 @@ def interp(x: Any, xp: Any, fp: Any, left: Any = None, right: Any = None, period
     """Piecewise linear: differentiable by the place, the nodes and the values. On a node, the piece to its right."""
     if period is not None:
         raise DifferentiationError("np.interp with period= has no derivative rule. Reduce x with np.remainder first.")
-    place = np.asarray(held(x))
-    nodes = np.asarray(held(xp))
-    piece = np.clip(np.searchsorted(nodes, place, side="right") - 1, 0, len(nodes) - 2)
+    x, xp, fp = as_floats(x), as_floats(xp), as_floats(fp)
+    place, nodes = np.asarray(held(x)), np.asarray(held(xp))
+    if nodes.ndim != 1 or not nodes.size or fp.shape != nodes.shape:
+        raise ShapeError(f"np.interp: expected nodes and values of one length, in one axis, got shapes {nodes.shape} and {fp.shape}.")
+    if nodes.size == 1:
+        xp, fp = np.concatenate([xp, xp + 1]), np.concatenate([fp, fp])
+    last = len(nodes) - 1
+    piece = np.clip(np.searchsorted(nodes, place, side="right") - 1, 0, max(last - 1, 0))
     lower, upper = xp[piece], xp[piece + 1]
     start, stop = fp[piece], fp[piece + 1]
     inside = start + (stop - start) * ((x - lower) / (upper - lower))
-    first = fp[0] if left is None else left
-    last = fp[len(nodes) - 1] if right is None else right
-    return np.where(place < nodes[0], first, np.where(place > nodes[-1], last, inside))
+    below, above = place < nodes[0], place > nodes[last]
+    return np.where(below, fp[0] if left is None else left, np.where(above, fp[last] if right is None else right, inside))
+
+
+@implements(np.unique)
+def unique(
+    ar: Any,
+    return_index: bool = False,
+    return_inverse: bool = False,
+    return_counts: bool = False,
+    axis: Any = None,
+    *,
+    equal_nan: bool = True,
+    sorted: bool = True,
+) -> Any:
+    """The derivative of a value that stands several times belongs to the first of them."""
+    if axis is not None:
+        raise DifferentiationError("np.unique with axis= has no derivative rule. Use vinestep.held(x) to find the rows, then x[index].")
+    _, first, inverse, counts = np.unique(held(ar), return_index=True, return_inverse=True, return_counts=True, equal_nan=equal_nan)
+    values = np.ravel(ar)[first]
+    more = [part for part, wanted in ((first, return_index), (inverse, return_inverse), (counts, return_counts)) if wanted]
+    return (values, *more) if more else values
+
+
+@implements(np.bincount)
+def bincount(x: Any, /, weights: Any = None, minlength: int = 0) -> Any:
+    """Differentiable by the weights."""
+    index = np.asarray(held(x))
+    counts = np.bincount(index, minlength=minlength)
+    if not isinstance(weights, Tensor):
+        return counts if weights is None else np.bincount(index, weights, minlength)
+    if weights.shape != index.shape:
+        raise ShapeError(f"np.bincount: {index.shape} places for weights of shape {weights.shape}.")
+    return scatter(weights.astype(np.float64), index=index, shape=counts.shape)
+
+
+@implements(np.histogram)
+def histogram(a: Any, bins: Any = 10, range: Any = None, density: bool | None = None, weights: Any = None) -> Any:
+    """Differentiable by the weights; counts are flat between jumps, so there is no derivative by the values."""
+    values, places = np.ravel(np.asarray(held(a))), held(bins)
+    if not isinstance(weights, Tensor):
+        return np.histogram(values, places, range, density, weights)
+    edges = np.histogram_bin_edges(values, places, range)
+    index = np.searchsorted(edges, values, side="right") - 1
+    index[values == edges[-1]] = len(edges) - 2
+    inside = np.flatnonzero((index >= 0) & (index < len(edges) - 1))
+    total = scatter(np.ravel(weights)[inside], index=index[inside], shape=(len(edges) - 1,))
+    return (total / (np.sum(total) * np.diff(edges)) if density else total), edges

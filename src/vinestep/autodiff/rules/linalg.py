@@ -237,3 +237,68 @@ def matrix_power(a: Any, n: int) -> Any:
         if n:
             a = np.matmul(a, a)
     return np.broadcast_to(np.eye(a.shape[-1], dtype=a.dtype), a.shape) + 0.0 * a if result is None else result
+
+
+@implements(np.linalg.cond)
+def cond(x: Any, p: Any = None) -> Any:
+    if p in (None, 2, -2):
+        values = np.linalg.svd(x, compute_uv=False)
+        return values[..., 0] / values[..., -1] if p != -2 else values[..., -1] / values[..., 0]
+    return np.linalg.norm(x, p, axis=(-2, -1)) * np.linalg.norm(np.linalg.inv(x), p, axis=(-2, -1))
+
+
+def _lower_mirrored(x: Any) -> Any:
+    """The lower triangle, and its mirror image above the diagonal."""
+    return np.tril(x) + _t(np.tril(x, -1))
+
+
+def _qr_again(a: Any, known: Any) -> Any:
+    return _again(np.linalg.qr, a, known)
+
+
+def _orthogonal_adjoint(g: Any, y: Any, a: Any, known: Any) -> Any:
+    """S. F. Walter and L. Lehmann, Optim. Methods Softw. 28(6), 2013, algorithm 2, written with solves."""
+    q, r = _qr_again(a, known)
+    inner = g + np.matmul(q, _lower_mirrored(-np.matmul(_t(g), q)))
+    return _t(np.linalg.solve(r, _t(inner)))
+
+
+def _triangular_adjoint(g: Any, y: Any, a: Any, known: Any) -> Any:
+    q, r = _qr_again(a, known)
+    return _t(np.linalg.solve(r, _t(np.matmul(q, _lower_mirrored(np.matmul(r, _t(np.triu(g))))))))
+
+
+_orthogonal = Rule("orthogonal factor", lambda a, known: known[0], (_orthogonal_adjoint,), keeps="x")
+_triangular = Rule("triangular factor", lambda a, known: known[1], (_triangular_adjoint,), keeps="x")
+
+
+@implements(np.linalg.qr)
+def qr(a: Any, mode: str = "reduced") -> Any:
+    """For matrices with at least as many rows as columns, and independent columns."""
+    rows, columns = a.shape[-2:]
+    if mode not in ("reduced", "r", "complete") or rows < columns or (mode == "complete" and rows != columns):
+        raise DifferentiationError(
+            f'np.linalg.qr with mode={mode!r} of a matrix of shape {a.shape} has no derivative rule. It has one with mode "reduced" or '
+            '"r", for at least as many rows as columns.'
+        )
+    known = np.linalg.qr(held(a))
+    options = {"known": known}
+    triangular = apply(_triangular, (a,), options)
+    return triangular if mode == "r" else type(known)(apply(_orthogonal, (a,), options), triangular)
+
+
+@implements(np.linalg.lstsq)
+def lstsq(a: Any, b: Any, rcond: Any = None) -> Any:
+    """For matrices of full rank."""
+    x, residuals, rank, values = np.linalg.lstsq(held(a), held(b), rcond=rcond)
+    if rank < min(np.shape(a)):
+        raise DifferentiationError(
+            f"np.linalg.lstsq: the matrix of shape {np.shape(a)} has rank {rank}, and only of full rank is the solution differentiable."
+        )
+    if np.shape(a)[0] >= np.shape(a)[1]:
+        q, r = np.linalg.qr(a)
+        x = np.linalg.solve(r, np.matmul(_t(q), b))
+    else:
+        x = np.matmul(np.linalg.pinv(a), b)
+    residuals = np.sum(np.square(b - np.matmul(a, x)), axis=0, keepdims=np.ndim(b) == 1) if residuals.size else residuals
+    return x, residuals, rank, np.linalg.svd(a, compute_uv=False) if isinstance(a, Tensor) else values

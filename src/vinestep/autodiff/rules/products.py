@@ -14,6 +14,8 @@ from ..tensor import Tensor, apply
 
 __all__ = ["matmul"]
 
+LETTERS = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+
 
 def _swap(x: Any) -> Any:
     return np.swapaxes(x, -1, -2)
@@ -159,15 +161,13 @@ def convolve(a: Any, v: Any, mode: str = "full") -> Any:
 def _parsed(operands: tuple[Any, ...]) -> tuple[list[str], str, list[Any]]:
     """Subscripts a letter an axis, ellipses spelled out, output made explicit."""
     if not isinstance(operands[0], str):
-        raise DifferentiationError(
-            "np.einsum with lists of axis numbers has no derivative rule. Write the subscripts as text, as in 'ij,jk->ik'."
-        )
+        operands = _with_subscripts(operands)
     text, arrays = operands[0].replace(" ", ""), [_array(x) for x in operands[1:]]
     left, arrow, right = text.partition("->")
     terms = left.split(",")
     if len(terms) != len(arrays):
         raise DifferentiationError(f"np.einsum: {operands[0]!r} names {len(terms)} operands, {len(arrays)} were given.")
-    spare = [c for c in "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ" if c not in text]
+    spare = [c for c in LETTERS if c not in text]
     longest = max((x.ndim - len(t.replace("...", "")) for t, x in zip(terms, arrays, strict=True) if "..." in t), default=0)
     dots = "".join(spare[:longest])
     terms = [t.replace("...", dots[longest - (x.ndim - len(t.replace("...", ""))) :]) for t, x in zip(terms, arrays, strict=True)]
@@ -177,6 +177,17 @@ def _parsed(operands: tuple[Any, ...]) -> tuple[list[str], str, list[Any]]:
         letters = "".join(terms)
         output = dots + "".join(sorted(c for c in set(letters) if letters.count(c) == 1 and c not in dots))
     return terms, output, arrays
+
+
+def _with_subscripts(operands: tuple[Any, ...]) -> tuple[Any, ...]:
+    """The form with lists of axis numbers, as the one with letters."""
+    arrays, lists = list(operands[0::2]), list(operands[1::2])
+    output = arrays.pop() if len(operands) % 2 else None
+
+    def text(axes: Any) -> str:
+        return "".join("..." if axis is Ellipsis else LETTERS[axis] for axis in axes)
+
+    return (",".join(map(text, lists)) + ("" if output is None else f"->{text(output)}"), *arrays)
 
 
 def _without_repeats(term: str, x: Any) -> tuple[str, Any]:

@@ -14,7 +14,8 @@ import numpy as np
 from ...errors import DifferentiationError
 from ..broadcasting import expand_reduced, normal_axes
 from ..registry import UFUNC_METHODS, Rule, implements, passive
-from ..tensor import apply, held
+from ..tensor import Tensor, apply, held
+from .elementwise import as_floats
 from .shaping import astype
 
 __all__ = ["root"]
@@ -121,8 +122,9 @@ def std(a: Any, axis: Any = None, dtype: Any = None, out: None = None, ddof: Any
 def _extreme_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool, reduce: Any) -> Any:
     top = expand_reduced(held(y), axes, keepdims)
     chosen = np.asarray(held(x) == top).astype(g.dtype)
-    chosen /= np.add.reduce(chosen, axis=axes, keepdims=True)
-    return expand_reduced(g, axes, keepdims) * chosen
+    with np.errstate(invalid="ignore"):
+        chosen /= np.add.reduce(chosen, axis=axes, keepdims=True)  # NaN where the extreme is NaN, which equals nothing
+    return np.where(chosen == 0, 0.0, expand_reduced(g, axes, keepdims) * chosen)
 
 
 _extreme: dict[Any, Rule] = {
@@ -173,8 +175,219 @@ def median(a: Any, axis: Any = None, out: None = None, overwrite_input: bool = F
     order = np.argsort(held(lines), axis=-1)
     n = order.shape[-1]
     middle = order[..., (n - 1) // 2 : n // 2 + 1]
-    result = np.mean(np.take_along_axis(lines, middle, axis=-1), axis=-1)
+    result = _unless_nan(np.mean(np.take_along_axis(lines, middle, axis=-1), axis=-1), lines)
     return expand_reduced(result, axes, False) if keepdims else result
+
+
+def _unless_nan(result: Any, lines: Any) -> Any:
+    """NaN where a line holds one: it has no order."""
+    bad = np.isnan(held(lines)).any(axis=-1)
+    return np.where(bad, np.nan, result) if np.any(bad) else result
+
+
+def _lines(a: Any, axis: Any) -> tuple[Any, tuple[int, ...]]:
+    """What is reduced along the last axis, and the axes that it was."""
+    axes = normal_axes(axis, np.ndim(a))
+    kept = tuple(i for i in range(np.ndim(a)) if i not in axes)
+    return np.reshape(np.transpose(a, kept + axes), (*(a.shape[i] for i in kept), -1)), axes
+
+
+@implements(np.quantile)
+def quantile(
+    a: Any,
+    q: Any,
+    axis: Any = None,
+    out: None = None,
+    overwrite_input: bool = False,
+    method: str = "linear",
+    keepdims: bool = False,
+    *,
+    weights: Any = None,
+) -> Any:
+    """Between the two elements that stand next to the place in sorting order; differentiable by the elements."""
+    return _quantile("quantile", a, q, axis, method, keepdims, weights)
+
+
+@implements(np.percentile)
+def percentile(
+    a: Any,
+    q: Any,
+    axis: Any = None,
+    out: None = None,
+    overwrite_input: bool = False,
+    method: str = "linear",
+    keepdims: bool = False,
+    *,
+    weights: Any = None,
+) -> Any:
+    return _quantile("percentile", a, q if isinstance(q, Tensor) else np.asarray(q) / 100, axis, method, keepdims, weights)
+
+
+def _quantile(name: str, a: Any, q: Any, axis: Any, method: str, keepdims: bool, weights: Any, *, skip_nan: bool = False) -> Any:
+    if weights is not None or isinstance(q, Tensor):
+        raise DifferentiationError(f"np.{name} has a derivative rule by its first argument only, and not with weights=.")
+    lines, axes = _lines(a, axis)
+    ordered = np.sort(lines, axis=-1)
+    n = lines.shape[-1]
+    if skip_nan:
+        lengths = n - np.isnan(held(lines)).sum(axis=-1)
+        table = np.array([np.quantile(np.arange(m or 1, dtype=float), q, method=method) for m in range(n + 1)])
+        places = np.moveaxis(table[lengths], np.arange(lengths.ndim), np.arange(lengths.ndim) + np.ndim(q))
+        bad = lengths == 0
+    else:
+        spread = np.quantile(np.arange(n, dtype=float), q, method=method)
+        places = np.broadcast_to(np.reshape(spread, np.shape(q) + (1,) * (lines.ndim - 1)), np.shape(q) + lines.shape[:-1])
+        bad = np.isnan(held(lines)).any(axis=-1)
+    lower = np.floor(places).astype(int)
+    part = (places - lower).astype(lines.dtype)
+    wide = np.broadcast_to(ordered, np.shape(q) + lines.shape)
+    low, high = (np.take_along_axis(wide, index[..., None], axis=-1)[..., 0] for index in (lower, np.minimum(lower + 1, n - 1)))
+    result = np.where(part == 0, low, low + (high - low) * part)
+    if np.any(bad):
+        result = np.where(bad, np.nan, result)
+    if not keepdims:
+        return result
+    return np.reshape(result, np.shape(q) + tuple(1 if i in axes else size for i, size in enumerate(np.shape(a))))
+
+
+def _without_nan(a: Any, fill: float) -> Any:
+    return np.where(np.isnan(held(a)), fill, a)
+
+
+def _not_nan(a: Any, where: Any) -> Any:
+    present = ~np.isnan(held(a))
+    return present if _given(where, True) is True else present & np.asarray(held(where))
+
+
+@implements(np.nansum)
+def nansum(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 0, where: Any = True) -> Any:
+    return np.sum(_without_nan(a, 0.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 0), where=where)
+
+
+@implements(np.nanprod)
+def nanprod(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 1, where: Any = True) -> Any:
+    return np.prod(_without_nan(a, 1.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 1), where=where)
+
+
+@implements(np.nanmean)
+def nanmean(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, *, where: Any = True) -> Any:
+    return np.mean(_without_nan(a, 0.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), where=_not_nan(a, where))
+
+
+@implements(np.nanvar)
+def nanvar(
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    ddof: Any = 0,
+    keepdims: Any = False,
+    *,
+    where: Any = True,
+    mean: Any = None,
+    correction: Any = None,
+) -> Any:
+    present = _not_nan(a, where)
+    result = np.var(
+        _without_nan(a, 0.0), axis=axis, dtype=dtype, ddof=_given(correction, _given(ddof, 0)), keepdims=keepdims, where=present, mean=mean
+    )
+    empty = np.add.reduce(present, axis=normal_axes(axis, np.ndim(a)), keepdims=bool(_given(keepdims, False))) == 0
+    return np.where(empty, np.nan, result) if np.any(empty) else result
+
+
+@implements(np.nanstd)
+def nanstd(a: Any, axis: Any = None, dtype: Any = None, out: None = None, ddof: Any = 0, keepdims: Any = False, **options: Any) -> Any:
+    return apply(root, (np.nanvar(a, axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, **options),), {})
+
+
+def _nan_extreme(function: Any, worst: float) -> Any:
+    def extreme(a: Any, axis: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+        keepdims = bool(_given(keepdims, False))
+        result = function(_without_nan(a, worst), axis=axis, keepdims=keepdims, initial=initial, where=where)
+        if _given(initial, None) is not None:
+            return result
+        empty = np.isnan(held(a)).all(axis=axis, keepdims=keepdims)
+        return np.where(empty, np.nan, result) if np.any(empty) else result
+
+    return extreme
+
+
+implements(np.nanmax)(_nan_extreme(np.max, -np.inf))
+implements(np.nanmin)(_nan_extreme(np.min, np.inf))
+
+
+@implements(np.nanmedian)
+def nanmedian(a: Any, axis: Any = None, out: None = None, overwrite_input: bool = False, keepdims: Any = False) -> Any:
+    return _quantile("nanmedian", a, 0.5, axis, "linear", bool(_given(keepdims, False)), None, skip_nan=True)
+
+
+def _nan_quantile(name: str, scale: float) -> Any:
+    def find(
+        a: Any,
+        q: Any,
+        axis: Any = None,
+        out: None = None,
+        overwrite_input: bool = False,
+        method: str = "linear",
+        keepdims: Any = False,
+        *,
+        weights: Any = None,
+    ) -> Any:
+        place = q if isinstance(q, Tensor) else np.asarray(q) * scale
+        return _quantile(name, a, place, axis, method, bool(_given(keepdims, False)), weights, skip_nan=True)
+
+    return find
+
+
+implements(np.nanquantile)(_nan_quantile("nanquantile", 1.0))
+implements(np.nanpercentile)(_nan_quantile("nanpercentile", 0.01))
+
+
+@implements(np.nancumsum)
+def nancumsum(a: Any, axis: Any = None, dtype: Any = None, out: None = None) -> Any:
+    return np.cumsum(_without_nan(a, 0.0), axis=axis, dtype=dtype)
+
+
+@implements(np.nancumprod)
+def nancumprod(a: Any, axis: Any = None, dtype: Any = None, out: None = None) -> Any:
+    return np.cumprod(_without_nan(a, 1.0), axis=axis, dtype=dtype)
+
+
+@implements(np.cov)
+def cov(
+    m: Any,
+    y: Any = None,
+    rowvar: bool = True,
+    bias: bool = False,
+    ddof: int | None = None,
+    fweights: Any = None,
+    aweights: Any = None,
+    *,
+    dtype: Any = None,
+) -> Any:
+    if fweights is not None or aweights is not None:
+        raise DifferentiationError("np.cov with weights has no derivative rule. Write it with np.average and products.")
+    rows = _observations(m, rowvar)
+    if y is not None:
+        rows = np.concatenate([rows, _observations(y, rowvar)], axis=0)
+    rows = _converted(rows, dtype)
+    centred = rows - np.mean(rows, axis=1, keepdims=True)
+    n = rows.shape[1] - (ddof if ddof is not None else 0 if bias else 1)
+    return np.squeeze(np.matmul(centred, centred.T) * (1 / n if n > 0 else np.inf))
+
+
+def _observations(x: Any, rowvar: bool) -> Any:
+    rows = np.atleast_2d(x if isinstance(x, Tensor) else as_floats(x))
+    return rows if rowvar or rows.shape[0] == 1 else rows.T
+
+
+@implements(np.corrcoef)
+def corrcoef(x: Any, y: Any = None, rowvar: bool = True, *, dtype: Any = None) -> Any:
+    c = np.cov(x, y, rowvar, dtype=dtype)
+    if c.ndim == 0:
+        return c / c
+    spread = np.sqrt(np.diagonal(c))
+    return c / np.expand_dims(spread, 1) / np.expand_dims(spread, 0)
 
 
 @implements(np.average)
@@ -352,7 +565,7 @@ def diff(a: Any, n: int = 1, axis: int = -1, prepend: Any = _MISSING, append: An
 
 @implements(np.trapezoid)
 def trapezoid(y: Any, x: Any = None, dx: Any = 1.0, axis: int = -1) -> Any:
-    line = np.moveaxis(y, axis, -1)
+    line, x = np.moveaxis(as_floats(y), axis, -1), x if x is None else as_floats(x)
     step = dx if x is None else np.diff(x if np.ndim(x) == 1 else np.moveaxis(x, axis, -1), axis=-1)
     return np.sum(step * (line[..., 1:] + line[..., :-1]) * 0.5, axis=-1)
 
@@ -425,5 +638,5 @@ def _matrix_norm(x: Any, ord: Any, axes: tuple[int, ...], keepdims: bool) -> Any
 
 
 passive(np.argmax, np.argmin, np.argsort, np.argpartition, np.nanargmax, np.nanargmin, np.any, np.all, np.count_nonzero)
-passive(np.lexsort, np.nonzero, np.flatnonzero, np.argwhere, np.searchsorted, np.digitize, np.bincount, np.histogram)
-passive(np.unique, np.isin, np.unravel_index, np.ravel_multi_index, np.linalg.matrix_rank, np.linalg.cond)
+passive(np.lexsort, np.nonzero, np.flatnonzero, np.argwhere, np.searchsorted, np.digitize)
+passive(np.isin, np.unravel_index, np.ravel_multi_index, np.linalg.matrix_rank)

@@ -53,7 +53,9 @@ def reshape(a: Any, /, shape: Any = None, order: Any = "C", *, newshape: Any = N
 
 @implements(np.ravel)
 def ravel(a: Any, order: Any = "C") -> Any:
-    return np.reshape(a, -1, order="C" if order in ("K", "A") else order)
+    if np.ndim(a) < 2 and order in ("K", "A"):
+        order = "C"
+    return np.reshape(a, -1, order=order)
 
 
 _transpose = Rule(
@@ -202,6 +204,49 @@ def dstack(tup: Any) -> Any:
 @implements(np.column_stack)
 def column_stack(tup: Any) -> Any:
     return np.concatenate([np.reshape(x, (-1, 1)) if np.ndim(x) < 2 else x for x in tup], axis=1)
+
+
+@implements(np.block)
+def block(arrays: Any) -> Any:
+    depth = _depth(arrays)
+    ndim = max(depth, *(np.ndim(x) for x in _leaves(arrays)))
+
+    def joined(part: Any, level: int) -> Any:
+        if level == depth:
+            return np.reshape(part, (1,) * (ndim - np.ndim(part)) + np.shape(part))
+        return np.concatenate([joined(inner, level + 1) for inner in part], axis=level - depth)
+
+    return joined(arrays, 0)
+
+
+def _depth(arrays: Any) -> int:
+    if not isinstance(arrays, list):
+        return 0
+    depths = {_depth(part) for part in arrays}
+    if len(depths) != 1:
+        raise DifferentiationError("np.block: all lists have to be nested to one depth, and hold something.")
+    return 1 + depths.pop()
+
+
+def _leaves(arrays: Any) -> list[Any]:
+    return [leaf for part in arrays for leaf in _leaves(part)] if isinstance(arrays, list) else [arrays]
+
+
+@implements(np.insert)
+def insert(arr: Any, obj: Any, values: Any, axis: Any = None) -> Any:
+    if axis is None:
+        arr, axis = np.ravel(arr), 0
+    axis = int(np.lib.array_utils.normalize_axis_index(axis, np.ndim(arr)))
+    arr = arr if isinstance(arr, Tensor) else np.asarray(arr)
+    shape = np.insert(held(arr), obj, held(values), axis=axis).shape
+    n, extra = arr.shape[axis], shape[axis] - arr.shape[axis]
+    new = values if isinstance(values, Tensor) else np.asarray(values)
+    new = np.reshape(new, (1,) * (arr.ndim - np.ndim(new)) + np.shape(new))
+    if np.ndim(obj) == 0 and not isinstance(obj, slice):
+        new = np.moveaxis(new, 0, axis)
+    new = np.broadcast_to(new, (*shape[:axis], extra, *shape[axis + 1 :]))
+    order = np.insert(np.arange(n), obj, n + np.arange(extra))
+    return np.take(np.concatenate([arr, new], axis=axis, dtype=arr.dtype), order, axis=axis)
 
 
 @implements(np.append)

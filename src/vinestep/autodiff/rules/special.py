@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from scipy import special
 
+from ...errors import MissingRuleError
 from ..registry import ufunc_rule
 from ..tensor import held
 
@@ -19,6 +20,17 @@ IN = "x"
 OUT = "y"
 TWO_OVER_ROOT_PI = 2.0 / np.sqrt(np.pi)
 ROOT_TWO_PI = np.sqrt(2.0 * np.pi)
+
+
+def _refused(name: str, argument: str) -> Any:
+    """The adjoint of an argument by which the derivative is not known in closed form."""
+
+    def adjoint(g: Any, y: Any, *inputs: Any) -> Any:
+        raise MissingRuleError(
+            f"scipy.special.{name} has no derivative rule by its {argument}. If that is constant for your purpose, give vinestep.held of it."
+        )
+
+    return adjoint
 
 
 def _log_ndtr(g: Any, y: Any, x: Any) -> Any:
@@ -53,7 +65,7 @@ ufunc_rule(special.gammaln, lambda g, y, x: g * special.digamma(x), keeps=IN)
 ufunc_rule(special.gamma, lambda g, y, x: g * (y * special.digamma(x)), keeps=IN + OUT)
 ufunc_rule(special.rgamma, lambda g, y, x: g * (-y * special.digamma(x)), keeps=IN + OUT)
 ufunc_rule(special.digamma, lambda g, y, x: g * special.zeta(2.0, x), keeps=IN)
-ufunc_rule(special._ufuncs._zeta, None, lambda g, y, s, q: g * (-s * special.zeta(s + 1.0, q)), keeps=IN)
+ufunc_rule(special._ufuncs._zeta, _refused("zeta", "first argument"), lambda g, y, s, q: g * (-s * special.zeta(s + 1.0, q)), keeps=IN)
 ufunc_rule(special.beta, _beta, lambda g, y, a, b: _beta(g, y, b, a), keeps=IN + OUT)
 ufunc_rule(special.betaln, _betaln, lambda g, y, a, b: _betaln(g, y, b, a), keeps=IN)
 ufunc_rule(special.xlogy, _xlogy_by_x, lambda g, y, a, b: g * (a / b), keeps=IN)
@@ -62,8 +74,21 @@ ufunc_rule(special.entr, lambda g, y, x: g * (-1 - np.log(x)), keeps=IN)
 ufunc_rule(special.rel_entr, lambda g, y, a, b: g * (np.log(a / b) + 1), lambda g, y, a, b: -g * (a / b), keeps=IN)
 ufunc_rule(special.kl_div, lambda g, y, a, b: g * np.log(a / b), lambda g, y, a, b: g * (1 - a / b), keeps=IN)
 ufunc_rule(special.i0, lambda g, y, x: g * special.i1(x), keeps=IN)
-ufunc_rule(special.i1, lambda g, y, x: g * (special.i0(x) - y / x), keeps=IN + OUT)
+ufunc_rule(special.i1, lambda g, y, x: g * (0.5 * (special.i0(x) + special.iv(2.0, x))), keeps=IN)
 ufunc_rule(special.j0, lambda g, y, x: -g * special.j1(x), keeps=IN)
-ufunc_rule(special.j1, lambda g, y, x: g * (special.j0(x) - y / x), keeps=IN + OUT)
+ufunc_rule(special.j1, lambda g, y, x: g * (0.5 * (special.j0(x) - special.jv(2.0, x))), keeps=IN)
+ufunc_rule(special.i0e, lambda g, y, x: g * (special.i1e(x) - np.sign(held(x)) * y), keeps=IN + OUT)
+ufunc_rule(
+    special.i1e,
+    lambda g, y, x: g * (0.5 * (special.i0(x) + special.iv(2.0, x)) * np.exp(-np.abs(x)) - np.sign(held(x)) * y),
+    keeps=IN + OUT,
+)
+for _bessel, _sign in ((special.iv, 1.0), (special.jv, -1.0)):
+    ufunc_rule(
+        _bessel,
+        _refused(_bessel.__name__, "order"),
+        lambda g, y, v, x, f=_bessel, sign=_sign: g * (0.5 * (f(v - 1.0, x) + sign * f(v + 1.0, x))),
+        keeps=IN,
+    )
 if hasattr(special, "softplus"):
     ufunc_rule(special.softplus, lambda g, y, x: g * special.expit(x), keeps=IN)
