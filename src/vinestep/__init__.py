@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from . import activations, errors, initialisers, layers, losses, metrics, optimisers, schedules
 from .activations import (
@@ -41,7 +40,7 @@ from .autodiff import (
     rule_for,
     untracked,
 )
-from .errors import VineStepError
+from .errors import VineStepError, names_of
 from .layers import (
     GRU,
     LSTM,
@@ -85,9 +84,9 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 keep_freed_memory()
 
-_LATER = ("data", "demo", "figures", "networks", "runs")
-_FROM = dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")
-_FROM |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
+_LATER = {name: f".{name}" for name in ("data", "demo", "figures", "networks", "runs")}
+_LATER |= dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")
+_LATER |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
 __all__ = [
     "GRU",
@@ -178,10 +177,8 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> Any:
-    """Rooms that need heavy packages are entered when they are first asked for."""
-    if name in _LATER:
-        return import_module(f".{name}", __name__)
-    if name in _FROM:
-        return getattr(import_module(_FROM[name], __name__), name)
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+__getattr__ = names_of(__name__, __all__, _LATER)
+
+
+def __dir__() -> list[str]:
+    return sorted([*__all__, "__version__"])

@@ -16,6 +16,7 @@ from .autodiff.fused import Fused
 from .autodiff.registry import Rule
 from .autodiff.rules.elementwise import as_floats
 from .autodiff.tensor import Tensor, apply, held
+from .errors import names_of
 from .kernels.parallel import helpers, over_rows
 
 __all__ = [
@@ -408,3 +409,6 @@ def hard_swish(x: Any) -> Any:
     array([-0.   ,  1.125,  4.   ])
     """
     return x * hard_sigmoid(x)
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -11,6 +11,7 @@ VineStepError
     CheckpointError       (ValueError)       a checkpoint file that cannot be trusted
     PlanError             (ValueError)       a plan with an unknown key, wrong type or missing file
     RunError              (RuntimeError)     a run that does not exist or cannot be continued
+    SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out of its range
 
 Each says what was wrong, where, what was expected and what to do::
 
@@ -22,7 +23,9 @@ Each says what was wrong, where, what was expected and what to do::
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
+from importlib import import_module
+from typing import Any
 
 __all__ = [
     "CheckpointError",
@@ -35,9 +38,11 @@ __all__ = [
     "PlanError",
     "PrecisionWarning",
     "RunError",
+    "SettingError",
     "ShapeError",
     "VineStepError",
     "did_you_mean",
+    "names_of",
 ]
 
 
@@ -94,6 +99,10 @@ class RunError(VineStepError, RuntimeError):
     """A run that does not exist or cannot be continued."""
 
 
+class SettingError(VineStepError, ValueError, TypeError):
+    """An argument of the wrong kind, or out of its range."""
+
+
 class PrecisionWarning(UserWarning):
     """A float32 parameter met a float64 array, so the result is float64."""
 
@@ -107,3 +116,31 @@ def did_you_mean(name: str, known: Iterable[str]) -> str:
     if near:
         return f"Did you mean {near[0]!r}?"
     return f"Known: {', '.join(names)}." if names else "There are none."
+
+
+def names_of(
+    module: str, known: Iterable[str], later: Mapping[str, str] | None = None, elsewhere: Mapping[str, str] | None = None
+) -> Callable[[str], Any]:
+    """A module's ``__getattr__``: loads what is left for later, and for a name that is not there gives the nearest.
+
+    Parameters
+    ----------
+    module : str
+    known : iterable of str
+        Names that a user may want.
+    later : mapping of name to module, optional
+        Where names are found that are loaded when first asked for; a name of a submodule is that module itself.
+    elsewhere : mapping of name to text, optional
+        What to say of names that are likely to be looked for here.
+    """
+    names = list(known)
+
+    def find(name: str) -> Any:
+        if later and name in later:
+            found = import_module(later[name], module)
+            return found if later[name] == f".{name}" else getattr(found, name)
+        if name.startswith("__"):
+            raise AttributeError(f"module {module!r} has no attribute {name!r}")
+        raise AttributeError(f"module {module!r} has no attribute {name!r}. {(elsewhere or {}).get(name) or did_you_mean(name, names)}")
+
+    return find

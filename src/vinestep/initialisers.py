@@ -7,6 +7,8 @@ from typing import TypeAlias
 
 import numpy as np
 
+from .errors import names_of
+
 __all__ = [
     "Initialiser",
     "constant",
@@ -229,3 +231,6 @@ def ones(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     array([1., 1.])
     """
     return np.ones(shape)
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -15,7 +15,7 @@ from .autodiff.forms import Form
 from .autodiff.fused import Fused
 from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
-from .errors import DataError, ShapeError
+from .errors import DataError, ShapeError, names_of
 from .kernels.parallel import over_rows
 
 __all__ = [
@@ -610,7 +610,18 @@ def wasserstein_critic(critic: Callable[[Any], Any], real: Any, made: Any, *, pe
 
 def makes_logits(loss: Any) -> bool:
     """Whether outputs trained with this loss are logits of classes, through partial application too."""
-    return getattr(loss, "func", loss) is cross_entropy
+    while hasattr(loss, "func"):
+        loss = loss.func
+    return loss is cross_entropy
+
+
+def reduction_of(loss: Any) -> str:
+    """How a loss brings those of a batch together: "mean" unless it says otherwise, through partial application too."""
+    while hasattr(loss, "func"):
+        if "reduction" in loss.keywords:
+            return str(loss.keywords["reduction"])
+        loss = loss.func
+    return str(getattr(loss, "reduction", "mean"))
 
 
 def _labels_for(targets: Any, outputs: Any) -> Any:
@@ -626,3 +637,6 @@ def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:
     if loss is cross_entropy:
         return _labels_for, _cross_entropy
     return (_targets_for, _squared_error) if loss is squared_error else None
+
+
+__getattr__ = names_of(__name__, __all__)

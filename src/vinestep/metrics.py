@@ -7,12 +7,13 @@ weigh as much as they should.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
 
 from .autodiff.tensor import held
-from .errors import ShapeError
+from .errors import DataError, SettingError, ShapeError, names_of
 
 __all__ = [
     "Metric",
@@ -56,6 +57,8 @@ class Metric:
     """
 
     def __init__(self, name: str, count: Callable[[Any, Any], Counts], conclude: Callable[[Counts], float], *, better: str) -> None:
+        if better not in ("higher", "lower"):
+            raise SettingError(f'Metric {name}: better must be "higher" or "lower", got {better!r}.')
         self.name = name
         self.count = count
         self.conclude = conclude
@@ -72,17 +75,29 @@ def _ratio(counts: Counts) -> float:
     return float(counts[0] / counts[1]) if counts[1] else float("nan")
 
 
-def _right(outputs: np.ndarray, targets: np.ndarray) -> Counts:
-    if outputs.ndim != 2 or targets.shape != outputs.shape[:1]:
+def _classified(name: str, outputs: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Outputs ``(n, n_classes)`` and labels ``(n,)``, of examples or of all times of sequences."""
+    if outputs.ndim < 2 or targets.shape != outputs.shape[:-1] or not outputs.shape[-1]:
         raise ShapeError(
-            f"accuracy: expected outputs of shape (n, n_classes) and labels of shape (n,), got {outputs.shape} and {targets.shape}."
+            f"{name}: expected outputs of shape (n, n_classes) and labels of shape (n,), or sequences of them, got {outputs.shape} and "
+            f"{targets.shape}."
         )
-    return np.array([np.count_nonzero(outputs.argmax(axis=1) == targets), targets.shape[0]], dtype=np.float64)
+    if targets.dtype.kind not in "iub":
+        raise DataError(f"{name}: labels have to be whole numbers, got {targets.dtype}. Use labels.astype(int).")
+    classes, labels = outputs.shape[-1], targets.reshape(-1).astype(np.int64)
+    if labels.size and (labels.min() < 0 or labels.max() >= classes):
+        bad = labels[(labels < 0) | (labels >= classes)][0]
+        raise DataError(f"{name}: label {bad} is out of range: outputs of {classes} classes allow labels 0 to {classes - 1}.")
+    return outputs.reshape(-1, classes), labels
+
+
+def _right(outputs: np.ndarray, targets: np.ndarray) -> Counts:
+    rows, labels = _classified("accuracy", outputs, targets)
+    return np.array([np.count_nonzero(rows.argmax(axis=1) == labels), labels.size], dtype=np.float64)
 
 
 def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
-    if outputs.shape != targets.shape:
-        raise ShapeError(f"absolute_error: outputs have shape {outputs.shape}, targets {targets.shape}. They have to agree.")
+    _same_shape("absolute_error", outputs, targets)
     return np.array([np.sum(np.abs(outputs.astype(np.float64) - targets)), targets.size])
 
 
@@ -98,17 +113,22 @@ def _squared(outputs: np.ndarray, targets: np.ndarray) -> Counts:
 def _same_shape(name: str, outputs: np.ndarray, targets: np.ndarray) -> None:
     if outputs.shape != targets.shape:
         raise ShapeError(f"{name}: outputs have shape {outputs.shape}, targets {targets.shape}. They have to agree.")
+    for values, what in ((outputs, "outputs"), (targets, "targets")):
+        if values.dtype.kind not in "fiub":
+            raise DataError(f"{name}: {what} have to be real numbers, got {values.dtype}.")
 
 
 def _spread(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     """Residual squares, targets, squares of targets, and how many: all that R squared needs."""
     _same_shape("r_squared", outputs, targets)
     t = targets.astype(np.float64)
-    return np.array([np.sum(np.square(outputs - t)), np.sum(t), np.sum(np.square(t)), t.size])
+    return np.array([np.sum(np.square(outputs.astype(np.float64) - t)), np.sum(t), np.sum(np.square(t)), t.size])
 
 
 def _r_squared(counts: Counts) -> float:
     residual, total, squares, n = counts
+    if not n:
+        return float("nan")
     around_mean = squares - total**2 / n
     return float(1 - residual / around_mean) if around_mean > 0 else float("nan")
 
@@ -126,13 +146,17 @@ def top(k: int) -> Metric:
     0.5
     """
 
-    def count(outputs: np.ndarray, targets: np.ndarray) -> Counts:
-        if not 1 <= k <= outputs.shape[1]:
-            raise ShapeError(f"top({k}): there are {outputs.shape[1]} classes.")
-        own = outputs[np.arange(len(targets)), targets]
-        return np.array([np.count_nonzero(np.sum(outputs > own[:, None], axis=1) < k), len(targets)], dtype=np.float64)
+    if isinstance(k, bool) or not isinstance(k, int | np.integer) or k < 1:
+        raise SettingError(f"top: k must be a whole number of at least 1, got {k!r}.")
+    return Metric(f"top_{k}", partial(_among_highest, k=int(k)), _ratio, better="higher")
 
-    return Metric(f"top_{k}", count, _ratio, better="higher")
+
+def _among_highest(outputs: np.ndarray, targets: np.ndarray, *, k: int) -> Counts:
+    rows, labels = _classified(f"top({k})", outputs, targets)
+    if k > rows.shape[1]:
+        raise ShapeError(f"top({k}): there are {rows.shape[1]} classes.")
+    own = rows[np.arange(len(labels)), labels]
+    return np.array([np.count_nonzero(np.sum(rows > own[:, None], axis=1) < k), len(labels)], dtype=np.float64)
 
 
 # counts of a confusion matrix, and what is worked out from them
@@ -140,10 +164,9 @@ def top(k: int) -> Metric:
 
 def _confusion(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     """How often each true class, a row, was decided to be which, a column."""
-    if outputs.ndim != 2 or targets.shape != outputs.shape[:1]:
-        raise ShapeError(f"confusion: expected outputs (n, n_classes) and labels (n,), got {outputs.shape} and {targets.shape}.")
-    k = outputs.shape[1]
-    pairs = targets.astype(np.int64) * k + outputs.argmax(axis=1)
+    rows, labels = _classified("confusion", outputs, targets)
+    k = rows.shape[1]
+    pairs = labels * k + rows.argmax(axis=1)
     return np.bincount(pairs, minlength=k * k).reshape(k, k).astype(np.float64)
 
 
@@ -177,13 +200,19 @@ def _f1s(matrix: Counts) -> Any:
 
 
 def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> Metric:
+    if over not in ("macro", "micro") and (isinstance(over, bool) or not isinstance(over, int)):
+        raise SettingError(f'{name}: over must be "macro", "micro" or the number of a class, got {over!r}.')
+    return Metric(f"{name}_{over}", _confusion, partial(_over_classes, name=name, figures=figures, over=over), better="higher")
+
+
+def _over_classes(matrix: Counts, *, name: str, figures: Callable[[Counts], Any], over: str | int) -> float:
     if over == "macro":
-        return Metric(f"{name}_macro", _confusion, lambda matrix: float(np.mean(figures(matrix))), better="higher")
+        return float(np.mean(figures(matrix)))
     if over == "micro":
-        return Metric(f"{name}_micro", _confusion, lambda matrix: float(np.trace(matrix) / max(matrix.sum(), 1)), better="higher")
-    if isinstance(over, int):
-        return Metric(f"{name}_{over}", _confusion, lambda matrix: float(figures(matrix)[over]), better="higher")
-    raise ValueError(f'{name}: over must be "macro", "micro" or the number of a class, got {over!r}.')
+        return float(np.trace(matrix) / max(matrix.sum(), 1))
+    if not 0 <= int(over) < len(matrix):
+        raise SettingError(f"{name}({over}): there are classes 0 to {len(matrix) - 1}.")
+    return float(figures(matrix)[over])
 
 
 def precision(over: str | int = "macro") -> Metric:
@@ -223,6 +252,8 @@ def f1(over: str | int = "macro") -> Metric:
 
 def _kappa(matrix: Counts) -> float:
     n = matrix.sum()
+    if not n:
+        return float("nan")
     agreed, expected = np.trace(matrix) / n, float(matrix.sum(axis=0) @ matrix.sum(axis=1)) / n**2
     return float((agreed - expected) / (1 - expected)) if expected < 1 else float("nan")
 
@@ -232,13 +263,19 @@ kappa = Metric("kappa", _confusion, _kappa, better="higher")
 
 
 def _per_token(outputs: np.ndarray, targets: np.ndarray) -> Counts:
-    flat, labels = outputs.reshape(-1, outputs.shape[-1]).astype(np.float64), targets.reshape(-1)
+    rows, labels = _classified("perplexity", outputs, targets)
+    flat = rows.astype(np.float64)
     top_ = flat.max(axis=1)
     logs = np.log(np.exp(flat - top_[:, None]).sum(axis=1)) + top_
     return np.array([np.sum(logs - flat[np.arange(len(labels)), labels]), len(labels)])
 
 
-perplexity = Metric("perplexity", _per_token, lambda counts: float(np.exp(_ratio(counts))), better="lower")
+def _exponential(counts: Counts) -> float:
+    with np.errstate(over="ignore"):
+        return float(np.exp(_ratio(counts)))
+
+
+perplexity = Metric("perplexity", _per_token, _exponential, better="lower")
 """Exponential of the mean cross-entropy a token."""
 
 
@@ -315,3 +352,6 @@ def _error_rate(found: Sequence[Any], true: Sequence[Any]) -> float:
     length = sum(len(text) for text in true)
     edits = sum(edit_distance(a, b) for a, b in zip(found, true, strict=True))
     return edits / length if length else float("nan")
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from .activations import relu
-from .errors import LayerError
+from .errors import LayerError, names_of
 from .layers import (
     LSTM,
     BatchNorm,
@@ -244,3 +244,6 @@ class EncoderDecoder(Layer):
         for decode in self.decoder:
             written = decode(written, read, None, present)
         return self.head(self.norms[1](written))
+
+
+__getattr__ = names_of(__name__, __all__)

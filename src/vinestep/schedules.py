@@ -6,7 +6,9 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-__all__ = ["Schedule", "constant", "cosine", "step_decay", "warmup"]
+from .errors import SettingError, names_of
+
+__all__ = ["Schedule", "as_schedule", "constant", "cosine", "step_decay", "warmup"]
 
 
 class Schedule:
@@ -55,6 +57,23 @@ class Schedule:
 
     def __repr__(self) -> str:
         return ".then(".join(_call(part) for part in _parts(self)) + ")" * (len(_parts(self)) - 1)
+
+
+def as_schedule(schedule: Any) -> Schedule:
+    """A schedule, or a plain function of the step that is to be one; constant if there is none.
+
+    Examples
+    --------
+    >>> as_schedule(lambda step: 1 / (1 + step))(1)
+    0.5
+    """
+    if schedule is None:
+        return constant()
+    if isinstance(schedule, Schedule):
+        return schedule
+    if callable(schedule) and not isinstance(schedule, type):
+        return Schedule(schedule, None, {"kind": "function", "function": schedule})
+    raise SettingError(f"schedule is {schedule!r}. Give one, such as vinestep.schedules.cosine(1000), or a function of the step.")
 
 
 def _parts(schedule: Schedule) -> list[dict[str, Any]]:
@@ -143,3 +162,6 @@ def warmup(steps: int, start: float = 0.0) -> Schedule:
         steps,
         {"kind": "warmup", "steps": steps, "start": start},
     )
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -22,7 +22,7 @@ def test_a_csv_becomes_numbers_categories_and_classes(tmp_path):
     assert table.class_names == ("sound", "stuck")
     assert table.targets.tolist() == [0, 1, 0, 1]
     assert table.missing == {"pH": 1}
-    np.testing.assert_array_equal(table.inputs[3], np.array([3.3, 0, 0, 1], np.float32))
+    np.testing.assert_array_equal(table.inputs[3], [3.3, 0, 0, 1])
 
 
 def test_scaling_is_learned_on_the_first_part_only():

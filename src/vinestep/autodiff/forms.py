@@ -116,13 +116,13 @@ class Form:
             for axis, size in self._read(operation, axes, shape, shapes):
                 wanted, there = found.setdefault(axis, (int(axis) if axis.isdigit() else size, name))
                 if wanted != size:
-                    known = f"{axis} is {wanted} in {there}, {size} in {name}" if not axis.isdigit() else f"an axis of {name} has to be {axis}"
+                    known = (
+                        f"{axis} is {wanted} in {there}, {size} in {name}" if not axis.isdigit() else f"an axis of {name} has to be {axis}"
+                    )
                     raise self._misfit(operation, shapes, known)
         return {axis: size for axis, (size, _) in found.items()}
 
-    def _read(
-        self, operation: str, axes: list[str], shape: tuple[int, ...], shapes: tuple[tuple[int, ...], ...]
-    ) -> list[tuple[str, Any]]:
+    def _read(self, operation: str, axes: list[str], shape: tuple[int, ...], shapes: tuple[tuple[int, ...], ...]) -> list[tuple[str, Any]]:
         starred = next((i for i, axis in enumerate(axes) if axis.startswith("*")), None)
         if len(shape) != len(axes) if starred is None else len(shape) < len(axes) - 1:
             raise self._misfit(operation, shapes, "another number of axes")

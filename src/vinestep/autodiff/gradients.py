@@ -9,12 +9,15 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from .. import kernels
 from ..errors import ShapeError, did_you_mean
+from ..kernels.parallel import helpers
+from .forms import is_standard
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Gradients", "Layout", "Slot", "pack"]
+__all__ = ["Gradients", "Layout", "Slot", "euclidean_norm", "pack", "scaled"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,8 +109,8 @@ class Gradients(Mapping[str, np.ndarray]):
         return f"Gradients({{{parts}}}, norm={self.norm():.4g})"
 
     def norm(self) -> float:
-        """Euclidean norm over all derivatives at once."""
-        return math.sqrt(float(np.dot(self.flat, self.flat)))
+        """Euclidean norm over all derivatives at once, added up in float64."""
+        return euclidean_norm(self.flat)
 
     def clipped(self, max_norm: float) -> Gradients:
         """The same direction, no longer than `max_norm`; itself if it is short enough.
@@ -118,7 +121,7 @@ class Gradients(Mapping[str, np.ndarray]):
         if not max_norm > 0:
             raise ValueError(f"clipped: max_norm must be positive, got {max_norm}.")
         norm = self.norm()
-        return self if norm <= max_norm else Gradients(self.layout, self.flat * self.flat.dtype.type(max_norm / norm))
+        return self if norm <= max_norm else Gradients(self.layout, scaled(self.flat, max_norm / norm))
 
     def by_layer(self) -> pd.Series:
         """Euclidean norm of the derivatives of each layer, a pandas Series indexed by the layer's path."""
@@ -132,6 +135,35 @@ class Gradients(Mapping[str, np.ndarray]):
 
     def copy(self) -> Gradients:
         return Gradients(self.layout, self.flat.copy())
+
+
+def euclidean_norm(flat: np.ndarray) -> float:
+    """Of a flat array; finite whenever its elements are and the norm is a float64."""
+    total = _square_sum(flat)
+    if math.isfinite(total) or not np.isfinite(flat).all():
+        return math.sqrt(total)
+    largest = float(np.max(np.abs(flat)))
+    return largest * math.sqrt(float(np.sum(np.square(flat / largest, dtype=np.float64))))
+
+
+def _square_sum(flat: np.ndarray) -> float:
+    from . import fused
+
+    if fused.USE_KERNELS and is_standard(flat):
+        return float(kernels.sums.square_sum(*helpers(flat.size), flat))
+    with np.errstate(over="ignore"):
+        return float(np.sum(np.square(flat, dtype=np.float64)))
+
+
+def scaled(flat: np.ndarray, factor: float, out: np.ndarray | None = None) -> np.ndarray:
+    """``flat * factor``, also where the factor is too small for the numbers' own precision."""
+    if factor >= float(np.finfo(flat.dtype).tiny):
+        return np.multiply(flat, flat.dtype.type(factor), out=out)
+    wide = np.asarray(flat.astype(np.float64) * factor, flat.dtype)
+    if out is None:
+        return wide
+    out[...] = wide
+    return out
 
 
 def pack(layout: Layout, arrays: Mapping[str, Any], dtype: Any) -> Gradients:

@@ -182,7 +182,9 @@ def plain(value: Any) -> Any:
             "np.where(mask, other, x)."
         )
     if isinstance(value, np.matrix):
-        raise DifferentiationError("A numpy.matrix met a Tensor: its * is a matrix product, a Tensor's is not. Use np.asarray(matrix) and @.")
+        raise DifferentiationError(
+            "A numpy.matrix met a Tensor: its * is a matrix product, a Tensor's is not. Use np.asarray(matrix) and @."
+        )
     return np.asarray(value)
 
 

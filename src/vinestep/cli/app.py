@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import logging
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from importlib.resources import as_file, files
 from pathlib import Path
@@ -29,6 +30,7 @@ app = typer.Typer(
 )
 console = Console()
 BAD_INPUT = 2
+REFUSALS_OF_THE_SYSTEM = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM, errno.EIO)
 INTERRUPTED = 130
 
 RecordOption = Annotated[Path, typer.Option("--record", metavar="FOLDER", help="Where run folders are made.")]
@@ -40,8 +42,17 @@ def _explained() -> Iterator[None]:
     try:
         yield
     except VineStepError as error:
-        Console(stderr=True).print(f"vinestep: {error}", style="red", highlight=False, markup=False, soft_wrap=True)
+        _refuse(str(error))
         raise typer.Exit(BAD_INPUT) from error
+    except OSError as error:
+        if error.errno not in REFUSALS_OF_THE_SYSTEM:
+            raise
+        _refuse(f"{error.filename or 'The disk'}: {error.strerror}.")
+        raise typer.Exit(BAD_INPUT) from error
+
+
+def _refuse(text: str) -> None:
+    Console(stderr=True).print(f"vinestep: {text}", style="red", highlight=False, markup=False, soft_wrap=True)
 
 
 @app.command()
@@ -75,6 +86,14 @@ def train(
 @app.command()
 def resume(
     run: Annotated[Path, typer.Argument(metavar="RUN", help="Folder of the run, such as runs/0007-barrels.", show_default=False)],
+    changed: Annotated[
+        list[str],
+        typer.Option(
+            "--changed",
+            metavar="NAME",
+            help="A setting that is meant to differ from what the run began with, such as data or optimiser.rate; may be given again.",
+        ),
+    ] = [],  # noqa: B006  # typer reads it, nobody writes to it
 ) -> None:
     """Continue an interrupted run from its newest sound checkpoint, exactly as if it had never stopped."""
     from ..training.folders import RunFolder
@@ -84,7 +103,7 @@ def resume(
         folder = RunFolder.open(run)
         folder.check_resumable()
         plan = read_plan(folder.path / "plan.toml")
-        _train(PlannedRun(plan, folder.path), folder=folder.path)
+        _train(PlannedRun(plan, folder.path), folder=folder.path, changed=changed)
 
 
 @app.command()
@@ -100,10 +119,10 @@ def runs(record: RecordOption = Path("runs")) -> None:
     console.print(runs_view(table))
 
 
-def _train(planned: PlannedRun, *, record: Path | None = None, folder: Path | None = None) -> None:
+def _train(planned: PlannedRun, *, record: Path | None = None, folder: Path | None = None, changed: Sequence[str] = ()) -> None:
     from ..training.observers import Progress
 
-    outcome = planned.run(record=record, resume=folder, observers=[Progress(console)])
+    outcome = planned.run(record=record, resume=folder, changed=changed, observers=[Progress(console)])
     _show(planned, outcome)
 
 

@@ -1,8 +1,8 @@
 """Datasets, splits and minibatches."""
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from ..errors import names_of
 from .dataset import Batch, Batches, Dataset
 
 if TYPE_CHECKING:
@@ -11,8 +11,8 @@ if TYPE_CHECKING:
 __all__ = ["Batch", "Batches", "Dataset", "Table", "scaled"]
 
 
-def __getattr__(name: str) -> Any:
-    """Tables need pandas, which is imported when the first one is made."""
-    if name in ("Table", "scaled"):
-        return getattr(import_module(".table", __name__), name)
-    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+__getattr__ = names_of(__name__, __all__, {"Table": ".table", "scaled": ".table"})
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -9,6 +9,7 @@ from typing import Any, NamedTuple, Self
 import numpy as np
 
 from ..errors import DataError
+from .content import digest, row_hashes
 
 __all__ = ["Batch", "Batches", "Dataset"]
 
@@ -29,9 +30,9 @@ class Batch(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Origin:
-    """Which rows of which source a dataset holds, so that overlaps can be noticed."""
+    """Which rows a dataset holds of which source, told by its content, so that overlaps can be noticed."""
 
-    source: int
+    source: str
     rows: np.ndarray
 
 
@@ -57,20 +58,32 @@ class Dataset:
     """
 
     def __init__(self, inputs: Any, targets: Any, *, origin: Origin | None = None) -> None:
-        self.inputs = np.asarray(inputs)
-        self.targets = np.asarray(targets)
+        self.inputs = _array(inputs, "inputs")
+        self.targets = _array(targets, "targets")
         n = self.inputs.shape[0] if self.inputs.ndim else 0
         if self.targets.shape[:1] != (n,):
             raise DataError(f"Dataset: {n} inputs but targets of shape {self.targets.shape}. Each example needs one of each.")
         if n == 0:
             raise DataError("Dataset: there are no examples.")
-        self.origin = origin or Origin(id(self.inputs), np.arange(n))
+        self._origin = origin
+        self._rows: np.ndarray | None = None
 
     def __len__(self) -> int:
         return int(self.inputs.shape[0])
 
     def __repr__(self) -> str:
         return f"<{type(self).__name__} of {len(self)} examples, inputs {self.inputs.shape[1:]} {self.inputs.dtype}>"
+
+    @property
+    def origin(self) -> Origin:
+        """Where the examples come from; of a dataset that was not taken from another one, itself."""
+        if self._origin is None:
+            self._origin = Origin(self.fingerprint(), np.arange(len(self)))
+        return self._origin
+
+    def fingerprint(self) -> str:
+        """Of the contents: equal for equal inputs and targets, in any process."""
+        return digest(self.inputs, self.targets)
 
     def rows(self, index: np.ndarray) -> Self:
         """The examples at these places, as a dataset of the same kind."""
@@ -80,10 +93,25 @@ class Dataset:
         return Origin(self.origin.source, self.origin.rows[index])
 
     def shared_rows(self, other: Dataset) -> int:
-        """How many examples come from the same row of the same source."""
-        if self.origin.source != other.origin.source:
+        """How many examples of the other are in this one too: the same row of one source, or equal inputs and targets.
+
+        Equal rows of different sources count if they are more than chance would have it: where this dataset is full of equal rows
+        itself, as tables of few categories are, those of another part are no sign of anything.
+        """
+        if self.origin.source == other.origin.source:
+            return int(np.intersect1d(self.origin.rows, other.origin.rows).size)
+        if self.inputs.shape[1:] != other.inputs.shape[1:] or self.inputs.dtype != other.inputs.dtype:
             return 0
-        return int(np.intersect1d(self.origin.rows, other.origin.rows).size)
+        ours, theirs = self._hashes(), other._hashes()
+        distinct, counts = np.unique(ours, return_counts=True)
+        shared = int(np.isin(theirs, distinct).sum())
+        repeated = float(counts[counts > 1].sum()) / len(ours)
+        return shared if shared and repeated < shared / len(theirs) / 2 else 0
+
+    def _hashes(self) -> np.ndarray:
+        if self._rows is None:
+            self._rows = row_hashes(self.inputs, self.targets)
+        return self._rows
 
     def split(self, *shares: float, seed: int = 0, evenly: bool = False) -> list[Self]:
         """Divide at random into parts that share no example.
@@ -105,9 +133,9 @@ class Dataset:
         rng = np.random.default_rng([seed, 0x5EED])
         groups = self._classes() if evenly else [np.arange(len(self))]
         parts: list[list[np.ndarray]] = [[] for _ in shares]
-        for group in groups:
+        for group, sizes in zip(groups, _apportioned([len(group) for group in groups], shares), strict=True):
             shuffled = rng.permutation(group)
-            bounds = np.round(np.cumsum([0.0, *shares]) * len(group)).astype(int)
+            bounds = np.cumsum([0, *sizes])
             for part, start, stop in zip(parts, bounds, bounds[1:], strict=False):
                 part.append(shuffled[start:stop])
         indices = [np.sort(np.concatenate(part)) for part in parts]
@@ -137,6 +165,41 @@ class Dataset:
     def batches(self, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False) -> Batches:
         """Minibatches of this dataset; see `Batches`."""
         return Batches(self, size, shuffled=shuffled, seed=seed, drop_partial=drop_partial)
+
+
+def _array(values: Any, name: str) -> np.ndarray:
+    if isinstance(values, np.ma.MaskedArray):
+        raise DataError(f"Dataset: the {name} are a masked array, whose mask would be lost. Say what stands there: {name}.filled(0.0).")
+    return np.asarray(values)
+
+
+def _apportioned(sizes: Sequence[int], shares: Sequence[float]) -> np.ndarray:
+    """How many of each group each part gets, shape (groups, parts): within one of its due, and each part its due of the whole.
+
+    Dues are rounded group by group, what rounding took from a part in earlier groups being made up for in later ones.
+    """
+    bounds = np.round(np.cumsum([0.0, *shares, max(1.0 - sum(shares), 0.0)]) * sum(sizes), 6)
+    whole = np.diff(np.round(bounds).astype(int))
+    dues = np.outer(sizes, whole / max(sum(sizes), 1))
+    given = np.floor(dues + 1e-9).astype(int)
+    owed = np.zeros(len(whole))
+    for due, own, size in zip(dues, given, sizes, strict=True):
+        owed += due - own
+        for _ in range(size - int(own.sum())):
+            part = int(np.argmax(np.where(due - own > 1e-9, owed, owed - 2)))
+            own[part] += 1
+            owed[part] -= 1
+    return given[:, : len(shares)]
+
+
+def same_scaling(first: Dataset, second: Dataset) -> bool:
+    """Whether two parts were scaled by the same numbers, or neither was."""
+    ours, theirs = getattr(first, "scaling", None), getattr(second, "scaling", None)
+    if ours is None or theirs is None:
+        return ours is theirs
+    return bool(
+        ours.missing == theirs.missing and np.array_equal(ours.means, theirs.means) and np.array_equal(ours.spreads, theirs.spreads)
+    )
 
 
 class Batches:

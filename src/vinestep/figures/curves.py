@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 from matplotlib.figure import Figure
 from matplotlib.ticker import MaxNLocator
 
+from ..errors import DataError
 from .style import COLOURS, figure, tidy
 
 __all__ = ["curves"]
@@ -16,14 +17,21 @@ __all__ = ["curves"]
 _NOT_FIGURES = ("epoch", "step", "rate")
 
 
-def curves(rows: Sequence[dict[str, float]], *, title: str = "") -> Figure:
+def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = None) -> Figure:
     """Loss, metrics and learning rate by epoch, training and validation together.
 
     Parameters
     ----------
-    rows : sequence of dict
-        One an epoch, as in ``Outcome.rows``.
+    rows : DataFrame, or sequence of dict
+        One row an epoch, as in ``Outcome.curves`` and ``Outcome.rows``.
     title : str
+    better : mapping of column to "higher" or "lower", optional
+        As in ``Outcome.better``: where it says so, the best value is marked. Of losses the lowest is.
+
+    Raises
+    ------
+    DataError
+        If there are no rows, or they have no epoch.
 
     Examples
     --------
@@ -31,13 +39,17 @@ def curves(rows: Sequence[dict[str, float]], *, title: str = "") -> Figure:
     >>> len(vs.figures.curves(rows).axes)
     3
     """
+    rows = rows.to_dict("records") if hasattr(rows, "to_dict") else list(rows)
+    if not rows or "epoch" not in rows[0]:
+        raise DataError("curves: there is nothing to draw: give rows with an epoch, as Outcome.curves has them.")
+    directions = {"loss": "lower", "validation_loss": "lower"} | dict(better or {})
     names = [name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")]
     made, axes = figure(len(names) + 1, 1, title=title, sharex=True, height_ratios=[3] * len(names) + [1])
     epochs = np.array([row["epoch"] for row in rows])
     for axis, name in zip(axes[:, 0], names, strict=False):
-        _panel(axis, rows, epochs, name)
+        _panel(axis, rows, epochs, name, directions)
     rate = axes[-1, 0]
-    rate.plot(epochs, [row["rate"] for row in rows], color=COLOURS[5], linewidth=1.8, **_marks(rows))
+    rate.plot(epochs, [row.get("rate", np.nan) for row in rows], color=COLOURS[5], linewidth=1.8, **_marks(rows))
     rate.set_ylim(bottom=0)
     rate.ticklabel_format(axis="y", style="sci", scilimits=(-2, 2))
     tidy(rate, x="epoch", y="rate")
@@ -50,14 +62,14 @@ def _marks(rows: Sequence[Any]) -> dict[str, Any]:
     return {"marker": "o"} if len(rows) < 3 else {}
 
 
-def _panel(axis: Any, rows: Sequence[dict[str, float]], epochs: np.ndarray, name: str) -> None:
+def _panel(axis: Any, rows: Sequence[dict[str, float]], epochs: np.ndarray, name: str, better: Mapping[str, str]) -> None:
     axis.plot(epochs, [row[name] for row in rows], color=COLOURS[0], linewidth=1.8, label="training", **_marks(rows))
     key = f"validation_{name}"
     if key in rows[0]:
         values = np.array([row[key] for row in rows])
         axis.plot(epochs, values, color=COLOURS[2], linewidth=1.8, label="validation", **_marks(rows))
-        if np.isfinite(values).any():
-            best = int(np.nanargmin(values) if name.endswith(("loss", "error")) else np.nanargmax(values))
+        if np.isfinite(values).any() and key in better:
+            best = int(np.nanargmin(values) if better[key] == "lower" else np.nanargmax(values))
             axis.plot(
                 epochs[best],
                 values[best],

@@ -50,6 +50,10 @@ def save(made: Figure, path: str | Path) -> Path:
     """
     target = Path(path)
     temporary = target.with_name(f".{target.name}.part")
-    made.savefig(temporary, format="png")
-    temporary.replace(target)
+    try:
+        made.savefig(temporary, format="png")
+        temporary.replace(target)
+    except BaseException:
+        temporary.unlink(missing_ok=True)
+        raise
     return target

@@ -10,10 +10,12 @@ from typing import TYPE_CHECKING, Any
 from matplotlib.figure import Figure
 from matplotlib.patches import FancyBboxPatch
 
+from ..autodiff.tensor import Tensor
+from ..autodiff.trails import trail as trail_of
 from .style import COLOURS, INK, figure
 
 if TYPE_CHECKING:
-    from ..autodiff.trails import Trail, TrailEntry
+    from ..autodiff.trails import TrailEntry
 
 __all__ = ["trail"]
 
@@ -25,7 +27,7 @@ GUTTER = 0.1  # of a column, at its right, for the lines that pass by other boxe
 Place = tuple[int, int]
 
 
-def trail(found: Trail, *, title: str = "") -> Figure:
+def trail(found: Any, *, title: str = "") -> Figure:
     """Draw a trail: one box an operation, the value first, its parameters named; each layer of the network is a group.
 
     Operations stand in falling order of when they were made, down one column and on at the top of the next. Each uses the one
@@ -34,7 +36,8 @@ def trail(found: Trail, *, title: str = "") -> Figure:
 
     Parameters
     ----------
-    found : Trail
+    found : Trail or Tensor
+        What `vinestep.trail` gives, or the value itself.
     title : str
 
     Examples
@@ -44,6 +47,8 @@ def trail(found: Trail, *, title: str = "") -> Figure:
     >>> drawn.get_suptitle()
     'Trail of 2 operations, 16 bytes held'
     """
+    if isinstance(found, Tensor):
+        found = trail_of(found)
     operations = [entry for entry in found if entry.operation not in LEAVES]
     rows = max(MOST_ROWS, -(-min(len(operations), 3 * MOST_ROWS * MOST_COLUMNS) // MOST_COLUMNS))
     shown = operations[: rows * MOST_COLUMNS]

@@ -26,6 +26,7 @@ __all__ = [
     "recurrent",
     "sgd",
     "sharing",
+    "sums",
 ]
 
 
@@ -68,3 +69,4 @@ normalisation = Kernels("vinestep.kernels.normalisation_loops")
 embedding = Kernels("vinestep.kernels.embedding_loops")
 recurrent = Kernels("vinestep.kernels.recurrent_loops")
 sharing = Kernels("vinestep.kernels.sharing_loops")
+sums = Kernels("vinestep.kernels.sum_loops")

@@ -1,5 +1,6 @@
 """Layers: what a network is made of."""
 
+from ..errors import names_of
 from .attention import Attention, DecoderBlock, TransformerBlock
 from .base import Layer
 from .containers import Concat, Residual, Stack, Sum
@@ -46,3 +47,6 @@ __all__ = [
     "Upsample",
     "learning",
 ]
+
+
+__getattr__ = names_of(__name__, __all__)

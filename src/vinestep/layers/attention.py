@@ -112,11 +112,15 @@ def _check_heads(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mappi
         raise misfit("attention", f"{heads} heads do not divide a width of {sizes['width']} evenly, or there are no keys ({keys}).")
     hidden, factors = options["hidden"], options["factors"]
     if hidden is not None and (
-        hidden.dtype != bool or hidden.ndim != 3 or any(n not in own for n, own in zip(hidden.shape, ((1, batch), (1, time), (keys,)), strict=True))
+        hidden.dtype != bool
+        or hidden.ndim != 3
+        or any(n not in own for n, own in zip(hidden.shape, ((1, batch), (1, time), (keys,)), strict=True))
     ):
         raise misfit("attention", f"what is hidden has shape {hidden.shape} and dtype {hidden.dtype}, expected bool {(batch, time, keys)}.")
     if factors is not None and (factors.shape != (batch, heads, time, keys) or factors.dtype != arrays[0].dtype):
-        raise misfit("attention", f"the factors have shape {factors.shape} and dtype {factors.dtype}, expected {(batch, heads, time, keys)}.")
+        raise misfit(
+            "attention", f"the factors have shape {factors.shape} and dtype {factors.dtype}, expected {(batch, heads, time, keys)}."
+        )
 
 
 def _is_large_enough(sizes: Mapping[str, Any], options: Mapping[str, Any]) -> bool:

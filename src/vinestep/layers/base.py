@@ -458,7 +458,9 @@ def _check_numbers(path: str, array: Any) -> None:
     if values.dtype.kind not in "fiu":
         raise DTypeError(f"{path}: weights have to be real numbers, got {values.dtype}.")
     if values.dtype.kind == "f" and not np.isfinite(values).all():
-        raise NotFiniteError(f"{path}: {int(np.sum(~np.isfinite(values)))} of {values.size} weights are NaN or infinite. They are not loaded.")
+        raise NotFiniteError(
+            f"{path}: {int(np.sum(~np.isfinite(values)))} of {values.size} weights are NaN or infinite. They are not loaded."
+        )
 
 
 def _layers_in(name: str, value: Any) -> Iterator[tuple[str, Layer]]:

@@ -76,9 +76,7 @@ def _chunks(x: Any, plan: WindowPlan, weight: Any, room: int) -> list[tuple[int,
     return list(pairwise(n * i // count for i in range(count + 1)))
 
 
-def _forward(
-    x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0
-) -> Any:
+def _forward(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0) -> Any:
     if _is_depthwise(weight, groups) and plan.is_padded and not np.isfinite(weight).all():  # its loop leaves the padding out
         return NotImplemented
     n_out = weight.shape[-1]
@@ -208,7 +206,8 @@ def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mappin
         raise misfit("convolution", f"windows of {sizes['*window']} on an input of {sizes['*space']} are not those planned, {plan}.")
     if groups < 1 or sizes["channels"] != groups * sizes["n_in"] or sizes["n_out"] % groups:
         raise misfit(
-            "convolution", f"{groups} groups of {sizes['n_in']} do not make {sizes['channels']} channels, or do not divide {sizes['n_out']}."
+            "convolution",
+            f"{groups} groups of {sizes['n_in']} do not make {sizes['channels']} channels, or do not divide {sizes['n_out']}.",
         )
 
 

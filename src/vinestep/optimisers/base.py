@@ -8,6 +8,7 @@ the state, and calls the formula once for each stretch of the arena with a rate 
 from __future__ import annotations
 
 import math
+import weakref
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from typing import Any, ClassVar
@@ -15,7 +16,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from ..autodiff.gradients import Layout
-from ..errors import NotFiniteError, ShapeError, did_you_mean
+from ..errors import NotFiniteError, SettingError, ShapeError, did_you_mean
 
 __all__ = ["Optimiser", "positive", "share"]
 
@@ -77,6 +78,26 @@ class Optimiser:
         """Flat arrays over the arena, named for the paper's symbols."""
         self.layout: Layout | None = None
         self._stretches: list[tuple[int, int, float]] = []
+        self._owner: weakref.ref[Any] | None = None
+
+    def belong_to(self, owner: object) -> None:
+        """Be the optimiser of this one, and of no other.
+
+        Raises
+        ------
+        SettingError
+            If it serves another already: their states would mix.
+        """
+        if self._owner is not None and self._owner() is not owner:
+            made = ", ".join(f"{name}={value}" for name, value in self.settings().items() if name != "kind")
+            raise SettingError(
+                f"This {type(self).__name__} belongs to another training already, and their states would mix. Make another: "
+                f"{type(self).__name__}({made}), or hand over a copy of its state: copy.deepcopy(optimiser)."
+            )
+        self._owner = weakref.ref(owner)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_owner": None}
 
     def settings(self) -> dict[str, Any]:
         """How it was made, for the record."""

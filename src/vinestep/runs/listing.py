@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..training.folders import RunFolder, numbered
 
@@ -45,6 +45,6 @@ def runs_table(root: str | os.PathLike[str] = "runs") -> pd.DataFrame:
     rows = []
     for folder in find_runs(root):
         known = folder.info()
-        row = {"run": folder.path.name, "status": known["status"], "epochs": f"{known['epoch']}/{known['epochs']}"}
+        row: dict[str, Any] = {"run": folder.path.name, "status": known["status"], "epochs": f"{known['epoch']}/{known['epochs']}"}
         rows.append(row | {"step": known["step"], "begun": known["begun"]} | known["last"])
     return pd.DataFrame(rows)

@@ -1,33 +1,38 @@
 """Checkpoints: one file, written whole or not at all, checked on reading.
 
 A zip of ``.npy`` members and one JSON member; `numpy.load` opens it with ``allow_pickle=False``. The archive's comment
-holds the SHA-256 of all that comes before it, so that any changed bit is noticed. No pickle is written or read.
+holds the SHA-256 of all that comes before it, so that any changed bit is noticed. No pickle is written or read. What a file says
+is checked before it is believed: names, sizes, kinds of numbers.
 """
 
 from __future__ import annotations
 
 import hashlib
-import io
 import json
+import math
 import os
 import tempfile
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 
-from ..errors import CheckpointError
+from ..errors import CheckpointError, names_of
 
-__all__ = ["Checkpoint", "newest_sound", "read", "write"]
+__all__ = ["Checkpoint", "is_finite", "newest_sound", "read", "step_of", "write"]
 
 META = "checkpoint.json"
 SUFFIX = ".npz"
 FORMAT = 1
 COMMENT_SIZE = 64  # hexadecimal digits of SHA-256
 ZIP_DATE = (2000, 1, 1, 0, 0, 0)  # fixed, so that equal contents make equal files
+KINDS = "fiu"  # of numbers that an array may hold
+CHUNK = 1 << 20  # bytes or numbers worked on at once
+LARGE = 1 << 30  # bytes from which a member needs the larger fields of a zip
+MOST_JSON = 32 << 20  # bytes; parsed, they take some ten times as much
 TAIL = 22  # bytes of a zip's end record before its comment
 
 
@@ -52,22 +57,24 @@ class Checkpoint:
         return {key[len(name) + 1 :]: array for key, array in self.arrays.items() if key.startswith(name + "/")}
 
 
-def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> Path:
-    """Write a checkpoint: to a temporary file, flushed to disk, renamed.
+def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any], *, make_folder: bool = True) -> Path:
+    """Write a checkpoint: to a temporary file, flushed to disk, renamed. Needs no memory to speak of.
 
     Parameters
     ----------
     path : path
         Ends in ``.npz``.
     arrays : mapping of name to ndarray
-        Numbers only.
+        Finite numbers only.
     meta : mapping
         Anything JSON can hold.
+    make_folder : bool
+        Whether a folder that is not there is made.
 
     Raises
     ------
     CheckpointError
-        If an array holds objects, or the disk does not take the file; what was there before stays.
+        If an array holds other things than finite numbers, or the disk does not take the file; what was there before stays.
 
     Examples
     --------
@@ -77,13 +84,16 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
     (5, array([1., 1.]))
     """
     target = Path(path)
-    content = _packed(arrays, {"format": FORMAT, **meta}, target)
+    ready = {name: _checked(target, name, np.asarray(array)) for name, array in arrays.items()}
+    text = _json(target, {"format": FORMAT, **meta})
     try:
-        target.parent.mkdir(parents=True, exist_ok=True)
+        if make_folder:
+            target.parent.mkdir(parents=True, exist_ok=True)
         handle, temporary = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.", suffix=".part")
         try:
-            with os.fdopen(handle, "wb") as file:
-                file.write(content)
+            with os.fdopen(handle, "w+b") as file:
+                _pack(file, ready, text)
+                _seal(file)
                 file.flush()
                 os.fsync(file.fileno())
             os.replace(temporary, target)
@@ -97,6 +107,8 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
 
 
 def _flush_folder(folder: Path) -> None:
+    if os.name == "nt":  # a folder can not be opened there
+        return
     handle = os.open(folder, os.O_RDONLY)
     try:
         os.fsync(handle)
@@ -104,20 +116,64 @@ def _flush_folder(folder: Path) -> None:
         os.close(handle)
 
 
-def _packed(arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any], target: Path) -> bytes:
-    buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_STORED) as archive:
+def _checked(target: Path, name: str, array: np.ndarray) -> np.ndarray:
+    if array.dtype.hasobject:
+        raise CheckpointError(f"{target}: {name} holds Python objects; a checkpoint holds numbers only.")
+    if array.dtype.kind not in KINDS:
+        raise CheckpointError(f"{target}: {name} holds {array.dtype}; a checkpoint holds real numbers only.")
+    if not is_finite(array):
+        raise CheckpointError(
+            f"{target}: {name} holds NaN or infinity. It is not written, so that the checkpoints before it stay the newest."
+        )
+    return array
+
+
+def is_finite(array: np.ndarray) -> bool:
+    """Whether all numbers are, looked at part by part.
+
+    Examples
+    --------
+    >>> is_finite(np.array([1.0, np.inf]))
+    False
+    """
+    if array.dtype.kind != "f":
+        return True
+    flat = array.reshape(-1)
+    return all(np.isfinite(flat[start : start + CHUNK]).all() for start in range(0, flat.size, CHUNK))
+
+
+def _json(target: Path, meta: Mapping[str, Any]) -> str:
+    try:
+        return json.dumps(meta, allow_nan=False)
+    except (TypeError, ValueError) as error:
+        raise CheckpointError(f"{target}: what the checkpoint should say besides its arrays is not JSON: {error}.") from error
+
+
+def _pack(file: IO[bytes], arrays: Mapping[str, np.ndarray], text: str) -> None:
+    with zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as archive:
         for name, array in arrays.items():
-            array = np.asarray(array)
-            if array.dtype.hasobject:
-                raise CheckpointError(f"{target}: {name} holds Python objects; a checkpoint holds numbers only.")
-            member = io.BytesIO()
-            np.lib.format.write_array(member, np.asarray(array, order="C"), allow_pickle=False)
-            archive.writestr(zipfile.ZipInfo(name + ".npy", ZIP_DATE), member.getvalue())
-        archive.writestr(zipfile.ZipInfo(META, ZIP_DATE), json.dumps(meta))
+            with archive.open(zipfile.ZipInfo(name + ".npy", ZIP_DATE), "w", force_zip64=array.nbytes > LARGE) as member:
+                np.lib.format.write_array(member, np.asarray(array, order="C"), allow_pickle=False)
+        archive.writestr(zipfile.ZipInfo(META, ZIP_DATE), text)
         archive.comment = b"0" * COMMENT_SIZE
-    content = buffer.getvalue()[:-COMMENT_SIZE]
-    return content + hashlib.sha256(content).hexdigest().encode()
+
+
+def _seal(file: IO[bytes]) -> None:
+    """Put the check sum of all that comes before it in its place."""
+    file.flush()
+    size = file.seek(0, os.SEEK_END) - COMMENT_SIZE
+    digest = _digest(file, size)
+    file.seek(size)
+    file.write(digest)
+
+
+def _digest(file: IO[bytes], size: int) -> bytes:
+    file.seek(0)
+    found = hashlib.sha256()
+    while size > 0 and (part := file.read(min(size, CHUNK))):
+        found.update(part)
+        size -= len(part)
+    return found.hexdigest().encode()
 
 
 def read(path: str | os.PathLike[str]) -> Checkpoint:
@@ -126,8 +182,8 @@ def read(path: str | os.PathLike[str]) -> Checkpoint:
     Raises
     ------
     CheckpointError
-        If the file is missing, cut short, changed in any bit, or carries anything but numbers and JSON; with its name and
-        the reason. Nothing of it is unpacked before it has been checked.
+        If the file is missing, cut short, changed in any bit, or carries anything but finite numbers and JSON; with its name and
+        the reason. Sizes are checked before anything is unpacked: reading needs no more memory than the file is large.
 
     Examples
     --------
@@ -140,49 +196,128 @@ def read(path: str | os.PathLike[str]) -> Checkpoint:
     """
     source = Path(path)
     try:
-        content = source.read_bytes()
+        with source.open("rb") as file:
+            size = os.fstat(file.fileno()).st_size
+            _check_digest(source, file, size)
+            return _unpacked(source, file, size)
     except OSError as error:
         raise CheckpointError(f"{source}: the checkpoint can not be read: {error.strerror or error}.") from error
-    _check_digest(source, content)
-    try:
-        with zipfile.ZipFile(io.BytesIO(content)) as archive:
-            arrays = {name[:-4]: _array(source, archive, name) for name in archive.namelist() if name != META}
-            meta = json.loads(archive.read(META))
-    except (zipfile.BadZipFile, KeyError, ValueError, EOFError) as error:
-        if isinstance(error, CheckpointError):
-            raise
-        raise CheckpointError(f"{source}: refused: not a checkpoint of this library ({error}).") from error
-    if meta.get("format") != FORMAT:
-        raise CheckpointError(f"{source}: refused: written in format {meta.get('format')!r}, this version reads {FORMAT}.")
-    return Checkpoint(arrays, meta, source)
 
 
-def _check_digest(source: Path, content: bytes) -> None:
-    if len(content) < TAIL + COMMENT_SIZE or content[:2] != b"PK":
-        raise CheckpointError(
-            f"{source}: refused: {len(content)} bytes that do not begin as a checkpoint does. It is cut short or another file."
-        )
-    body, digest = content[:-COMMENT_SIZE], content[-COMMENT_SIZE:]
-    if hashlib.sha256(body).hexdigest().encode() != digest:
-        cause = "it is cut short" if body[-TAIL:][:4] != b"PK\x05\x06" else "its contents have changed since it was written"
+def _check_digest(source: Path, file: IO[bytes], size: int) -> None:
+    if size < TAIL + COMMENT_SIZE or file.read(2) != b"PK":
+        raise CheckpointError(f"{source}: refused: {size} bytes that do not begin as a checkpoint does. It is cut short or another file.")
+    found = _digest(file, size - COMMENT_SIZE)
+    if file.read(COMMENT_SIZE) != found:
+        file.seek(size - COMMENT_SIZE - TAIL)
+        cause = "it is cut short" if file.read(4) != b"PK\x05\x06" else "its contents have changed since it was written"
         raise CheckpointError(f"{source}: refused: the check sum does not fit, {cause}.")
 
 
-def _array(source: Path, archive: zipfile.ZipFile, name: str) -> np.ndarray:
-    """One member; its header is looked at before its contents are."""
-    if not name.endswith(".npy"):
-        raise CheckpointError(f"{source}: refused: it carries {name!r}, which is neither an array nor its description.")
-    member = io.BytesIO(archive.read(name))
-    version = np.lib.format.read_magic(member)
-    header = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
-    if header(member)[2].hasobject:
-        raise CheckpointError(f"{source}: refused unread: {name!r} holds Python objects, that is a pickle, which could run code.")
-    member.seek(0)
-    return np.lib.format.read_array(member, allow_pickle=False)
+def _unpacked(source: Path, file: IO[bytes], size: int) -> Checkpoint:
+    try:
+        with zipfile.ZipFile(file) as archive:
+            members = archive.infolist()
+            _check_members(members, size)
+            meta = _parsed(archive.read(META))
+            arrays = {member.filename[:-4]: _array(archive, member) for member in members if member.filename != META}
+    except OSError:
+        raise
+    except Exception as error:  # whatever a parser makes of a file that was made to mislead it
+        raise CheckpointError(f"{source}: refused: {_reason(error)}.") from error
+    return Checkpoint(arrays, meta, source)
 
 
-def newest_sound(folder: str | os.PathLike[str]) -> tuple[Checkpoint, list[str]]:
+def _reason(error: Exception) -> str:
+    if isinstance(error, _Refused):
+        return str(error)
+    return f"not a checkpoint of this library ({type(error).__name__}: {str(error)[:200]})"
+
+
+class _Refused(Exception):
+    """What is wrong with a file."""
+
+
+def _check_members(members: list[zipfile.ZipInfo], size: int) -> None:
+    """Names that stay where they are, and sizes that fit into the file."""
+    names = [member.filename for member in members]
+    if len(set(names)) < len(names):
+        raise _Refused("it carries two members of one name")
+    if META not in names:
+        raise _Refused(f"it carries no {META}")
+    for member in members:
+        name = member.filename
+        if name != META and not name.endswith(".npy"):
+            raise _Refused(f"it carries {name[:80]!r}, which is neither an array nor its description")
+        if name.startswith("/") or "\\" in name or ":" in name or ".." in name.split("/") or not name.isprintable():
+            raise _Refused(f"the member {name[:80]!r} has a name that leads elsewhere")
+        if member.flag_bits & 1:
+            raise _Refused(f"the member {name[:80]!r} is encrypted")
+        if member.compress_type != zipfile.ZIP_STORED or member.file_size != member.compress_size:
+            raise _Refused(f"the member {name[:80]!r} is compressed")
+    if sum(member.file_size for member in members) > size:
+        raise _Refused("its members claim more bytes than it has")
+    if next(member.file_size for member in members if member.filename == META) > MOST_JSON:
+        raise _Refused(f"{META} is larger than {MOST_JSON >> 20} MB")
+
+
+def _finite_number(text: str) -> float:
+    value = float(text)
+    if not math.isfinite(value):
+        raise _Refused(f"{META} holds the number {text[:20]}, which is not finite")
+    return value
+
+
+def _parsed(content: bytes) -> dict[str, Any]:
+    try:
+        meta = json.loads(content.decode(), parse_float=_finite_number, parse_constant=_finite_number)
+    except RecursionError:
+        raise _Refused(f"{META} is nested too deeply") from None
+    if not isinstance(meta, dict):
+        raise _Refused(f"{META} holds a {type(meta).__name__} in place of an object")
+    if meta.get("format") != FORMAT:
+        raise _Refused(f"written in format {str(meta.get('format'))[:20]!r}, this version reads {FORMAT}")
+    return meta
+
+
+def _array(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> np.ndarray:
+    """One member; its header is looked at before room is made for its contents."""
+    name = member.filename[:80]
+    with archive.open(member) as stream:
+        version = np.lib.format.read_magic(stream)
+        if version not in ((1, 0), (2, 0)):
+            raise _Refused(f"{name!r} is an array of version {version}")
+        header = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+        shape, fortran, dtype = header(stream)
+        if dtype.hasobject:
+            raise _Refused(f"{name!r} holds Python objects, that is a pickle, which could run code; it was not read")
+        if dtype.kind not in KINDS or dtype.fields is not None:
+            raise _Refused(f"{name!r} holds {str(dtype)[:40]}, and weights are real numbers")
+        if any(n < 0 for n in shape) or math.prod(shape) * dtype.itemsize != member.file_size - stream.tell():
+            raise _Refused(f"{name!r} says it is of shape {str(shape)[:60]}, which is not what it holds")
+        array = np.empty(shape, dtype, order="F" if fortran else "C")
+        room = memoryview(array.reshape(-1, order="A").view(np.uint8)) if array.size else memoryview(b"")
+        done = 0
+        while done < len(room):
+            n = stream.readinto(room[done : done + CHUNK])
+            if not n:
+                raise _Refused(f"{name!r} ends too early")
+            done += n
+    if not is_finite(array):
+        raise _Refused(f"{name!r} holds NaN or infinity")
+    return array
+
+
+def newest_sound(
+    folder: str | os.PathLike[str], accept: Callable[[Checkpoint], object] = lambda checkpoint: None
+) -> tuple[Checkpoint, list[str]]:
     """The newest checkpoint of a folder that can be trusted, and why newer ones were passed over.
+
+    Parameters
+    ----------
+    folder : path
+    accept : callable
+        Raises CheckpointError if what a checkpoint says makes no sense.
 
     Raises
     ------
@@ -200,16 +335,29 @@ def newest_sound(folder: str | os.PathLike[str]) -> tuple[Checkpoint, list[str]]
     (2, [])
     """
     refused: list[str] = []
-    files = sorted(Path(folder).glob(f"step-*{SUFFIX}"), key=_step_of, reverse=True)
+    files = sorted(Path(folder).glob(f"step-*{SUFFIX}"), key=step_of, reverse=True)
     for file in files:
         try:
-            return read(file), refused
+            checkpoint = read(file)
+            accept(checkpoint)
+            return checkpoint, refused
         except CheckpointError as error:
             refused.append(str(error))
     reasons = " ".join(refused)
     raise CheckpointError(f"{folder}: there is no {'sound ' if refused else ''}checkpoint to continue from. {reasons}".strip())
 
 
-def _step_of(file: Path) -> int:
+def step_of(file: Path) -> int:
+    """The step in a checkpoint's name; -1 if there is none.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> step_of(Path("checkpoints/step-00000120.npz"))
+    120
+    """
     digits = file.stem.rpartition("-")[2]
     return int(digits) if digits.isdigit() else -1
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -9,32 +9,35 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from os import PathLike
 from pathlib import Path
-from sys import getrefcount
 from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
 
 import numpy as np
 
 from ..autodiff.fused import Fused
-from ..autodiff.gradients import Gradients, Layout
+from ..autodiff.gradients import Gradients, scaled
 from ..autodiff.state import STATE, untracked
 from ..autodiff.sweep import sweep
 from ..autodiff.tensor import Origin, Tensor, held
-from ..data.dataset import Batch, Batches, Dataset
-from ..errors import CheckpointError, DataError, DifferentiationError, NotFiniteError, RunError, VineStepError
+from ..data.dataset import Batch, Batches, Dataset, same_scaling
+from ..errors import CheckpointError, DataError, DifferentiationError, NotFiniteError, RunError, SettingError, ShapeError, did_you_mean
 from ..layers.arena import Arena
 from ..layers.base import Layer
 from ..layers.chain import dense_chain
 from ..layers.containers import DenseRun, single_run
 from ..layers.context import PASS, learning
-from ..losses import makes_logits, note_probabilities, straight_form
+from ..losses import makes_logits, note_probabilities, reduction_of, straight_form
 from ..metrics import Metric
-from ..optimisers import Adam, Optimiser
-from ..schedules import Schedule, constant
+from ..optimisers import SGD, Adam, Optimiser
+from ..schedules import Schedule, as_schedule
 from . import checkpoints
+from .buffers import GradientBuffers
+from .guard import is_library_code
+from .plain import finite, finite_rows, rows_with_nan, with_nan
+from .settings import described, differences
 from .status import Status, moved
 
 if TYPE_CHECKING:
@@ -45,7 +48,7 @@ if TYPE_CHECKING:
 __all__ = ["Outcome", "Position", "Run", "Step", "Training"]
 
 log = logging.getLogger("vinestep")
-OWN_HOLDERS = 3  # references to a gradient buffer that are ours: the pool, the loop variable, the question itself
+HEADROOM = 1e-4  # of the root of the largest number: gradients and updates below it leave everything finite
 
 
 class Step(NamedTuple):
@@ -58,6 +61,8 @@ class Step(NamedTuple):
     >>> step = training.step((data.inputs, data.targets))
     >>> step.number, step.examples, step.rate
     (1, 8, 0.001)
+    >>> step
+    Step(number=1, epoch=1, batch=1, loss=..., rate=0.001, norm=..., examples=8)
     """
 
     number: int
@@ -71,9 +76,17 @@ class Step(NamedTuple):
     """Of this batch, before the update."""
     gradients: Gradients
     """After clipping. Kept safe for as long as somebody holds it."""
+    norm: float
+    """Euclidean norm of all gradients together, before clipping."""
     rate: float
     seconds: float
     examples: int
+
+    def __repr__(self) -> str:
+        return (
+            f"Step(number={self.number}, epoch={self.epoch}, batch={self.batch}, loss={self.loss:.6g}, rate={self.rate:.6g}, "
+            f"norm={self.norm:.6g}, examples={self.examples})"
+        )
 
 
 @dataclass(slots=True)
@@ -89,9 +102,16 @@ class Position:
     loss_sum: float = 0.0
     examples: int = 0
     counts: dict[str, list[float]] = field(default_factory=dict)
+    summed: bool = False
+    """Whether the loss of a batch is a sum over its examples, rather than their mean."""
+
+    @property
+    def loss(self) -> float:
+        """Of the epoch so far: the mean over its examples, or their sum if that is what the loss is."""
+        return self.loss_sum if self.summed else self.loss_sum / max(self.examples, 1)
 
     def add(self, loss: float, n: int, counts: Mapping[str, np.ndarray]) -> None:
-        self.loss_sum += loss * n
+        self.loss_sum += loss if self.summed else loss * n
         self.examples += n
         for name, count in counts.items():
             known = self.counts.get(name)
@@ -127,6 +147,13 @@ class Outcome:
     """Why it ended, and if it can be continued, how."""
     folder: Path | None
     seconds: float
+    better: dict[str, str] = field(default_factory=lambda: {"loss": "lower", "validation_loss": "lower"})
+    """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+
+    def __repr__(self) -> str:
+        last = "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items()) if self.rows else "no epoch done"
+        place = f"  in {self.folder}" if self.folder is not None else ""
+        return f"<Outcome {self.status.value}: {self.reason} Last: {last}{place}>"
 
     @property
     def curves(self) -> pd.DataFrame:
@@ -140,7 +167,24 @@ class Outcome:
         rows = [row for row in self.rows if quantity in row]
         if not rows:
             raise RunError(f"The curves have no column {quantity!r}; they have {', '.join(self.rows[0]) if self.rows else 'none'}.")
-        return min(rows, key=lambda row: row[quantity] if quantity.endswith(("loss", "error")) else -row[quantity])
+        sign = 1 if direction(self.better, quantity) == "lower" else -1
+        judged = [row for row in rows if not math.isnan(row[quantity])]
+        if not judged:
+            raise RunError(f"{quantity} was NaN in every epoch, so none is best.")
+        return min(judged, key=lambda row: sign * row[quantity])
+
+
+def direction(better: Mapping[str, str], quantity: str) -> str:
+    """Whether "higher" or "lower" is better.
+
+    Raises
+    ------
+    RunError
+        If nobody said so.
+    """
+    if quantity not in better:
+        raise RunError(f"Whether more or less of {quantity!r} is better is not known. {did_you_mean(quantity, better)}")
+    return better[quantity]
 
 
 @dataclass(slots=True)
@@ -156,6 +200,8 @@ class Run:
     position: Position
     rows: list[dict[str, float]]
     observers: Sequence[Observer]
+    settings: dict[str, Any] = field(default_factory=dict)
+    """What takes part, described: a run that goes on is held against it."""
     status: Status = Status.READY
     stop_reason: str = ""
     resumable: bool = True
@@ -164,14 +210,23 @@ class Run:
         """Ask the run to end after the present step; the reason is recorded."""
         self.stop_reason, self.resumable = reason, resumable
 
+    def directions(self) -> dict[str, str]:
+        """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+        return self.training.directions()
+
+    def better(self, quantity: str) -> str:
+        """Whether "higher" or "lower" is better."""
+        return direction(self.directions(), quantity)
+
     def meta(self) -> dict[str, Any]:
         """What a checkpoint says besides arrays."""
         return {
-            "position": self.position.as_dict(),
-            "curves": self.rows,
+            "position": finite(self.position.as_dict()),
+            "curves": finite_rows(self.rows),
             "epochs": self.epochs,
             "name": self.name,
             "plan": self.plan,
+            "settings": self.settings,
             "observers": {key: observer.state() for key, observer in self.keyed_observers().items()},
             "stop_reason": "" if self.resumable else self.stop_reason,
             **self.training.meta(),
@@ -189,7 +244,7 @@ class Run:
 
     def save(self, path: Path) -> Path:
         """Write a checkpoint of the whole run."""
-        return checkpoints.write(path, self.training.arrays(), self.meta())
+        return checkpoints.write(path, self.training.arrays(), self.meta(), make_folder=False)
 
 
 Loss = Callable[[Any, Any], Any]
@@ -235,22 +290,28 @@ class Training:
         seed: int = 0,
     ) -> None:
         if not isinstance(network, Layer):
-            raise VineStepError(f"Training: network is a {type(network).__name__}, not a layer. Wrap functions: vinestep.Stack(f).")
-        if clip is not None and not clip > 0:
-            raise ValueError(f"Training: clip must be positive, got {clip!r}.")
+            raise SettingError(f"Training: network is a {type(network).__name__}, not a layer. Wrap functions: vinestep.Stack(f).")
+        if not callable(loss):
+            raise SettingError(
+                f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, targets), such as vinestep.losses.huber."
+            )
+        if clip is not None and not (isinstance(clip, int | float | np.floating) and math.isfinite(clip) and clip > 0):
+            raise SettingError(f"Training: clip must be a positive number, got {clip!r}.")
         self.network = network
         self.loss = loss
-        self.optimiser = optimiser if optimiser is not None else Adam()
-        self.schedule = schedule if schedule is not None else constant()
-        self.metrics = list(metrics)
-        self.clip = clip
-        self.seed = seed
-        self.class_names: tuple[str, ...] = ()
+        self.optimiser = _optimiser(optimiser)
+        self.schedule = as_schedule(schedule)
+        self.metrics = _metrics(metrics)
+        self.clip = None if clip is None else float(clip)
+        self.seed = _seed(seed)
+        self.class_values: tuple[str | int | float | bool, ...] = ()
+        self.encoding: Any = None
+        self.optimiser.belong_to(self)
         self.step_number = 0
-        self._buffers: list[tuple[Gradients, dict[Origin, np.ndarray]]] = []
-        self._buffer_layout: Layout | None = None
+        self._buffers: GradientBuffers | None = None
         self._straight: tuple[DenseRun, Any, Fused] | None = None
-        self._straight_generation = -1
+        self._guarded = True
+        self._known: tuple[Any, ...] = ()
 
     # one step
 
@@ -266,18 +327,19 @@ class Training:
 
     def _step(self, batch: Batch | tuple[Any, Any], epoch: int, position: int) -> tuple[Step, dict[str, np.ndarray]]:
         begun = time.perf_counter()
-        inputs, targets = batch
+        inputs, targets = _checked_batch(batch)
         if self.network.arena is None:
             self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed)
         outputs, value, gradients = self._derive(inputs, targets)
         if self.step_number == 0 and makes_logits(self.loss):
             note_probabilities(outputs)
-        if self.clip is not None:
-            self._shorten(gradients)
-        arena = self.network.arena
-        assert arena is not None
+        norm = gradients.norm()
+        if not math.isfinite(norm):
+            raise self._bad_gradients(value, gradients)
+        if self.clip is not None and norm > self.clip:
+            scaled(gradients.flat, self.clip / norm, out=gradients.flat)
         rate = self.optimiser.rate * self.schedule(self.step_number)
-        self.optimiser.update(arena.flat, gradients.flat, rate)
+        self._update(gradients, norm, rate)
         self.step_number += 1
         counts: dict[str, np.ndarray] = {}
         figures: dict[str, float] = {}
@@ -286,19 +348,53 @@ class Training:
             figures[metric.name] = metric.conclude(counts[metric.name])
         seconds = time.perf_counter() - begun
         n = len(targets)
-        return Step(self.step_number, epoch + 1, position + 1, value, figures, gradients, rate, seconds, n), counts
+        return Step(self.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, n), counts
+
+    def _update(self, gradients: Gradients, norm: float, rate: float) -> None:
+        """One step of the optimiser. Where something might become infinite, the state before is kept until it has not."""
+        arena = self.network.arena
+        assert arena is not None
+        limit = math.sqrt(float(np.finfo(arena.dtype).max)) * HEADROOM
+        if norm * max(1.0, rate) < limit and rate * self.optimiser.weight_decay <= 1 and type(self.optimiser) in (Adam, SGD):
+            self.optimiser.update(arena.flat, gradients.flat, rate)
+            return
+        kept, count = [(array, array.copy()) for array in (arena.flat, *self.optimiser.state.values())], self.optimiser.count
+        with np.errstate(over="ignore", invalid="ignore"):
+            self.optimiser.update(arena.flat, gradients.flat, rate)
+        if all(np.isfinite(array).all() for array, _ in kept):
+            return
+        for array, before in kept:
+            array[...] = before
+        self.optimiser.count = count
+        raise NotFiniteError(
+            f"Step {self.step_number + 1}: the update by {type(self.optimiser).__name__} at rate {rate:.3g}, with gradients of norm "
+            f"{norm:.3g}, would make weights or its state NaN or infinite. Nothing has been changed. Use a smaller rate, clip=, or float64."
+        )
+
+    def _bad_gradients(self, value: float, gradients: Gradients) -> NotFiniteError:
+        bad = [path for path, g in gradients.items() if not np.isfinite(g).all()]
+        return NotFiniteError(
+            f"Step {self.step_number + 1}: the loss is {value:.6g}, but the gradients of {', '.join(bad[:3])}"
+            f"{f' and {len(bad) - 3} more' if len(bad) > 3 else ''} are NaN or infinite. Nothing has been changed. A root, logarithm or "
+            "division has no derivative where it stands: vinestep.differentiate(loss, network, must_be_finite=True) names it."
+        )
 
     def _derive(self, inputs: Any, targets: Any) -> tuple[Any, float, Gradients]:
         """Outputs, loss and gradients of a learning pass."""
         if straight := self._straight_path(inputs):
             run, checked, loss = straight
             return self._derive_straight(run, checked, loss, inputs, targets)
+        return self._derive_recorded(inputs, targets)
+
+    def _derive_recorded(self, inputs: Any, targets: Any) -> tuple[Any, float, Gradients]:
         outputs, loss = self._learning_pass(inputs, targets)
         if not isinstance(loss, Tensor):
             raise DifferentiationError(
                 f"Training: the loss is a {type(loss).__name__}, not a Tensor: nothing trainable went into it. Is every "
                 "parameter frozen, or did the loss lose the record?"
             )
+        if loss.size != 1:
+            raise ShapeError(f'Training: the loss has shape {loss.shape}, and has to be one number. Use reduction="mean".')
         value = loss.item()
         if not math.isfinite(value):
             self._refuse(value, inputs)
@@ -306,37 +402,46 @@ class Training:
 
     def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
         """What is needed to do without a record, where network and loss are one fused operation each."""
-        if self._straight_generation != Arena.generation:
-            self._straight_generation = Arena.generation
+        known = self._known
+        if not known or known[0] != Arena.generation or known[1] is not self.network or known[2] is not self.loss:
+            self._known = (Arena.generation, self.network, self.loss)
             run, loss = single_run(self.network), straight_form(self.loss)
             self._straight = (run, *loss) if run is not None and loss is not None else None
+            self._guarded = not is_library_code(self.network, self.loss)
         return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
 
     def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
+        options = {"plan": run.plan}
         x = inputs if inputs.dtype == run.arrays[0].dtype else inputs.astype(run.arrays[0].dtype)
         run.first.check_input(x)
-        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
-        labels = checked(targets, outputs)
-        value, slopes = loss.kernel_forward(outputs, labels)
+        ready = dense_chain.admitted([x, *run.arrays], options)
+        if ready is None:
+            return self._derive_recorded(inputs, targets)
+        outputs, saved = dense_chain.kernel_forward(*ready, **options)
+        pair = loss.admitted([outputs, checked(targets, outputs)], {})
+        if pair is None:
+            return self._derive_recorded(inputs, targets)
+        labels = pair[1]
+        value, slopes = loss.kernel_forward(*pair)
         number = float(value)
         if not math.isfinite(number):
             self._refuse(number, inputs)
         gradients, places = self._buffer()
         (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
         into = [None, *(places[weight.origin] for weight in run.weights)]
-        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, into)
+        dense_chain.kernel_adjoint(g, saved, ready, options, run.wanted, into)
         return outputs, number, gradients
 
     def _learning_pass(self, inputs: Any, targets: Any) -> tuple[Any, Any]:
         now, here = STATE.now, PASS
-        before = now.recording, now.sealing, here.learning, here.seed, here.step, here.merged
-        now.recording, now.sealing = True, False
+        before = now.recording, now.sealing, now.tracing, here.learning, here.seed, here.step, here.merged
+        now.recording, now.sealing, now.tracing = True, self._guarded, now.tracing + 1
         here.learning, here.seed, here.step, here.merged = True, self.seed, self.step_number, True
         try:
             outputs = self.network(*inputs) if isinstance(inputs, tuple) else self.network(inputs)
             return outputs, self.loss(outputs, targets)
         finally:
-            now.recording, now.sealing, here.learning, here.seed, here.step, here.merged = before
+            now.recording, now.sealing, now.tracing, here.learning, here.seed, here.step, here.merged = before
 
     def _refuse(self, value: float, inputs: Any) -> NoReturn:
         values = inputs if isinstance(inputs, tuple) else (inputs,)
@@ -368,23 +473,10 @@ class Training:
         """A gradient array that nobody outside holds."""
         arena = self.network.arena
         assert arena is not None
-        if self._buffer_layout is not arena.layout:
-            self._buffers, self._buffer_layout = [], arena.layout
+        if self._buffers is None or self._buffers.layout is not arena.layout:
+            self._buffers = GradientBuffers(arena.layout, arena.dtype, arena.trainable)
             self.optimiser.begin(arena.layout, arena.dtype)
-        for buffer in self._buffers:
-            gradients = buffer[0]
-            if getrefcount(gradients) <= OWN_HOLDERS and getrefcount(gradients.flat) <= len(buffer[1]) + 2:
-                return buffer
-        gradients = Gradients(arena.layout, np.empty(arena.layout.size, arena.dtype))
-        places = {t.origin: gradients[path] for path, t in arena.trainable.items()}
-        self._buffers = [*self._buffers[-2:], (gradients, places)]
-        return gradients, places
-
-    def _shorten(self, gradients: Gradients) -> None:
-        assert self.clip is not None
-        norm = gradients.norm()
-        if norm > self.clip:
-            gradients.flat *= gradients.flat.dtype.type(self.clip / norm)
+        return self._buffers.lend()
 
     # open loop
 
@@ -398,6 +490,11 @@ class Training:
         >>> [(step.number, step.epoch, step.batch) for step in training.steps(data.batches(4), epochs=2)]
         [(1, 1, 1), (2, 1, 2), (3, 2, 1), (4, 2, 2)]
         """
+        if epochs > 1 and iter(batches) is batches:
+            raise DataError(
+                f"steps: {type(batches).__name__} can be gone through once only, and {epochs} epochs were asked for. Give dataset.batches(32), "
+                "a list, or any object whose __iter__ begins anew each time."
+            )
         for epoch in range(epochs):
             order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, Batches) else batches
             for i, batch in enumerate(order):
@@ -415,6 +512,7 @@ class Training:
         record: str | PathLike[str] | None = None,
         name: str = "run",
         resume: str | PathLike[str] | None = None,
+        changed: Sequence[str] = (),
         plan: dict[str, Any] | None = None,
     ) -> Outcome:
         """Train for a number of epochs, observed and recorded.
@@ -432,6 +530,9 @@ class Training:
             Second part of that folder's name.
         resume : path, optional
             Folder of a run to continue from its newest sound checkpoint.
+        changed : sequence of str
+            What is meant to differ from what the run began with, by the names that the refusal lists, such as ``optimiser.rate``; a
+            name stands for all below it. It is recorded.
         plan : dict, optional
             What was asked for, to be recorded; by default the settings of everything that takes part.
 
@@ -442,41 +543,58 @@ class Training:
         Raises
         ------
         DataError
-            If training and validation share examples.
+            If training and validation share examples, or encode them differently.
         NotFiniteError
             If the loss becomes NaN or infinite.
         RunError
-            If the run to resume does not exist, or is finished.
+            If the run to resume does not exist, is finished or running, or was set up differently: how.
         """
         from .folders import RunFolder
         from .observers import with_recorders
 
+        if not isinstance(epochs, int | np.integer) or epochs < 1:
+            raise SettingError(f"run: epochs must be a whole number of at least 1, got {epochs!r}.")
         self._check_parts(batches, validation)
         self._prepare(batches)
-        settings = plan if plan is not None else self.settings(batches, epochs)
-        folder = RunFolder.open(resume) if resume is not None else RunFolder.create(record, name) if record is not None else None
-        watchers = with_recorders(observers, folder is not None)
-        run = Run(self, epochs, batches, folder.path if folder else None, name, settings, Position(), [], watchers)
-        if resume is not None and folder is not None:
-            self._continue(run, folder)
-        elif folder is not None:
-            folder.write_plan(settings)
-        return self._observed_run(run, folder, validation)
+        settings = self.settings(batches, int(epochs), validation)
+        asked = plan if plan is not None else settings
+        watchers = with_recorders(observers, resume is not None or record is not None)
+        with ExitStack() as stack:
+            stack.enter_context(_listening(watchers))
+            folder = None
+            if resume is not None:
+                folder = stack.enter_context(RunFolder.open(resume).held())
+            elif record is not None:
+                folder = stack.enter_context(RunFolder.new(record, name))
+            run = Run(self, int(epochs), batches, folder.path if folder else None, name, asked, Position(), [], watchers, settings)
+            run.position.summed = reduction_of(self.loss) == "sum"
+            if folder is not None and resume is not None:
+                self._continue(run, folder, changed)
+            elif folder is not None:
+                folder.write_plan(asked)
+                run.save(folder.path / "checkpoints" / "step-00000000.npz")
+                folder.record_status(run, "")
+                folder.publish()
+                run.folder = folder.path
+            return self._observed_run(run, folder, validation)
 
     def _observed_run(self, run: Run, folder: Any, validation: Batches | None) -> Outcome:
         begun = time.perf_counter()
         run.status = moved(run.status, Status.RUNNING)
         if folder is not None:
-            folder.record_status(run, "")
+            folder.record_change(run, "")
         try:
             with _stoppable(run):
                 for observer in run.observers:
                     observer.before_run(run)
-                self._epochs(run, validation)
+                self._epochs(run, validation, folder)
         except BaseException as error:
             run.status = moved(run.status, Status.FAILED)
             if folder is not None:
-                folder.record_status(run, f"{type(error).__name__}: {error}")
+                try:
+                    folder.record_change(run, f"{type(error).__name__}: {error}")
+                except RunError as second:  # the disk is full, or the folder gone: the first error says more
+                    log.warning("%s", second)
             for observer in run.observers:
                 observer.after_failure(run)
             raise
@@ -484,7 +602,7 @@ class Training:
         for observer in run.observers:
             observer.after_run(run, outcome)
         if folder is not None:
-            folder.record_status(run, outcome.reason)
+            folder.record_change(run, outcome.reason)
         if run.status is Status.INTERRUPTED:
             log.warning(outcome.reason)
         return outcome
@@ -496,9 +614,9 @@ class Training:
         reason = f"{run.stop_reason}, {done}." if run.stop_reason else f"All {run.epochs} epochs done, {run.position.step} steps."
         if interrupted and run.folder is not None:
             reason += f" To continue: vinestep resume {run.folder}, or in Python training.run(..., resume={str(run.folder)!r})."
-        return Outcome(run.rows, run.status, reason, run.folder, seconds)
+        return Outcome(run.rows, run.status, reason, run.folder, seconds, self.directions())
 
-    def _epochs(self, run: Run, validation: Batches | None) -> None:
+    def _epochs(self, run: Run, validation: Batches | None, folder: Any) -> None:
         position = run.position
         while position.epoch < run.epochs and not run.stop_reason:
             for batch in run.batches.epoch(position.epoch, seed=self.seed, start=position.batch):
@@ -518,13 +636,15 @@ class Training:
             position.next_epoch()
             for observer in run.observers:
                 observer.after_epoch(run, row)
+            if folder is not None:
+                folder.record_progress(run)
 
     def _row(self, position: Position, validation: Batches | None) -> dict[str, float]:
         row: dict[str, float] = {
             "epoch": position.epoch + 1,
             "step": position.step,
             "rate": self.optimiser.rate * self.schedule(self.step_number - 1),
-            "loss": position.loss_sum / position.examples,
+            "loss": position.loss,
         }
         for metric in self.metrics:
             row[metric.name] = metric.conclude(np.asarray(position.counts[metric.name]))
@@ -538,6 +658,7 @@ class Training:
                 raise DataError(f"run: the {role} data is a {type(part).__name__}. Give batches: dataset.batches(32).")
         if validation is None:
             return
+        self._check_encoding(batches.dataset, validation.dataset, "the validation part")
         shared = batches.dataset.shared_rows(validation.dataset)
         if shared:
             raise DataError(
@@ -551,22 +672,58 @@ class Training:
         arena = self.network.arena
         assert arena is not None
         self.optimiser.begin(arena.layout, arena.dtype)
-        self.class_names = getattr(batches.dataset, "class_names", ()) or self.class_names
+        self.class_values = tuple(getattr(batches.dataset, "class_values", ())) or self.class_values
+        self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
 
-    def settings(self, batches: Batches, epochs: int) -> dict[str, Any]:
+    @staticmethod
+    def _check_encoding(first: Any, second: Any, what: str) -> None:
+        """Refuse parts whose numbers mean different things."""
+        ours, theirs = getattr(first, "encoding", first), getattr(second, "encoding", None)
+        if ours is None or theirs is None or isinstance(ours, Dataset):
+            return
+        if ours != theirs:
+            raise DataError(
+                f"The training part and {what} are encoded differently: {'; '.join(ours.differences(theirs))}. Split one table into parts, "
+                "so that they share one encoding."
+            )
+        if isinstance(first, Dataset) and not same_scaling(first, second):
+            raise DataError(
+                f"The training part and {what} are scaled differently. Scale them together: vinestep.data.scaled(train, other)."
+            )
+
+    def settings(self, batches: Batches, epochs: int, validation: Batches | None = None) -> dict[str, Any]:
         """What takes part in a run and how it is set, for the record."""
         return {
             "written_by": "Training.run",
             "seed": self.seed,
             "epochs": epochs,
-            "clip": self.clip if self.clip is not None else "none",
-            "loss": getattr(self.loss, "__name__", repr(self.loss)),
+            "clip": described(self.clip),
+            "precision": str(self.network.dtype),
+            "loss": described(self.loss),
             "metrics": [metric.name for metric in self.metrics],
-            "optimiser": self.optimiser.settings(),
-            "schedule": self.schedule.settings,
+            "optimiser": described(self.optimiser.settings()),
+            "schedule": described(self.schedule.settings),
             "batches": batches.settings(),
-            "network": {path: list(a.shape) for path, a in self.network.weights().items()},
+            "data": batches.dataset.fingerprint(),
+            "validation": "none" if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
+            "frozen": sorted(self.network._ready_arena().frozen_paths),
+            "network": described(self.network),
+            "weights": {path: list(a.shape) for path, a in self.network.weights().items()},
         }
+
+    def directions(self) -> dict[str, str]:
+        """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+        own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
+        return own | {f"validation_{name}": better for name, better in own.items()}
+
+    # copies
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_buffers": None, "_straight": None, "_known": ()}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        vars(self).update(state)
+        self.optimiser.belong_to(self)  # a copy of the optimiser, which nobody owns yet
 
     # state, for checkpoints
 
@@ -585,7 +742,7 @@ class Training:
             "optimiser": self.optimiser.settings(),
             "trainable": arena.layout.paths,
             "frozen": sorted(arena.frozen_paths),
-            "class_names": list(self.class_names),
+            "class_values": list(self.class_values),
         }
 
     def restore(self, checkpoint: checkpoints.Checkpoint) -> None:
@@ -619,22 +776,54 @@ class Training:
             self.optimiser.state[name][...] = array
         self.optimiser.count = meta["updates"]
         self.step_number = meta["step"]
-        self.class_names = tuple(meta["class_names"])
+        self.class_values = tuple(meta["class_values"])
 
-    def _continue(self, run: Run, folder: Any) -> None:
+    def _continue(self, run: Run, folder: Any, changed: Sequence[str]) -> None:
+        from .states import checked_meta
+
+        def accept(checkpoint: checkpoints.Checkpoint) -> None:
+            checked_meta(checkpoint)
+            for key, observer in run.keyed_observers().items():
+                observer.restore(checkpoint.meta["observers"].get(key, {}))
+
         folder.check_resumable()
-        checkpoint, refused = checkpoints.newest_sound(folder.path / "checkpoints")
+        checkpoint, refused = checkpoints.newest_sound(folder.path / "checkpoints", accept)
         for reason in refused:
             log.warning("%s The sound one before it is used: %s.", reason, checkpoint.path.name)
             folder.note(f"{reason} The sound one before it is used: {checkpoint.path.name}.")
+        self._check_settings(run, folder, checkpoint, changed)
         self.restore(checkpoint)
-        run.position = Position(**checkpoint.meta["position"])
-        run.rows[:] = checkpoint.meta["curves"]
+        for file in (folder.path / "checkpoints").glob("step-*.npz"):
+            if checkpoints.step_of(file) > checkpoints.step_of(checkpoint.path):
+                file.rename(file.with_name(f"{file.name}.refused"))
+        run.position = Position(**with_nan(checkpoint.meta["position"]))
+        run.rows[:] = rows_with_nan(checkpoint.meta["curves"])
         run.name = checkpoint.meta["name"]
         if checkpoint.meta["stop_reason"]:
             run.stop(checkpoint.meta["stop_reason"])
         for key, observer in run.keyed_observers().items():
             observer.restore(checkpoint.meta["observers"].get(key, {}))
+
+    def _check_settings(self, run: Run, folder: Any, checkpoint: checkpoints.Checkpoint, changed: Sequence[str]) -> None:
+        """A run goes on as it was set up, but for what is named as meant."""
+        found = differences(checkpoint.meta["settings"], run.settings)
+        found = {name: what for name, what in found.items() if name.split(".")[0] not in ("epochs", "written_by")}
+        meant = {name for name in found if any(name == own or name.startswith(f"{own}.") for own in changed)}
+        strange = [own for own in changed if not any(name == own or name.startswith(f"{own}.") for name in found)]
+        if strange:
+            raise RunError(f"{folder.path}: {strange[0]!r} was named as changed, and is not. {did_you_mean(strange[0], found)}")
+        if left := [f"{name}: {what}" for name, what in found.items() if name not in meant]:
+            listed = "".join(f"\n  {text}" for text in left[:12]) + (f"\n  and {len(left) - 12} more" if len(left) > 12 else "")
+            raise RunError(
+                f"{folder.path}: this run was set up differently:{listed}\nSet it up as it was, or name what is meant: "
+                f"changed={sorted({text.partition(':')[0].split('.')[0] for text in left})}. It is recorded then."
+            )
+        if "batches.size" in meant and checkpoint.meta["position"]["batch"]:
+            raise RunError(f"{folder.path}: the size of batches can change between epochs only, and the run stands within one.")
+        if meant:
+            words = [f"{name}: {found[name]}" for name in sorted(meant)]
+            folder.record_status(run, "", changes=words)
+            folder.note(f"Continued with changes: {'; '.join(words)}.")
 
     # looking
 
@@ -650,21 +839,32 @@ class Training:
         >>> training.assess(data.batches(2))
         {'loss': 4.0}
         """
-        total, n = 0.0, 0
+        if not isinstance(batches, Batches):
+            raise DataError(f"assess: the data is a {type(batches).__name__}. Give batches: dataset.batches(256).")
+        self._check_encoding(self.encoding, batches.dataset, "the part to assess")
+        total, n, summed = 0.0, 0, reduction_of(self.loss) == "sum"
         counts: dict[str, np.ndarray] = {}
         with untracked():
             for inputs, targets in batches.in_order():
                 outputs = held(self.network(*inputs) if isinstance(inputs, tuple) else self.network(inputs))
-                total += float(held(self.loss(outputs, targets))) * len(targets)
+                value = held(self.loss(outputs, targets))
+                if np.size(value) != 1:
+                    raise ShapeError(f'assess: the loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
+                total += float(np.reshape(value, ())) * (1 if summed else len(targets))
                 n += len(targets)
                 for metric in self.metrics:
                     count = metric.count(outputs, targets)
                     counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
-        return {"loss": total / n} | {m.name: m.conclude(counts[m.name]) for m in self.metrics}
+        return {"loss": total if summed else total / n} | {m.name: m.conclude(counts[m.name]) for m in self.metrics}
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
         """What the network puts out in inference, for a dataset, batches or an array of inputs."""
-        inputs = data.dataset.inputs if isinstance(data, Batches) else data.inputs if isinstance(data, Dataset) else np.asarray(data)
+        dataset = data.dataset if isinstance(data, Batches) else data
+        if isinstance(dataset, Dataset):
+            self._check_encoding(self.encoding, dataset, "the data to predict")
+        inputs = dataset.inputs if isinstance(dataset, Dataset) else np.asarray(dataset)
+        if not inputs.ndim or not len(inputs):
+            raise DataError(f"There are no inputs: shape {inputs.shape}. Give a batch of at least one.")
         with untracked():
             parts = [held(self.network(inputs[i : i + size])) for i in range(0, len(inputs), size)]
         return np.concatenate(parts)
@@ -675,8 +875,8 @@ class Training:
         Returns
         -------
         predictions : DataFrame, one row an example
-            With cross-entropy one column of probabilities for each class and the class ``decided``; otherwise the outputs
-            as ``prediction``, numbered if there are several.
+            With cross-entropy one column of probabilities for each class and the class ``decided``, as it stands in the data: a text or
+            a number; otherwise the outputs as ``prediction``, numbered if there are several.
         """
         import pandas as pd
 
@@ -687,10 +887,75 @@ class Training:
             flat = outputs.reshape(len(outputs), -1)
             names = ["prediction"] if flat.shape[1] == 1 else [f"prediction {i}" for i in range(flat.shape[1])]
             return pd.DataFrame(flat, columns=names)
-        names = list(self.class_names) or [f"class {i}" for i in range(outputs.shape[1])]
+        if outputs.ndim != 2:
+            raise ShapeError(f"predict: outputs of shape {outputs.shape} are no logits of one example a row. Use training.outputs(data).")
+        known = self.class_values if len(self.class_values) == outputs.shape[1] else ()
+        names = [str(value) for value in known] or [f"class {i}" for i in range(outputs.shape[1])]
         frame = pd.DataFrame(softmax(outputs.astype(np.float64)), columns=names)
-        frame["decided"] = np.asarray(names, dtype=object)[outputs.argmax(axis=1)]
+        decided = outputs.argmax(axis=1)
+        frame["decided"] = pd.Series([known[i] for i in decided]).to_numpy() if known else decided
         return frame
+
+
+@contextmanager
+def _listening(observers: Sequence[Observer]) -> Iterator[None]:
+    """Let observers begin anew, and belong to one run until it ends."""
+    for observer in observers:
+        if observer.busy:
+            raise RunError(
+                f"The {type(observer).__name__} listens to another run, which has not ended. Give each run observers of its own."
+            )
+    for observer in observers:
+        observer.begin()
+        observer.busy = True
+    try:
+        yield
+    finally:
+        for observer in observers:
+            observer.busy = False
+
+
+def _optimiser(optimiser: Any) -> Optimiser:
+    if optimiser is None:
+        return Adam()
+    if not isinstance(optimiser, Optimiser):
+        given = optimiser.__name__ if isinstance(optimiser, type) else f"a {type(optimiser).__name__}"
+        raise SettingError(f"Training: optimiser is {given}. Give one, such as vinestep.optimisers.Adam(rate=1e-3).")
+    return optimiser
+
+
+def _metrics(metrics: Any) -> list[Metric]:
+    if isinstance(metrics, Metric) or not isinstance(metrics, Iterable):
+        raise SettingError("Training: metrics is a sequence. Write metrics=[vinestep.metrics.accuracy].")
+    found = list(metrics)
+    for metric in found:
+        if not isinstance(metric, Metric):
+            raise SettingError(f"Training: {metric!r} is no metric. Give those of vinestep.metrics, or a Metric of your own.")
+    names = [metric.name for metric in found]
+    if len(set(names)) < len(names) or "loss" in names:
+        raise SettingError(f"Training: metrics need different names, and none may be called loss: {', '.join(names)}.")
+    return found
+
+
+def _seed(seed: Any) -> int:
+    if isinstance(seed, bool) or not isinstance(seed, int | np.integer) or not 0 <= seed < 2**63:
+        raise SettingError(f"Training: seed must be a whole number from 0 to 2**63 - 1, got {seed!r}.")
+    return int(seed)
+
+
+def _checked_batch(batch: Any) -> tuple[Any, Any]:
+    """Inputs and targets of a batch that holds both and as many of each."""
+    if not isinstance(batch, tuple | list) or len(batch) != 2:
+        raise DataError(f"Training: a batch is a pair (inputs, targets), got {type(batch).__name__}.")
+    inputs, targets = batch
+    n = np.shape(targets)[0] if np.ndim(targets) else 0
+    first = inputs[0] if isinstance(inputs, tuple) else inputs
+    if not n or np.shape(first)[:1] != (n,):
+        raise DataError(
+            f"Training: a batch of inputs of shape {np.shape(first)} and targets of shape {np.shape(targets)}. It needs at least one "
+            "example, and as many inputs as targets."
+        )
+    return inputs, targets
 
 
 @contextmanager

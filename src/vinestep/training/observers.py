@@ -9,8 +9,10 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ..errors import RunError, did_you_mean
+from ..errors import CheckpointError, RunError, did_you_mean, names_of
+from .checkpoints import step_of
 from .folders import write_text
+from .plain import integer, number
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -39,6 +41,12 @@ class Observer:
     turn = 0
     """Observers are told in this order; checkpoints come last, since they save what the others know."""
 
+    busy = False
+    """Whether it is listening to a run; it can not listen to two at once."""
+
+    def begin(self) -> None:
+        """Before each run: forget what an earlier one left. What a run that is continued knew is restored afterwards."""
+
     def before_run(self, run: Run) -> None:
         """Once, before the first step."""
 
@@ -62,9 +70,11 @@ class Observer:
         """Take back what `state` gave."""
 
 
-def _falls(quantity: str) -> bool:
-    """Whether smaller is better."""
-    return quantity.endswith(("loss", "error"))
+def _score(run: Run, name: str, value: float) -> float:
+    """The smaller the better; NaN is worse than anything."""
+    if math.isnan(value):
+        return math.inf
+    return value if run.better(name) == "lower" else -value
 
 
 def _value(row: dict[str, float], quantity: str | None) -> tuple[str, float]:
@@ -105,12 +115,15 @@ class Patience(Observer):
         self.epochs = epochs
         self.least_gain = least_gain
         self.by = by
+        self.begin()
+
+    def begin(self) -> None:
         self.best = math.inf
         self.waited = 0
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         name, value = _value(row, self.by)
-        score = value if _falls(name) else -value
+        score = _score(run, name, value)
         if score < self.best - self.least_gain:
             self.best, self.waited = score, 0
             return
@@ -119,10 +132,11 @@ class Patience(Observer):
             run.stop(f"No gain in {name} for {self.waited} epochs")
 
     def state(self) -> dict[str, Any]:
-        return {"best": self.best, "waited": self.waited}
+        return {"best": self.best if math.isfinite(self.best) else None, "waited": self.waited}
 
     def restore(self, state: dict[str, Any]) -> None:
-        self.best, self.waited = state.get("best", math.inf), state.get("waited", 0)
+        best = number(state, "best")
+        self.best, self.waited = math.inf if best is None else best, integer(state, "waited")
 
 
 class Checkpoints(Observer):
@@ -163,14 +177,15 @@ class Checkpoints(Observer):
         self.by = by
         self.every = every
         self.keep = keep
-        self.scores: list[list[Any]] = []
-        """Score and file name of the best so far, best first."""
+        self.begin()
+
+    def begin(self) -> None:
+        self.scores: list[tuple[float, int]] = []
+        """Score and step of the best so far, best first."""
 
     def before_run(self, run: Run) -> None:
         if run.folder is None:
             raise RunError("Checkpoints need a place: training.run(..., record='runs').")
-        if not run.rows and run.position.step == 0:
-            self._save(run)
 
     def after_step(self, run: Run, step: Step) -> None:
         if self.every is not None and step.number % self.every == 0 and run.position.batch < len(run.batches):
@@ -184,37 +199,44 @@ class Checkpoints(Observer):
     def after_run(self, run: Run, outcome: Outcome) -> None:
         self._save(run)
 
-    def best_file(self, run: Run) -> Path | None:
+    def best_file(self, run: Run | Outcome) -> Path | None:
         """The best checkpoint of a run, if there is one yet."""
-        return self._folder(run) / self.scores[0][1] if self.scores else None
+        return self._folder(run) / _best_name(self.scores[0][1]) if self.scores else None
 
     @staticmethod
-    def _folder(run: Run) -> Path:
+    def _folder(run: Run | Outcome) -> Path:
         assert run.folder is not None
         return run.folder / "checkpoints"
 
     def _save(self, run: Run) -> None:
         run.save(self._folder(run) / f"step-{run.position.step:08d}.npz")
-        for old in sorted(self._folder(run).glob("step-*.npz"))[: -self.keep]:
-            old.unlink()
+        for old in sorted(self._folder(run).glob("step-*.npz"), key=step_of)[: -self.keep]:
+            old.unlink(missing_ok=True)
 
     def _save_if_best(self, run: Run, row: dict[str, float]) -> None:
         name, value = _value(row, self.by)
-        score = value if _falls(name) else -value
-        if len(self.scores) >= self.keep and not score < self.scores[-1][0]:
+        score = _score(run, name, value)
+        if not math.isfinite(score) or (len(self.scores) >= self.keep and not score < self.scores[-1][0]):
             return
-        file = f"best-{run.position.step:08d}.npz"
-        self.scores = sorted([*self.scores, [score, file]], key=lambda item: item[0])
+        step = run.position.step
+        self.scores = sorted([*self.scores, (score, step)], key=lambda item: item[0])
         dropped, self.scores = self.scores[self.keep :], self.scores[: self.keep]
-        run.save(self._folder(run) / file)
+        run.save(self._folder(run) / _best_name(step))
         for _, old in dropped:
-            (self._folder(run) / old).unlink(missing_ok=True)
+            (self._folder(run) / _best_name(old)).unlink(missing_ok=True)
 
     def state(self) -> dict[str, Any]:
-        return {"scores": self.scores}
+        return {"scores": [{"score": score, "step": step} for score, step in self.scores]}
 
     def restore(self, state: dict[str, Any]) -> None:
-        self.scores = state.get("scores", [])
+        found = state.get("scores", [])
+        if not isinstance(found, list) or not all(isinstance(entry, dict) for entry in found):
+            raise CheckpointError(f"The state of Checkpoints holds {str(found)[:40]!r} where its scores should be.")
+        self.scores = [(number(entry, "score") or 0.0, integer(entry, "step")) for entry in found]
+
+
+def _best_name(step: int) -> str:
+    return f"best-{step:08d}.npz"
 
 
 class Curves(Observer):
@@ -266,7 +288,10 @@ class Curves(Observer):
         from ..figures import curves, save
 
         if run.rows and run.folder is not None:
-            save(curves(run.rows, title=run.folder.name), run.folder / "curves.png")
+            try:
+                save(curves(run.rows, title=run.folder.name, better=run.directions()), run.folder / "curves.png")
+            except OSError as error:
+                raise RunError(f"{run.folder / 'curves.png'}: could not be written: {error.strerror or error}.") from error
         self._drawn = time.monotonic()
 
 
@@ -325,7 +350,7 @@ class Progress(Observer):
             self._task,
             completed=step.number,
             epoch=f"{step.epoch}/{run.epochs}",
-            loss=f"{run.position.loss_sum / run.position.examples:.4f}",
+            loss=f"{run.position.loss:.4f}",
             rate=f"{step.rate:.2e}",
             speed=f"{self._examples / max(now - self._begun, 1e-9):,.0f}",
         )
@@ -367,3 +392,6 @@ def with_recorders(observers: Sequence[Observer], recorded: bool) -> list[Observ
             if not any(isinstance(observer, kind) for observer in result):
                 result.append(kind())
     return sorted(result, key=lambda observer: observer.turn)
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -178,6 +178,7 @@ class PlannedRun:
         *,
         record: str | os.PathLike[str] | None = None,
         resume: str | os.PathLike[str] | None = None,
+        changed: Sequence[str] = (),
         observers: Sequence[Observer] = (),
     ) -> Outcome:
         """Train as planned; see `Training.run`."""
@@ -189,6 +190,7 @@ class PlannedRun:
             observers=[*self.observers(), *observers],
             record=record,
             resume=resume,
+            changed=changed,
             name=self.plan.name,
             plan=self.recorded_plan(),
         )

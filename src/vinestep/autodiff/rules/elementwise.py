@@ -259,7 +259,9 @@ def select(condlist: Any, choicelist: Any, default: Any = 0.0) -> Any:
 
 
 @implements(np.full_like)
-def full_like(a: Any, fill_value: Any, dtype: Any = None, order: str = "K", subok: bool = True, shape: Any = None, *, device: Any = None) -> Any:
+def full_like(
+    a: Any, fill_value: Any, dtype: Any = None, order: str = "K", subok: bool = True, shape: Any = None, *, device: Any = None
+) -> Any:
     kind = np.dtype(dtype) if dtype is not None else a.dtype
     size = np.shape(a) if shape is None else shape
     if not isinstance(fill_value, Tensor):

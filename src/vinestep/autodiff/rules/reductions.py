@@ -260,13 +260,21 @@ def _not_nan(a: Any, where: Any) -> Any:
 
 
 @implements(np.nansum)
-def nansum(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 0, where: Any = True) -> Any:
-    return np.sum(_without_nan(a, 0.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 0), where=where)
+def nansum(
+    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 0, where: Any = True
+) -> Any:
+    return np.sum(
+        _without_nan(a, 0.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 0), where=where
+    )
 
 
 @implements(np.nanprod)
-def nanprod(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 1, where: Any = True) -> Any:
-    return np.prod(_without_nan(a, 1.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 1), where=where)
+def nanprod(
+    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 1, where: Any = True
+) -> Any:
+    return np.prod(
+        _without_nan(a, 1.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 1), where=where
+    )
 
 
 @implements(np.nanmean)

@@ -1,0 +1,34 @@
+"""Sums over flat arrays."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .calls import call
+from .compiling import inner_kernel, kernel
+from .sharing_loops import handed, parts_of, share, span
+from .sizes import SHARES
+
+__all__ = ["square_sum"]
+
+
+@inner_kernel
+def _part_of_square_sum(x, totals, parts, part):
+    begin, end = span(x.size, parts, 1, part)
+    total = 0.0
+    for i in range(begin, end):
+        value = np.float64(x[i])
+        total += value * value
+    totals[part] = total
+
+
+@kernel
+def square_sum(board, threads, x):
+    """Sum of squares, in float64."""
+    parts = parts_of(threads, x.size, 1, 1, SHARES)
+    totals = np.empty(parts)
+    call(share, board, parts, handed(_part_of_square_sum, (x, totals, parts)))
+    total = 0.0
+    for part in range(parts):
+        total += totals[part]
+    return total
