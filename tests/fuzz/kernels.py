@@ -4,6 +4,7 @@ An attempt is right if both give the same, forward and back, or both refuse in t
 """
 
 import warnings
+from itertools import pairwise
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from vinestep.layers.windows import plan_windows
 
 ACTIVATIONS = ("none", "relu", "tanh", "sigmoid", "leaky_relu")
 KINDS = ("f2", "f4", "f8", ">f4", ">f8", "g", "i1", "u1", "i8", "u8", "?", "c8", "U3", "O")
-TOLERANCES = {2: 2e-2, 4: 3e-4}
+TOLERANCES = {2: 2e-2, 4: 1e-3}
 LAYOUTS = ("F", "stepped", "reversed", "read-only", "shifted", "repeated")
 
 
@@ -37,7 +38,7 @@ def dense(rng, dtype):
 
 def chain(rng, dtype):
     widths = choice(rng, (1, 1, 1), (4, 8, 3), (3, 2, 5, 2), (70, 80, 90), (5, 5, 5))
-    pairs = list(zip(widths, widths[1:], strict=False))
+    pairs = list(pairwise(widths))
     flat = some(rng, sum(a * b + b for a, b in pairs), dtype=dtype) / 2
     weights, start = [], 0
     for a, b in pairs:
@@ -180,7 +181,7 @@ def resized(rng, array):
         return array[None] if rng.random() < 0.5 or not array.ndim else array.reshape(array.shape[:-1] + (1,) + array.shape[-1:])
     axis = int(rng.integers(array.ndim))
     if rng.random() < 0.2 and array.shape[axis]:
-        return np.take(array, 0, axis=axis)
+        return np.asarray(np.take(array, 0, axis=axis), array.dtype)
     wanted = choice(rng, array.shape[axis] + 1, array.shape[axis] - 1, 0, 1, 2 * array.shape[axis], 50)
     shape = [max(wanted, 0) if i == axis else n for i, n in enumerate(array.shape)]
     return np.resize(array, shape).astype(array.dtype) if array.size else np.zeros(shape, array.dtype)

@@ -94,7 +94,7 @@ class Form:
 
     def laid_out(self, arrays: Sequence[Any], options: Mapping[str, Any]) -> list[Any] | None:
         """Arrays that were checked, as the loops expect them; None if their numbers are of another or of several kinds."""
-        if self.suits is not None and not self.suits(self._known[tuple([x.shape for x in arrays])], options):
+        if self.suits is not None and not self.suits(self._known[tuple([np.shape(x) for x in arrays])], options):
             return None
         dtype = None
         ready = []

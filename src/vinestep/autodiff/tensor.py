@@ -73,7 +73,7 @@ class Origin:
         self,
         rule: Rule | None,
         parents: Sequence[Origin | None],
-        inputs: tuple[Any, ...] | None,
+        inputs: Sequence[Any] | None,
         output: Any,
         options: dict[str, Any],
         shape: tuple[int, ...],
@@ -140,7 +140,7 @@ def seal_of(array: np.ndarray) -> Any:
 def is_unchanged(array: np.ndarray, seal: Any) -> bool:
     """Whether an array holds, bit for bit, what it held when it was sealed."""
     if type(seal) is bytes:
-        return array.tobytes() == seal
+        return bool(array.tobytes() == seal)
     if type(seal) is int:
         return bool(seal == seal_of(array))
     kind = _BITS.get(array.dtype.itemsize)
@@ -732,7 +732,11 @@ def _check_in_place(ufunc: np.ufunc, target: Tensor, shape: tuple[int, ...]) -> 
 
 
 def _become(target: Tensor, ufunc: np.ufunc, inputs: tuple[Any, ...]) -> Tensor:
-    """As in NumPy, whoever holds the Tensor sees the change; who holds a part of it would too, so there it is refused."""
+    """As in NumPy, whoever holds the Tensor sees the change, unless it is a single number, which NumPy can not change either; who holds
+    a part of it would see it too, so there it is refused.
+    """
+    if type(target._array) is not np.ndarray:
+        return ufunc(*inputs)  # type: ignore[no-any-return]
     if target.origin.borrowed or target.origin.viewed:
         raise DifferentiationError(
             f"In-place {ufunc.__name__} of a computed value that shares its memory with another one, as slices, rows of a loop, .T and "

@@ -60,4 +60,5 @@ def _hashed(part: np.ndarray, number: int) -> np.ndarray:
     weights = np.random.default_rng(number).integers(0, 2**63, mixed.shape[1], np.uint64) * np.uint64(2) + np.uint64(1)
     with np.errstate(over="ignore"):
         mixed = (mixed ^ (mixed >> np.uint64(32))) * np.uint64(0x9E3779B97F4A7C15)
-        return ((mixed ^ (mixed >> np.uint64(29))) * weights).sum(axis=1, dtype=np.uint64)
+        found: np.ndarray = ((mixed ^ (mixed >> np.uint64(29))) * weights).sum(axis=1, dtype=np.uint64)
+    return found

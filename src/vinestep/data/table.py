@@ -360,8 +360,8 @@ def scaled(train: Table, *others: Table) -> list[Table]:
             raise DataError("scaled: a table is scaled already. Scale the parts once, together, after splitting.")
         if table.encoding != train.encoding:
             raise DataError(
-                f"scaled: the tables are encoded differently: {'; '.join(train.encoding.differences(table.encoding))}. Split one table into "
-                "parts, so that they share one encoding."
+                f"scaled: the tables are encoded differently: {'; '.join(train.encoding.differences(table.encoding))}. Split one table "
+                "into parts, so that they share one encoding."
             )
     numbers = train.inputs[:, :n].astype(np.float64)
     empty = np.flatnonzero(np.all(np.isnan(numbers), axis=0))

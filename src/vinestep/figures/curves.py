@@ -14,6 +14,7 @@ from .style import COLOURS, figure, tidy
 
 __all__ = ["curves"]
 
+LARGEST = 1e100  # beyond it no axis can be drawn
 _NOT_FIGURES = ("epoch", "step", "rate")
 
 
@@ -42,6 +43,7 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     rows = rows.to_dict("records") if hasattr(rows, "to_dict") else list(rows)
     if not rows or "epoch" not in rows[0]:
         raise DataError("curves: there is nothing to draw: give rows with an epoch, as Outcome.curves has them.")
+    rows = [{name: value if value is None or abs(value) < LARGEST else np.nan for name, value in row.items()} for row in rows]
     directions = {"loss": "lower", "validation_loss": "lower"} | dict(better or {})
     names = [name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")]
     made, axes = figure(len(names) + 1, 1, title=title, sharex=True, height_ratios=[3] * len(names) + [1])

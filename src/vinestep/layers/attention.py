@@ -226,8 +226,8 @@ class Attention(Layer):
     def _check_source(self, x: Any, source: Any) -> None:
         if np.ndim(source) != 3 or source.shape[0] != x.shape[0] or source.shape[2] != x.shape[2] or not source.shape[1]:
             raise ShapeError(
-                f"{self._label}: what is looked at has shape {np.shape(source)}, expected ({x.shape[0]}, other time, {x.shape[2]}): as many "
-                "sequences, as wide, at least one place."
+                f"{self._label}: what is looked at has shape {np.shape(source)}, expected ({x.shape[0]}, other time, {x.shape[2]}): as "
+                "many sequences, as wide, at least one place."
             )
 
     def _attended(self, compute: Callable[..., Any], inputs: Sequence[Any], x: Any, n_keys: int, mask: Any, start: int) -> Any:

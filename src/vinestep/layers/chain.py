@@ -165,7 +165,7 @@ def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mappin
 def _form(n_inputs: int) -> Form:
     layers = range(n_inputs // 2)
     axes = {name: text for k in layers for name, text in ((f"weight {k}", f"w{k} w{k + 1}"), (f"bias {k}", f"w{k + 1}"))}
-    return Form(also=_check_plan, x="*n w0", **axes)
+    return Form(also=_check_plan, x="*n w0", **axes)  # type: ignore[arg-type]
 
 
 dense_chain = Fused("dense chain", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form))

@@ -117,7 +117,7 @@ def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wan
     x, weight, _ = inputs
     if not np.isfinite(weight).all():  # zeros laid around the cotangent would meet them
         return NotImplemented
-    if _is_depthwise(weight, options.get("groups", 1)) and options["plan"].is_padded and not np.isfinite(np.sum(g)):
+    if _is_depthwise(weight, options.get("groups", 1)) and options["plan"].is_padded and not np.isfinite(np.sum(g) + np.sum(y)):
         return NotImplemented
     plan, groups = options["plan"], options.get("groups", 1)
     activation, slope, n_out = options.get("activation", "none"), options.get("slope", 0.0), weight.shape[-1]

@@ -204,8 +204,9 @@ class BatchNorm(_Norm):
 
     S. Ioffe and C. Szegedy, "Batch Normalization", ICML 2015, algorithms 1 and 2. In a learning pass by the batch's own mean and
     (population) variance, as the operator BatchNormalization of the open standard ONNX does in training; in inference by running
-    ones, and so where scale and shift are frozen, whose running statistics then stay as they are. The running statistics begin as plain averages over the batches and go on as moving ones; a batch smaller than the
-    largest seen counts for as much less as it has fewer examples, so that a small last batch does not distort them.
+    ones, and so where scale and shift are frozen, whose running statistics then stay as they are. The running statistics begin as
+    plain averages over the batches and go on as moving ones; a batch smaller than the largest seen counts for as much less as it has
+    fewer examples, so that a small last batch does not distort them.
 
     Parameters
     ----------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -21,7 +22,7 @@ def _definition(x: Any, *weights: Any) -> Any:
 
 
 def _rows(x: np.ndarray) -> np.ndarray:
-    return np.ascontiguousarray(x).reshape(-1, x.shape[-1])
+    return np.ascontiguousarray(x).reshape(math.prod(x.shape[:-1]), x.shape[-1])
 
 
 def _forward(x: Any, *weights: Any) -> tuple[Any, Any]:
@@ -30,14 +31,15 @@ def _forward(x: Any, *weights: Any) -> tuple[Any, Any]:
     y = np.empty((len(weights) // 2, len(rows), n_out), x.dtype)
     for own, weight, bias in zip(y, weights[::2], weights[1::2], strict=True):
         affine(rows, weight, bias, out=own)
-    return y.reshape(-1, *x.shape[:-1], n_out), None
+    return y.reshape(len(weights) // 2, *x.shape[:-1], n_out), None
 
 
 def _adjoint(
     g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     x, *weights = inputs
-    rows, g = _rows(x), np.ascontiguousarray(g, x.dtype).reshape(len(weights) // 2, -1, weights[0].shape[1])
+    rows = _rows(x)
+    g = np.ascontiguousarray(g, x.dtype).reshape(len(weights) // 2, len(rows), weights[0].shape[1])
     found: list[Any] = [None] * len(inputs)
     for number, weight in enumerate(weights, start=1):
         if wanted[number]:
@@ -51,7 +53,7 @@ def _adjoint(
 
 def _form(n_inputs: int) -> Form:
     axes = {name: text for k in range(n_inputs // 2) for name, text in ((f"weight {k}", "n_in n_out"), (f"bias {k}", "n_out"))}
-    return Form(x="*n n_in", **axes)
+    return Form(x="*n n_in", **axes)  # type: ignore[arg-type]
 
 
 projections = Fused("projections", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form))

@@ -23,7 +23,7 @@ class _Buffer:
 
     def __init__(self, layout: Layout, dtype: np.dtype[Any], tensors: Mapping[str, Tensor]) -> None:
         room = np.empty(layout.size, dtype)
-        self.memory = memoryview(room)
+        self.memory = memoryview(room)  # type: ignore[arg-type]
         self.places = {tensor.origin: layout.view(room, layout[path]) for path, tensor in tensors.items()}
         self.lent: weakref.ref[np.ndarray] | None = None
 

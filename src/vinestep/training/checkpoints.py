@@ -229,12 +229,12 @@ def _unpacked(source: Path, file: IO[bytes], size: int) -> Checkpoint:
 
 
 def _reason(error: Exception) -> str:
-    if isinstance(error, _Refused):
+    if isinstance(error, _RefusedError):
         return str(error)
     return f"not a checkpoint of this library ({type(error).__name__}: {str(error)[:200]})"
 
 
-class _Refused(Exception):
+class _RefusedError(Exception):
     """What is wrong with a file."""
 
 
@@ -242,29 +242,29 @@ def _check_members(members: list[zipfile.ZipInfo], size: int) -> None:
     """Names that stay where they are, and sizes that fit into the file."""
     names = [member.filename for member in members]
     if len(set(names)) < len(names):
-        raise _Refused("it carries two members of one name")
+        raise _RefusedError("it carries two members of one name")
     if META not in names:
-        raise _Refused(f"it carries no {META}")
+        raise _RefusedError(f"it carries no {META}")
     for member in members:
         name = member.filename
         if name != META and not name.endswith(".npy"):
-            raise _Refused(f"it carries {name[:80]!r}, which is neither an array nor its description")
+            raise _RefusedError(f"it carries {name[:80]!r}, which is neither an array nor its description")
         if name.startswith("/") or "\\" in name or ":" in name or ".." in name.split("/") or not name.isprintable():
-            raise _Refused(f"the member {name[:80]!r} has a name that leads elsewhere")
+            raise _RefusedError(f"the member {name[:80]!r} has a name that leads elsewhere")
         if member.flag_bits & 1:
-            raise _Refused(f"the member {name[:80]!r} is encrypted")
+            raise _RefusedError(f"the member {name[:80]!r} is encrypted")
         if member.compress_type != zipfile.ZIP_STORED or member.file_size != member.compress_size:
-            raise _Refused(f"the member {name[:80]!r} is compressed")
+            raise _RefusedError(f"the member {name[:80]!r} is compressed")
     if sum(member.file_size for member in members) > size:
-        raise _Refused("its members claim more bytes than it has")
+        raise _RefusedError("its members claim more bytes than it has")
     if next(member.file_size for member in members if member.filename == META) > MOST_JSON:
-        raise _Refused(f"{META} is larger than {MOST_JSON >> 20} MB")
+        raise _RefusedError(f"{META} is larger than {MOST_JSON >> 20} MB")
 
 
 def _finite_number(text: str) -> float:
     value = float(text)
     if not math.isfinite(value):
-        raise _Refused(f"{META} holds the number {text[:20]}, which is not finite")
+        raise _RefusedError(f"{META} holds the number {text[:20]}, which is not finite")
     return value
 
 
@@ -272,11 +272,11 @@ def _parsed(content: bytes) -> dict[str, Any]:
     try:
         meta = json.loads(content.decode(), parse_float=_finite_number, parse_constant=_finite_number)
     except RecursionError:
-        raise _Refused(f"{META} is nested too deeply") from None
+        raise _RefusedError(f"{META} is nested too deeply") from None
     if not isinstance(meta, dict):
-        raise _Refused(f"{META} holds a {type(meta).__name__} in place of an object")
+        raise _RefusedError(f"{META} holds a {type(meta).__name__} in place of an object")
     if meta.get("format") != FORMAT:
-        raise _Refused(f"written in format {str(meta.get('format'))[:20]!r}, this version reads {FORMAT}")
+        raise _RefusedError(f"written in format {str(meta.get('format'))[:20]!r}, this version reads {FORMAT}")
     return meta
 
 
@@ -286,25 +286,25 @@ def _array(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> np.ndarray:
     with archive.open(member) as stream:
         version = np.lib.format.read_magic(stream)
         if version not in ((1, 0), (2, 0)):
-            raise _Refused(f"{name!r} is an array of version {version}")
+            raise _RefusedError(f"{name!r} is an array of version {version}")
         header = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
         shape, fortran, dtype = header(stream)
         if dtype.hasobject:
-            raise _Refused(f"{name!r} holds Python objects, that is a pickle, which could run code; it was not read")
+            raise _RefusedError(f"{name!r} holds Python objects, that is a pickle, which could run code; it was not read")
         if dtype.kind not in KINDS or dtype.fields is not None:
-            raise _Refused(f"{name!r} holds {str(dtype)[:40]}, and weights are real numbers")
+            raise _RefusedError(f"{name!r} holds {str(dtype)[:40]}, and weights are real numbers")
         if any(n < 0 for n in shape) or math.prod(shape) * dtype.itemsize != member.file_size - stream.tell():
-            raise _Refused(f"{name!r} says it is of shape {str(shape)[:60]}, which is not what it holds")
+            raise _RefusedError(f"{name!r} says it is of shape {str(shape)[:60]}, which is not what it holds")
         array = np.empty(shape, dtype, order="F" if fortran else "C")
-        room = memoryview(array.reshape(-1, order="A").view(np.uint8)) if array.size else memoryview(b"")
+        room = memoryview(array.reshape(-1, order="A").view(np.uint8)) if array.size else memoryview(b"")  # type: ignore[arg-type]
         done = 0
         while done < len(room):
-            n = stream.readinto(room[done : done + CHUNK])
+            n = stream.readinto(room[done : done + CHUNK])  # type: ignore[attr-defined]
             if not n:
-                raise _Refused(f"{name!r} ends too early")
+                raise _RefusedError(f"{name!r} ends too early")
             done += n
     if not is_finite(array):
-        raise _Refused(f"{name!r} holds NaN or infinity")
+        raise _RefusedError(f"{name!r} holds NaN or infinity")
     return array
 
 

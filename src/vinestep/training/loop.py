@@ -492,8 +492,8 @@ class Training:
         """
         if epochs > 1 and iter(batches) is batches:
             raise DataError(
-                f"steps: {type(batches).__name__} can be gone through once only, and {epochs} epochs were asked for. Give dataset.batches(32), "
-                "a list, or any object whose __iter__ begins anew each time."
+                f"steps: {type(batches).__name__} can be gone through once only, and {epochs} epochs were asked for. Give "
+                "dataset.batches(32), a list, or any object whose __iter__ begins anew each time."
             )
         for epoch in range(epochs):
             order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, Batches) else batches

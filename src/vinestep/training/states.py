@@ -48,6 +48,21 @@ class _Meta(_Part):
     class_values: list[str | int | float | bool]
 
 
+COLUMNS = ("epoch", "step", "rate", "loss")
+LARGEST = 1e100  # of figures: beyond it nothing can be drawn
+
+
+def _check_curves(checkpoint: Checkpoint) -> None:
+    rows = checkpoint.meta["curves"]
+    for row in rows:
+        if row.keys() != rows[0].keys() or not row.keys() >= set(COLUMNS):
+            raise CheckpointError(
+                f"{checkpoint.path}: refused: a row of its curves has other columns than a run writes: {', '.join(row)[:80]}."
+            )
+        if type(row["epoch"]) is not int or type(row["step"]) is not int or any(abs(v) > LARGEST for v in row.values() if v is not None):
+            raise CheckpointError(f"{checkpoint.path}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
+
+
 def checked_meta(checkpoint: Checkpoint) -> None:
     """
     Raises
@@ -57,6 +72,7 @@ def checked_meta(checkpoint: Checkpoint) -> None:
     """
     try:
         _Meta.model_validate(checkpoint.meta)
+        _check_curves(checkpoint)
     except ValidationError as error:
         fault = error.errors()[0]
         place = ".".join(map(str, fault["loc"]))

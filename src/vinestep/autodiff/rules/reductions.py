@@ -231,11 +231,11 @@ def _quantile(name: str, a: Any, q: Any, axis: Any, method: str, keepdims: bool,
     n = lines.shape[-1]
     if skip_nan:
         lengths = n - np.isnan(held(lines)).sum(axis=-1)
-        table = np.array([np.quantile(np.arange(m or 1, dtype=float), q, method=method) for m in range(n + 1)])
+        table = np.array([np.quantile(np.arange(m or 1, dtype=float), q, method=method) for m in range(n + 1)])  # type: ignore[call-overload]
         places = np.moveaxis(table[lengths], np.arange(lengths.ndim), np.arange(lengths.ndim) + np.ndim(q))
         bad = lengths == 0
     else:
-        spread = np.quantile(np.arange(n, dtype=float), q, method=method)
+        spread = np.quantile(np.arange(n, dtype=float), q, method=method)  # type: ignore[call-overload]
         places = np.broadcast_to(np.reshape(spread, np.shape(q) + (1,) * (lines.ndim - 1)), np.shape(q) + lines.shape[:-1])
         bad = np.isnan(held(lines)).any(axis=-1)
     lower = np.floor(places).astype(int)
@@ -299,7 +299,7 @@ def nanvar(
     result = np.var(
         _without_nan(a, 0.0), axis=axis, dtype=dtype, ddof=_given(correction, _given(ddof, 0)), keepdims=keepdims, where=present, mean=mean
     )
-    empty = np.add.reduce(present, axis=normal_axes(axis, np.ndim(a)), keepdims=bool(_given(keepdims, False))) == 0
+    empty = np.add.reduce(present, axis=normal_axes(axis, np.ndim(a)), keepdims=bool(_given(keepdims, False))) == 0  # type: ignore[call-overload]
     return np.where(empty, np.nan, result) if np.any(empty) else result
 
 

@@ -27,7 +27,7 @@ def _refused(name: str, argument: str) -> Any:
 
     def adjoint(g: Any, y: Any, *inputs: Any) -> Any:
         raise MissingRuleError(
-            f"scipy.special.{name} has no derivative rule by its {argument}. If that is constant for your purpose, give vinestep.held of it."
+            f"scipy.special.{name} has no derivative rule by its {argument}. If it is constant for your purpose, give vinestep.held of it."
         )
 
     return adjoint
