@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from .errors import SettingError, names_of
@@ -50,13 +51,17 @@ class Schedule:
         if first is None:
             raise ValueError(f"{self!r} has no end, so nothing can follow it. Give it a number of steps.")
         return Schedule(
-            lambda step: self(step) if step < first else following(step - first),
+            partial(_one_after_another, self, first, following),
             None if following.steps is None else first + following.steps,
             {"then": [*_parts(self), *_parts(following)]},
         )
 
     def __repr__(self) -> str:
         return ".then(".join(_call(part) for part in _parts(self)) + ")" * (len(_parts(self)) - 1)
+
+
+def _one_after_another(earlier: Schedule, first: int, later: Schedule, step: int) -> float:
+    return earlier(step) if step < first else later(step - first)
 
 
 def as_schedule(schedule: Any) -> Schedule:
@@ -107,10 +112,14 @@ def constant(steps: int | None = None) -> Schedule:
     1.0
     """
     return Schedule(
-        lambda step: 1.0,
+        _one,
         None if steps is None else _steps(steps, "constant"),
         {"kind": "constant"} | ({"steps": steps} if steps else {}),
     )
+
+
+def _one(step: int) -> float:
+    return 1.0
 
 
 def step_decay(every: int, factor: float = 0.5) -> Schedule:
@@ -123,7 +132,11 @@ def step_decay(every: int, factor: float = 0.5) -> Schedule:
     """
     _steps(every, "step_decay")
     _share(factor, "step_decay: factor")
-    return Schedule(lambda step: factor ** (step // every), None, {"kind": "step_decay", "every": every, "factor": factor})
+    return Schedule(partial(_decayed, every, factor), None, {"kind": "step_decay", "every": every, "factor": factor})
+
+
+def _decayed(every: int, factor: float, step: int) -> float:
+    return float(factor ** (step // every))
 
 
 def cosine(steps: int, floor: float = 0.0) -> Schedule:
@@ -139,10 +152,14 @@ def cosine(steps: int, floor: float = 0.0) -> Schedule:
     _steps(steps, "cosine")
     _share(floor, "cosine: floor")
     return Schedule(
-        lambda step: floor + (1 - floor) * 0.5 * (1 + math.cos(math.pi * min(step, steps) / steps)),
+        partial(_half_cosine, steps, floor),
         steps,
         {"kind": "cosine", "steps": steps, "floor": floor},
     )
+
+
+def _half_cosine(steps: int, floor: float, step: int) -> float:
+    return floor + (1 - floor) * 0.5 * (1 + math.cos(math.pi * min(step, steps) / steps))
 
 
 def warmup(steps: int, start: float = 0.0) -> Schedule:
@@ -158,10 +175,14 @@ def warmup(steps: int, start: float = 0.0) -> Schedule:
     _steps(steps, "warmup")
     _share(start, "warmup: start")
     return Schedule(
-        lambda step: start + (1 - start) * min(step + 1, steps) / steps,
+        partial(_rising, steps, start),
         steps,
         {"kind": "warmup", "steps": steps, "start": start},
     )
+
+
+def _rising(steps: int, start: float, step: int) -> float:
+    return start + (1 - start) * min(step + 1, steps) / steps
 
 
 __getattr__ = names_of(__name__, __all__)

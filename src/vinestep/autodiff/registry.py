@@ -10,6 +10,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Sequence
 from importlib import import_module
+from inspect import signature
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,7 @@ from ..errors import MissingRuleError
 
 __all__ = [
     "HANDLERS",
+    "OUT_PLACES",
     "PASSIVE",
     "UFUNCS",
     "UFUNC_METHODS",
@@ -95,6 +97,8 @@ class Rule:
 UFUNCS: dict[np.ufunc, Rule] = {}
 UFUNC_METHODS: dict[tuple[np.ufunc, str], Callable[..., Any]] = {}
 HANDLERS: dict[Callable[..., Any], Callable[..., Any]] = {}
+OUT_PLACES: dict[Callable[..., Any], int] = {}
+"""Where among its positional arguments a function takes an array to write to."""
 PASSIVE: set[Callable[..., Any]] = set()
 
 
@@ -107,8 +111,12 @@ def implements(*functions: Callable[..., Any]) -> Callable[[Callable[..., Any]],
     """Let the decorated function stand in for NumPy functions when one of their arguments is a Tensor."""
 
     def register(handler: Callable[..., Any]) -> Callable[..., Any]:
+        kinds = signature(handler).parameters.values()
+        names = [own.name for own in kinds if own.kind in (own.POSITIONAL_ONLY, own.POSITIONAL_OR_KEYWORD)]
         for function in functions:
             HANDLERS[function] = handler
+            if "out" in names:
+                OUT_PLACES[function] = names.index("out")
         return handler
 
     return register

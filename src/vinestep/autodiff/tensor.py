@@ -12,7 +12,7 @@ from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import ArrayLike, DTypeLike
 
 from ..errors import DifferentiationError, DTypeError, MissingRuleError, ShapeError
-from .registry import PASSIVE, UFUNC_METHODS, UFUNCS, Rule, find_handler, find_ufunc_rule, missing_rule
+from .registry import OUT_PLACES, PASSIVE, UFUNC_METHODS, UFUNCS, Rule, find_handler, find_ufunc_rule, missing_rule
 from .state import STATE
 
 __all__ = [
@@ -145,7 +145,7 @@ def is_unchanged(array: np.ndarray, seal: Any) -> bool:
         return bool(seal == seal_of(array))
     kind = _BITS.get(array.dtype.itemsize)
     if kind is None or array.dtype.kind not in "fiub":
-        return array.tobytes() == seal.tobytes()
+        return bool(array.tobytes() == seal.tobytes())
     return bool(np.array_equal(array.view(kind), seal.view(kind)))
 
 
@@ -272,7 +272,8 @@ class Tensor(NDArrayOperatorsMixin):
         args = tuple([x if type(x) in _USUAL else _without_labels(x) for x in args])
         handler = find_handler(func)
         if handler is not None:
-            if kwargs.get("out") is not None:
+            place = OUT_PLACES.get(func)
+            if kwargs.get("out") is not None or (place is not None and len(args) > place and args[place] is not None):
                 raise DifferentiationError(
                     f"np.{func.__name__}(..., out=...) would overwrite an array that the record may need. "
                     "Leave out= away and use what is returned."

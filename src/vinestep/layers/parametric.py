@@ -51,7 +51,7 @@ class ParametricRelu(Layer):
         self.parameter("slope", shape[-1:], constant(self.first_slope))
 
     def compute(self, x: Any) -> Any:
-        if x.shape[-1:] != self.slope.shape:
+        if x.ndim < 2 or x.shape[-1:] != self.slope.shape:
             raise ShapeError(
                 f"{self._label}: expected input of shape (batch, ..., {self.slope.shape[0]}), got {tuple(x.shape)}. Initialise the "
                 "network again on a sample of this shape, or make what comes before as wide."

@@ -193,12 +193,21 @@ def bincount(x: Any, /, weights: Any = None, minlength: int = 0) -> Any:
     return scatter(weights.astype(np.float64), index=index, shape=counts.shape)
 
 
+def _moving_edges(a: Any, n: int) -> Any:
+    low, high = np.min(a), np.max(a)
+    steps = np.linspace(0.0, 1.0, n + 1)
+    return low + (high - low) * steps if held(low) != held(high) else low + (steps - 0.5)
+
+
 @implements(np.histogram)
 def histogram(a: Any, bins: Any = 10, range: Any = None, density: bool | None = None, weights: Any = None) -> Any:
-    """Differentiable by the weights; counts are flat between jumps, so there is no derivative by the values."""
+    """Differentiable by the weights. Counts are flat between jumps; edges move with the extremes of the values, unless they are given."""
     values, places = np.ravel(np.asarray(held(a))), held(bins)
+    if isinstance(bins, Tensor) or isinstance(range, Tensor):
+        raise DifferentiationError("np.histogram has no derivative by its edges. Give vinestep.held(bins).")
     if not isinstance(weights, Tensor):
-        return np.histogram(values, places, range, density, weights)
+        counts, edges = np.histogram(values, places, range, density, weights)
+        return counts, edges if range is not None or np.ndim(places) or not values.size else _moving_edges(a, len(edges) - 1)
     edges = np.histogram_bin_edges(values, places, range)
     index = np.searchsorted(edges, values, side="right") - 1
     index[values == edges[-1]] = len(edges) - 2
