@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
-from ..autodiff import fused
 from ..autodiff.gradients import Layout
 from ..kernels.parallel import helpers
 from .base import Optimiser, positive, share
@@ -74,7 +73,7 @@ class Adam(Optimiser):
         m, v = self.state["m"], self.state["v"]
         bias1 = 1 - self.beta1**self.count
         bias2 = 1 - self.beta2**self.count
-        if not fused.USE_KERNELS:
+        if not self.runs_kernels:
             self._define_update(theta[start:stop], g[start:stop], m[start:stop], v[start:stop], rate, bias1, bias2)
             return
         number = theta.dtype.type

@@ -15,8 +15,10 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from ..autodiff import fused
+from ..autodiff.forms import is_standard
 from ..autodiff.gradients import Layout
-from ..errors import NotFiniteError, SettingError, ShapeError, did_you_mean
+from ..errors import DTypeError, NotFiniteError, SettingError, ShapeError, did_you_mean
 
 __all__ = ["Optimiser", "positive", "share"]
 
@@ -77,6 +79,9 @@ class Optimiser:
         self.state: dict[str, np.ndarray] = {}
         """Flat arrays over the arena, named for the paper's symbols."""
         self.layout: Layout | None = None
+        self.dtype: np.dtype[Any] | None = None
+        self.runs_kernels = False
+        """Whether the arrays at hand are such as compiled loops take; otherwise members compute by NumPy."""
         self._stretches: list[tuple[int, int, float]] = []
         self._owner: weakref.ref[Any] | None = None
 
@@ -115,7 +120,7 @@ class Optimiser:
                 if slot.path in before and before[slot.path].shape == slot.shape:
                     for name, array in state.items():
                         layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
-        self.state, self.layout = state, layout
+        self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
         self._stretches = self._with_rates(layout)
 
     def _with_rates(self, layout: Layout) -> list[tuple[int, int, float]]:
@@ -155,10 +160,13 @@ class Optimiser:
         if theta.shape != g.shape or theta.size != (self.layout.size if self.layout else -1):
             size = self.layout.size if self.layout else 0
             raise ShapeError(f"{type(self).__name__}: expected {size} parameters and gradients, got {theta.shape} and {g.shape}.")
+        if g.dtype != theta.dtype or theta.dtype.kind != "f":
+            raise DTypeError(f"{type(self).__name__}: parameters are {theta.dtype}, gradients {g.dtype}. They have to be floats of one kind.")
         rate = self.rate if rate is None else rate
         if not math.isfinite(rate):
             raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
         self.count += 1
+        self.runs_kernels = fused.USE_KERNELS and is_standard(theta) and is_standard(g) and self.dtype == theta.dtype
         for start, stop, factor in self._stretches:
             self.apply_update(theta, g, rate * factor, start, stop)
 

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
-from ..autodiff import fused
 from .base import Optimiser, share
 
 __all__ = ["SGD"]
@@ -65,7 +64,7 @@ class SGD(Optimiser):
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
         number = theta.dtype.type
         velocity = self.state.get("velocity")
-        if not fused.USE_KERNELS:
+        if not self.runs_kernels:
             self._define_update(theta[start:stop], g[start:stop], None if velocity is None else velocity[start:stop], rate)
         elif velocity is None:
             kernels.sgd.plain_update(theta, g, start, stop, number(rate), number(self.weight_decay))

@@ -115,6 +115,8 @@ class Position:
         self.examples += n
         for name, count in counts.items():
             known = self.counts.get(name)
+            if known is not None and np.shape(known) != np.shape(count):
+                raise RunError(f"The counts of {name} have shape {np.shape(count)}, those of the epoch so far {np.shape(known)}.")
             self.counts[name] = count.tolist() if known is None else (np.asarray(known) + count).tolist()
 
     def next_epoch(self) -> None:

@@ -15,6 +15,9 @@ Count = Annotated[int, Field(ge=0, le=2**53)]
 Name = Annotated[str, Field(min_length=1, max_length=500)]
 
 
+Counts = list[FiniteFloat | None] | list[list[FiniteFloat | None]]
+
+
 class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
 
@@ -25,7 +28,7 @@ class _Position(_Part):
     step: Count
     loss_sum: FiniteFloat | None
     examples: Count
-    counts: dict[str, Any]
+    counts: dict[str, Counts]
     summed: bool
 
 
@@ -59,7 +62,7 @@ def _check_curves(checkpoint: Checkpoint) -> None:
             raise CheckpointError(
                 f"{checkpoint.path}: refused: a row of its curves has other columns than a run writes: {', '.join(row)[:80]}."
             )
-        if type(row["epoch"]) is not int or type(row["step"]) is not int or any(abs(v) > LARGEST for v in row.values() if v is not None):
+        if row["loss"] is None or type(row["epoch"]) is not int or type(row["step"]) is not int or any(abs(v) > LARGEST for v in row.values() if v is not None):
             raise CheckpointError(f"{checkpoint.path}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
 
 
