@@ -1,10 +1,11 @@
 # make demo   environment, install, and the main job on the demo data
 # make test   environment, install, and all tests
+# make test-slow   kills at random moments, which take minutes; make fuzz   fuzzers, which take an hour or more
 PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 
-.PHONY: demo test lint bench clean
+.PHONY: demo test test-slow test-definitions fuzz lint bench clean
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -16,7 +17,20 @@ demo: $(READY)
 	$(BIN)/vinestep demo
 
 test: $(READY)
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto -m "not slow"
+
+test-slow: $(READY)
+	$(BIN)/python -m pytest -n auto -m slow
+
+# the same tests with definitions in the place of kernels
+test-definitions: $(READY)
+	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers tests/optimisers tests/training tests/test_losses_and_metrics.py
+
+fuzz: $(READY)
+	$(BIN)/python tests/fuzz programs 100000
+	$(BIN)/python tests/fuzz kernels 20000
+	$(BIN)/python tests/fuzz files 10000
+	$(BIN)/python tests/fuzz tables 10000
 
 lint: $(READY)
 	$(BIN)/ruff check .

@@ -1,0 +1,96 @@
+"""Killed at random moments from the first millisecond on, with checkpoints that take long to write: every run goes on to equal bits.
+
+200 kills with ``make test-slow``, a tenth of them in CI; VINESTEP_TEST_KILLS says how many.
+"""
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+
+import numpy as np
+import pytest
+
+from vinestep.training import checkpoints
+
+KILLS = int(os.environ.get("VINESTEP_TEST_KILLS", "200"))
+GROUPS = 20
+
+CODE = """
+import sys, time
+import numpy as np
+import vinestep as vs
+from vinestep.training import checkpoints
+
+record, resume, slow = sys.argv[1], sys.argv[2], float(sys.argv[3])
+if slow:
+    write_array = np.lib.format.write_array
+
+    def slowly(*arguments, **options):
+        time.sleep(slow / 10)
+        write_array(*arguments, **options)
+        time.sleep(slow / 10)
+
+    np.lib.format.write_array = slowly
+rng = np.random.default_rng(0)
+x = rng.normal(size=(60, 5)).astype(np.float32)
+data = vs.data.Dataset(x, (x[:, 0] > 0).astype(int))
+network = vs.Stack(vs.Dense(8), vs.BatchNorm(), vs.relu, vs.Dropout(0.2), vs.Dense(2))
+training = vs.Training(network, loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy], seed=3)
+observers = [vs.observers.Checkpoints("best", every=2), vs.observers.Patience(50)]
+outcome = training.run(
+    data.batches(12), validation=vs.data.Dataset(x[:20] + 1, np.arange(20) % 2).batches(20), epochs=3, observers=observers,
+    record=None if resume != "-" else record, resume=None if resume == "-" else resume,
+)
+print(outcome.folder)
+"""
+
+
+def start(root, resume="-", slow=0.0):
+    return subprocess.Popen([sys.executable, "-c", CODE, str(root), str(resume), str(slow)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+
+
+def finish(process):
+    output, errors = process.communicate(timeout=300)
+    assert process.returncode == 0, errors[-1500:]
+    return output
+
+
+@pytest.fixture(scope="module")
+def expected(tmp_path_factory):
+    root = tmp_path_factory.mktemp("whole")
+    finish(start(root))
+    return checkpoints.newest_sound(root / "0001-run" / "checkpoints")[0], (root / "0001-run" / "curves.csv").read_bytes()
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("group", range(GROUPS))
+def test_killed_at_any_moment_a_run_ends_with_equal_bits(tmp_path, expected, group):
+    for number in range(group, KILLS, GROUPS):
+        chance = random.Random(number)
+        root = tmp_path / str(number)
+        root.mkdir()
+        folder = root / "0001-run"
+        process = start(root, slow=1.0)
+        if number % 2:
+            time.sleep(chance.uniform(0.0, 2.5))
+        else:
+            end = time.monotonic() + 60
+            while not folder.exists() and time.monotonic() < end:
+                time.sleep(0.001)
+            time.sleep(chance.uniform(0.0, 5.0))
+        process.send_signal(signal.SIGKILL)
+        process.communicate()
+        if folder.exists():
+            if '"finished"' not in (folder / "run.json").read_text():
+                finish(start(root, resume=folder))
+        else:  # it was not a run yet
+            finish(start(root))
+            folder = next(root.glob("*-run"))
+        found, (checkpoint, curves) = checkpoints.newest_sound(folder / "checkpoints")[0], expected
+        assert found.arrays.keys() == checkpoint.arrays.keys()
+        assert all(np.array_equal(found.arrays[name], checkpoint.arrays[name]) for name in checkpoint.arrays)
+        assert (folder / "curves.csv").read_bytes() == curves
+        assert not list(root.rglob("*.part"))
