@@ -11,7 +11,7 @@ import numpy as np
 from . import kernels
 from .activations import log_softmax, relu, softplus
 from .autodiff.derivatives import gradient_of
-from .autodiff.forms import Form
+from .autodiff.forms import WHOLE, Form, standard
 from .autodiff.fused import Fused
 from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
@@ -67,7 +67,8 @@ def _scale(logits: Any, reduction: str) -> Any:
 def _cross_entropy_forward(logits: Any, labels: Any, *, reduction: str = "mean") -> tuple[Any, Any]:
     if logits.shape[1] <= FEW_CLASSES:
         losses, slopes = np.empty(logits.shape[0], logits.dtype), np.empty(logits.shape, logits.dtype)
-        total, bad = kernels.losses.cross_entropy(logits, labels, losses, slopes, _scale(logits, reduction))
+        weight = 1 / logits.shape[0] if reduction == "mean" else 1.0
+        total, bad = kernels.losses.cross_entropy(logits, labels, losses, slopes, weight)
         if bad >= 0:
             raise _out_of_range(labels, logits.shape[1])
     else:
@@ -625,11 +626,12 @@ def reduction_of(loss: Any) -> str:
 
 
 def _labels_for(targets: Any, outputs: Any) -> Any:
-    return checked_labels(targets, outputs.shape)
+    labels = checked_labels(targets, outputs.shape)
+    return labels if labels.dtype is WHOLE and labels.flags.carray else np.array(labels, WHOLE, order="C")
 
 
 def _targets_for(targets: Any, outputs: Any) -> Any:
-    return _checked_pair(outputs, targets)[1]
+    return standard(_checked_pair(outputs, held(targets))[1])
 
 
 def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:

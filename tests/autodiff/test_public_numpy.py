@@ -25,7 +25,18 @@ CONDITIONS = {"compress", "extract", "select", "where"}  # their first argument 
 TYPES = {  # a second argument is a dtype, a tolerance or the like
     *("array", "asanyarray", "asarray", "asarray_chkfinite", "ascontiguousarray", "asfortranarray", "asmatrix", "astype", "bmat", "dtype"),
     *("empty", "finfo", "frombuffer", "fromiter", "identity", "indices", "matrix", "ndarray", "ones", "printoptions", "promote_types"),
-    *("real_if_close", "recarray", "require", "zeros", "nan_to_num", "unique", "histogram_bin_edges", "trapezoid", "full_like", "histogram"),
+    *(
+        "real_if_close",
+        "recarray",
+        "require",
+        "zeros",
+        "nan_to_num",
+        "unique",
+        "histogram_bin_edges",
+        "trapezoid",
+        "full_like",
+        "histogram",
+    ),
 }
 FILES = {"save", "savez", "savez_compressed", "savetxt", "load", "loadtxt", "genfromtxt", "fromfile", "memmap", "test", "fromregex"}
 ROOMS = {"np": np, "np.linalg": np.linalg, "np.fft": np.fft, "special": special}

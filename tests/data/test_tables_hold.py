@@ -39,7 +39,9 @@ def test_the_same_file_read_twice_is_noticed(tmp_path):
 
 def test_copied_rows_are_noticed_in_another_file():
     train, other = dataset(seed=1), dataset(seed=2)
-    mixed = vs.data.Dataset(np.concatenate([other.inputs[:20], train.inputs[5:15]]), np.concatenate([other.targets[:20], train.targets[5:15]]))
+    mixed = vs.data.Dataset(
+        np.concatenate([other.inputs[:20], train.inputs[5:15]]), np.concatenate([other.targets[:20], train.targets[5:15]])
+    )
     assert train.shared_rows(mixed) == 10
     with pytest.raises(DataError, match="10 of 30 validation examples are training examples too"):
         vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy).run(train.batches(8), validation=mixed.batches(8), epochs=1)

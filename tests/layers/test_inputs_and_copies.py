@@ -117,7 +117,9 @@ def test_a_network_computes_in_its_own_precision(name, dtype):
         np.testing.assert_array_equal(vs.held(network(x)), vs.held(network(x.astype(np.float32))))
 
 
-@pytest.mark.parametrize("layer", [vs.MaxPool(2), vs.MeanPool(2), vs.GlobalMean(), vs.GlobalMax(), vs.Convolution(2, 3), vs.Upsample(2, how="linear")])
+@pytest.mark.parametrize(
+    "layer", [vs.MaxPool(2), vs.MeanPool(2), vs.GlobalMean(), vs.GlobalMax(), vs.Convolution(2, 3), vs.Upsample(2, how="linear")]
+)
 def test_pictures_of_bytes(layer):
     x = np.random.default_rng(0).integers(0, 256, (2, 6, 6, 3)).astype(np.uint8)
     network = vs.Stack(layer).initialise(x)
@@ -227,7 +229,9 @@ def test_statistics_of_a_frozen_layer_stay():
         np.testing.assert_array_equal(array, before[path])
 
 
-@pytest.mark.parametrize(("bad", "error"), [(np.nan, NotFiniteError), (1j, DTypeError), (True, DTypeError), (np.datetime64(1, "s"), DTypeError)])
+@pytest.mark.parametrize(
+    ("bad", "error"), [(np.nan, NotFiniteError), (1j, DTypeError), (True, DTypeError), (np.datetime64(1, "s"), DTypeError)]
+)
 def test_weights_are_finite_numbers(bad, error):
     network = vs.Dense(2).initialise(np.ones((1, 3)))
     before = network.arena.flat.copy()

@@ -49,7 +49,9 @@ print(outcome.folder)
 
 
 def start(root, resume="-", slow=0.0):
-    return subprocess.Popen([sys.executable, "-c", CODE, str(root), str(resume), str(slow)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    return subprocess.Popen(
+        [sys.executable, "-c", CODE, str(root), str(resume), str(slow)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
 
 
 def finish(process):

@@ -17,8 +17,7 @@ from .state import STATE
 
 __all__ = ["Form", "Forms", "is_standard", "misfit", "standard"]
 
-FLOATS = (np.dtype(np.float32), np.dtype(np.float64))
-WHOLE = np.dtype(np.int64)
+FLOAT32, FLOAT64, WHOLE = np.dtype(np.float32), np.dtype(np.float64), np.dtype(np.int64)  # NumPy has one object of each
 MOST_REMEMBERED = 4096  # shapes that were found to fit
 
 Sizes = Mapping[str, Any]
@@ -26,7 +25,10 @@ Sizes = Mapping[str, Any]
 
 def is_standard(array: Any) -> bool:
     """Whether loops can run over an array: float32 or float64 of this machine, contiguous, aligned, not read-only."""
-    return type(array) is np.ndarray and array.dtype in FLOATS and array.flags.carray
+    if type(array) is not np.ndarray:
+        return False
+    dtype = array.dtype
+    return (dtype is FLOAT32 or dtype is FLOAT64) and array.flags.carray
 
 
 def standard(array: np.ndarray) -> np.ndarray:
@@ -69,6 +71,31 @@ class Form:
         self.suits = suits
         self._known: dict[Any, Sizes] = {}
 
+    def admit(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> Sequence[Any] | None:
+        """Arrays that fit, as the loops take them; None if the definition has to compute them. Raises as `check` does.
+
+        What lies as it should and was seen before goes by quickly, since this is done once a call.
+        """
+        shapes = []
+        dtype = None
+        for array, whole in zip(arrays, self.whole, strict=False):
+            if type(array) is not np.ndarray or not array.flags.carray:
+                break
+            shapes.append(array.shape)
+            own = array.dtype
+            if own is not (WHOLE if whole else dtype):
+                if whole or dtype is not None or (own is not FLOAT32 and own is not FLOAT64):
+                    break
+                dtype = own
+        else:
+            sizes = self._known.get(tuple(shapes))
+            if sizes is not None:
+                if self.also is not None:
+                    self.also(sizes, arrays, options)
+                return arrays if self.suits is None or self.suits(sizes, options) else None
+        self.check(operation, arrays, options)
+        return self.laid_out(arrays, options)
+
     def check(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
         """
         Raises
@@ -102,7 +129,7 @@ class Form:
             if i < len(self.whole) and self.whole[i]:
                 ready.append(np.asarray(array, WHOLE, order="C"))
                 continue
-            if type(array) is not np.ndarray or array.dtype not in FLOATS or (dtype is not None and array.dtype != dtype):
+            if type(array) is not np.ndarray or array.dtype not in (FLOAT32, FLOAT64) or (dtype is not None and array.dtype != dtype):
                 return None
             dtype = array.dtype
             ready.append(array if array.flags.carray else np.array(array, order="C"))
@@ -166,8 +193,8 @@ class Forms:
     def check(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
         self._of(len(arrays)).check(operation, arrays, options)
 
-    def laid_out(self, arrays: Sequence[Any], options: Mapping[str, Any]) -> list[Any] | None:
-        return self._of(len(arrays)).laid_out(arrays, options)
+    def admit(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> Sequence[Any] | None:
+        return self._of(len(arrays)).admit(operation, arrays, options)
 
 
 def misfit(operation: str, text: str) -> ShapeError:

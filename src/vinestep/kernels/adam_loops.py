@@ -13,7 +13,8 @@ __all__ = ["update"]
 
 
 @inner_kernel
-def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts, part):
+def _part(theta, g, m, v, scalars, parts, part):
+    beta1, rest1, beta2, rest2, step, root, epsilon, kept = scalars
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
     theta, g, m, v = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n)
@@ -24,11 +25,13 @@ def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept,
 
 
 @kernel
-def update(board, threads, theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept):
-    """One pass; all scalars are of the arrays' dtype.
+def update(board, threads, theta, g, m, v, beta1, beta2, step, root, epsilon, kept):
+    """One pass; all scalars are float64, which is what the interpreter hands over quickest.
 
-    ``rest = 1 - beta``, ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled
-    decay leaves of theta.
+    ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled decay leaves of theta.
     """
     parts = parts_of(threads, theta.size, 1, 1, 1)
-    call(share, board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))
+    number = theta.dtype.type
+    first, second = (number(beta1), number(1 - beta1)), (number(beta2), number(1 - beta2))
+    scalars = (first[0], first[1], second[0], second[1], number(step), number(root), number(epsilon), number(kept))
+    call(share, board, parts, handed(_part, (theta, g, m, v, scalars, parts)))

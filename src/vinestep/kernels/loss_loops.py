@@ -10,12 +10,12 @@ __all__ = ["cross_entropy", "squared_error"]
 
 
 @kernel
-def cross_entropy(logits, labels, losses, slopes, scale):
-    """Losses of the examples, and ``scale * (softmax(logits) - one_hot(labels))``.
+def cross_entropy(logits, labels, losses, slopes, weight):
+    """Losses of the examples, and ``weight * (softmax(logits) - one_hot(labels))``.
 
     Returns the sum of the losses in float64, and the first row whose label is out of range, or -1; nothing is computed then.
     """
-    total = 0.0
+    total, scale = 0.0, logits.dtype.type(weight)
     for i in range(labels.size):
         if labels[i] < 0 or labels[i] >= logits.shape[1]:
             return total, i
@@ -23,15 +23,15 @@ def cross_entropy(logits, labels, losses, slopes, scale):
         top = logits[i, 0]
         for j in range(1, logits.shape[1]):
             top = logits[i, j] if logits[i, j] > top else top
-        weight = logits.dtype.type(0)
+        whole = logits.dtype.type(0)
         for j in range(logits.shape[1]):
             slopes[i, j] = np.exp(logits[i, j] - top)
-            weight += slopes[i, j]
+            whole += slopes[i, j]
         for j in range(logits.shape[1]):
-            slopes[i, j] *= scale / weight
+            slopes[i, j] *= scale / whole
         label = labels[i]
         slopes[i, label] -= scale
-        losses[i] = np.log(weight) + (top - logits[i, label])
+        losses[i] = np.log(whole) + (top - logits[i, label])
         total += losses[i]
     return total, -1
 

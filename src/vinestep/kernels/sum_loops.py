@@ -7,6 +7,7 @@ import numpy as np
 from .calls import call
 from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
+from .shortcuts import line
 from .sizes import SHARES
 
 __all__ = ["square_sum"]
@@ -15,9 +16,10 @@ __all__ = ["square_sum"]
 @inner_kernel
 def _part_of_square_sum(x, totals, parts, part):
     begin, end = span(x.size, parts, 1, part)
+    own = line(x, begin, end - begin)
     total = 0.0
-    for i in range(begin, end):
-        value = np.float64(x[i])
+    for i in range(own.size):
+        value = np.float64(own[i])
         total += value * value
     totals[part] = total
 
@@ -25,7 +27,7 @@ def _part_of_square_sum(x, totals, parts, part):
 @kernel
 def square_sum(board, threads, x):
     """Sum of squares, in float64."""
-    parts = parts_of(threads, x.size, 1, 1, SHARES)
+    parts = parts_of(threads, x.size, 1, 1, SHARES) if threads > 1 else 1
     totals = np.empty(parts)
     call(share, board, parts, handed(_part_of_square_sum, (x, totals, parts)))
     total = 0.0

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from itertools import pairwise
+from operator import is_
 from typing import Any
 
 import numpy as np
@@ -38,27 +39,48 @@ class ChainPlan:
     """Of the weights."""
     arrays: tuple[np.ndarray, ...]
     """The parameters that it was made for."""
+    widths: tuple[int, ...]
+    theta: np.ndarray
+    """The parameters in one, if they follow one another; else empty."""
+    placed: list[Any]
+    """Where gradients were last written to, found to lie as the parameters do, and all of it in one."""
 
     @classmethod
     def of(cls, activations: Sequence[tuple[str, float] | None], weights: Sequence[np.ndarray]) -> ChainPlan:
         named = tuple(activation or ("none", 0.0) for activation in activations)
         widths = [weights[0].shape[0], *(w.shape[1] for w in weights[::2])]
         largest = max(a * b for a, b in pairwise(widths))
+        span = _span(weights)
         return cls(
             activations=named,
             layers=np.array([widths, [*(NUMBERS[name] for name, _ in named), 0]], dtype=np.int64),
             slopes=np.array([slope for _, slope in named], dtype=weights[0].dtype),
-            span=_span(weights),
+            span=span,
             most_rows=SMALL // largest,
             width_sum=sum(widths[1:]),
             width_max=max(widths),
             largest=largest,
             arrays=tuple(weights),
+            widths=tuple(widths),
+            theta=weights[0].base[span[0] : span[1]] if span is not None and weights[0].base is not None else weights[0][:0],
+            placed=[],
         )
 
     def lies_before(self, weights: Sequence[np.ndarray]) -> bool:
         """Whether these are the parameters that it knows the place of."""
-        return self.span is not None and all(a is b for a, b in zip(self.arrays, weights, strict=True))
+        return self.span is not None and all(map(is_, self.arrays, weights))
+
+    def gradients_in_one(self, places: Sequence[np.ndarray | None]) -> np.ndarray | None:
+        """All places for gradients in one, if they lie to one another as the parameters do; the first is the input's."""
+        if self.placed and self.placed[0] is places:
+            return self.placed[1]  # type: ignore[no-any-return]
+        given: list[Any] = list(places[1:])
+        if self.span is None or any(place is None for place in given) or _span(given) != self.span:
+            return None
+        flat: np.ndarray = given[0].base[self.span[0] : self.span[1]]
+        if isinstance(places, list):
+            self.placed[:] = places, flat
+        return flat
 
 
 def _span(arrays: Sequence[np.ndarray]) -> tuple[int, int] | None:
@@ -71,11 +93,6 @@ def _span(arrays: Sequence[np.ndarray]) -> tuple[int, int] | None:
             return None
         place += array.size
     return start, place
-
-
-def _theta(plan: ChainPlan, base: Any) -> Any:
-    assert plan.span is not None
-    return base[plan.span[0] : plan.span[1]]
 
 
 def _options(activation: tuple[str, float]) -> dict[str, Any]:
@@ -91,7 +108,7 @@ def _definition(x: Any, *weights: Any, plan: ChainPlan) -> Any:
 def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
     rows = x.shape[0]
     if x.ndim == 2 and plan.lies_before(weights) and rows * plan.largest <= HUGE:
-        theta = _theta(plan, weights[0].base)
+        theta = plan.theta
         used = rows * plan.width_sum
         values = np.empty(used + 2 * plan.width_max, x.dtype)
         if rows <= plan.most_rows:
@@ -134,8 +151,9 @@ def _whole_adjoint(
     g: Any, saved: Any, x: Any, weights: Sequence[Any], plan: ChainPlan, wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
     theta, values = saved
-    if all(place is not None for place in places[1:]) and False not in wanted[1:] and _span(places[1:]) == plan.span:
-        flat = _theta(plan, places[1].base)
+    found = plan.gradients_in_one(places) if False not in wanted[1:] else None
+    if found is not None:
+        flat = found
         cotangents: list[Any] = [None, *places[1:]]
     else:
         flat = np.empty(theta.shape, theta.dtype)
@@ -156,10 +174,9 @@ def _whole_adjoint(
 
 
 def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
-    widths = options["plan"].layers[0].tolist()
-    own = [arrays[0].shape[-1], *(bias.shape[0] for bias in arrays[2::2])]
-    if own != widths:
-        raise misfit("dense chain", f"planned for widths {widths}, got {own}.")
+    own = tuple(sizes.values())[1:]
+    if own != options["plan"].widths:
+        raise misfit("dense chain", f"planned for widths {options['plan'].widths}, got {own}.")
 
 
 def _form(n_inputs: int) -> Form:

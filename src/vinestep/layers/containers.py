@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..autodiff import fused
+from ..autodiff.forms import is_standard, standard
 from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ShapeError
 from .arena import Arena
@@ -150,6 +151,15 @@ class DenseRun:
         self.arrays = [held_array(weight) for weight in self.weights]
         self.plan = ChainPlan.of([activation for _, activation in run], self.arrays)
         self.wanted = [False, *(isinstance(weight, Tensor) for weight in self.weights)]
+        self.is_standard = all(map(is_standard, self.arrays))
+
+    def admitted(self, inputs: np.ndarray) -> np.ndarray:
+        """Inputs as the kernels take them, of the width and in the precision of the layers."""
+        dtype = self.arrays[0].dtype
+        x = inputs if inputs.dtype is dtype else inputs.astype(dtype)
+        if x.shape[1] != self.plan.widths[0]:
+            self.first.check_input(x)
+        return standard(x)
 
     def __call__(self, x: Any) -> Any:
         self.first.check_input(x)
@@ -161,7 +171,7 @@ def single_run(network: Layer) -> DenseRun | None:
     if type(network) is not Stack or not fused.USE_KERNELS or network.arena is None:
         return None
     merged = network._merged()
-    if len(merged) != 1 or not isinstance(merged[0], DenseRun) or not all(merged[0].wanted[1:]):
+    if len(merged) != 1 or not isinstance(merged[0], DenseRun) or not merged[0].is_standard or not all(merged[0].wanted[1:]):
         return None
     return merged[0] if len(set(map(id, merged[0].weights))) == len(merged[0].weights) else None
 

@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
-from ..autodiff.gradients import Layout
 from ..kernels.parallel import helpers
 from .base import Optimiser, positive, share
 
@@ -65,10 +64,6 @@ class Adam(Optimiser):
     def settings(self) -> dict[str, Any]:
         return super().settings() | {"beta1": self.beta1, "beta2": self.beta2, "epsilon": self.epsilon}
 
-    def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
-        super().begin(layout, dtype)
-        self._constants = tuple(dtype.type(c) for c in (self.beta1, 1 - self.beta1, self.beta2, 1 - self.beta2))
-
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
         m, v = self.state["m"], self.state["v"]
         bias1 = 1 - self.beta1**self.count
@@ -76,10 +71,11 @@ class Adam(Optimiser):
         if not self.runs_kernels:
             self._define_update(theta[start:stop], g[start:stop], m[start:stop], v[start:stop], rate, bias1, bias2)
             return
-        number = theta.dtype.type
-        numbers = [number(rate / bias1), number(bias2**-0.5), number(self.epsilon), number(1 - rate * self.weight_decay)]
-        arrays = [theta, g, m, v] if stop - start == theta.size else [array[start:stop] for array in (theta, g, m, v)]
-        kernels.adam.update(*helpers(arrays[0].size), *arrays, *self._constants, *numbers)
+        if stop - start < theta.size:
+            theta, g, m, v = theta[start:stop], g[start:stop], m[start:stop], v[start:stop]
+        board, threads = helpers(stop - start)
+        kept = 1 - rate * self.weight_decay
+        kernels.adam.update(board, threads, theta, g, m, v, self.beta1, self.beta2, rate / bias1, bias2**-0.5, self.epsilon, kept)
 
     def _define_update(
         self, theta: np.ndarray, g: np.ndarray, m: np.ndarray, v: np.ndarray, rate: float, bias1: float, bias2: float

@@ -157,16 +157,20 @@ class Optimiser:
         """
         if self.layout is None:
             self.begin(Layout([("theta", theta.shape)]), theta.dtype)
-        if theta.shape != g.shape or theta.size != (self.layout.size if self.layout else -1):
-            size = self.layout.size if self.layout else 0
-            raise ShapeError(f"{type(self).__name__}: expected {size} parameters and gradients, got {theta.shape} and {g.shape}.")
-        if g.dtype != theta.dtype or theta.dtype.kind != "f":
-            raise DTypeError(f"{type(self).__name__}: parameters are {theta.dtype}, gradients {g.dtype}. They have to be floats of one kind.")
+        assert self.layout is not None
+        if theta.shape != g.shape or theta.size != self.layout.size:
+            raise ShapeError(
+                f"{type(self).__name__}: expected {self.layout.size} parameters and gradients, got {theta.shape} and {g.shape}."
+            )
+        if g.dtype is not theta.dtype and (g.dtype != theta.dtype or theta.dtype.kind != "f"):
+            raise DTypeError(
+                f"{type(self).__name__}: parameters are {theta.dtype}, gradients {g.dtype}. They have to be floats of one kind."
+            )
         rate = self.rate if rate is None else rate
         if not math.isfinite(rate):
             raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
         self.count += 1
-        self.runs_kernels = fused.USE_KERNELS and is_standard(theta) and is_standard(g) and self.dtype == theta.dtype
+        self.runs_kernels = fused.USE_KERNELS and self.dtype is theta.dtype and is_standard(theta) and is_standard(g)
         for start, stop, factor in self._stretches:
             self.apply_update(theta, g, rate * factor, start, stop)
 

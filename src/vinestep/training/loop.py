@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
+from functools import lru_cache
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, NoReturn
@@ -21,7 +22,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.gradients import Gradients, scaled
 from ..autodiff.state import STATE, untracked
 from ..autodiff.sweep import sweep
-from ..autodiff.tensor import Origin, Tensor, held
+from ..autodiff.tensor import Tensor, held
 from ..data.dataset import Batch, Batches, Dataset, same_scaling
 from ..errors import CheckpointError, DataError, DifferentiationError, NotFiniteError, RunError, SettingError, ShapeError, did_you_mean
 from ..layers.arena import Arena
@@ -34,7 +35,7 @@ from ..metrics import Metric
 from ..optimisers import SGD, Adam, Optimiser
 from ..schedules import Schedule, as_schedule
 from . import checkpoints
-from .buffers import GradientBuffers
+from .buffers import GradientBuffer, GradientBuffers
 from .guard import is_library_code
 from .plain import finite, finite_rows, rows_with_nan, with_nan
 from .settings import described, differences
@@ -356,8 +357,11 @@ class Training:
         """One step of the optimiser. Where something might become infinite, the state before is kept until it has not."""
         arena = self.network.arena
         assert arena is not None
-        limit = math.sqrt(float(np.finfo(arena.dtype).max)) * HEADROOM
-        if norm * max(1.0, rate) < limit and rate * self.optimiser.weight_decay <= 1 and type(self.optimiser) in (Adam, SGD):
+        if (
+            norm * max(1.0, rate) < _safe_norm(arena.dtype)
+            and rate * self.optimiser.weight_decay <= 1
+            and type(self.optimiser) in (Adam, SGD)
+        ):
             self.optimiser.update(arena.flat, gradients.flat, rate)
             return
         kept, count = [(array, array.copy()) for array in (arena.flat, *self.optimiser.state.values())], self.optimiser.count
@@ -413,25 +417,18 @@ class Training:
         return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
 
     def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
-        options = {"plan": run.plan}
-        x = inputs if inputs.dtype == run.arrays[0].dtype else inputs.astype(run.arrays[0].dtype)
-        run.first.check_input(x)
-        ready = dense_chain.admitted([x, *run.arrays], options)
-        if ready is None:
-            return self._derive_recorded(inputs, targets)
-        outputs, saved = dense_chain.kernel_forward(*ready, **options)
-        pair = loss.admitted([outputs, checked(targets, outputs)], {})
-        if pair is None:
-            return self._derive_recorded(inputs, targets)
-        labels = pair[1]
-        value, slopes = loss.kernel_forward(*pair)
+        x = run.admitted(inputs)
+        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
+        labels = checked(targets, outputs)
+        value, slopes = loss.kernel_forward(outputs, labels)
         number = float(value)
         if not math.isfinite(number):
             self._refuse(number, inputs)
-        gradients, places = self._buffer()
+        gradients, buffer = self._buffer()
+        if buffer.into_for is not run:
+            buffer.into, buffer.into_for = [None, *(buffer.places[weight.origin] for weight in run.weights)], run
         (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
-        into = [None, *(places[weight.origin] for weight in run.weights)]
-        dense_chain.kernel_adjoint(g, saved, ready, options, run.wanted, into)
+        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into)
         return outputs, number, gradients
 
     def _learning_pass(self, inputs: Any, targets: Any) -> tuple[Any, Any]:
@@ -458,7 +455,8 @@ class Training:
         )
 
     def _gradients(self, loss: Tensor) -> Gradients:
-        gradients, places = self._buffer()
+        gradients, buffer = self._buffer()
+        places = buffer.places
         seed = np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1)
         found = sweep(loss, seed, places, release=True, destinations=places)
         if len(found) != len(places):
@@ -471,7 +469,7 @@ class Training:
                 places[origin][...] = cotangent
         return gradients
 
-    def _buffer(self) -> tuple[Gradients, dict[Origin, np.ndarray]]:
+    def _buffer(self) -> tuple[Gradients, GradientBuffer]:
         """A gradient array that nobody outside holds."""
         arena = self.network.arena
         assert arena is not None
@@ -945,11 +943,18 @@ def _seed(seed: Any) -> int:
     return int(seed)
 
 
+@lru_cache
+def _safe_norm(dtype: np.dtype[Any]) -> float:
+    return math.sqrt(float(np.finfo(dtype).max)) * HEADROOM
+
+
 def _checked_batch(batch: Any) -> tuple[Any, Any]:
     """Inputs and targets of a batch that holds both and as many of each."""
     if not isinstance(batch, tuple | list) or len(batch) != 2:
         raise DataError(f"Training: a batch is a pair (inputs, targets), got {type(batch).__name__}.")
     inputs, targets = batch
+    if type(inputs) is type(targets) is np.ndarray and inputs.ndim and targets.ndim and len(inputs) == len(targets) > 0:
+        return inputs, targets
     n = np.shape(targets)[0] if np.ndim(targets) else 0
     first = inputs[0] if isinstance(inputs, tuple) else inputs
     if not n or np.shape(first)[:1] != (n,):

@@ -62,7 +62,12 @@ def _check_curves(checkpoint: Checkpoint) -> None:
             raise CheckpointError(
                 f"{checkpoint.path}: refused: a row of its curves has other columns than a run writes: {', '.join(row)[:80]}."
             )
-        if row["loss"] is None or type(row["epoch"]) is not int or type(row["step"]) is not int or any(abs(v) > LARGEST for v in row.values() if v is not None):
+        if (
+            row["loss"] is None
+            or type(row["epoch"]) is not int
+            or type(row["step"]) is not int
+            or any(abs(v) > LARGEST for v in row.values() if v is not None)
+        ):
             raise CheckpointError(f"{checkpoint.path}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
 
 
