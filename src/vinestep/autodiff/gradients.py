@@ -21,8 +21,6 @@ if TYPE_CHECKING:
 __all__ = ["Gradients", "Layout", "Slot", "euclidean_norm", "pack", "scaled"]
 
 
-FEW = 4096  # numbers whose squares need not be added up in float64; NumPy is quickest for so few, and keeps to one thread
-HALF_WAY_DOWN = 1e-30  # squares above this lose nothing to denormal numbers, whatever the precision
 MANY_A_MOMENT = 16  # squares are added up in the time of one element of a simple loop
 
 
@@ -153,11 +151,6 @@ def euclidean_norm(flat: np.ndarray) -> float:
 
 
 def _square_sum(flat: np.ndarray) -> float:
-    if flat.size <= FEW and flat.dtype.itemsize >= 4:
-        with np.errstate(over="ignore"):
-            total = float(flat.dot(flat))
-        if HALF_WAY_DOWN < total < math.inf:
-            return total
     if fused.USE_KERNELS and is_standard(flat):
         return float(kernels.sums.square_sum(*helpers(flat.size // MANY_A_MOMENT), flat))
     with np.errstate(over="ignore"):
