@@ -141,7 +141,12 @@ def test_a_loss_that_changes_the_batch_is_caught():
 
 
 def test_only_code_of_the_library_goes_unguarded():
-    assert is_library_code(NETWORKS["convolutional"][0](), vs.losses.cross_entropy)
+    for name in ("convolutional", "dense", "pooled", "transformer", "LSTM", "batch norm", "tokens"):
+        build, x = NETWORKS[name]
+        training = vs.Training(build(), loss=vs.losses.cross_entropy)
+        training.step((x, LABELS))
+        training.step((x, LABELS))
+        assert is_library_code(training.network, training.loss), name
     assert is_library_code(NETWORKS["dense"][0](), functools.partial(vs.losses.cross_entropy, smoothing=0.1))
     assert not is_library_code(NETWORKS["own"][0](), vs.losses.cross_entropy)
     assert not is_library_code(vs.Stack(lambda x: x), vs.losses.cross_entropy)

@@ -27,8 +27,9 @@ def is_library_code(network: Layer, loss: Any) -> bool:
 def _parts(layer: Layer) -> Iterator[Any]:
     """The layer, and whatever in its attributes can be called."""
     yield layer
-    for value in vars(layer).values():
-        yield from _callables(value)
+    for name, value in vars(layer).items():
+        if not name.startswith("_"):  # plans, made of the rest
+            yield from _callables(value)
 
 
 def _callables(value: Any) -> Iterator[Any]:
