@@ -11,7 +11,7 @@ import hashlib
 import json
 import math
 import os
-import tempfile
+import secrets
 import zipfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
@@ -22,7 +22,7 @@ import numpy as np
 
 from ..errors import CheckpointError, names_of
 
-__all__ = ["Checkpoint", "is_finite", "newest_sound", "read", "step_of", "write"]
+__all__ = ["Checkpoint", "is_finite", "newest_sound", "part_of", "read", "step_of", "write"]
 
 META = "checkpoint.json"
 SUFFIX = ".npz"
@@ -89,21 +89,33 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
     try:
         if make_folder:
             target.parent.mkdir(parents=True, exist_ok=True)
-        handle, temporary = tempfile.mkstemp(dir=target.parent, prefix=f".{target.name}.", suffix=".part")
+        temporary = part_of(target)
         try:
-            with os.fdopen(handle, "w+b") as file:
+            with temporary.open("x+b") as file:
                 _pack(file, ready, text)
                 _seal(file)
                 file.flush()
                 os.fsync(file.fileno())
             os.replace(temporary, target)
         except BaseException:
-            Path(temporary).unlink(missing_ok=True)
+            temporary.unlink(missing_ok=True)
             raise
         _flush_folder(target.parent)
     except OSError as error:
         raise CheckpointError(f"{target}: the checkpoint could not be written: {error}. Earlier checkpoints are untouched.") from error
     return target
+
+
+def part_of(target: Path) -> Path:
+    """A name beside a file's for what is being written, which no other process uses.
+
+    Examples
+    --------
+    >>> from pathlib import Path
+    >>> part_of(Path("curves.csv")).suffix
+    '.part'
+    """
+    return target.with_name(f".{target.name[:100]}.{secrets.token_hex(8)}.part")
 
 
 def _flush_folder(folder: Path) -> None:

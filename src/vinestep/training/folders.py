@@ -7,7 +7,6 @@ import logging
 import os
 import re
 import shutil
-import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -16,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ..errors import RunError
+from .checkpoints import part_of
 from .plain import finite_rows
 
 if TYPE_CHECKING:
@@ -40,23 +40,14 @@ def write_text(path: Path, text: str) -> None:
     RunError
         If the disk does not take it; what was there before stays.
     """
-    temporary = None
+    temporary = part_of(path)
     try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.", suffix=".part")
-        with os.fdopen(handle, "w") as file:
+        with temporary.open("x") as file:
             file.write(text)
-        os.chmod(temporary, 0o666 & ~_umask())
         os.replace(temporary, path)
     except OSError as error:
-        if temporary is not None:
-            Path(temporary).unlink(missing_ok=True)
+        temporary.unlink(missing_ok=True)
         raise _unwritable(path, error) from error
-
-
-def _umask() -> int:
-    mask = os.umask(0)
-    os.umask(mask)
-    return mask
 
 
 def _unwritable(path: Path, error: OSError) -> RunError:
@@ -74,8 +65,7 @@ class RunFolder:
 
     Examples
     --------
-    >>> import tempfile
-    >>> with vs.runs.RunFolder.new(tempfile.mkdtemp(), "barrels") as folder:
+    >>>     >>> with vs.runs.RunFolder.new(tempfile.mkdtemp(), "barrels") as folder:
     ...     folder.publish()
     >>> folder.path.name, folder.number
     ('0001-barrels', 1)

@@ -556,9 +556,10 @@ class Training:
             raise SettingError(f"run: epochs must be a whole number of at least 1, got {epochs!r}.")
         self._check_parts(batches, validation)
         self._prepare(batches)
-        settings = self.settings(batches, int(epochs), validation)
+        recorded = resume is not None or record is not None
+        settings = self.settings(batches, int(epochs), validation) if recorded else {}
         asked = plan if plan is not None else settings
-        watchers = with_recorders(observers, resume is not None or record is not None)
+        watchers = with_recorders(observers, recorded)
         with ExitStack() as stack:
             stack.enter_context(_listening(watchers))
             folder = None
