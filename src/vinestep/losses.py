@@ -627,7 +627,7 @@ def reduction_of(loss: Any) -> str:
 
 def _labels_for(targets: Any, outputs: Any) -> Any:
     labels = checked_labels(targets, outputs.shape)
-    return labels if labels.dtype is WHOLE and labels.flags.carray else np.array(labels, WHOLE, order="C")
+    return labels if labels.dtype == WHOLE and labels.flags.carray else np.array(labels, WHOLE, order="C")
 
 
 def _targets_for(targets: Any, outputs: Any) -> Any:

@@ -414,6 +414,18 @@ def test_a_network_whose_layers_are_replaced_computes_with_the_new_ones():
         network.layers[1] = np.tanh
 
 
+def test_a_training_follows_layers_and_activations_that_are_replaced():
+    network = vs.Stack(vs.Dense(4, np.tanh), vs.Dense(3)).initialise(TABLE)
+    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(1e-30))
+    first = training.step((TABLE, LABELS)).loss
+    network[0].activation = vs.sigmoid
+    assert training.step((TABLE, LABELS)).loss != first
+    network.layers = (*network.layers, lambda x: x * 0)
+    assert training.step((TABLE, LABELS)).loss == pytest.approx(math.log(3))
+    training.loss = lambda outputs, targets: np.mean(outputs) + 5
+    assert training.step((TABLE, LABELS)).loss == 5
+
+
 def test_errors_of_layers_keep_their_kind():
     with pytest.raises(LayerError):
         vs.Training(vs.Stack(vs.Dense(2), lambda x: x.nothing), loss=vs.losses.cross_entropy).step((TABLE, LABELS % 2))

@@ -17,7 +17,11 @@ from .state import STATE
 
 __all__ = ["Form", "Forms", "is_standard", "misfit", "standard"]
 
-FLOAT32, FLOAT64, WHOLE = np.dtype(np.float32), np.dtype(np.float64), np.dtype(np.int64)  # NumPy has one object of each
+FLOAT32, FLOAT64, WHOLE = (
+    np.dtype(np.float32),
+    np.dtype(np.float64),
+    np.dtype(np.int64),
+)
 MOST_REMEMBERED = 4096  # shapes that were found to fit
 
 Sizes = Mapping[str, Any]
@@ -28,7 +32,7 @@ def is_standard(array: Any) -> bool:
     if type(array) is not np.ndarray:
         return False
     dtype = array.dtype
-    return (dtype is FLOAT32 or dtype is FLOAT64) and array.flags.carray
+    return (dtype is FLOAT32 or dtype is FLOAT64 or dtype in (FLOAT32, FLOAT64)) and array.flags.carray
 
 
 def standard(array: np.ndarray) -> np.ndarray:

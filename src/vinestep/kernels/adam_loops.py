@@ -13,8 +13,7 @@ __all__ = ["update"]
 
 
 @inner_kernel
-def _part(theta, g, m, v, scalars, parts, part):
-    beta1, rest1, beta2, rest2, step, root, epsilon, kept = scalars
+def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts, part):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
     theta, g, m, v = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n)
@@ -32,6 +31,6 @@ def update(board, threads, theta, g, m, v, beta1, beta2, step, root, epsilon, ke
     """
     parts = parts_of(threads, theta.size, 1, 1, 1)
     number = theta.dtype.type
-    first, second = (number(beta1), number(1 - beta1)), (number(beta2), number(1 - beta2))
-    scalars = (first[0], first[1], second[0], second[1], number(step), number(root), number(epsilon), number(kept))
-    call(share, board, parts, handed(_part, (theta, g, m, v, scalars, parts)))
+    beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
+    step, root, epsilon, kept = number(step), number(root), number(epsilon), number(kept)
+    call(share, board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))

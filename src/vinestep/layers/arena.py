@@ -32,7 +32,7 @@ class Arena:
         self.pack(set(frozen))
 
     generation = 0
-    """Rises with every packing of any arena: what was planned for an earlier one may point to memory left behind."""
+    """Rises with every packing of any arena, and with every change of layers: what was planned before may be out of date."""
 
     def pack(self, frozen: set[str]) -> None:
         """Lay the parameters out anew, with these ones frozen. Values and Tensors stay; views move."""
@@ -58,7 +58,7 @@ class Arena:
         return {"tensors": self.tensors, "dtype": self.dtype, "frozen": self.frozen_paths}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
-        self.__init__(state["tensors"], state["dtype"], state["frozen"])  # type: ignore[misc]
+        self.__init__(state["tensors"], np.dtype(state["dtype"].str), state["frozen"])  # type: ignore[misc]
 
     def check(self, weights: Mapping[str, np.ndarray]) -> None:
         """

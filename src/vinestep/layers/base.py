@@ -64,6 +64,13 @@ class Layer:
     _whole_as_floats: bool = False
     _caches: ClassVar[tuple[str, ...]] = ()
     """Attributes that are worked out again in a copy."""
+    _planned_by: ClassVar[tuple[str, ...]] = ()
+    """Attributes that plans of the layers around this one are made from: setting one makes them anew."""
+
+    def __setattr__(self, name: str, value: Any) -> None:
+        super().__setattr__(name, value)
+        if name in self._planned_by:
+            Arena.generation += 1
 
     # what a member supplies
 

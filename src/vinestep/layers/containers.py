@@ -60,16 +60,12 @@ class Stack(Layer):
             if isinstance(layer, Dense):
                 layer.followed_by(following)
 
-    _caches = ("_plan", "_merged_plan", "_planned_for")
+    _caches = ("_plan", "_plan_for", "_merged_plan", "_merged_for")
+    _planned_by = ("layers",)
     _plan: list[tuple[Any, tuple[str, float] | None]] | None = None
+    _plan_for: int | None = None
     _merged_plan: list[Any] | None = None
-    _planned_for: int | None = None
-
-    def __setattr__(self, name: str, value: Any) -> None:
-        """Other layers are planned anew."""
-        super().__setattr__(name, value)
-        if name == "layers":
-            self._plan = self._merged_plan = None
+    _merged_for: int | None = None
 
     def __len__(self) -> int:
         return len(self.layers)
@@ -102,15 +98,15 @@ class Stack(Layer):
             for layer in self._merged():
                 x = layer(x)
             return x
-        if self._plan is None:
-            self._plan = self._planned()
+        if self._plan is None or self._plan_for != Arena.generation:
+            self._plan, self._plan_for = self._planned(), Arena.generation
         for layer, activation in self._plan:
             x = layer(x) if activation is None else layer(x, activation)
         return x
 
     def _merged(self) -> list[Any]:
         """Layers, with runs of dense ones put together."""
-        if self._merged_plan is not None and self._planned_for == Arena.generation:
+        if self._merged_plan is not None and self._merged_for == Arena.generation:
             return self._merged_plan
         merged: list[Any] = []
         run: list[tuple[Dense, tuple[str, float] | None]] = []
@@ -121,7 +117,7 @@ class Stack(Layer):
             merged += [DenseRun(run)] if len(run) > 1 else [_with_activation(*run[0])] if run else []
             run = []
             merged += [_with_activation(layer, activation)] if layer is not None else []
-        self._merged_plan, self._planned_for = merged, Arena.generation
+        self._merged_plan, self._merged_for = merged, Arena.generation
         return merged
 
 
@@ -156,7 +152,7 @@ class DenseRun:
     def admitted(self, inputs: np.ndarray) -> np.ndarray:
         """Inputs as the kernels take them, of the width and in the precision of the layers."""
         dtype = self.arrays[0].dtype
-        x = inputs if inputs.dtype is dtype else inputs.astype(dtype)
+        x = inputs if inputs.dtype == dtype else inputs.astype(dtype)
         if x.shape[1] != self.plan.widths[0]:
             self.first.check_input(x)
         return standard(x)

@@ -279,6 +279,7 @@ class Convolution(Layer):
         self.channels, self.window, self.stride, self.dilation = channels, window, stride, dilation
         self.padding, self.groups, self.activation, self.weights_from = padding, groups, activation, weights
 
+    _planned_by = ("activation",)
     weight: Any
     bias: Any
 

@@ -199,6 +199,7 @@ class Dense(Layer):
         self.parameter("weight", (shape[-1], self.width), self.weights_from)
         self.parameter("bias", (self.width,), zeros)
 
+    _planned_by = ("activation",)
     _before_rectifier = False
 
     def followed_by(self, activation: Any) -> None:

@@ -170,7 +170,7 @@ class Optimiser:
         if not math.isfinite(rate):
             raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
         self.count += 1
-        self.runs_kernels = fused.USE_KERNELS and self.dtype is theta.dtype and is_standard(theta) and is_standard(g)
+        self.runs_kernels = fused.USE_KERNELS and self.dtype == theta.dtype and is_standard(theta) and is_standard(g)
         for start, stop, factor in self._stretches:
             self.apply_update(theta, g, rate * factor, start, stop)
 

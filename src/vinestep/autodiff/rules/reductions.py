@@ -292,13 +292,10 @@ def nanvar(
     keepdims: Any = False,
     *,
     where: Any = True,
-    mean: Any = None,
-    correction: Any = None,
+    **options: Any,
 ) -> Any:
     present = _not_nan(a, where)
-    result = np.var(
-        _without_nan(a, 0.0), axis=axis, dtype=dtype, ddof=_given(correction, _given(ddof, 0)), keepdims=keepdims, where=present, mean=mean
-    )
+    result = np.var(_without_nan(a, 0.0), axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, where=present, **options)
     empty = np.add.reduce(present, axis=normal_axes(axis, np.ndim(a)), keepdims=bool(_given(keepdims, False))) == 0  # type: ignore[call-overload]
     return np.where(empty, np.nan, result) if np.any(empty) else result
 
