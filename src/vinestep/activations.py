@@ -191,7 +191,7 @@ def log_softmax(x: Any, axis: int = -1) -> Any:
     >>> log_softmax(np.array([0.0, 0.0])).round(6)
     array([-0.693147, -0.693147])
     """
-    return apply(_log_softmax, (x,), {"axis": axis})
+    return apply(_log_softmax, (as_floats(x),), {"axis": axis})
 
 
 def _softmax_definition(x: Any, *, axis: int) -> Any:

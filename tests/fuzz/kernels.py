@@ -195,7 +195,7 @@ def spoilt(rng, inputs, options):
         array = inputs[i]
         if what < 0.25:
             inputs[i] = resized(rng, array)
-        elif what < 0.4:
+        elif what < 0.4 and array.dtype.kind != "U":
             with np.errstate(all="ignore"):
                 inputs[i] = array.astype(choice(rng, *KINDS))
         elif what < 0.6:

@@ -90,7 +90,7 @@ def encoded(rng, text):
 def disagreement(found, content):
     """Where the table says something else than the file; empty if nowhere. Read by other means than the library's."""
     rows = [row for row in csv.reader(io.StringIO(content.decode("utf-8-sig"), newline="")) if row]
-    header, cells = rows[0], rows[1:]
+    header, cells = [name or f"Unnamed: {i}" for i, name in enumerate(rows[0])], rows[1:]  # as pandas calls them
     if len(set(header)) < len(header):
         return "two columns of one name were taken"
     if any(len(row) != len(header) for row in cells):
