@@ -169,6 +169,20 @@ def test_a_finite_loss_with_a_gradient_that_is_not_changes_nothing(tmp_path):
     assert training.optimiser.count == 0
 
 
+@pytest.mark.parametrize("spoilt", ["inputs", "slope"])
+def test_a_refused_step_leaves_running_statistics_as_they_were(spoilt):
+    network = vs.Stack(vs.Dense(4), vs.BatchNorm(), vs.Dense(2)).initialise(TABLE)
+    training = vs.Training(network, loss=vs.losses.cross_entropy)
+    training.step((TABLE, LABELS % 2))
+    before = {path: array.copy() for path, array in network.statistics().items()}
+    inputs = np.where(np.arange(5) == 2, np.nan, TABLE) if spoilt == "inputs" else TABLE * 3
+    training.loss = vs.losses.cross_entropy if spoilt == "inputs" else bad_slope
+    with np.errstate(all="ignore"), pytest.raises(NotFiniteError):
+        training.step((inputs, LABELS % 2))
+    for path, array in network.statistics().items():
+        np.testing.assert_array_equal(array, before[path])
+
+
 @pytest.mark.parametrize("optimiser", [vs.optimisers.SGD(1e30), vs.optimisers.SGD(3e37, momentum=0.9), vs.optimisers.Adam(3e38)])
 def test_an_update_that_would_become_infinite_is_taken_back(optimiser):
     network = vs.Dense(1).initialise(TABLE)

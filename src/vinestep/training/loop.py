@@ -315,6 +315,8 @@ class Training:
         self._straight: tuple[DenseRun, Any, Fused] | None = None
         self._guarded = True
         self._known: tuple[Any, ...] = ()
+        self._statistic_arrays: list[np.ndarray] = []
+        self._statistics_for: int | None = None
 
     # one step
 
@@ -333,16 +335,22 @@ class Training:
         inputs, targets = _checked_batch(batch)
         if self.network.arena is None:
             self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed)
-        outputs, value, gradients = self._derive(inputs, targets)
-        if self.step_number == 0 and makes_logits(self.loss):
-            note_probabilities(outputs)
-        norm = gradients.norm()
-        if not math.isfinite(norm):
-            raise self._bad_gradients(value, gradients)
-        if self.clip is not None and norm > self.clip:
-            scaled(gradients.flat, self.clip / norm, out=gradients.flat)
-        rate = self.optimiser.rate * self.schedule(self.step_number)
-        self._update(gradients, norm, rate)
+        statistics = [(array, array.copy()) for array in self._statistics()]
+        try:
+            outputs, value, gradients = self._derive(inputs, targets)
+            if self.step_number == 0 and makes_logits(self.loss):
+                note_probabilities(outputs)
+            norm = gradients.norm()
+            if not math.isfinite(norm):
+                raise self._bad_gradients(value, gradients)
+            if self.clip is not None and norm > self.clip:
+                scaled(gradients.flat, self.clip / norm, out=gradients.flat)
+            rate = self.optimiser.rate * self.schedule(self.step_number)
+            self._update(gradients, norm, rate)
+        except BaseException:
+            for array, before in statistics:
+                array[...] = before
+            raise
         self.step_number += 1
         counts: dict[str, np.ndarray] = {}
         figures: dict[str, float] = {}
@@ -352,6 +360,12 @@ class Training:
         seconds = time.perf_counter() - begun
         n = len(targets)
         return Step(self.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, n), counts
+
+    def _statistics(self) -> list[np.ndarray]:
+        """The arrays that a learning pass changes by itself."""
+        if self._statistics_for != Arena.generation:
+            self._statistic_arrays, self._statistics_for = list(self.network.statistics().values()), Arena.generation
+        return self._statistic_arrays
 
     def _update(self, gradients: Gradients, norm: float, rate: float) -> None:
         """One step of the optimiser. Where something might become infinite, the state before is kept until it has not."""
@@ -720,7 +734,7 @@ class Training:
     # copies
 
     def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_buffers": None, "_straight": None, "_known": ()}
+        return vars(self) | {"_buffers": None, "_straight": None, "_known": (), "_statistic_arrays": [], "_statistics_for": None}
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         vars(self).update(state)
