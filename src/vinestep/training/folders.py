@@ -65,7 +65,8 @@ class RunFolder:
 
     Examples
     --------
-    >>>     >>> with vs.runs.RunFolder.new(tempfile.mkdtemp(), "barrels") as folder:
+    >>> import tempfile
+    >>> with vs.runs.RunFolder.new(tempfile.mkdtemp(), "barrels") as folder:
     ...     folder.publish()
     >>> folder.path.name, folder.number
     ('0001-barrels', 1)

@@ -26,7 +26,7 @@ class _Position(_Part):
     epoch: Count
     batch: Count
     step: Count
-    loss_sum: FiniteFloat | None
+    loss_sum: FiniteFloat
     examples: Count
     counts: dict[str, Counts]
     summed: bool
@@ -55,6 +55,10 @@ COLUMNS = ("epoch", "step", "rate", "loss")
 LARGEST = 1e100  # of figures: beyond it nothing can be drawn
 
 
+def _can_be_drawn(value: Any) -> bool:
+    return value is None or abs(value) <= (2**53 if type(value) is int else LARGEST)
+
+
 def _check_curves(checkpoint: Checkpoint) -> None:
     rows = checkpoint.meta["curves"]
     for row in rows:
@@ -66,7 +70,7 @@ def _check_curves(checkpoint: Checkpoint) -> None:
             row["loss"] is None
             or type(row["epoch"]) is not int
             or type(row["step"]) is not int
-            or any(abs(v) > LARGEST for v in row.values() if v is not None)
+            or not all(map(_can_be_drawn, row.values()))
         ):
             raise CheckpointError(f"{checkpoint.path}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
 
