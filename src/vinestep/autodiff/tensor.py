@@ -269,7 +269,10 @@ class Tensor(NDArrayOperatorsMixin):
         for kind in types:
             if kind is not Tensor and kind is not np.ndarray and issubclass(kind, np.ma.MaskedArray | np.matrix):
                 plain(next(x for x in _flattened((args, kwargs)) if type(x) is kind))
-        args = tuple([x if type(x) in _USUAL else _without_labels(x) for x in args])
+        for x in args:
+            if type(x) not in _USUAL:
+                args = tuple([_without_labels(x) for x in args])
+                break
         handler = find_handler(func)
         if handler is not None:
             place = OUT_PLACES.get(func)
