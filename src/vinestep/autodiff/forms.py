@@ -141,7 +141,7 @@ class Form:
 
     def _sizes(self, operation: str, shapes: tuple[tuple[int, ...], ...]) -> Sizes:
         if len(shapes) != len(self.axes):
-            raise ShapeError(f"{self._where(operation)}: expected {len(self.axes)} inputs, {', '.join(self.names)}; got {len(shapes)}.")
+            raise misfit(operation, f"expected {len(self.axes)} inputs, {', '.join(self.names)}; got {len(shapes)}.")
         found: dict[str, tuple[Any, str]] = {}
         for name, axes, shape in zip(self.names, self.axes, shapes, strict=True):
             for axis, size in self._read(operation, axes, shape, shapes):
@@ -170,16 +170,11 @@ class Form:
     def _check_kind(self, operation: str, name: str, dtype: np.dtype[Any], kinds: str) -> None:
         if dtype.kind not in kinds:
             wanted = "whole numbers" if kinds == "iu" else "real numbers"
-            raise DTypeError(f"{self._where(operation)}: {name} has to hold {wanted}, got {dtype}.")
-
-    @staticmethod
-    def _where(operation: str) -> str:
-        place = STATE.now.place
-        return f"{place} ({operation})" if place else operation
+            raise DTypeError(f"{_where(operation)}: {name} has to hold {wanted}, got {dtype}.")
 
     def _misfit(self, operation: str, shapes: tuple[tuple[int, ...], ...], why: str) -> ShapeError:
         wanted = ", ".join(f"{name} ({', '.join(axes)})" for name, axes in zip(self.names, self.axes, strict=True))
-        return ShapeError(f"{self._where(operation)}: expected {wanted}, got {', '.join(map(str, shapes))}: {why}.")
+        return misfit(operation, f"expected {wanted}, got {', '.join(map(str, shapes))}: {why}.")
 
 
 class Forms:
@@ -203,5 +198,9 @@ class Forms:
 
 def misfit(operation: str, text: str) -> ShapeError:
     """The error for an option that does not go with the arrays."""
+    return ShapeError(f"{_where(operation)}: {text}")
+
+
+def _where(operation: str) -> str:
     place = STATE.now.place
-    return ShapeError(f"{f'{place} ({operation})' if place else operation}: {text}")
+    return f"{place} ({operation})" if place else operation

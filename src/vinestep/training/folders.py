@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import logging
 import os
 import re
 import shutil
@@ -23,7 +22,6 @@ if TYPE_CHECKING:
 
 __all__ = ["RunFolder", "numbered", "write_text"]
 
-log = logging.getLogger("vinestep")
 _NAME = re.compile(r"^(\d{4,})-(.+)$")
 _LOCK = ".lock"
 _NUMBER = ".number"
