@@ -256,3 +256,16 @@ def test_a_computed_tensor_is_not_copied_in_silence():
         np.testing.assert_array_equal(leaf.array, [1.0, 2.0])
     with pytest.raises(DifferentiationError, match="can not be copied or pickled"):
         copy.deepcopy(leaf * 2)
+
+
+@pytest.mark.parametrize("derivative", [vs.gradient_of, vs.jacobian_of, lambda f: lambda x: vs.directional(f, x, np.ones(2))])
+def test_a_function_that_changes_its_argument_in_place(derivative):
+    """Its derivative is by what came in, and what came in stays as it was."""
+
+    def doubled(x):
+        x *= 2
+        return np.sum(x**2)
+
+    given = np.array([1.0, 2.0])
+    assert np.sum(derivative(doubled)(given)) == 24
+    assert given.tolist() == [1, 2]

@@ -152,6 +152,14 @@ INNER = {  # functions whose gradient by z is known, for nesting
     "product": (lambda z, c: np.sum(np.tanh(z * c)), lambda z, c: c * (1 - np.tanh(z * c) ** 2)),
     "constant": (lambda z, c: np.sum(z) * 0 + c, lambda z, c: z * 0),
 }
+
+
+def doubled_in_place(z, c):
+    z *= 2.0
+    return np.sum(z * z) * c
+
+
+INNER["in place"] = (doubled_in_place, lambda z, c: 8 * z * c)
 MANNERS = ("argument", "closure", "keyword", "default", "list", "differentiate", "directional", "hessian", "jacobian", "twice")
 
 
@@ -164,6 +172,7 @@ class Plain:
             return np.sum(slope(z, c))
         if manner == "hessian":
             second = {"square": lambda: 2 * c + 0 * z, "sine": lambda: -np.sin(z) * c, "constant": lambda: 0 * z}
+            second["in place"] = lambda: 8 * c + 0 * z
             second["product"] = lambda: -2 * c * c * np.tanh(z * c) * (1 - np.tanh(z * c) ** 2)
             return second[inner]()
         if manner == "twice":
@@ -200,7 +209,7 @@ class Tracked:
     @staticmethod
     def _gradient_at(f, z, c):
         point = z * 1.0 if isinstance(z, vs.Tensor) else vs.Tensor(np.array(z, float))
-        value = f(point, c)
+        value = f(point * 1.0, c)  # of its own: in place, `f` would change which value is asked about
         if not isinstance(value, vs.Tensor):
             return np.zeros(np.shape(z))
         return vs.differentiate(value, point, differentiable=True, unused="zeros")
@@ -266,7 +275,10 @@ def one_operation(choose, pool, others, machine):
 
 
 def in_place(choose, x):
-    how = choose(("alias", "row", "view", "own", "out"))
+    how = choose(("alias", "row", "view", "own", "out", "itself"))
+    if how == "itself":
+        x *= 1.5
+        return x * 1.0
     if how == "own":
         y = x * 1.5
         y += 1.0
@@ -319,9 +331,7 @@ def check(numbers):
         if not any(kept):
             return "right"
         try:
-            leaves = [vs.Tensor(a.copy()) for a in arrays]
-            value, _ = run(numbers, leaves, Tracked(), kept)
-            again = gradients(value, leaves)
+            value, again = (of_functions if len(numbers) % 2 else of_values)(numbers, [a.copy() for a in arrays], kept)
         except VineStepError:
             return "refused"
         except Exception as error:
@@ -336,6 +346,22 @@ def check(numbers):
             ):
                 return "right"
     return f"wrong: gradient {[g.ravel() for g in again]} against {[g.ravel() for g in differences]}"
+
+
+def of_functions(numbers, arrays, kept):
+    """Value and gradients by `gradient_of`, from plain arrays, which stay as they are."""
+    found = [
+        vs.gradient_of(lambda *inputs: run(numbers, inputs, Tracked(), kept)[0], argument=i, with_value=True)(*[a.copy() for a in arrays])
+        for i in range(len(arrays))
+    ]
+    return found[0][0], [gradient for _, gradient in found]
+
+
+def of_values(numbers, arrays, kept):
+    """Value and gradients by `differentiate`, with respect to values computed from leaves."""
+    leaves = [vs.Tensor(a) for a in arrays]
+    value, _ = run(numbers, [leaf * 1.0 for leaf in leaves], Tracked(), kept)
+    return value, gradients(value, leaves)
 
 
 def gradients(value, leaves):

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..errors import DifferentiationError, ShapeError
 from .gradients import Layout, pack
-from .rules.elementwise import alias
+from .rules.elementwise import copied
 from .state import STATE, recorded
 from .sweep import sweep
 from .tensor import Origin, Tensor, apply, held
@@ -198,9 +198,9 @@ def _traced(f: Function, arguments: tuple[Any, ...], argument: int, options: dic
     at = arguments[argument]
     surrounded = STATE.now.recording
     with recorded():
-        node = apply(alias, (at,), {}) if isinstance(at, Tensor) and surrounded else Tensor(_as_float(held(at)))
+        node = apply(copied, (at if isinstance(at, Tensor) and surrounded else Tensor(_as_float(held(at))),), {})
         inputs = list(arguments)
-        inputs[argument] = node
+        inputs[argument] = Tensor.from_operation(node._array, node.origin)  # which `f` may change in place; the node stays
         value = f(*inputs, **options)
     nested = surrounded and (isinstance(at, Tensor) or (isinstance(value, Tensor) and _depends_on_more(value.origin, node.origin)))
     return value, node, nested

@@ -169,11 +169,14 @@ class Writer:
         return power, rest
 
     def exp(self, x):
-        """For x up to 0; 0 where the result would be below the normal numbers."""
-        lowest = self.constant(math.log(2) * (2 - FLOATS[self.bits].bias))
-        power, rest = self._exponential(self.at_least(x, lowest))
+        """For x up to 0. Where the result lies below the normal numbers it is computed larger and scaled down."""
+        b, float_ = self.builder, FLOATS[self.bits]
+        lowest, bits = self.constant(math.log(2) * (2 - float_.bias)), float_.fraction + 3
+        tiny = b.fcmp_ordered("<", x, lowest)
+        raised = b.select(tiny, b.fadd(x, self.constant(math.log(2) * bits)), x)
+        power, rest = self._exponential(self.at_least(raised, lowest))
         found = self.multiply_add(power, rest, power)
-        return self.builder.select(self.builder.fcmp_ordered("<", x, lowest), self.constant(0), found)
+        return b.fmul(found, b.select(tiny, self.constant(2.0**-bits), self.constant(1)))
 
     def tanh(self, x):
         """``e / (e + 2)`` with ``e = exp(2 * x) - 1``, which is small exactly where x is."""

@@ -14,7 +14,7 @@ import numpy as np
 from ..registry import Rule, implements, passive, ufunc_rule
 from ..tensor import Tensor, apply, held, owned, plain
 
-__all__ = ["LN2", "LN10", "alias", "as_floats", "where"]
+__all__ = ["LN2", "LN10", "alias", "as_floats", "copied", "scalar_without_axes", "where"]
 
 LN2 = float(np.log(2.0))
 LN10 = float(np.log(10.0))
@@ -232,6 +232,14 @@ class _Alias(Rule):
 alias = _Alias("alias", lambda x: x.view() if isinstance(x, np.ndarray) else x, (lambda g, y, x: g,))
 """The same value as another node of the record."""
 
+copied = _Alias("copy", np.array, (lambda g, y, x: g,))
+"""The same value in memory of its own, which nobody else can write to."""
+
+
+def scalar_without_axes(x: Any) -> Any:
+    """A result without axes as a scalar, which nothing can change in place, where NumPy's function gives one."""
+    return x if np.ndim(x) else x[()]
+
 
 @implements(np.real)
 def real(val: Any) -> Any:
@@ -240,14 +248,14 @@ def real(val: Any) -> Any:
 
 @implements(np.copy)
 def copy(a: Any, order: Any = "K", subok: bool = False) -> Any:
-    return np.positive(a)
+    return apply(copied, (a,), {})
 
 
 @implements(np.nan_to_num)
 def nan_to_num(x: Any, copy: bool = True, nan: float = 0.0, posinf: float | None = None, neginf: float | None = None) -> Any:
     """Derivative 0 where a value was replaced."""
     plain = held(x)
-    return np.where(np.isfinite(plain), x, np.nan_to_num(plain, nan=nan, posinf=posinf, neginf=neginf))
+    return scalar_without_axes(np.where(np.isfinite(plain), x, np.nan_to_num(plain, nan=nan, posinf=posinf, neginf=neginf)))
 
 
 @implements(np.select)
@@ -278,4 +286,4 @@ def sinc(x: Any) -> Any:
     square = np.square(np.where(near, x, 0.0) * np.pi)
     series = 1 - square * (1 / 6) * (1 - square * (1 / 20) * (1 - square * (1 / 42) * (1 - square * (1 / 72) * (1 - square * (1 / 110)))))
     angle = np.where(near, 1.0, x) * np.pi
-    return np.where(near, series, np.sin(angle) / angle)
+    return scalar_without_axes(np.where(near, series, np.sin(angle) / angle))

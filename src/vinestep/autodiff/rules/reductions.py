@@ -15,7 +15,7 @@ from ...errors import DifferentiationError
 from ..broadcasting import expand_reduced, normal_axes
 from ..registry import UFUNC_METHODS, Rule, implements, passive
 from ..tensor import Tensor, apply, held
-from .elementwise import as_floats
+from .elementwise import as_floats, scalar_without_axes
 from .shaping import astype
 
 __all__ = ["root"]
@@ -246,7 +246,7 @@ def _quantile(name: str, a: Any, q: Any, axis: Any, method: str, keepdims: bool,
     if np.any(bad):
         result = np.where(bad, np.nan, result)
     if not keepdims:
-        return result
+        return scalar_without_axes(result)
     return np.reshape(result, np.shape(q) + tuple(1 if i in axes else size for i, size in enumerate(np.shape(a))))
 
 

@@ -19,7 +19,7 @@ __all__ = ["astype"]
 
 _MISSING = np._NoValue  # type: ignore[attr-defined]
 
-_astype = Rule("astype", lambda x, dtype: np.asarray(x).astype(dtype), (lambda g, y, x, dtype: g,))
+_astype = Rule("astype", lambda x, dtype: x.astype(dtype), (lambda g, y, x, dtype: g,))
 
 
 def astype(x: Any, *, dtype: np.dtype[Any]) -> Any:
