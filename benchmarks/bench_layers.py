@@ -112,7 +112,7 @@ def residual(n: int = 32, width: int = 32) -> Case:
 
 
 def lstm(n: int = 64, time: int = 28, width: int = 128) -> Case:
-    network = vs.Stack(vs.LSTM(width, gives="last"), vs.Dense(10))
+    network = vs.Stack(vs.LSTM(width, output="last"), vs.Dense(10))
     products = [(n * time, 28, 4 * width, False), *[(n, width, 4 * width, True)] * time, (n, width, 10, True)]
     hand = HandWrittenLSTM(n, time, 28, width, 10, RATE)
     return Case(network, _normal(n, time, 28), _labels(n), vs.losses.cross_entropy, hand, products)

@@ -128,7 +128,7 @@ class _Unfolded:
         self.weight, self.bias, self.g_weight, self.g_bias = parameters
         self.flat, self.g_flat = (w.reshape(-1, w.shape[-1]) for w in (self.weight, self.g_weight))
         self.shape, self.window, self.side = shape, window, window // 2
-        self.wide = np.zeros((n, height + window - 1, width + window - 1, n_in), np.float32)
+        self.expansion = np.zeros((n, height + window - 1, width + window - 1, n_in), np.float32)
         if n_in == 1:  # whole lines lie together in memory when places within the window come first
             room = np.empty((window, window, n, height, width, n_in), np.float32)
             self.columns = room
@@ -145,8 +145,8 @@ class _Unfolded:
 
     def forward(self, x: np.ndarray) -> np.ndarray:
         s = self.side
-        self.wide[:, s:-s, s:-s] = x
-        for i, j, seen in self._views(self.wide):
+        self.expansion[:, s:-s, s:-s] = x
+        for i, j, seen in self._views(self.expansion):
             self.columns[i, j] = seen
         np.matmul(self.matrix, self.flat, out=self.y)
         self.y += self.bias
@@ -158,7 +158,7 @@ class _Unfolded:
         if not to_input:
             return None
         np.matmul(g, self.flat.T, out=self.matrix)  # the unfolded input is not needed any more
-        wide = np.zeros_like(self.wide)
+        wide = np.zeros_like(self.expansion)
         for i, j, target in self._views(wide):
             target += self.columns[i, j]
         return wide[:, self.side : -self.side, self.side : -self.side]

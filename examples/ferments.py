@@ -19,7 +19,7 @@ def main(n: int = 600, epochs: int = 25) -> dict[str, float]:
     targets = np.stack([tanks.hours_until_dry / HOURS, tanks.warning], axis=1)
     train, test = vs.data.Dataset(series.astype(np.float32), targets.astype(np.float32)).split(0.8, 0.2, seed=3)
 
-    network = vs.Stack(vs.Convolution(24, 6, stride=6, activation=vs.relu), vs.GRU(24, both_ways=True, gives="last"), vs.Dense(2))
+    network = vs.Stack(vs.Convolution(24, 6, stride=6, activation=vs.relu), vs.GRU(24, bidirectional=True, output="last"), vs.Dense(2))
 
     def loss(outputs, targets):
         hours = vs.losses.huber(outputs[:, 0], targets[:, 0], delta=0.3)

@@ -11,7 +11,7 @@ import vinestep as vs
 
 def main(folder: str = ".") -> Path:
     table = vs.data.Table(vs.demo.parcels(), target="parcel")
-    train, validation, test = table.split(0.7, 0.15, 0.15, seed=1, evenly=True)
+    train, validation, test = table.split(0.7, 0.15, 0.15, seed=1, stratified=True)
     metres = test.inputs.copy()
     train, validation, test = vs.data.scaled(train, validation, test)
 
@@ -26,7 +26,7 @@ def main(folder: str = ".") -> Path:
     print(f"Accuracy on vines it has never seen: {scores['accuracy']:.3f}")
 
     def decide(positions):
-        scaled = (positions - table_scaling.means) / table_scaling.spreads
+        scaled = (positions - table_scaling.means) / table_scaling.deviations
         return training.outputs(scaled.astype("float32")).argmax(axis=1)
 
     table_scaling = test.scaling

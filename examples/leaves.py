@@ -12,7 +12,7 @@ import vinestep as vs
 
 def parts(found, seed):
     data = vs.data.Dataset((found.pictures - 0.5) / 0.25, found.labels)
-    return data.split(0.8, 0.2, seed=seed, evenly=True)
+    return data.split(0.8, 0.2, seed=seed, stratified=True)
 
 
 def trained(network, train, epochs, seed, rate=3e-3):

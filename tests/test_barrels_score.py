@@ -39,7 +39,7 @@ def test_network_beats_logistic_regression_by_5_points_over_5_seeds():
     table = vs.data.Table(vs.demo.barrels(), target="state")
     gains = []
     for seed in range(5):
-        train, _, test = vs.data.scaled(*table.split(0.7, 0.15, 0.15, seed=seed, evenly=True))
+        train, _, test = vs.data.scaled(*table.split(0.7, 0.15, 0.15, seed=seed, stratified=True))
         gains.append(network(train, test, seed) - logistic_regression(train, test))
     print("gains in test accuracy:", np.round(gains, 3))
     assert min(gains) >= 0.05

@@ -179,7 +179,7 @@ def test_probabilities_where_logits_are_expected_are_noticed(rng):
 @pytest.mark.parametrize(
     ("attempt", "error", "text"),
     [
-        (lambda z: vs.losses.negative_log_likelihood(z + 1, [0, 1]), DataError, "can not be 1, above 0. For logits"),
+        (lambda z: vs.losses.negative_log_likelihood(z + 1, [0, 1]), DataError, "cannot be 1, above 0. For logits"),
         (lambda z: vs.losses.binary_cross_entropy(z, z + 2), DataError, "targets have to be from 0 to 1, got 2 to 2"),
         (lambda z: vs.losses.cross_entropy(z, z + 0.5), DataError, "probabilities of row 0 add up to 1.5"),
         (lambda z: vs.losses.cross_entropy(z, [-1, -1], ignored=-1), DataError, "nothing to average"),

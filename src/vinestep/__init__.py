@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 
 from . import activations, errors, initialisers, layers, losses, metrics, optimisers, schedules
 from .activations import (
-    LeakyRelu,
     celu,
     elu,
     gelu,
@@ -108,7 +107,6 @@ __all__ = [
     "GroupNorm",
     "Layer",
     "LayerNorm",
-    "LeakyRelu",
     "MaxPool",
     "MeanPool",
     "Noise",

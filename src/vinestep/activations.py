@@ -20,7 +20,6 @@ from .errors import names_of
 from .kernels.parallel import helpers, over_rows
 
 __all__ = [
-    "LeakyRelu",
     "celu",
     "elu",
     "gelu",
@@ -105,7 +104,7 @@ def leaky_relu(x: Any, slope: float = 0.01) -> Any:
     """`x` where positive, ``slope * x`` elsewhere.
 
     A. L. Maas, A. Y. Hannun and A. Y. Ng, "Rectifier Nonlinearities Improve Neural Network Acoustic Models", 2013,
-    equation 2. As a layer with another slope: ``LeakyRelu(0.2)``.
+    equation 2. As a layer with another slope: ``functools.partial(leaky_relu, slope=0.2)``.
 
     Examples
     --------
@@ -113,25 +112,6 @@ def leaky_relu(x: Any, slope: float = 0.01) -> Any:
     array([-0.01,  2.  ])
     """
     return apply(_leaky_relu, (x,), {"slope": slope})
-
-
-class LeakyRelu:
-    """`leaky_relu` with a slope of one's own, to stand as a layer.
-
-    Examples
-    --------
-    >>> LeakyRelu(0.2)(np.array([-1.0, 2.0]))
-    array([-0.2,  2. ])
-    """
-
-    def __init__(self, slope: float) -> None:
-        self.slope = slope
-
-    def __call__(self, x: Any) -> Any:
-        return leaky_relu(x, self.slope)
-
-    def __repr__(self) -> str:
-        return f"LeakyRelu({self.slope})"
 
 
 def _sigmoid_array(x: Any) -> Any:

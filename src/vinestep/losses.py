@@ -429,7 +429,7 @@ def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: R
     plain = held(outputs)
     if plain.size and plain.max() > 1e-4:
         raise DataError(
-            f"negative_log_likelihood: a log-probability can not be {plain.max():.4g}, above 0. For logits use cross_entropy; for "
+            f"negative_log_likelihood: a log-probability cannot be {plain.max():.4g}, above 0. For logits use cross_entropy; for "
             "probabilities take their logarithm."
         )
     return _by_example(-outputs[np.arange(len(numbers)), numbers], reduction, weights)
@@ -525,8 +525,8 @@ def cosine(prediction: Any, target: Any, *, reduction: Reduction = "mean", weigh
     return _by_example(1 - _cosines(prediction, target), reduction, weights)
 
 
-def triplet(anchor: Any, near: Any, far: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
-    """By how much the far one is not farther than the near one by a margin: ``max(0, |a - near|**2 - |a - far|**2 + margin)``.
+def triplet(anchor: Any, positive: Any, negative: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
+    """By how much the negative example is not farther than the positive one by a margin: ``max(0, |a - p|**2 - |a - n|**2 + margin)``.
 
     F. Schroff, D. Kalenichenko and J. Philbin, CVPR 2015, equation 3.
 
@@ -535,9 +535,9 @@ def triplet(anchor: Any, near: Any, far: Any, *, margin: float = 1.0, reduction:
     >>> vs.losses.triplet(np.zeros((1, 2)), np.ones((1, 2)), np.full((1, 2), 1.1)).round(6)
     np.float64(0.58)
     """
-    anchor, near = _checked_pair(anchor, near, "triplet")
-    anchor, far = _checked_pair(anchor, far, "triplet")
-    gap = np.sum(np.square(anchor - near), axis=-1) - np.sum(np.square(anchor - far), axis=-1)
+    anchor, positive = _checked_pair(anchor, positive, "triplet")
+    anchor, negative = _checked_pair(anchor, negative, "triplet")
+    gap = np.sum(np.square(anchor - positive), axis=-1) - np.sum(np.square(anchor - negative), axis=-1)
     return _by_example(relu(gap + margin), reduction, weights)
 
 
@@ -580,8 +580,8 @@ def gradient_penalty(critic: Callable[[Any], Any], at: Any, *, target: float = 1
     return np.mean(np.square(lengths - target))
 
 
-def wasserstein_critic(critic: Callable[[Any], Any], real: Any, made: Any, *, penalty: float = 10.0, seed: int = 0) -> Any:
-    """What a critic that tells real from made minimises: ``mean(critic(made)) - mean(critic(real))`` and a gradient penalty at
+def wasserstein_critic(critic: Callable[[Any], Any], real: Any, generated: Any, *, penalty: float = 10.0, seed: int = 0) -> Any:
+    """What a critic that tells real from generated minimises: ``mean(critic(generated)) - mean(critic(real))`` and a gradient penalty at
     random points between the two.
 
     M. Arjovsky, S. Chintala and L. Bottou, ICML 2017, with the penalty of Gulrajani et al. 2017, algorithm 1.
@@ -589,7 +589,7 @@ def wasserstein_critic(critic: Callable[[Any], Any], real: Any, made: Any, *, pe
     Parameters
     ----------
     critic : callable
-    real, made : ndarray of one shape
+    real, generated : ndarray of one shape
     penalty : float
         What the gradient penalty weighs.
     seed : int
@@ -601,12 +601,12 @@ def wasserstein_critic(critic: Callable[[Any], Any], real: Any, made: Any, *, pe
     >>> vs.losses.wasserstein_critic(lambda x: np.sum(x, axis=1), x * 2, x).item()
     -1.0
     """
-    real, made = np.asarray(held(real)), np.asarray(held(made))
-    if real.shape != made.shape:
-        raise ShapeError(f"wasserstein_critic: real inputs have shape {real.shape}, made ones {made.shape}. They have to agree.")
-    share = np.random.default_rng(seed).random((real.shape[0], *(1,) * (real.ndim - 1))).astype(real.dtype)
-    between = real * share + made * (1 - share)
-    return np.mean(critic(made)) - np.mean(critic(real)) + gradient_penalty(critic, between) * penalty
+    real, generated = np.asarray(held(real)), np.asarray(held(generated))
+    if real.shape != generated.shape:
+        raise ShapeError(f"wasserstein_critic: real inputs have shape {real.shape}, generated ones {generated.shape}. They have to agree.")
+    fraction = np.random.default_rng(seed).random((real.shape[0], *(1,) * (real.ndim - 1))).astype(real.dtype)
+    between = real * fraction + generated * (1 - fraction)
+    return np.mean(critic(generated)) - np.mean(critic(real)) + gradient_penalty(critic, between) * penalty
 
 
 def makes_logits(loss: Any) -> bool:

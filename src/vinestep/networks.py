@@ -142,7 +142,7 @@ class TextScorer(Layer):
         How many there are.
     outputs : int
     width : int
-        Of embedding and memory.
+        Of the embedding and the hidden states.
     dropout : float
 
     Examples
@@ -152,8 +152,9 @@ class TextScorer(Layer):
     """
 
     def __init__(self, tokens: int, outputs: int, *, width: int = 32, dropout: float = 0.0) -> None:
+        self.tokens, self.outputs, self.width, self.dropout = tokens, outputs, width, dropout
         self.embedding = Embedding(tokens, width, padding=0)
-        self.reader = LSTM(width, both_ways=True, gives="last")
+        self.reader = LSTM(width, bidirectional=True, output="last")
         self.drop = Dropout(dropout)
         self.head = Dense(outputs)
 
@@ -168,21 +169,22 @@ class LanguageModel(Layer):
     Parameters
     ----------
     tokens : int
-    width, blocks, heads : int
+    width, depth, heads : int
     dropout : float
 
     Examples
     --------
-    >>> model = vs.networks.LanguageModel(20, width=8, blocks=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
     >>> model(np.array([[1, 2, 3]])).shape
     (1, 3, 20)
     >>> model.generate([1, 2], 4)
     [1, 2, 4, 1, 4, 1]
     """
 
-    def __init__(self, tokens: int, *, width: int = 64, blocks: int = 2, heads: int = 4, dropout: float = 0.0) -> None:
+    def __init__(self, tokens: int, *, width: int = 64, depth: int = 2, heads: int = 4, dropout: float = 0.0) -> None:
+        self.tokens, self.width, self.depth, self.heads, self.dropout = tokens, width, depth, heads, dropout
         self.embedding = Embedding(tokens, width)
-        self.blocks = [TransformerBlock(heads, causal=True, rotary=True, dropout=dropout) for _ in range(blocks)]
+        self.blocks = [TransformerBlock(heads, causal=True, rotary=True, dropout=dropout) for _ in range(depth)]
         self.norm = LayerNorm()
         self.head = Dense(tokens)
 
@@ -214,23 +216,25 @@ class EncoderDecoder(Layer):
     Parameters
     ----------
     source_tokens, target_tokens : int
-    width, blocks, heads : int
+    width, depth, heads : int
     dropout : float
 
     Examples
     --------
     >>> ids = np.array([[1, 2, 3]])
-    >>> vs.networks.EncoderDecoder(9, 7, width=8, blocks=1, heads=2).initialise((ids, ids))(ids, ids).shape
+    >>> vs.networks.EncoderDecoder(9, 7, width=8, depth=1, heads=2).initialise((ids, ids))(ids, ids).shape
     (1, 3, 7)
     """
 
     def __init__(
-        self, source_tokens: int, target_tokens: int, *, width: int = 64, blocks: int = 2, heads: int = 4, dropout: float = 0.0
+        self, source_tokens: int, target_tokens: int, *, width: int = 64, depth: int = 2, heads: int = 4, dropout: float = 0.0
     ) -> None:
+        self.source_tokens, self.target_tokens = source_tokens, target_tokens
+        self.width, self.depth, self.heads, self.dropout = width, depth, heads, dropout
         self.reading, self.writing = Embedding(source_tokens, width, padding=0), Embedding(target_tokens, width)
         self.places = Positions()
-        self.encoder = [TransformerBlock(heads, dropout=dropout) for _ in range(blocks)]
-        self.decoder = [DecoderBlock(heads, dropout=dropout) for _ in range(blocks)]
+        self.encoder = [TransformerBlock(heads, dropout=dropout) for _ in range(depth)]
+        self.decoder = [DecoderBlock(heads, dropout=dropout) for _ in range(depth)]
         self.norms = [LayerNorm(), LayerNorm()]
         self.head = Dense(target_tokens)
 

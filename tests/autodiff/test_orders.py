@@ -174,10 +174,10 @@ NETWORKS = {
     "layer norm": lambda: [vs.Dense(4, np.tanh), vs.LayerNorm(), np.sin],
     "group and rms norm": lambda: [vs.GroupNorm(2), np.sin, vs.RMSNorm()],
     "recurrent": lambda: [vs.Recurrent(3)],
-    "gru": lambda: [vs.GRU(3, gives="last")],
-    "lstm": lambda: [vs.LSTM(3, both_ways=True)],
+    "gru": lambda: [vs.GRU(3, output="last")],
+    "lstm": lambda: [vs.LSTM(3, bidirectional=True)],
     "attention": lambda: [vs.Positions("learned", longest=6), vs.Attention(2, causal=True)],
-    "transformer block": lambda: [vs.TransformerBlock(2, wide=2, activation=vs.gelu_tanh)],
+    "transformer block": lambda: [vs.TransformerBlock(2, expansion=2, activation=vs.gelu_tanh)],
 }
 
 

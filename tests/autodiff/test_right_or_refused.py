@@ -180,7 +180,7 @@ def test_in_place_follows_numpy_or_is_refused():
         y += 1  # part would change too
     total = np.sum(x)
     same = total
-    total += 1  # a single number, which NumPy can not change either
+    total += 1  # a single number, which NumPy cannot change either
     assert same.item() == 6.0
     assert total.item() == 7.0
 
@@ -254,7 +254,7 @@ def test_a_computed_tensor_is_not_copied_in_silence():
         assert other.name == "w"
         other -= 1.0
         np.testing.assert_array_equal(leaf.array, [1.0, 2.0])
-    with pytest.raises(DifferentiationError, match="can not be copied or pickled"):
+    with pytest.raises(DifferentiationError, match="cannot be copied or pickled"):
         copy.deepcopy(leaf * 2)
 
 

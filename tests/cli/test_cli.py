@@ -168,7 +168,7 @@ def test_a_bad_plan_is_explained(tmp_path, plan, change, message):
 
 @pytest.mark.parametrize(
     ("arguments", "message"),
-    [(("train", "none.toml"), "none.toml: the plan can not be read"), (("resume", "runs/7"), "runs/7: there is no such run")],
+    [(("train", "none.toml"), "none.toml: the plan cannot be read"), (("resume", "runs/7"), "runs/7: there is no such run")],
 )
 def test_missing_files_are_named(tmp_path, arguments, message):
     done = vinestep(*arguments, cwd=tmp_path)

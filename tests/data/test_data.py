@@ -46,7 +46,7 @@ def test_parts_share_nothing_and_miss_nothing(n, seed, share):
 
 def test_even_split_keeps_the_mix_of_classes():
     targets = np.repeat([0, 1, 2], [700, 200, 100])
-    for part in vs.data.Dataset(np.zeros((1000, 1)), targets).split(0.7, 0.15, 0.15, seed=2, evenly=True):
+    for part in vs.data.Dataset(np.zeros((1000, 1)), targets).split(0.7, 0.15, 0.15, seed=2, stratified=True):
         assert np.bincount(part.targets) / len(part) == pytest.approx([0.7, 0.2, 0.1])
 
 
@@ -93,7 +93,7 @@ def test_bad_tables_are_explained(tmp_path, text, options, message):
     [
         (lambda d: d.split(0.99, 0.01), "an empty part"),
         (lambda d: d.split(0.9, 0.2), "add up to at most 1"),
-        (lambda d: d.split(0.1, 0.9, evenly=True), "would miss a class"),
+        (lambda d: d.split(0.1, 0.9, stratified=True), "would miss a class"),
         (lambda d: d.batches(0), "size must be a whole number"),
         (lambda d: d.batches(50, drop_partial=True), "make no full batch of 50"),
         (lambda d: vs.data.Dataset(np.zeros((2, 1)), np.zeros(3)), "2 inputs but targets"),

@@ -1,4 +1,4 @@
-"""Data is told apart by what it holds, and a table says what it can not read."""
+"""Data is told apart by what it holds, and a table says what it cannot read."""
 
 import gc
 
@@ -34,7 +34,7 @@ def test_the_same_file_read_twice_is_noticed(tmp_path):
     first, second = (vs.data.Table(tmp_path / "barrels.csv", target="state") for _ in range(2))
     assert first.shared_rows(second) == 200
     (one, _), (_, other) = first.split(0.5, 0.5, seed=1), second.split(0.5, 0.5, seed=2)
-    assert one.shared_rows(other) == len(set(one.origin.rows) & set(other.origin.rows)) > 0
+    assert one.shared_rows(other) == len(set(one.provenance.rows) & set(other.provenance.rows)) > 0
 
 
 def test_copied_rows_are_noticed_in_another_file():
@@ -69,7 +69,7 @@ def test_parts_have_the_sizes_that_were_asked_for(n, shares):
     data = vs.data.Dataset(np.arange(n), labels)
     expected = np.diff(np.round(np.cumsum([0, *shares]) * n)).astype(int).tolist()
     for evenly in (False, n > 1000):
-        parts = data.split(*shares, evenly=evenly)
+        parts = data.split(*shares, stratified=evenly)
         assert [len(part) for part in parts] == expected
     for part, share in zip(parts, shares, strict=True):
         if n > 1000:

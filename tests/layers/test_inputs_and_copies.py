@@ -2,6 +2,7 @@
 
 import copy
 import pickle
+from functools import partial
 
 import numpy as np
 import pytest
@@ -40,8 +41,8 @@ WRONG = {
     "RMSNorm": (vs.RMSNorm(), (2, 4)),
     "ParametricRelu": (vs.ParametricRelu(), (2, 4)),
     "LSTM": (vs.LSTM(3), (2, 5, 4)),
-    "GRU": (vs.GRU(3, both_ways=True), (2, 5, 4)),
-    "Recurrent": (vs.Recurrent(3, levels=2), (2, 5, 4)),
+    "GRU": (vs.GRU(3, bidirectional=True), (2, 5, 4)),
+    "Recurrent": (vs.Recurrent(3, depth=2), (2, 5, 4)),
     "Attention": (vs.Attention(2), (2, 5, 4)),
     "TransformerBlock": (vs.TransformerBlock(2), (2, 5, 4)),
     "DecoderBlock": (vs.DecoderBlock(2), (2, 5, 4)),
@@ -130,16 +131,16 @@ def test_pictures_of_bytes(layer):
 
 
 def test_tokens_stay_whole_numbers():
-    network = vs.Stack(vs.Embedding(5, 4), vs.LSTM(3, gives="last"), vs.Dense(2)).initialise(np.array([[1, 2]]))
+    network = vs.Stack(vs.Embedding(5, 4), vs.LSTM(3, output="last"), vs.Dense(2)).initialise(np.array([[1, 2]]))
     assert network(np.array([[1, 4, 0]])).shape == (1, 2)
 
 
 NETWORKS = {
     "dense": (lambda: vs.Stack(vs.Dense(4), vs.relu, vs.Dropout(0.1), vs.Dense(2)), (6, 3)),
-    "normalised": (lambda: vs.Stack(vs.Dense(4), vs.BatchNorm(), np.tanh, vs.LeakyRelu(0.2), vs.Dense(2)), (6, 3)),
+    "normalised": (lambda: vs.Stack(vs.Dense(4), vs.BatchNorm(), np.tanh, partial(vs.leaky_relu, slope=0.2), vs.Dense(2)), (6, 3)),
     "convolutional": (lambda: vs.networks.convolutional_classifier(2, channels=(4, 4)), (6, 8, 8, 1)),
     "attention": (lambda: vs.Stack(vs.TransformerBlock(2), vs.GlobalMean(), vs.Dense(2)), (6, 9, 8)),
-    "recurrent": (lambda: vs.Stack(vs.GRU(4, gives="last"), vs.Dense(2)), (6, 5, 3)),
+    "recurrent": (lambda: vs.Stack(vs.GRU(4, output="last"), vs.Dense(2)), (6, 5, 3)),
 }
 
 
@@ -212,7 +213,7 @@ def test_one_call_loads_all_and_says_what_is_missing(tmp_path):
 
 
 def test_loaded_statistics_outlive_the_next_batch():
-    layer = vs.BatchNorm(memory=0.9).initialise(np.ones((2, 2)))
+    layer = vs.BatchNorm(momentum=0.9).initialise(np.ones((2, 2)))
     layer.load({"mean": np.array([5.0, 5.0]), "variance": np.array([2.0, 2.0])}, partial=True)
     with vs.learning():
         layer(np.array([[0.0, 1.0], [2.0, 3.0]], np.float32))

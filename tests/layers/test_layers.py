@@ -1,3 +1,5 @@
+from functools import partial
+
 import numpy as np
 import pytest
 
@@ -23,7 +25,7 @@ def test_whole_network_and_loss_agree_with_differences(rng):
     assert len(report.arguments) == 6
 
 
-@pytest.mark.parametrize("activation", [vs.relu, vs.leaky_relu, vs.sigmoid, np.tanh, vs.LeakyRelu(0.3), np.sin])
+@pytest.mark.parametrize("activation", [vs.relu, vs.leaky_relu, vs.sigmoid, np.tanh, partial(vs.leaky_relu, slope=0.3), np.sin])
 def test_fused_activation_is_the_activation(activation, rng):
     x = rng.normal(size=(7, 4))
     fused = vs.Stack(vs.Dense(5), activation).initialise(x, dtype=float)
@@ -138,7 +140,7 @@ def test_merged_layers_compute_what_single_ones_do(rng):
         (lambda: vs.Stack(vs.Dense), LayerError, "is the class Dense; call it"),
         (lambda: vs.Stack(3), LayerError, "is a int, neither a layer nor a function"),
         (lambda: vs.Dense(0), LayerError, "width must be a whole number"),
-        (lambda: vs.Dropout(1.0), LayerError, "share must be from 0"),
+        (lambda: vs.Dropout(1.0), LayerError, "probability must be from 0"),
         (lambda: network().load({"0/weight": np.ones((2, 2))}), ShapeError, r"expected weights of shape \(4, 5\)"),
         (lambda: network().load({"weight": np.ones((2, 2))}), ShapeError, "There is no parameter 'weight'"),
     ],

@@ -19,10 +19,10 @@ def gates(z, n):
 
 
 def lstm_by_hand(x, w):
-    h = c = np.zeros((x.shape[0], w["memory"].shape[0]))
+    h = c = np.zeros((x.shape[0], w["recurrent"].shape[0]))
     ys = []
     for t in range(x.shape[1]):
-        i, o, f, g = gates(x[:, t] @ w["weight"] + h @ w["memory"] + w["bias"], 4)
+        i, o, f, g = gates(x[:, t] @ w["weight"] + h @ w["recurrent"] + w["bias"], 4)
         c = expit(f) * c + expit(i) * np.tanh(g)
         h = expit(o) * np.tanh(c)
         ys.append(h)
@@ -30,11 +30,11 @@ def lstm_by_hand(x, w):
 
 
 def gru_by_hand(x, w):
-    h = np.zeros((x.shape[0], w["memory"].shape[0]))
+    h = np.zeros((x.shape[0], w["recurrent"].shape[0]))
     ys = []
     for t in range(x.shape[1]):
         zu, zr, zn = gates(x[:, t] @ w["weight"] + w["bias"], 3)
-        ru, rr, rn = gates(w["memory"], 3)
+        ru, rr, rn = gates(w["recurrent"], 3)
         update, reset = expit(zu + h @ ru), expit(zr + h @ rr)
         h = (1 - update) * np.tanh(zn + (reset * h) @ rn) + update * h
         ys.append(h)
@@ -42,10 +42,10 @@ def gru_by_hand(x, w):
 
 
 def plain_by_hand(x, w):
-    h = np.zeros((x.shape[0], w["memory"].shape[0]))
+    h = np.zeros((x.shape[0], w["recurrent"].shape[0]))
     ys = []
     for t in range(x.shape[1]):
-        h = np.tanh(x[:, t] @ w["weight"] + h @ w["memory"] + w["bias"])
+        h = np.tanh(x[:, t] @ w["weight"] + h @ w["recurrent"] + w["bias"])
         ys.append(h)
     return np.stack(ys, axis=1)
 
@@ -63,8 +63,8 @@ def test_a_recurrence_is_its_loop(kind, rng):
 
 def test_parameters_need_not_lie_together(rng):
     x, h, c = rng.normal(size=(16, 3, 8)), rng.normal(size=(16, 12)), rng.normal(size=(16, 12))
-    weight, memory, bias = rng.normal(size=(48, 8)).T, rng.normal(size=(48, 12)).T, rng.normal(size=96)[::2]
-    inputs = x, weight, memory, bias, h, c
+    weight, recurrent, bias = rng.normal(size=(48, 8)).T, rng.normal(size=(48, 12)).T, rng.normal(size=96)[::2]
+    inputs = x, weight, recurrent, bias, h, c
     found, expected = (way(*inputs, mask=None, backwards=False) for way in (lstm, lstm.definition))
     np.testing.assert_allclose(found, expected, rtol=1e-12, atol=1e-12)
 
@@ -72,18 +72,18 @@ def test_parameters_need_not_lie_together(rng):
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_both_ways_levels_and_last(kind, rng):
     x = rng.normal(size=(3, 6, 2))
-    layer = ready(kind(4, levels=2, both_ways=True), x)
+    layer = ready(kind(4, depth=2, bidirectional=True), x)
     w = layer.weights()
 
     def part(level, direction):
-        return {name: w[f"levels/{level}/{direction}/{name}"] for name in ("weight", "memory", "bias")}
+        return {name: w[f"levels/{level}/{direction}/{name}"] for name in ("weight", "recurrent", "bias")}
 
     y = x
     for level in range(2):
         forward, backward = KINDS[kind](y, part(level, 0)), KINDS[kind](y[:, ::-1], part(level, 1))[:, ::-1]
         y = np.concatenate([forward, backward], axis=-1)
     np.testing.assert_allclose(vs.held(layer(x)), y, rtol=1e-10)
-    layer.gives = "last"
+    layer.output = "last"
     np.testing.assert_allclose(vs.held(layer(x)), np.concatenate([y[:, -1, :4], y[:, 0, 4:]], axis=-1), rtol=1e-10)
 
 
@@ -91,7 +91,7 @@ def test_both_ways_levels_and_last(kind, rng):
 def test_masked_sequences_are_as_if_alone(kind, rng):
     x = rng.normal(size=(2, 6, 3))
     mask = np.array([[True] * 6, [True] * 4 + [False] * 2])
-    layer = ready(kind(4, both_ways=True, gives="last"), x)
+    layer = ready(kind(4, bidirectional=True, output="last"), x)
     whole = vs.held(layer(x, mask))
     np.testing.assert_allclose(whole[1], vs.held(layer(x[1:, :4]))[0], rtol=1e-10)
     np.testing.assert_allclose(whole[0], vs.held(layer(x[:1]))[0], rtol=1e-10)
@@ -100,7 +100,7 @@ def test_masked_sequences_are_as_if_alone(kind, rng):
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_states_handed_on_continue_a_sequence(kind, rng):
     x = rng.normal(size=(2, 7, 3))
-    layer = ready(kind(4, levels=2), x)
+    layer = ready(kind(4, depth=2), x)
     first, states = layer(x[:, :3], with_states=True)
     second = layer(x[:, 3:], None, states)
     np.testing.assert_allclose(np.concatenate([vs.held(first), vs.held(second)], axis=1), vs.held(layer(x)), rtol=1e-10)
@@ -108,12 +108,12 @@ def test_states_handed_on_continue_a_sequence(kind, rng):
 
 SEQUENCES = {
     "recurrent": lambda: vs.Recurrent(3, activation=np.sin),
-    "gru": lambda: vs.GRU(3, gives="last"),
-    "lstm": lambda: vs.LSTM(3, levels=2, both_ways=True, dropout=0.3),
+    "gru": lambda: vs.GRU(3, output="last"),
+    "lstm": lambda: vs.LSTM(3, depth=2, bidirectional=True, dropout=0.3),
     "attention": lambda: vs.Attention(2, dropout=0.2),
     "causal attention": lambda: vs.Attention(2, causal=True, rotary=True),
-    "block": lambda: vs.TransformerBlock(2, wide=2, dropout=0.1),
-    "block, normalised after": lambda: vs.TransformerBlock(2, wide=2, causal=True, norm_first=False, activation=np.tanh),
+    "block": lambda: vs.TransformerBlock(2, expansion=2, dropout=0.1),
+    "block, normalised after": lambda: vs.TransformerBlock(2, expansion=2, causal=True, norm_first=False, activation=np.tanh),
     "sine positions": lambda: vs.Positions(),
     "learned positions": lambda: vs.Positions("learned", longest=9),
 }
@@ -198,7 +198,7 @@ def test_rotation_makes_products_depend_on_distance_only(rng):
 
 def test_decoder_uses_both_sequences(rng):
     x, source = rng.normal(size=(2, 3, 4)), rng.normal(size=(2, 5, 4))
-    block = ready(vs.DecoderBlock(2, wide=2), x, source)
+    block = ready(vs.DecoderBlock(2, expansion=2), x, source)
     vs.check_gradients(lambda net, x, s: np.sum(net(x, s) ** 2), block, x, source, tolerance=1e-6, elements=15).raise_if_wrong()
     changed = x.copy()
     changed[:, 2] += 1
@@ -230,8 +230,8 @@ def test_embedding_looks_up_and_padding_stays_zero(rng):
             "hides all of sequence 0",
         ),
         (lambda: ready(vs.Positions("learned", longest=2), np.ones((1, 3, 4))), ShapeError, "place 3 is beyond the longest learned, 2"),
-        (lambda: vs.LSTM(0), LayerError, "width and levels must be at least 1"),
-        (lambda: vs.LSTM(3, gives="all"), LayerError, 'gives must be "sequence" or "last"'),
+        (lambda: vs.LSTM(0), LayerError, "width and depth must be at least 1"),
+        (lambda: vs.LSTM(3, output="all"), LayerError, 'output must be "sequence" or "last"'),
     ],
 )
 def test_mistakes_are_explained(attempt, error, text):

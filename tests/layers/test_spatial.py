@@ -140,7 +140,7 @@ def test_equal_largest_values_share_the_derivative():
 
 
 def test_batch_norm_statistics(rng):
-    layer = vs.BatchNorm(memory=0.5).initialise(np.ones((1, 2)), dtype=float)
+    layer = vs.BatchNorm(momentum=0.5).initialise(np.ones((1, 2)), dtype=float)
     batches = [rng.normal(3, 2, size=(10, 2)) for _ in range(2)] + [rng.normal(50, 2, size=(2, 2))]
     with vs.learning():
         for batch in batches:

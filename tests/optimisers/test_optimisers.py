@@ -53,13 +53,13 @@ def test_momentum_on_a_quadratic_follows_its_closed_recurrence():
 def test_rates_by_pattern(rng):
     net = vs.Stack(vs.Dense(3), vs.Dense(2)).initialise(np.ones((1, 4)))
     before = {k: v.copy() for k, v in net.weights().items()}
-    optimiser = vs.optimisers.SGD(1.0, rates={"0/*": 0.0, "1/bias": 0.5})
+    optimiser = vs.optimisers.SGD(1.0, rate_factors={"0/*": 0.0, "1/bias": 0.5})
     optimiser.begin(net.arena.layout, net.arena.dtype)
     optimiser.update(net.arena.flat, np.ones_like(net.arena.flat))
     moved = {k: float(np.mean(before[k] - v)) for k, v in net.weights().items()}
     assert moved == pytest.approx({"0/weight": 0, "0/bias": 0, "1/weight": 1, "1/bias": 0.5}, abs=1e-6)
     with pytest.raises(ValueError, match="no parameter matches 'head"):
-        vs.optimisers.SGD(1.0, rates={"head/*": 0.1}).begin(net.arena.layout, net.arena.dtype)
+        vs.optimisers.SGD(1.0, rate_factors={"head/*": 0.1}).begin(net.arena.layout, net.arena.dtype)
 
 
 @pytest.mark.parametrize(

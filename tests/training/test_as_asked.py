@@ -3,6 +3,7 @@
 import functools
 import math
 import threading
+from functools import partial
 
 import numpy as np
 import pandas as pd
@@ -52,7 +53,7 @@ NETWORKS = {
     "dense, wide": (lambda: vs.Stack(vs.Dense(90), vs.relu, vs.Dense(80), vs.sigmoid, vs.Dense(3)), WIDE),
     "one layer twice": (twice, TABLE),
     "one layer three times": (tied, SERIES[:, 0]),
-    "leaky": (lambda: vs.Stack(vs.Dense(6), vs.LeakyRelu(0.3), vs.Dense(3, vs.leaky_relu), vs.Dense(3)), TABLE),
+    "leaky": (lambda: vs.Stack(vs.Dense(6), partial(vs.leaky_relu, slope=0.3), vs.Dense(3, vs.leaky_relu), vs.Dense(3)), TABLE),
     "frozen first": (lambda: frozen(vs.Stack(vs.Dense(6), vs.relu, vs.Dense(3)), "0/*", TABLE), TABLE),
     "frozen bias": (lambda: frozen(vs.Stack(vs.Dense(6), vs.relu, vs.Dense(4), vs.relu, vs.Dense(3)), "2/bias", TABLE), TABLE),
     "mixed": (lambda: vs.Stack(vs.Dense(6), vs.relu, OwnDense(5), vs.Dense(4), vs.Dense(3)), TABLE),
@@ -66,8 +67,8 @@ NETWORKS = {
     "residual network": (lambda: vs.networks.residual_network(3, depth=1, width=4), PICTURES),
     "pooled": (lambda: vs.Stack(vs.Convolution(4, 3), vs.relu, vs.MaxPool(2), vs.Flatten(), vs.Dense(4), vs.Dense(3)), PICTURES),
     "depthwise": (lambda: vs.Stack(vs.Convolution(4, 3, groups=2), vs.MeanPool(2), vs.GlobalMean(), vs.Dense(3)), PICTURES),
-    "LSTM": (lambda: vs.Stack(vs.LSTM(8, both_ways=True, gives="last"), vs.Dense(3)), SERIES),
-    "GRU": (lambda: vs.Stack(vs.GRU(5, levels=2, gives="last"), vs.Dense(3)), SERIES),
+    "LSTM": (lambda: vs.Stack(vs.LSTM(8, bidirectional=True, output="last"), vs.Dense(3)), SERIES),
+    "GRU": (lambda: vs.Stack(vs.GRU(5, depth=2, output="last"), vs.Dense(3)), SERIES),
     "transformer": (lambda: vs.Stack(vs.Positions(), vs.TransformerBlock(1), vs.GlobalMean(), vs.Dense(3)), SERIES),
     "rotary": (lambda: vs.Stack(vs.TransformerBlock(2, rotary=True, causal=True), vs.GlobalMean(), vs.Dense(3)), SERIES),
     "tokens": (lambda: vs.Stack(vs.Embedding(9, 8), vs.TransformerBlock(1), vs.GlobalMean(), vs.Dense(3)), RNG.integers(0, 9, (12, 9))),
@@ -274,7 +275,9 @@ def test_a_first_score_of_nan_is_not_the_best_for_ever(tmp_path):
 def test_a_summed_loss_is_a_sum():
     inputs, targets = np.ones((5, 1), np.float32), np.zeros((5, 1), np.float32)
     summed = functools.partial(vs.losses.squared_error, reduction="sum")
-    training = vs.Training(vs.Dense(1, weights=vs.initialisers.constant(math.sqrt(2.0))), loss=summed, optimiser=vs.optimisers.SGD(1e-30))
+    training = vs.Training(
+        vs.Dense(1, initialiser=vs.initialisers.constant(math.sqrt(2.0))), loss=summed, optimiser=vs.optimisers.SGD(1e-30)
+    )
     outcome = training.run(vs.data.Dataset(inputs, targets).batches(2), epochs=1)
     assert outcome.rows[0]["loss"] == pytest.approx(10.0, rel=1e-5)
     assert training.assess(vs.data.Dataset(inputs, targets).batches(2))["loss"] == pytest.approx(10.0, rel=1e-5)
@@ -420,7 +423,7 @@ def test_two_trainings_in_two_threads_do_not_mix_what_they_record():
 
 
 def test_a_network_whose_layers_are_replaced_computes_with_the_new_ones():
-    network = vs.Stack(vs.Dense(3, weights=vs.initialisers.ones), vs.relu).initialise(np.ones((1, 2)))
+    network = vs.Stack(vs.Dense(3, initialiser=vs.initialisers.ones), vs.relu).initialise(np.ones((1, 2)))
     assert network(-np.ones((1, 2))).array.max() == 0
     network.layers = (network.layers[0], np.negative)
     assert network(-np.ones((1, 2))).array.max() == 2

@@ -13,7 +13,7 @@ import vinestep as vs
 rng = np.random.default_rng(0)
 networks = {
     "convolutional": (lambda: vs.networks.convolutional_classifier(3, channels=(8, 40), dropout=0.1), (96, 16, 16, 3)),
-    "recurrent": (lambda: vs.Stack(vs.LSTM(96, both_ways=True, gives="last"), vs.Dense(3)), (64, 20, 24)),
+    "recurrent": (lambda: vs.Stack(vs.LSTM(96, bidirectional=True, output="last"), vs.Dense(3)), (64, 20, 24)),
     "attention": (lambda: vs.Stack(vs.TransformerBlock(4, dropout=0.1), vs.GlobalMean(), vs.Dense(3)), (16, 64, 64)),
     "dense": (lambda: vs.networks.dense_classifier(3, widths=(300, 200)), (500, 400)),
 }

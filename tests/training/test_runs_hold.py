@@ -373,6 +373,6 @@ def test_a_full_disk_is_told_in_a_few_lines(tmp_path, limit):
     done = subprocess.run([sys.executable, "-c", LIMITED, str(limit), str(tmp_path)], capture_output=True, text=True, check=False)
     assert done.returncode == 2, done.stderr[-800:]
     assert "Traceback" not in done.stderr
-    assert "could not be written" in done.stderr or "can not be made" in done.stderr
+    assert "could not be written" in done.stderr or "cannot be made" in done.stderr
     assert len(done.stderr.splitlines()) < 8
     assert not list(tmp_path.rglob("*.part"))

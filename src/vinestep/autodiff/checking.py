@@ -283,7 +283,7 @@ def _complex_steps(
         if value.dtype.kind != "c":
             raise DifferentiationError(
                 "The function drops the imaginary part (a real-only function, a comparison or a cast stands in it), so the "
-                'complex step can not be used. Use method="differences".'
+                'complex step cannot be used. Use method="differences".'
             )
         numbers[k] = value.imag / COMPLEX_STEP
     return numbers

@@ -103,7 +103,7 @@ class Origin:
         return int(np.prod(self.shape, dtype=np.int64))
 
     def release(self) -> None:
-        """Give back what was kept for the sweep; the value can not be differentiated again."""
+        """Give back what was kept for the sweep; the value cannot be differentiated again."""
         if self.rule is not None:
             self.parents = ()
             self.inputs = self.output = self.seals = None
@@ -234,7 +234,7 @@ class Tensor(NDArrayOperatorsMixin):
     def __reduce__(self) -> Any:
         if self.origin.rule is not None:
             raise DifferentiationError(
-                "A computed Tensor can not be copied or pickled, since its record belongs to this computation. Take its values: "
+                "A computed Tensor cannot be copied or pickled, since its record belongs to this computation. Take its values: "
                 "vinestep.held(x).copy()."
             )
         return _leaf, (np.array(self._array), self.origin.name)
@@ -279,7 +279,7 @@ class Tensor(NDArrayOperatorsMixin):
             if kwargs.get("out") is not None or (place is not None and len(args) > place and args[place] is not None):
                 raise DifferentiationError(
                     f"np.{func.__name__}(..., out=...) would overwrite an array that the record may need. "
-                    "Leave out= away and use what is returned."
+                    "Drop out= and use what is returned."
                 )
             kwargs.pop("out", None)
             return handler(*args, **kwargs)
@@ -338,7 +338,7 @@ class Tensor(NDArrayOperatorsMixin):
 
     def __iter__(self) -> Iterator[Any]:
         if not self.shape:
-            raise TypeError("a Tensor with no axes can not be iterated")
+            raise TypeError("a Tensor with no axes cannot be iterated")
         return (self[i] for i in range(self.shape[0]))
 
     def __getitem__(self, index: Any) -> Any:
@@ -352,7 +352,7 @@ class Tensor(NDArrayOperatorsMixin):
             if self.origin.rule is None
             else "Build the new value instead: np.where(mask, new, x), np.concatenate or np.stack of the parts."
         )
-        raise DifferentiationError(f"A Tensor can not be assigned into: the record needs its old value. {cure}")
+        raise DifferentiationError(f"A Tensor cannot be assigned into: the record needs its old value. {cure}")
 
     def __bool__(self) -> bool:
         return bool(self._array)
@@ -371,7 +371,7 @@ class Tensor(NDArrayOperatorsMixin):
         raise _complex_error()
 
     def __index__(self) -> NoReturn:
-        raise DTypeError("A Tensor holds floats and can not be an index. Use vinestep.held(x).astype(int).")
+        raise DTypeError("A Tensor holds floats and cannot be an index. Use vinestep.held(x).astype(int).")
 
     def __format__(self, spec: str) -> str:
         return format(self._array.item() if spec and self.size == 1 else self._array, spec)
@@ -686,7 +686,7 @@ def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: d
     if ufunc in PASSIVE:
         return ufunc(*held_tree(inputs), **kwargs)
     if kwargs:
-        raise DifferentiationError(f"np.{ufunc.__name__} with {', '.join(kwargs)}= is not differentiated; leave it away.")
+        raise DifferentiationError(f"np.{ufunc.__name__} with {', '.join(kwargs)}= is not differentiated; leave it out.")
     handler = find_handler(ufunc)
     rule = None if handler else find_ufunc_rule(ufunc)
     if handler is None and rule is None:
@@ -711,11 +711,10 @@ def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dic
     target = out[0]
     if method != "__call__" or kwargs or len(out) != 1 or not inputs or target is not inputs[0]:
         raise DifferentiationError(
-            f"np.{ufunc.__name__}(..., out=...) would overwrite an array that the record may need. "
-            "Leave out= away and use what is returned."
+            f"np.{ufunc.__name__}(..., out=...) would overwrite an array that the record may need. Drop out= and use what is returned."
         )
     if not isinstance(target, Tensor):
-        raise DifferentiationError("A plain array can not take a Tensor in place: the record would be lost. Write x = x + y.")
+        raise DifferentiationError("A plain array cannot take a Tensor in place: the record would be lost. Write x = x + y.")
     if target.origin.rule is not None:
         return _become(target, ufunc, inputs)
     others = inputs[1:]
@@ -736,7 +735,7 @@ def _check_in_place(ufunc: np.ufunc, target: Tensor, shape: tuple[int, ...]) -> 
 
 
 def _become(target: Tensor, ufunc: np.ufunc, inputs: tuple[Any, ...]) -> Tensor:
-    """As in NumPy, whoever holds the Tensor sees the change, unless it is a single number, which NumPy can not change either; who holds
+    """As in NumPy, whoever holds the Tensor sees the change, unless it is a single number, which NumPy cannot change either; who holds
     a part of it would see it too, so there it is refused.
     """
     if type(target._array) is not np.ndarray:

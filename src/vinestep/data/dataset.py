@@ -29,7 +29,7 @@ class Batch(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Origin:
+class Provenance:
     """Which rows a dataset holds of which source, told by its content, so that overlaps can be noticed."""
 
     source: str
@@ -57,7 +57,7 @@ class Dataset:
     (7, 3)
     """
 
-    def __init__(self, inputs: Any, targets: Any, *, origin: Origin | None = None) -> None:
+    def __init__(self, inputs: Any, targets: Any, *, provenance: Provenance | None = None) -> None:
         self.inputs = _array(inputs, "inputs")
         self.targets = _array(targets, "targets")
         n = self.inputs.shape[0] if self.inputs.ndim else 0
@@ -65,7 +65,7 @@ class Dataset:
             raise DataError(f"Dataset: {n} inputs but targets of shape {self.targets.shape}. Each example needs one of each.")
         if n == 0:
             raise DataError("Dataset: there are no examples.")
-        self._origin = origin
+        self._provenance = provenance
         self._rows: np.ndarray | None = None
 
     def __len__(self) -> int:
@@ -75,11 +75,11 @@ class Dataset:
         return f"<{type(self).__name__} of {len(self)} examples, inputs {self.inputs.shape[1:]} {self.inputs.dtype}>"
 
     @property
-    def origin(self) -> Origin:
+    def provenance(self) -> Provenance:
         """Where the examples come from; of a dataset that was not taken from another one, itself."""
-        if self._origin is None:
-            self._origin = Origin(self.fingerprint(), np.arange(len(self)))
-        return self._origin
+        if self._provenance is None:
+            self._provenance = Provenance(self.fingerprint(), np.arange(len(self)))
+        return self._provenance
 
     def fingerprint(self) -> str:
         """Of the contents: equal for equal inputs and targets, in any process."""
@@ -87,10 +87,10 @@ class Dataset:
 
     def rows(self, index: np.ndarray) -> Self:
         """The examples at these places, as a dataset of the same kind."""
-        return type(self)(self.inputs[index], self.targets[index], origin=self._origin_of(index))  # type: ignore[call-arg]
+        return type(self)(self.inputs[index], self.targets[index], provenance=self._provenance_of(index))  # type: ignore[call-arg]
 
-    def _origin_of(self, index: np.ndarray) -> Origin:
-        return Origin(self.origin.source, self.origin.rows[index])
+    def _provenance_of(self, index: np.ndarray) -> Provenance:
+        return Provenance(self.provenance.source, self.provenance.rows[index])
 
     def shared_rows(self, other: Dataset) -> int:
         """How many examples of the other are in this one too: the same row of one source, or equal inputs and targets.
@@ -98,8 +98,8 @@ class Dataset:
         Equal rows of different sources count if they are more than chance would have it: where this dataset is full of equal rows
         itself, as tables of few categories are, those of another part are no sign of anything.
         """
-        if self.origin.source == other.origin.source:
-            return int(np.intersect1d(self.origin.rows, other.origin.rows).size)
+        if self.provenance.source == other.provenance.source:
+            return int(np.intersect1d(self.provenance.rows, other.provenance.rows).size)
         if self.inputs.shape[1:] != other.inputs.shape[1:] or self.inputs.dtype != other.inputs.dtype:
             return 0
         ours, theirs = self._hashes(), other._hashes()
@@ -113,7 +113,7 @@ class Dataset:
             self._rows = row_hashes(self.inputs, self.targets)
         return self._rows
 
-    def split(self, *shares: float, seed: int = 0, evenly: bool = False) -> list[Self]:
+    def split(self, *shares: float, seed: int = 0, stratified: bool = False) -> list[Self]:
         """Divide at random into parts that share no example.
 
         Parameters
@@ -121,17 +121,17 @@ class Dataset:
         *shares : float
             Parts of the whole; they must not add up to more than 1.
         seed : int
-        evenly : bool
+        stratified : bool
             Give every part the same mix of classes as the whole.
 
         Raises
         ------
         DataError
-            If a part would be empty, or, evenly, would miss a class.
+            If a part would be empty, or, stratified, would miss a class.
         """
         self._check_shares(shares)
         rng = np.random.default_rng([seed, 0x5EED])
-        groups = self._classes() if evenly else [np.arange(len(self))]
+        groups = self._classes() if stratified else [np.arange(len(self))]
         parts: list[list[np.ndarray]] = [[] for _ in shares]
         for group, sizes in zip(groups, _apportioned([len(group) for group in groups], shares), strict=True):
             shuffled = rng.permutation(group)
@@ -141,11 +141,11 @@ class Dataset:
         indices = [np.sort(np.concatenate(part)) for part in parts]
         for share, index, part in zip(shares, indices, parts, strict=True):
             if not index.size:
-                raise DataError(f"split: a share of {share} of {len(self)} examples is an empty part. Give it more, or leave it away.")
-            if evenly and any(not piece.size for piece in part):
+                raise DataError(f"split: a share of {share} of {len(self)} examples is an empty part. Give it more, or leave it out.")
+            if stratified and any(not piece.size for piece in part):
                 raise DataError(
                     f"split: the part with a share of {share} would miss a class: the rarest has "
-                    f"{min(len(g) for g in groups)} examples. Give it a larger share, or split without evenly=True."
+                    f"{min(len(g) for g in groups)} examples. Give it a larger share, or split without stratified=True."
                 )
         return [self.rows(index) for index in indices]
 
@@ -159,7 +159,7 @@ class Dataset:
 
     def _classes(self) -> list[np.ndarray]:
         if self.targets.ndim != 1 or self.targets.dtype.kind not in "iu":
-            raise DataError("split: evenly=True balances classes, and the targets are not class numbers. Leave it away.")
+            raise DataError("split: stratified=True balances classes, and the targets are not class numbers. Leave it out.")
         return [np.flatnonzero(self.targets == label) for label in np.unique(self.targets)]
 
     def batches(self, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False) -> Batches:
@@ -198,7 +198,7 @@ def same_scaling(first: Dataset, second: Dataset) -> bool:
     if ours is None or theirs is None:
         return ours is theirs
     return bool(
-        ours.missing == theirs.missing and np.array_equal(ours.means, theirs.means) and np.array_equal(ours.spreads, theirs.spreads)
+        ours.missing == theirs.missing and np.array_equal(ours.means, theirs.means) and np.array_equal(ours.deviations, theirs.deviations)
     )
 
 

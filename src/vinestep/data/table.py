@@ -15,7 +15,7 @@ import pandas as pd
 from pandas.api.types import is_bool_dtype, is_numeric_dtype
 
 from ..errors import DataError, did_you_mean
-from .dataset import Batches, Dataset, Origin
+from .dataset import Batches, Dataset, Provenance
 
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
@@ -77,10 +77,10 @@ def _listed(names: Sequence[str] | None) -> str:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Scaling:
-    """Means and spreads of the numeric columns, learned on one part."""
+    """Means and deviations of the numeric columns, learned on one part."""
 
     means: np.ndarray
-    spreads: np.ndarray
+    deviations: np.ndarray
     missing: tuple[int, ...]
     """Numeric columns that had missing readings and got a column that says so."""
 
@@ -133,7 +133,7 @@ class Table(Dataset):
             if column not in frame.columns:
                 raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
         if target in leave_out:
-            raise DataError(f"{name}: the target {target!r} can not be left out.")
+            raise DataError(f"{name}: the target {target!r} cannot be left out.")
         frame = frame.drop(columns=leave_out)
         labels, class_values = _targets(frame[target], name, classes)
         features = frame.drop(columns=[target])
@@ -153,15 +153,15 @@ class Table(Dataset):
         super().__init__(_encoded(features, self.encoding), labels)
 
     @classmethod
-    def _of(cls, inputs: np.ndarray, targets: np.ndarray, origin: Origin, encoding: Encoding, scaling: Scaling | None) -> Self:
+    def _of(cls, inputs: np.ndarray, targets: np.ndarray, provenance: Provenance, encoding: Encoding, scaling: Scaling | None) -> Self:
         table = cls.__new__(cls)
-        Dataset.__init__(table, inputs, targets, origin=origin)
+        Dataset.__init__(table, inputs, targets, provenance=provenance)
         table.encoding = encoding
         table.scaling = scaling
         return table
 
     def rows(self, index: np.ndarray) -> Self:
-        return self._of(self.inputs[index], self.targets[index], self._origin_of(index), self.encoding, self.scaling)
+        return self._of(self.inputs[index], self.targets[index], self._provenance_of(index), self.encoding, self.scaling)
 
     @property
     def classes(self) -> int:
@@ -193,7 +193,7 @@ class Table(Dataset):
         if missing:
             listed = ", ".join(f"{name} ({n})" for name, n in missing.items())
             raise DataError(
-                f"Table: readings are missing in {listed}, and a network can not compute with them. Fill them by "
+                f"Table: readings are missing in {listed}, and a network cannot compute with them. Fill them by "
                 "vinestep.data.scaled(train, ...), or drop the rows before making the table."
             )
         return super().batches(size, shuffled=shuffled, seed=seed, drop_partial=drop_partial)
@@ -295,7 +295,7 @@ def _targets(column: pd.Series, name: str, classes: bool | None) -> tuple[np.nda
     if absent.size:
         raise DataError(
             f"{name}: the target {column.name!r} is missing in {absent.size} of {len(column)} rows, first in "
-            f"{_line(name, int(absent[0]))}. Rows without a target can not be learned from: drop or complete them."
+            f"{_line(name, int(absent[0]))}. Rows without a target cannot be learned from: drop or complete them."
         )
     as_classes = classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
     if not as_classes:
@@ -368,9 +368,9 @@ def scaled(train: Table, *others: Table) -> list[Table]:
     if empty.size:
         name = train.encoding.numeric[empty[0]]
         raise DataError(f"scaled: column {name!r} has no reading in the first table. Leave it out.")
-    spreads = np.nanstd(numbers, axis=0)
+    deviations = np.nanstd(numbers, axis=0)
     gaps = tuple(i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others)))
-    scaling = Scaling(means=np.nanmean(numbers, axis=0), spreads=np.where(spreads > 0, spreads, 1.0), missing=gaps)
+    scaling = Scaling(means=np.nanmean(numbers, axis=0), deviations=np.where(deviations > 0, deviations, 1.0), missing=gaps)
     return [_apply(table, scaling) for table in (train, *others)]
 
 
@@ -378,6 +378,6 @@ def _apply(table: Table, scaling: Scaling) -> Table:
     n = len(table.encoding.numeric)
     numbers = table.inputs[:, :n]
     absent = np.isnan(numbers)
-    filled = np.where(absent, 0.0, (numbers - scaling.means) / scaling.spreads)
+    filled = np.where(absent, 0.0, (numbers - scaling.means) / scaling.deviations)
     inputs = np.concatenate([filled, table.inputs[:, n:], absent[:, list(scaling.missing)]], axis=1)
-    return table._of(inputs.astype(np.float32), table.targets, table.origin, table.encoding, scaling)
+    return table._of(inputs.astype(np.float32), table.targets, table.provenance, table.encoding, scaling)

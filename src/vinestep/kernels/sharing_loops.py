@@ -2,7 +2,7 @@
 
 What threads tell one another stands on a board of whole numbers, each in a cache line of its own. A job is a compiled function, its
 arguments and a number of parts; whoever is free takes the next part. The ticket counts jobs and, in its last bits, the parts of this
-one that nobody has taken yet, so that a part of an earlier job can not be taken by mistake.
+one that nobody has taken yet, so that a part of an earlier job cannot be taken by mistake.
 """
 
 from __future__ import annotations

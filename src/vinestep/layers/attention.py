@@ -178,7 +178,7 @@ class Attention(Layer):
     def __init__(self, heads: int, *, causal: bool = False, rotary: bool = False, dropout: float = 0.0) -> None:
         if heads < 1:
             raise LayerError(f"Attention: heads must be at least 1, got {heads}.")
-        self.heads, self.causal, self.rotary = heads, causal, rotary
+        self.heads, self.causal, self.rotary, self.dropout = heads, causal, rotary, dropout
         self.drop = Dropout(dropout)
         self.query: Any = None
         self.key: Any = None
@@ -273,7 +273,7 @@ class TransformerBlock(Layer):
     Parameters
     ----------
     heads : int
-    wide : int
+    expansion : int
         Width of the inner dense layer, as a multiple of the block's.
     causal, rotary : bool
         See `Attention`.
@@ -294,7 +294,7 @@ class TransformerBlock(Layer):
         self,
         heads: int,
         *,
-        wide: int = 4,
+        expansion: int = 4,
         causal: bool = False,
         rotary: bool = False,
         dropout: float = 0.0,
@@ -304,12 +304,13 @@ class TransformerBlock(Layer):
         self.attention = Attention(heads, causal=causal, rotary=rotary, dropout=dropout)
         self.norms = [LayerNorm(), LayerNorm()]
         self.drops = [Dropout(dropout), Dropout(dropout)]
-        self.wide, self.norm_first, self.activation = wide, norm_first, activation
+        self.heads, self.causal, self.rotary, self.dropout = heads, causal, rotary, dropout
+        self.expansion, self.norm_first, self.activation = expansion, norm_first, activation
         self.inner: Any = None
         self.outer: Any = None
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        self.inner, self.outer = Dense(self.wide * shape[-1], self.activation), Dense(shape[-1])
+        self.inner, self.outer = Dense(self.expansion * shape[-1], self.activation), Dense(shape[-1])
         self._set_paths(self.path)
 
     def compute(self, x: Any, mask: Any = None, cache: dict[str, Any] | None = None) -> Any:
@@ -335,12 +336,12 @@ class DecoderBlock(Layer):
 
     axes = "batch time width"
 
-    def __init__(self, heads: int, *, wide: int = 4, dropout: float = 0.0, norm_first: bool = True) -> None:
-        self.own = TransformerBlock(heads, wide=wide, causal=True, dropout=dropout, norm_first=norm_first)
+    def __init__(self, heads: int, *, expansion: int = 4, dropout: float = 0.0, norm_first: bool = True) -> None:
+        self.own = TransformerBlock(heads, expansion=expansion, causal=True, dropout=dropout, norm_first=norm_first)
         self.across = Attention(heads, dropout=dropout)
         self.norm = LayerNorm()
         self.drop = Dropout(dropout)
-        self.norm_first = norm_first
+        self.heads, self.expansion, self.dropout, self.norm_first = heads, expansion, dropout, norm_first
 
     def compute(self, x: Any, source: Any, mask: Any = None, source_mask: Any = None) -> Any:
         if self.norm_first:

@@ -240,7 +240,7 @@ class Convolution(Layer):
     groups : int
         Channels in so many groups that do not see each other; as many as there are channels is the depthwise convolution.
     activation : callable, optional
-    weights : initialiser, optional
+    initialiser : initialiser, optional
         He's normal by default.
 
     Attributes
@@ -257,7 +257,7 @@ class Convolution(Layer):
 
     Examples
     --------
-    >>> layer = Convolution(1, 2, padding="valid", weights=vs.initialisers.ones).initialise(np.ones((1, 4, 1)))
+    >>> layer = Convolution(1, 2, padding="valid", initialiser=vs.initialisers.ones).initialise(np.ones((1, 4, 1)))
     >>> layer(np.arange(4.0, dtype=np.float32).reshape(1, 4, 1)).array.ravel()
     array([1., 3., 5.], dtype=float32)
     """
@@ -272,12 +272,12 @@ class Convolution(Layer):
         padding: Padding = "same",
         groups: int = 1,
         activation: Callable[..., Any] | None = None,
-        weights: Initialiser = he_normal,
+        initialiser: Initialiser = he_normal,
     ) -> None:
         if channels < 1 or groups < 1:
             raise LayerError(f"Convolution: channels and groups must be at least 1, got {channels} and {groups}.")
         self.channels, self.window, self.stride, self.dilation = channels, window, stride, dilation
-        self.padding, self.groups, self.activation, self.weights_from = padding, groups, activation, weights
+        self.padding, self.groups, self.activation, self.initialiser = padding, groups, activation, initialiser
 
     _planned_by = ("activation",)
     weight: Any
@@ -293,7 +293,7 @@ class Convolution(Layer):
         if shape[-1] % self.groups or self.channels % self.groups:
             raise LayerError(f"{self._label}: {self.groups} groups do not divide {shape[-1]} channels in and {self.channels} out evenly.")
         window = each_axis(self.window, ndim, f"{self._label}: window")
-        self.parameter("weight", (*window, shape[-1] // self.groups, self.channels), self.weights_from)
+        self.parameter("weight", (*window, shape[-1] // self.groups, self.channels), self.initialiser)
         self.parameter("bias", (self.channels,), zeros)
 
     def compute(self, x: Any, *following: Any) -> Any:
@@ -335,7 +335,7 @@ class TransposedConvolution(Layer):
     padding : {"same", "valid"} or int
         What is cut off the result: "same" makes it ``n * stride`` long, "valid" cuts nothing, a number cuts each side.
     activation : callable, optional
-    weights : initialiser, optional
+    initialiser : initialiser, optional
 
     Attributes
     ----------
@@ -344,7 +344,7 @@ class TransposedConvolution(Layer):
 
     Examples
     --------
-    >>> layer = TransposedConvolution(1, 2, stride=2, weights=vs.initialisers.ones).initialise(np.ones((1, 2, 1)))
+    >>> layer = TransposedConvolution(1, 2, stride=2, initialiser=vs.initialisers.ones).initialise(np.ones((1, 2, 1)))
     >>> layer(np.array([[[1.0], [2.0]]], np.float32)).array.ravel()
     array([1., 1., 2., 2.], dtype=float32)
     """
@@ -357,12 +357,12 @@ class TransposedConvolution(Layer):
         stride: int | Sequence[int] = 1,
         padding: str | int = "same",
         activation: Callable[..., Any] | None = None,
-        weights: Initialiser = he_normal,
+        initialiser: Initialiser = he_normal,
     ) -> None:
         if channels < 1:
             raise LayerError(f"TransposedConvolution: channels must be at least 1, got {channels}.")
         self.channels, self.window, self.stride = channels, window, stride
-        self.padding, self.activation, self.weights_from = padding, activation, weights
+        self.padding, self.activation, self.initialiser = padding, activation, initialiser
 
     weight: Any
     bias: Any
@@ -372,7 +372,7 @@ class TransposedConvolution(Layer):
         if not 1 <= ndim <= 3:
             raise ShapeError(f"{self._label}: expected input of shape (batch, ..., channels) with one to three axes between, got {shape}.")
         window = each_axis(self.window, ndim, f"{self._label}: window")
-        self.parameter("weight", (*window, shape[-1], self.channels), self.weights_from)
+        self.parameter("weight", (*window, shape[-1], self.channels), self.initialiser)
         self.parameter("bias", (self.channels,), zeros)
 
     def compute(self, x: Any) -> Any:

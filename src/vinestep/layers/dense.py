@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
 
 from .. import kernels
-from ..activations import LeakyRelu, leaky_relu, relu, sigmoid
+from ..activations import leaky_relu, relu, sigmoid
 from ..autodiff.forms import Form
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
@@ -32,6 +33,19 @@ DEFINITIONS: dict[str, Callable[..., Any]] = {
 }
 
 
+def _leaky_slope(activation: Any) -> float | None:
+    if activation is leaky_relu:
+        return 0.01
+    if (
+        isinstance(activation, partial)
+        and activation.func is leaky_relu
+        and not activation.args
+        and activation.keywords.keys() <= {"slope"}
+    ):
+        return float(activation.keywords.get("slope", 0.01))
+    return None
+
+
 def fusable(activation: Any) -> tuple[str, float] | None:
     """Name and slope of an activation that the dense layer can apply itself, None for any other callable."""
     if activation is relu:
@@ -40,10 +54,9 @@ def fusable(activation: Any) -> tuple[str, float] | None:
         return "tanh", 0.0
     if activation is sigmoid:
         return "sigmoid", 0.0
-    if activation is leaky_relu:
-        return "leaky_relu", 0.01
-    if isinstance(activation, LeakyRelu) and activation.slope > 0:
-        return "leaky_relu", activation.slope
+    slope = _leaky_slope(activation)
+    if slope is not None and slope > 0:
+        return "leaky_relu", slope
     return None
 
 
@@ -161,7 +174,7 @@ class Dense(Layer):
     activation : callable, optional
         `relu`, `leaky_relu`, `sigmoid` and `np.tanh` are computed together with the product. In a `Stack` an activation
         that follows the layer is, too.
-    weights : initialiser, optional
+    initialiser : initialiser, optional
         He's normal before a rectifier, Glorot's uniform otherwise.
 
     Attributes
@@ -176,17 +189,17 @@ class Dense(Layer):
 
     Examples
     --------
-    >>> layer = Dense(2, weights=vs.initialisers.ones).initialise(np.ones((1, 3)))
+    >>> layer = Dense(2, initialiser=vs.initialisers.ones).initialise(np.ones((1, 3)))
     >>> layer(np.ones((1, 3), np.float32))
     Tensor([[3., 3.]], float32, from dense)
     """
 
-    def __init__(self, width: int, activation: Callable[..., Any] | None = None, *, weights: Initialiser | None = None) -> None:
+    def __init__(self, width: int, activation: Callable[..., Any] | None = None, *, initialiser: Initialiser | None = None) -> None:
         if not isinstance(width, int | np.integer) or width < 1:
             raise LayerError(f"Dense: width must be a whole number of at least 1, got {width!r}.")
         self.width = int(width)
         self.activation = activation
-        self.weights_from = weights
+        self.initialiser = initialiser
 
     def declare(self, shape: tuple[int, ...]) -> None:
         if len(shape) < 2:
@@ -194,9 +207,8 @@ class Dense(Layer):
                 f"{self._label}: expected input of shape (batch, n_in) or (batch, ..., n_in), got {shape}. "
                 "Add a batch axis: x[None, :] for one example, x[:, None] for one feature."
             )
-        if self.weights_from is None:
-            self.weights_from = he_normal if self._before_rectifier else glorot_uniform
-        self.parameter("weight", (shape[-1], self.width), self.weights_from)
+        usual = he_normal if self._before_rectifier else glorot_uniform
+        self.parameter("weight", (shape[-1], self.width), self.initialiser or usual)
         self.parameter("bias", (self.width,), zeros)
 
     _planned_by = ("activation",)
@@ -204,7 +216,7 @@ class Dense(Layer):
 
     def followed_by(self, activation: Any) -> None:
         """Told by a stack what comes next, which decides how weights begin."""
-        self._before_rectifier = activation in (relu, leaky_relu) or isinstance(activation, LeakyRelu)
+        self._before_rectifier = activation is relu or _leaky_slope(activation) is not None
 
     def compute(self, x: Any, *following: Any) -> Any:
         activation = following[0] if following else None

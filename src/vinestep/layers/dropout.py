@@ -22,7 +22,7 @@ class Dropout(Layer):
 
     Parameters
     ----------
-    share : float
+    probability : float
         Probability of dropping a value, from 0 up to but not including 1.
     whole_channels : bool
         Drop all values of a channel of an example together (J. Tompson et al., CVPR 2015, section 3.2).
@@ -33,10 +33,10 @@ class Dropout(Layer):
     array([[1., 1.]], dtype=float32)
     """
 
-    def __init__(self, share: float, *, whole_channels: bool = False) -> None:
-        if not 0 <= share < 1:
-            raise LayerError(f"Dropout: share must be from 0 up to but not including 1, got {share!r}.")
-        self.share = float(share)
+    def __init__(self, probability: float, *, whole_channels: bool = False) -> None:
+        if not 0 <= probability < 1:
+            raise LayerError(f"Dropout: probability must be from 0 up to but not including 1, got {probability!r}.")
+        self.probability = float(probability)
         self.whole_channels = whole_channels
 
     def compute(self, x: Any) -> Any:
@@ -45,12 +45,12 @@ class Dropout(Layer):
 
     def factors(self, shape: tuple[int, ...], dtype: np.dtype[Any]) -> np.ndarray | None:
         """What values of this shape are multiplied by; None if nothing is dropped."""
-        if not PASS.learning or self.share == 0:
+        if not PASS.learning or self.probability == 0:
             return None
         if self.whole_channels:
             shape = (shape[0], *(1,) * (len(shape) - 2), shape[-1])
-        kept = random_uniform(shape, self.random_key) >= np.float32(self.share)
-        factors: np.ndarray = np.multiply(kept, 1 / (1 - self.share), dtype=dtype)
+        kept = random_uniform(shape, self.random_key) >= np.float32(self.probability)
+        factors: np.ndarray = np.multiply(kept, 1 / (1 - self.probability), dtype=dtype)
         return factors
 
 
@@ -59,7 +59,7 @@ class Noise(Layer):
 
     Parameters
     ----------
-    spread : float
+    deviation : float
         Standard deviation.
 
     Examples
@@ -68,14 +68,14 @@ class Noise(Layer):
     array([[1., 1.]], dtype=float32)
     """
 
-    def __init__(self, spread: float) -> None:
-        if not spread >= 0:
-            raise LayerError(f"Noise: spread must not be negative, got {spread!r}.")
-        self.spread = float(spread)
+    def __init__(self, deviation: float) -> None:
+        if not deviation >= 0:
+            raise LayerError(f"Noise: deviation must not be negative, got {deviation!r}.")
+        self.deviation = float(deviation)
 
     def compute(self, x: Any) -> Any:
-        if not PASS.learning or self.spread == 0:
+        if not PASS.learning or self.deviation == 0:
             return x
         radius, angle = random_uniform((2, *x.shape), self.random_key)
         normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(2 * np.float32(np.pi) * angle)  # Box and Muller, 1958
-        return x + (normal * self.spread).astype(x.dtype)
+        return x + (normal * self.deviation).astype(x.dtype)

@@ -76,7 +76,7 @@ class Embedding(Layer):
     width : int
     padding : int, optional
         Token whose vector is zero and stays so.
-    weights : initialiser, optional
+    initialiser : initialiser, optional
         Normal of variance ``1 / width`` by default.
 
     Attributes
@@ -90,7 +90,7 @@ class Embedding(Layer):
 
     Examples
     --------
-    >>> layer = Embedding(3, 2, weights=vs.initialisers.ones, padding=0).initialise(np.array([[0, 1]]))
+    >>> layer = Embedding(3, 2, initialiser=vs.initialisers.ones, padding=0).initialise(np.array([[0, 1]]))
     >>> layer(np.array([[0, 2]])).array
     array([[[0., 0.],
             [1., 1.]]], dtype=float32)
@@ -99,15 +99,15 @@ class Embedding(Layer):
     takes_tokens = True
     weight: Any
 
-    def __init__(self, count: int, width: int, *, padding: int | None = None, weights: Initialiser = _small_normal) -> None:
+    def __init__(self, count: int, width: int, *, padding: int | None = None, initialiser: Initialiser = _small_normal) -> None:
         if count < 1 or width < 1:
             raise LayerError(f"Embedding: count and width must be at least 1, got {count} and {width}.")
         if padding is not None and not 0 <= padding < count:
             raise LayerError(f"Embedding: padding must be a token from 0 to {count - 1}, got {padding}.")
-        self.count, self.width, self.padding, self.weights_from = count, width, padding, weights
+        self.count, self.width, self.padding, self.initialiser = count, width, padding, initialiser
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        self.parameter("weight", (self.count, self.width), self.weights_from)
+        self.parameter("weight", (self.count, self.width), self.initialiser)
 
     def compute(self, ids: Any) -> Any:
         ids = np.asarray(held(ids))
@@ -122,7 +122,7 @@ class Positions(Layer):
 
     Parameters
     ----------
-    kind : {"sine", "learned"}
+    form : {"sine", "learned"}
         Sines and cosines of geometrically rising wavelengths (A. Vaswani et al., "Attention Is All You Need", 2017, section
         3.5), or a parameter for each place up to `longest`.
     longest : int
@@ -142,20 +142,20 @@ class Positions(Layer):
     axes = "batch time width"
     table: Any
 
-    def __init__(self, kind: Literal["sine", "learned"] = "sine", *, longest: int = 512) -> None:
-        if kind not in ("sine", "learned"):
-            raise LayerError(f'Positions: kind must be "sine" or "learned", got {kind!r}.')
-        self.kind, self.longest = kind, longest
+    def __init__(self, form: Literal["sine", "learned"] = "sine", *, longest: int = 512) -> None:
+        if form not in ("sine", "learned"):
+            raise LayerError(f'Positions: form must be "sine" or "learned", got {form!r}.')
+        self.form, self.longest = form, longest
 
     def declare(self, shape: tuple[int, ...]) -> None:
         if len(shape) != 3:
             raise ShapeError(f"{self._label}: expected input of shape (batch, time, width), got {shape}.")
-        if self.kind == "learned":
+        if self.form == "learned":
             self.parameter("table", (self.longest, shape[-1]), _small_normal)
 
     def compute(self, x: Any, start: int = 0) -> Any:
         stop = start + x.shape[1]
-        if self.kind == "sine":
+        if self.form == "sine":
             return x + _waves(stop, x.shape[-1], x.dtype)[start:]
         if stop > self.longest:
             raise ShapeError(f"{self._label}: place {stop} is beyond the longest learned, {self.longest}. Make longest= larger.")

@@ -210,7 +210,7 @@ class BatchNorm(_Norm):
 
     Parameters
     ----------
-    memory : float
+    momentum : float
         What remains of the running statistics after a full batch, from 0 up to but not including 1.
     epsilon : float
 
@@ -240,11 +240,11 @@ class BatchNorm(_Norm):
     variance: np.ndarray
     seen: np.ndarray
 
-    def __init__(self, *, memory: float = 0.9, epsilon: float = EPSILON) -> None:
+    def __init__(self, *, momentum: float = 0.9, epsilon: float = EPSILON) -> None:
         super().__init__(epsilon=epsilon)
-        if not 0 <= memory < 1:
-            raise LayerError(f"BatchNorm: memory must be from 0 up to but not including 1, got {memory!r}.")
-        self.memory = memory
+        if not 0 <= momentum < 1:
+            raise LayerError(f"BatchNorm: momentum must be from 0 up to but not including 1, got {momentum!r}.")
+        self.momentum = momentum
 
     def declare(self, shape: tuple[int, ...]) -> None:
         super().declare(shape)
@@ -275,7 +275,7 @@ class BatchNorm(_Norm):
     def _remember(self, mean: np.ndarray, variance: np.ndarray, n: int) -> None:
         updates, largest = self.seen
         largest = max(largest, n)
-        weight = max(1 - self.memory, 1 / (updates + 1)) * (n / largest)
+        weight = max(1 - self.momentum, 1 / (updates + 1)) * (n / largest)
         self.mean += weight * (mean - self.mean)
         self.variance += weight * (variance - self.variance)
         self.seen[:] = updates + 1, largest

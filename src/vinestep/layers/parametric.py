@@ -22,7 +22,7 @@ class ParametricRelu(Layer):
 
     Parameters
     ----------
-    slope : float
+    initial_slope : float
         At the beginning.
 
     Attributes
@@ -42,13 +42,13 @@ class ParametricRelu(Layer):
 
     slope: Any
 
-    def __init__(self, slope: float = 0.25) -> None:
-        if not np.isfinite(slope):
-            raise LayerError(f"ParametricRelu: slope must be a finite number, got {slope!r}.")
-        self.first_slope = float(slope)
+    def __init__(self, initial_slope: float = 0.25) -> None:
+        if not np.isfinite(initial_slope):
+            raise LayerError(f"ParametricRelu: initial_slope must be a finite number, got {initial_slope!r}.")
+        self.initial_slope = float(initial_slope)
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        self.parameter("slope", shape[-1:], constant(self.first_slope))
+        self.parameter("slope", shape[-1:], constant(self.initial_slope))
 
     def compute(self, x: Any) -> Any:
         if x.ndim < 2 or x.shape[-1:] != self.slope.shape:

@@ -70,16 +70,16 @@ class _Cell(Layer):
     gates: ClassVar[int] = 1
     n_states: ClassVar[int] = 1
     weight: Any
-    memory: Any
+    recurrent: Any
     bias: Any
 
-    def __init__(self, width: int, weights: Initialiser, memory: Initialiser, **settings: Any) -> None:
-        self.width, self.weights_from, self.memory_from = width, weights, memory
-        self.settings = settings
+    def __init__(self, width: int, initialiser: Initialiser, recurrent_initialiser: Initialiser, activation: Callable[..., Any]) -> None:
+        self.width, self.activation = width, activation
+        self.initialiser, self.recurrent_initialiser = initialiser, recurrent_initialiser
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        self.parameter("weight", (shape[-1], self.gates * self.width), _per_gate(self.weights_from, self.gates))
-        self.parameter("memory", (self.width, self.gates * self.width), _per_gate(self.memory_from, self.gates))
+        self.parameter("weight", (shape[-1], self.gates * self.width), _per_gate(self.initialiser, self.gates))
+        self.parameter("recurrent", (self.width, self.gates * self.width), _per_gate(self.recurrent_initialiser, self.gates))
         self.parameter("bias", (self.gates * self.width,), self.first_bias)
 
     def first_bias(self, rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
@@ -100,12 +100,12 @@ class _Cell(Layer):
         return np.stack([now[0] for now in found], axis=1), found[0 if backwards else -1]
 
     def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
-        return shape[0] * shape[1] * (int(self.weight.size) + int(self.memory.size))
+        return shape[0] * shape[1] * (int(self.weight.size) + int(self.recurrent.size))
 
 
 class _PlainCell(_Cell):
     def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
-        return (self.settings["activation"](z + np.matmul(states[0], self.memory)),)
+        return (self.activation(z + np.matmul(states[0], self.recurrent)),)
 
 
 class _GRUCell(_Cell):
@@ -114,24 +114,24 @@ class _GRUCell(_Cell):
     def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
         (h,) = states
         two = 2 * self.width
-        both = sigmoid(z[..., :two] + np.matmul(h, self.memory[:, :two]))
+        both = sigmoid(z[..., :two] + np.matmul(h, self.recurrent[:, :two]))
         update, reset = self.gate(both, 0), self.gate(both, 1)
-        new = np.tanh(z[..., two:] + np.matmul(reset * h, self.memory[:, two:]))
+        new = np.tanh(z[..., two:] + np.matmul(reset * h, self.recurrent[:, two:]))
         return ((1 - update) * new + update * h,)
 
 
-def _lstm_step(z: Any, h: Any, c: Any, memory: Any) -> tuple[Any, Any]:
-    z = z + np.matmul(h, memory)
+def _lstm_step(z: Any, h: Any, c: Any, recurrent: Any) -> tuple[Any, Any]:
+    z = z + np.matmul(h, recurrent)
     width = h.shape[-1]
     let_in, out, forget = (sigmoid(z[..., i * width : (i + 1) * width]) for i in range(3))
     c = forget * c + let_in * np.tanh(z[..., 3 * width :])
     return out * np.tanh(c), c
 
 
-def _lstm_definition(x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool) -> Any:
+def _lstm_definition(x: Any, weight: Any, recurrent: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool) -> Any:
     """Outputs and cells side by side: (batch, time, 2 * width)."""
     z = np.matmul(_where_present(x, mask), weight) + bias
-    found = _through_time(z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], memory), mask, backwards)
+    found = _through_time(z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], recurrent), mask, backwards)
     return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
 
 
@@ -158,17 +158,17 @@ def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
 
 
 def _lstm_forward(
-    x: Any, weight: Any, memory: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool
+    x: Any, weight: Any, recurrent: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool
 ) -> tuple[Any, Any]:
     batch, time, n_in = x.shape
-    width, dtype = memory.shape[0], weight.dtype
+    width, dtype = recurrent.shape[0], weight.dtype
     present = _present(mask, batch, time)
     seen = np.empty((batch, time, n_in + width + 1), dtype)
     seen[..., :n_in] = _where_present(x, mask)
     gates, states = np.empty((batch, time, 4 * width), dtype), np.empty((batch, time, 2 * width), dtype)
     bounded = np.empty((batch, time, width), dtype)
     bias, h, c = (np.ascontiguousarray(array, dtype) for array in (bias, h, c))
-    blocks, starts = _blocks(weight, memory)
+    blocks, starts = _blocks(weight, recurrent)
     rows, columns = _begins(seen, n_in + width)
 
     def compute(start: int, stop: int) -> None:
@@ -190,14 +190,14 @@ def _parts(batch: int, time: int, width: int) -> list[tuple[int, int]]:
 def _lstm_adjoint(
     g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
 ) -> list[Any]:
-    _, weight, memory, *_ = inputs
+    _, weight, recurrent, *_ = inputs
     seen, gates, states, bounded, present, c = saved
     batch, time, width = bounded.shape
     backwards, dtype = options["backwards"], weight.dtype
     g = np.ascontiguousarray(g, dtype)
     gz = np.empty((batch, time, 4 * width), dtype)
     gh, gc, kept = np.zeros((3, batch, width), dtype)
-    blocks, starts = _blocks(memory.T)
+    blocks, starts = _blocks(recurrent.T)
     nothing = np.zeros(width, dtype)
     rows, columns = _begins(gates, 4 * width)
 
@@ -244,7 +244,7 @@ lstm = Fused(
         also=_check_gates,
         x="batch time features",
         weight="features gates",
-        memory="width gates",
+        recurrent="width gates",
         bias="gates",
         h="batch width",
         c="batch width",
@@ -257,13 +257,13 @@ class _LSTMCell(_Cell):
     n_states = 2
 
     def first_bias(self, rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-        """1 for the forget gate, so that memory is kept at first (R. Jozefowicz et al., ICML 2015, section 2.2)."""
+        """1 for the forget gate, so that the cell keeps its state at first (R. Jozefowicz et al., ICML 2015, section 2.2)."""
         bias = np.zeros(shape)
         bias[2 * self.width : 3 * self.width] = 1.0
         return bias
 
     def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
-        both = lstm(x, self.weight, self.memory, self.bias, *states, mask=mask, backwards=backwards)
+        both = lstm(x, self.weight, self.recurrent, self.bias, *states, mask=mask, backwards=backwards)
         last = both[:, 0 if backwards else -1]
         return both[..., : self.width], (last[..., : self.width], last[..., self.width :])
 
@@ -278,22 +278,23 @@ class _Sequence(Layer):
         self,
         width: int,
         *,
-        levels: int = 1,
-        both_ways: bool = False,
+        depth: int = 1,
+        bidirectional: bool = False,
         dropout: float = 0.0,
-        gives: Literal["sequence", "last"] = "sequence",
-        weights: Initialiser = glorot_uniform,
-        memory: Initialiser = orthogonal,
-        **settings: Any,
+        output: Literal["sequence", "last"] = "sequence",
+        initialiser: Initialiser = glorot_uniform,
+        recurrent_initialiser: Initialiser = orthogonal,
+        activation: Callable[..., Any] = np.tanh,
     ) -> None:
-        if width < 1 or levels < 1:
-            raise LayerError(f"{type(self).__name__}: width and levels must be at least 1, got {width} and {levels}.")
-        if gives not in ("sequence", "last"):
-            raise LayerError(f'{type(self).__name__}: gives must be "sequence" or "last", got {gives!r}.')
-        self.width, self.gives = width, gives
-        directions = 2 if both_ways else 1
-        self.levels = [[self.cell(width, weights, memory, **settings) for _ in range(directions)] for _ in range(levels)]
-        self.between = [Dropout(dropout) for _ in range(levels - 1)]
+        if width < 1 or depth < 1:
+            raise LayerError(f"{type(self).__name__}: width and depth must be at least 1, got {width} and {depth}.")
+        if output not in ("sequence", "last"):
+            raise LayerError(f'{type(self).__name__}: output must be "sequence" or "last", got {output!r}.')
+        self.width, self.depth, self.bidirectional, self.dropout, self.output = width, depth, bidirectional, dropout, output
+        self.initialiser, self.recurrent_initialiser, self.activation = initialiser, recurrent_initialiser, activation
+        directions = 2 if bidirectional else 1
+        self.levels = [[self.cell(width, initialiser, recurrent_initialiser, activation) for _ in range(directions)] for _ in range(depth)]
+        self.between = [Dropout(dropout) for _ in range(depth - 1)]
 
     def compute(self, x: Any, mask: Any = None, states: States | None = None, *, with_states: bool = False) -> Any:
         """
@@ -321,7 +322,7 @@ class _Sequence(Layer):
                 parts.append(y)
                 after.append(end)
             x = np.concatenate(parts, axis=-1) if len(parts) > 1 else parts[0]
-        if self.gives == "last":
+        if self.output == "last":
             x = np.concatenate([end[0] for end in after[-len(self.levels[0]) :]], axis=-1)
         return (x, after) if with_states else x
 
@@ -349,37 +350,60 @@ class _Sequence(Layer):
 
 
 class Recurrent(_Sequence):
-    """The plain recurrence ``h = activation(x @ weight + h @ memory + bias)``; the operator RNN of the open standard ONNX.
+    """The plain recurrence ``h = activation(x @ weight + h @ recurrent + bias)``; the operator RNN of the open standard ONNX.
 
     Parameters
     ----------
     width : int
-    levels : int
+    depth : int
         How many on top of each other.
-    both_ways : bool
+    bidirectional : bool
         A second one from the end to the beginning, side by side with the first.
     dropout : float
         Between levels.
-    gives : {"sequence", "last"}
+    output : {"sequence", "last"}
         All outputs, ``(batch, time, width)``, or the state at the end, ``(batch, width)``: of masked sequences at their own end,
         of backward ones at the beginning.
-    weights, memory : initialiser
+    initialiser, recurrent_initialiser : initialiser
         Of the weights on the input and on the state; Glorot's uniform and orthogonal by default.
     activation : callable
+        Of the new state.
 
     Examples
     --------
-    >>> Recurrent(4, gives="last").initialise(np.ones((1, 5, 3)))(np.ones((2, 5, 3))).shape
+    >>> Recurrent(4, output="last").initialise(np.ones((1, 5, 3)))(np.ones((2, 5, 3))).shape
     (2, 4)
     """
 
     cell = _PlainCell
 
-    def __init__(self, width: int, *, activation: Callable[..., Any] = np.tanh, **options: Any) -> None:
-        super().__init__(width, activation=activation, **options)
+
+class _Gated(_Sequence):
+    """Without a choice of activation."""
+
+    def __init__(
+        self,
+        width: int,
+        *,
+        depth: int = 1,
+        bidirectional: bool = False,
+        dropout: float = 0.0,
+        output: Literal["sequence", "last"] = "sequence",
+        initialiser: Initialiser = glorot_uniform,
+        recurrent_initialiser: Initialiser = orthogonal,
+    ) -> None:
+        super().__init__(
+            width,
+            depth=depth,
+            bidirectional=bidirectional,
+            dropout=dropout,
+            output=output,
+            initialiser=initialiser,
+            recurrent_initialiser=recurrent_initialiser,
+        )
 
 
-class GRU(_Sequence):
+class GRU(_Gated):
     """Gated recurrent units; parameters as for `Recurrent`, without activation.
 
     K. Cho et al., "Learning Phrase Representations using RNN Encoder-Decoder", EMNLP 2014, equations 5 to 8, with update and
@@ -387,14 +411,14 @@ class GRU(_Sequence):
 
     Examples
     --------
-    >>> GRU(4, both_ways=True).initialise(np.ones((1, 5, 3)))(np.ones((2, 5, 3))).shape
+    >>> GRU(4, bidirectional=True).initialise(np.ones((1, 5, 3)))(np.ones((2, 5, 3))).shape
     (2, 5, 8)
     """
 
     cell = _GRUCell
 
 
-class LSTM(_Sequence):
+class LSTM(_Gated):
     """Long short-term memory; parameters as for `Recurrent`, without activation.
 
     S. Hochreiter and J. Schmidhuber, Neural Computation 9(8), 1735-1780, 1997, with the forget gate of F. A. Gers et al., 2000;
@@ -402,7 +426,7 @@ class LSTM(_Sequence):
 
     Examples
     --------
-    >>> layer = LSTM(4, levels=2).initialise(np.ones((1, 5, 3)))
+    >>> layer = LSTM(4, depth=2).initialise(np.ones((1, 5, 3)))
     >>> y, states = layer(np.ones((2, 5, 3)), with_states=True)
     >>> y.shape, len(states), states[0][1].shape
     ((2, 5, 4), 2, (2, 4))

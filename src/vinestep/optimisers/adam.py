@@ -9,7 +9,7 @@ import numpy as np
 
 from .. import kernels
 from ..kernels.parallel import helpers
-from .base import Optimiser, positive, share
+from .base import Optimiser, below_one, positive
 
 __all__ = ["Adam"]
 
@@ -29,7 +29,7 @@ class Adam(Optimiser):
         Keeps the divisor away from zero.
     weight_decay : float
         Decoupled: before each step ``theta`` shrinks by ``rate * weight_decay`` of itself.
-    rates : mapping of pattern to factor, optional
+    rate_factors : mapping of pattern to factor, optional
 
     References
     ----------
@@ -54,11 +54,11 @@ class Adam(Optimiser):
         beta2: float = 0.999,
         epsilon: float = 1e-8,
         weight_decay: float = 0.0,
-        rates: Mapping[str, float] | None = None,
+        rate_factors: Mapping[str, float] | None = None,
     ) -> None:
-        super().__init__(rate, weight_decay=weight_decay, rates=rates)
-        self.beta1 = share(beta1, "Adam: beta1")
-        self.beta2 = share(beta2, "Adam: beta2")
+        super().__init__(rate, weight_decay=weight_decay, rate_factors=rate_factors)
+        self.beta1 = below_one(beta1, "Adam: beta1")
+        self.beta2 = below_one(beta2, "Adam: beta2")
         self.epsilon = positive(epsilon, "Adam: epsilon")
 
     def settings(self) -> dict[str, Any]:

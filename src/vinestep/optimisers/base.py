@@ -20,7 +20,7 @@ from ..autodiff.forms import is_standard
 from ..autodiff.gradients import Layout
 from ..errors import DTypeError, NotFiniteError, SettingError, ShapeError, did_you_mean
 
-__all__ = ["Optimiser", "positive", "share"]
+__all__ = ["Optimiser", "below_one", "positive"]
 
 
 def positive(value: float, name: str) -> float:
@@ -30,7 +30,7 @@ def positive(value: float, name: str) -> float:
     return float(value)
 
 
-def share(value: float, name: str) -> float:
+def below_one(value: float, name: str) -> float:
     """The value, if it lies from 0 up to but not including 1."""
     if not (isinstance(value, int | float | np.floating) and 0 <= value < 1):
         raise ValueError(f"{name} must be from 0 up to but not including 1, got {value!r}.")
@@ -53,7 +53,7 @@ class Optimiser:
         Learning rate; a schedule scales it.
     weight_decay : float
         How strongly parameters are drawn to zero; what exactly is said by each member.
-    rates : mapping of pattern to factor, optional
+    rate_factors : mapping of pattern to factor, optional
         Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The last pattern that
         matches counts.
 
@@ -70,10 +70,10 @@ class Optimiser:
 
     state_names: ClassVar[tuple[str, ...]] = ()
 
-    def __init__(self, rate: float, *, weight_decay: float = 0.0, rates: Mapping[str, float] | None = None) -> None:
+    def __init__(self, rate: float, *, weight_decay: float = 0.0, rate_factors: Mapping[str, float] | None = None) -> None:
         self.rate = positive(rate, f"{type(self).__name__}: rate")
         self.weight_decay = not_negative(weight_decay, f"{type(self).__name__}: weight_decay")
-        self.rates = {pattern: not_negative(f, f"rates[{pattern!r}]") for pattern, f in (rates or {}).items()}
+        self.rate_factors = {pattern: not_negative(f, f"rate_factors[{pattern!r}]") for pattern, f in (rate_factors or {}).items()}
         self.count = 0
         """How many updates were made."""
         self.state: dict[str, np.ndarray] = {}
@@ -107,7 +107,7 @@ class Optimiser:
     def settings(self) -> dict[str, Any]:
         """How it was made, for the record."""
         own: dict[str, Any] = {"kind": type(self).__name__, "rate": self.rate, "weight_decay": self.weight_decay}
-        return own | ({"rates": dict(self.rates)} if self.rates else {})
+        return own | ({"rate_factors": dict(self.rate_factors)} if self.rate_factors else {})
 
     def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
         """Make the state arrays for an arena. What is known of parameters that stay is kept, by path."""
@@ -125,13 +125,13 @@ class Optimiser:
 
     def _with_rates(self, layout: Layout) -> list[tuple[int, int, float]]:
         """Start, stop and rate factor of each stretch of the arena."""
-        for pattern in self.rates:
+        for pattern in self.rate_factors:
             if not any(fnmatchcase(path, pattern) for path in layout.paths):
-                raise ValueError(f"rates: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
+                raise ValueError(f"rate_factors: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
         stretches: list[tuple[int, int, float]] = []
         for slot in layout:
             factor = 1.0
-            for pattern, value in self.rates.items():
+            for pattern, value in self.rate_factors.items():
                 if fnmatchcase(slot.path, pattern):
                     factor = value
             if stretches and stretches[-1][2] == factor and stretches[-1][1] == slot.start:

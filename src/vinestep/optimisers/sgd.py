@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
-from .base import Optimiser, share
+from .base import Optimiser, below_one
 
 __all__ = ["SGD"]
 
@@ -27,7 +27,7 @@ class SGD(Optimiser):
     nesterov : bool
     weight_decay : float
         Factor of the parameters that is added to the gradient.
-    rates : mapping of pattern to factor, optional
+    rate_factors : mapping of pattern to factor, optional
 
     References
     ----------
@@ -49,10 +49,10 @@ class SGD(Optimiser):
         momentum: float = 0.0,
         nesterov: bool = False,
         weight_decay: float = 0.0,
-        rates: Mapping[str, float] | None = None,
+        rate_factors: Mapping[str, float] | None = None,
     ) -> None:
-        super().__init__(rate, weight_decay=weight_decay, rates=rates)
-        self.momentum = share(momentum, "SGD: momentum")
+        super().__init__(rate, weight_decay=weight_decay, rate_factors=rate_factors)
+        self.momentum = below_one(momentum, "SGD: momentum")
         self.nesterov = nesterov
         if nesterov and not momentum:
             raise ValueError("SGD: nesterov=True needs a momentum above 0.")

@@ -119,7 +119,7 @@ def part_of(target: Path) -> Path:
 
 
 def _flush_folder(folder: Path) -> None:
-    if os.name == "nt":  # a folder can not be opened there
+    if os.name == "nt":  # a folder cannot be opened there
         return
     handle = os.open(folder, os.O_RDONLY)
     try:
@@ -213,7 +213,7 @@ def read(path: str | os.PathLike[str]) -> Checkpoint:
             _check_digest(source, file, size)
             return _unpacked(source, file, size)
     except OSError as error:
-        raise CheckpointError(f"{source}: the checkpoint can not be read: {error.strerror or error}.") from error
+        raise CheckpointError(f"{source}: the checkpoint cannot be read: {error.strerror or error}.") from error
 
 
 def _check_digest(source: Path, file: IO[bytes], size: int) -> None:

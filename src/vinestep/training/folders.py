@@ -96,7 +96,7 @@ class RunFolder:
                 lock = _lock(folder.path / _LOCK)
                 lock.acquire(timeout=PATIENCE)
         except OSError as error:
-            raise RunError(f"{parent}: a run folder can not be made there: {error.strerror or error}.") from error
+            raise RunError(f"{parent}: a run folder cannot be made there: {error.strerror or error}.") from error
         try:
             yield folder
         finally:
@@ -109,7 +109,7 @@ class RunFolder:
         try:
             os.rename(self.path, self._final)
         except OSError as error:
-            raise RunError(f"{self._final}: the run folder can not be made: {error.strerror or error}.") from error
+            raise RunError(f"{self._final}: the run folder cannot be made: {error.strerror or error}.") from error
         self.path = self._final
 
     @classmethod

@@ -848,7 +848,7 @@ class Training:
         Examples
         --------
         >>> data = vs.data.Dataset(np.ones((5, 2)), np.zeros((5, 1)))
-        >>> training = vs.Training(vs.Dense(1, weights=vs.initialisers.ones), loss=vs.losses.squared_error)
+        >>> training = vs.Training(vs.Dense(1, initialiser=vs.initialisers.ones), loss=vs.losses.squared_error)
         >>> training.network.initialise(data.inputs) is training.network
         True
         >>> training.assess(data.batches(2))

@@ -38,11 +38,11 @@ class Observer:
     epoch 2
     """
 
-    turn = 0
+    order = 0
     """Observers are told in this order; checkpoints come last, since they save what the others know."""
 
     busy = False
-    """Whether it is listening to a run; it can not listen to two at once."""
+    """Whether it is listening to a run; it cannot listen to two at once."""
 
     def begin(self) -> None:
         """Before each run: forget what an earlier one left. What a run that is continued knew is restored afterwards."""
@@ -105,7 +105,7 @@ class Patience(Observer):
     'No gain in loss for 2 epochs, after epoch 3 of 50, step 6.'
     """
 
-    turn = 1
+    order = 1
 
     def __init__(self, epochs: int, *, least_gain: float = 0.0, by: str | None = None) -> None:
         if epochs < 1:
@@ -164,7 +164,7 @@ class Checkpoints(Observer):
     ['best-00000006.npz', 'step-00000006.npz']
     """
 
-    turn = 9
+    order = 9
 
     def __init__(
         self, what: Literal["newest", "best"] = "newest", *, by: str | None = None, every: int | None = None, keep: int = 2
@@ -257,7 +257,7 @@ class Curves(Observer):
     ['curves.csv', 'curves.png']
     """
 
-    turn = 2
+    order = 2
 
     def __init__(self, *, seconds: float = 5.0) -> None:
         self.seconds = seconds
@@ -385,13 +385,13 @@ class Progress(Observer):
 
 
 def with_recorders(observers: Sequence[Observer], recorded: bool) -> list[Observer]:
-    """The observers in their turn; a recorded run always has its curves written and its state saved."""
+    """The observers in their order; a recorded run always has its curves written and its state saved."""
     result = list(observers)
     if recorded:
         for kind in (Curves, Checkpoints):
             if not any(isinstance(observer, kind) for observer in result):
                 result.append(kind())
-    return sorted(result, key=lambda observer: observer.turn)
+    return sorted(result, key=lambda observer: observer.order)
 
 
 __getattr__ = names_of(__name__, __all__)

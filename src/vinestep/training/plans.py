@@ -39,7 +39,7 @@ class DataPlan(_Part):
     leave_out: list[str] = []
     split: Annotated[list[Annotated[float, Field(gt=0, le=1)]], Field(min_length=3, max_length=3)] = [0.7, 0.15, 0.15]
     """Training, validation and test."""
-    evenly: bool = True
+    stratified: bool = True
     batch: PositiveInt = 32
 
 
@@ -51,7 +51,7 @@ class DensePlan(_Part):
 
 class DropoutPlan(_Part):
     kind: Literal["dropout"]
-    share: Share
+    probability: Share
 
 
 LayerPlan = Annotated[DensePlan | DropoutPlan, Field(discriminator="kind")]
@@ -156,7 +156,7 @@ class PlannedRun:
         self.plan = plan
         self.base = base
         self.table = _table(plan.data, base)
-        parts = self.table.split(*plan.data.split, seed=plan.seed, evenly=plan.data.evenly and bool(self.table.class_names))
+        parts = self.table.split(*plan.data.split, seed=plan.seed, stratified=plan.data.stratified and bool(self.table.class_names))
         self.train, self.validation, self.test = scaled(*parts)
         self.training = Training(
             _network(plan, self.table.classes),
@@ -220,7 +220,7 @@ def read_plan(path: str | os.PathLike[str]) -> Plan:
     try:
         text = source.read_text()
     except OSError as error:
-        raise PlanError(f"{source}: the plan can not be read: {error.strerror}.") from error
+        raise PlanError(f"{source}: the plan cannot be read: {error.strerror}.") from error
     try:
         values = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -234,7 +234,7 @@ def read_plan(path: str | os.PathLike[str]) -> Plan:
         return Plan.model_validate(values)
     except ValidationError as error:
         faults = "\n".join(f"  {_fault(dict(fault), values)}" for fault in error.errors())
-        raise PlanError(f"{source}: the plan can not be followed:\n{faults}") from error
+        raise PlanError(f"{source}: the plan cannot be followed:\n{faults}") from error
 
 
 def _fault(fault: dict[str, Any], values: dict[str, Any]) -> str:
@@ -300,7 +300,7 @@ def _network(plan: Plan, outputs: int) -> Stack:
     layers: list[LayerLike] = []
     for part in plan.layers:
         if isinstance(part, DropoutPlan):
-            layers.append(Dropout(part.share))
+            layers.append(Dropout(part.probability))
             continue
         layers.append(Dense(part.width))
         layers += [_ACTIVATIONS[part.activation]] if part.activation else []

@@ -41,5 +41,5 @@ def moved(before: Status, after: Status, what: str = "the run") -> Status:
     """
     if after not in _ALLOWED[before]:
         cure = "Start a new run instead." if before is Status.FINISHED else ""
-        raise RunError(f"{what} is {before.value} and can not become {after.value}. {cure}".strip())
+        raise RunError(f"{what} is {before.value} and cannot become {after.value}. {cure}".strip())
     return after

@@ -233,7 +233,7 @@ _einsum = _Einsum(
 @implements(np.einsum)
 def einsum(*operands: Any, optimize: Any = False, out: None = None, **options: Any) -> Any:
     if options:
-        raise DifferentiationError(f"np.einsum with {', '.join(options)}= has no derivative rule; leave it away.")
+        raise DifferentiationError(f"np.einsum with {', '.join(options)}= has no derivative rule; leave it out.")
     terms, output, arrays = _parsed(operands)
     plain = [_without_repeats(term, x) for term, x in zip(terms, arrays, strict=True)]
     return apply(_einsum, tuple(x for _, x in plain), {"terms": [t for t, _ in plain], "output": output, "optimize": optimize})
