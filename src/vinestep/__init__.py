@@ -76,14 +76,14 @@ from .layers import (
 from .memory import keep_freed_memory
 
 if TYPE_CHECKING:
-    from . import data, demo, figures, networks, runs
+    from . import data, demo, figures, networks, parts, runs
     from .autodiff import GradientReport, Trail, check_gradients, trail
     from .training import Outcome, Step, Training, checkpoints, observers
 
 __version__ = "0.1.0"
 keep_freed_memory()
 
-_LATER = {name: f".{name}" for name in ("data", "demo", "figures", "networks", "runs")}
+_LATER = {name: f".{name}" for name in ("data", "demo", "figures", "networks", "parts", "runs")}
 _LATER |= dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")
 _LATER |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
@@ -160,6 +160,7 @@ __all__ = [
     "networks",
     "observers",
     "optimisers",
+    "parts",
     "relu",
     "rule_for",
     "runs",

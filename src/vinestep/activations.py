@@ -18,6 +18,7 @@ from .autodiff.rules.elementwise import as_floats
 from .autodiff.tensor import Tensor, apply, held
 from .errors import names_of
 from .kernels.parallel import helpers, over_rows
+from .parts import part, register
 
 __all__ = [
     "celu",
@@ -81,6 +82,7 @@ _relu = Fused(
 )
 
 
+@part("relu", "activation")
 def relu(x: Any) -> Any:
     """The positive part, ``max(x, 0)``, with derivative 0 at 0.
 
@@ -100,6 +102,7 @@ _leaky_relu = Rule(
 )
 
 
+@part("leaky_relu", "activation")
 def leaky_relu(x: Any, slope: float = 0.01) -> Any:
     """`x` where positive, ``slope * x`` elsewhere.
 
@@ -123,6 +126,7 @@ def _sigmoid_array(x: Any) -> Any:
 _sigmoid = Rule("sigmoid", _sigmoid_array, (lambda g, y, x: g * (y * (1 - y)),), keeps="y")
 
 
+@part("sigmoid", "activation")
 def sigmoid(x: Any) -> Any:
     """The logistic function, ``1 / (1 + exp(-x))``.
 
@@ -163,6 +167,7 @@ _log_softmax = Rule(
 )
 
 
+@part("log_softmax", "activation")
 def log_softmax(x: Any, axis: int = -1) -> Any:
     """Logarithm of `softmax`, accurate where probabilities vanish.
 
@@ -215,6 +220,7 @@ _softmax = Fused(
 )
 
 
+@part("softmax", "activation")
 def softmax(x: Any, axis: int = -1) -> Any:
     """Exponentials divided by their sum: positive numbers that add up to 1 along `axis`.
 
@@ -231,6 +237,7 @@ def _negative_part(x: Any) -> Any:
     return np.where(_positive(x), 0.0, x)
 
 
+@part("elu", "activation")
 def elu(x: Any, alpha: float = 1.0) -> Any:
     """`x` where positive, ``alpha * (exp(x) - 1)`` elsewhere.
 
@@ -244,6 +251,7 @@ def elu(x: Any, alpha: float = 1.0) -> Any:
     return np.where(_positive(x), x, np.expm1(_negative_part(x)) * alpha)
 
 
+@part("celu", "activation")
 def celu(x: Any, alpha: float = 1.0) -> Any:
     """`x` where positive, ``alpha * (exp(x / alpha) - 1)`` elsewhere: smooth at 0 for every alpha.
 
@@ -257,6 +265,7 @@ def celu(x: Any, alpha: float = 1.0) -> Any:
     return np.where(_positive(x), x, np.expm1(_negative_part(x) / alpha) * alpha)
 
 
+@part("selu", "activation")
 def selu(x: Any) -> Any:
     """`elu` scaled so that layers keep mean 0 and variance 1.
 
@@ -276,6 +285,7 @@ def _normal_cdf(x: Any) -> Any:
     return (special.erf(x * ROOT_HALF) + 1) * 0.5
 
 
+@part("gelu", "activation")
 def gelu(x: Any) -> Any:
     """`x` times the normal distribution function at `x`.
 
@@ -311,6 +321,7 @@ def _gelu_adjoint(
 _gelu_tanh = Fused("gelu_tanh", definition=_gelu_definition, forward=_gelu_forward, adjoint=_gelu_adjoint, form=Form(x="*n"))
 
 
+@part("gelu_tanh", "activation")
 def gelu_tanh(x: Any) -> Any:
     """`gelu` with the distribution function approximated by a hyperbolic tangent; Hendrycks and Gimpel 2016, section 2.
 
@@ -322,6 +333,7 @@ def gelu_tanh(x: Any) -> Any:
     return _gelu_tanh(as_floats(x))
 
 
+@part("silu", "activation")
 def silu(x: Any) -> Any:
     """``x * sigmoid(x)``; S. Elfwing, E. Uchibe and K. Doya, Neural Networks 107, 2018, equation 6.
 
@@ -333,6 +345,7 @@ def silu(x: Any) -> Any:
     return x * sigmoid(x)
 
 
+@part("softplus", "activation")
 def softplus(x: Any) -> Any:
     """``log(1 + exp(x))`` without overflow.
 
@@ -344,6 +357,7 @@ def softplus(x: Any) -> Any:
     return np.logaddexp(x, np.zeros((), np.asarray(held(x)).dtype))
 
 
+@part("mish", "activation")
 def mish(x: Any) -> Any:
     """``x * tanh(softplus(x))``; D. Misra, BMVC 2020, equation 1.
 
@@ -355,6 +369,7 @@ def mish(x: Any) -> Any:
     return x * np.tanh(softplus(x))
 
 
+@part("softsign", "activation")
 def softsign(x: Any) -> Any:
     """``x / (1 + |x|)``.
 
@@ -366,6 +381,7 @@ def softsign(x: Any) -> Any:
     return x / (np.abs(x) + 1)
 
 
+@part("hard_sigmoid", "activation")
 def hard_sigmoid(x: Any) -> Any:
     """``x / 6 + 1/2`` between 0 and 1, with derivative 0 from the bounds on.
 
@@ -380,6 +396,7 @@ def hard_sigmoid(x: Any) -> Any:
     return np.where(np.abs(plain) < 3, x * (1 / 6) + 0.5, (plain > 0).astype(plain.dtype))
 
 
+@part("hard_swish", "activation")
 def hard_swish(x: Any) -> Any:
     """``x * hard_sigmoid(x)``.
 
@@ -390,5 +407,7 @@ def hard_swish(x: Any) -> Any:
     """
     return x * hard_sigmoid(x)
 
+
+register("tanh", np.tanh, "activation")
 
 __getattr__ = names_of(__name__, __all__)

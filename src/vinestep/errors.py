@@ -9,6 +9,7 @@ VineStepError
     LayerError            (ValueError)       a layer used in the wrong order or with wrong settings
     DataError             (ValueError)       a table, split or label that cannot be used
     CheckpointError       (ValueError)       a checkpoint file that cannot be trusted
+    PartError             (ValueError)       a part that cannot be described, or a description that cannot be built
     PlanError             (ValueError)       a plan with an unknown key, wrong type or missing file
     RunError              (RuntimeError)     a run that does not exist or cannot be continued
     SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out of its range
@@ -35,6 +36,7 @@ __all__ = [
     "LayerError",
     "MissingRuleError",
     "NotFiniteError",
+    "PartError",
     "PlanError",
     "PrecisionWarning",
     "RunError",
@@ -89,6 +91,10 @@ class DataError(VineStepError, ValueError):
 
 class CheckpointError(VineStepError, ValueError):
     """A checkpoint file that cannot be trusted."""
+
+
+class PartError(VineStepError, ValueError):
+    """A part that cannot be described as plain data, or a description that cannot be built."""
 
 
 class PlanError(VineStepError, ValueError):

@@ -8,6 +8,7 @@ from typing import TypeAlias
 import numpy as np
 
 from .errors import names_of
+from .parts import maker, part
 
 __all__ = [
     "Initialiser",
@@ -24,13 +25,14 @@ __all__ = [
     "lecun_uniform",
     "ones",
     "orthogonal",
+    "unit_normal",
     "zeros",
 ]
 
 CUT = 2.0  # standard deviations at which the truncated normal is cut
 CUT_SPREAD = 0.8796256610342398  # standard deviation of a standard normal cut at two, made up for by dividing
 
-Initialiser: TypeAlias = "Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]"
+Initialiser: TypeAlias = Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]
 
 
 def fans(shape: tuple[int, ...]) -> tuple[int, int]:
@@ -41,6 +43,7 @@ def fans(shape: tuple[int, ...]) -> tuple[int, int]:
     return window * shape[-2], window * shape[-1]
 
 
+@part("glorot_uniform", "initialiser")
 def glorot_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Uniform within ``sqrt(6 / (n_in + n_out))``.
 
@@ -57,6 +60,7 @@ def glorot_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarr
     return rng.uniform(-bound, bound, shape)
 
 
+@part("glorot_normal", "initialiser")
 def glorot_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Normal of variance ``2 / (n_in + n_out)``; Glorot and Bengio 2010, equation 12.
 
@@ -69,6 +73,7 @@ def glorot_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarra
     return rng.normal(0.0, np.sqrt(2.0 / (n_in + n_out)), shape)
 
 
+@part("he_uniform", "initialiser")
 def he_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Uniform of variance ``2 / n_in``; see `he_normal`.
 
@@ -81,6 +86,7 @@ def he_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     return rng.uniform(-bound, bound, shape)
 
 
+@part("he_normal", "initialiser")
 def he_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Normal of variance ``2 / n_in``, for units with a rectifier.
 
@@ -104,6 +110,7 @@ def _truncated(rng: np.random.Generator, shape: tuple[int, ...], spread: float) 
     return values * (spread / CUT_SPREAD)
 
 
+@part("glorot_truncated", "initialiser")
 def glorot_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """`glorot_normal` without its tails.
 
@@ -116,6 +123,7 @@ def glorot_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.nda
     return _truncated(rng, shape, np.sqrt(2.0 / (n_in + n_out)))
 
 
+@part("he_truncated", "initialiser")
 def he_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """`he_normal` without its tails.
 
@@ -127,6 +135,7 @@ def he_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray
     return _truncated(rng, shape, np.sqrt(2.0 / fans(shape)[0]))
 
 
+@part("lecun_normal", "initialiser")
 def lecun_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Normal of variance ``1 / n_in``.
 
@@ -140,6 +149,7 @@ def lecun_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray
     return rng.normal(0.0, np.sqrt(1.0 / fans(shape)[0]), shape)
 
 
+@part("lecun_uniform", "initialiser")
 def lecun_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Uniform of variance ``1 / n_in``; see `lecun_normal`.
 
@@ -152,6 +162,7 @@ def lecun_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarra
     return rng.uniform(-bound, bound, shape)
 
 
+@part("lecun_truncated", "initialiser")
 def lecun_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """`lecun_normal` without its tails.
 
@@ -163,6 +174,7 @@ def lecun_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndar
     return _truncated(rng, shape, np.sqrt(1.0 / fans(shape)[0]))
 
 
+@part("orthogonal", "initialiser")
 def orthogonal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """A random matrix with orthonormal rows or columns, whichever are fewer; further axes count as rows.
 
@@ -181,6 +193,7 @@ def orthogonal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     return (q if rows >= columns else q.T).reshape(shape)
 
 
+@part("identity", "initialiser")
 def identity(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """The identity matrix, for the weights by which a recurrent layer remembers; side by side if the shape is wider.
 
@@ -196,6 +209,19 @@ def identity(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     return np.eye(rows)[:, np.arange(columns) % rows]
 
 
+@part("unit_normal", "initialiser")
+def unit_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
+    """Normal of variance ``1 / n`` over rows of n values, so that each row has a length of about 1; for tables of vectors.
+
+    Examples
+    --------
+    >>> round(float(np.linalg.norm(unit_normal(np.random.default_rng(0), (1, 10_000)))), 1)
+    1.0
+    """
+    return rng.normal(0.0, shape[-1] ** -0.5, shape)
+
+
+@maker("constant", "initialiser")
 def constant(value: float) -> Initialiser:
     """The same value everywhere.
 
@@ -211,6 +237,7 @@ def constant(value: float) -> Initialiser:
     return fill
 
 
+@part("zeros", "initialiser")
 def zeros(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """All 0, as biases begin.
 
@@ -222,6 +249,7 @@ def zeros(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     return np.zeros(shape)
 
 
+@part("ones", "initialiser")
 def ones(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """All 1, as scales begin.
 

@@ -17,6 +17,7 @@ from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
 from .errors import DataError, ShapeError, names_of
 from .kernels.parallel import over_rows
+from .parts import part
 
 __all__ = [
     "absolute_error",
@@ -105,6 +106,7 @@ _cross_entropy = Fused(
 )
 
 
+@part("cross_entropy", "loss")
 def cross_entropy(
     logits: Any,
     labels: Any,
@@ -316,6 +318,7 @@ def _checked_pair(prediction: Any, target: Any, name: str = "squared_error") -> 
     return prediction, target
 
 
+@part("squared_error", "loss")
 def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """Mean squared error, ``mean((prediction - target)**2)`` over all elements.
 
@@ -358,6 +361,7 @@ def _by_example(losses: Any, reduction: str, weights: Any = None) -> Any:
     return _reduced_by_weight(np.ravel(losses), _flat_weights(spread, losses.shape, losses.dtype), reduction, losses.shape)
 
 
+@part("absolute_error", "loss")
 def absolute_error(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """Mean absolute error, ``mean(|prediction - target|)``; parameters as for `squared_error`.
 
@@ -370,6 +374,7 @@ def absolute_error(prediction: Any, target: Any, *, reduction: Reduction = "mean
     return _by_example(np.abs(prediction - target), reduction, weights)
 
 
+@part("huber", "loss")
 def huber(prediction: Any, target: Any, *, delta: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """With ``r = prediction - target``: ``r**2 / 2`` where ``|r| <= delta``, else ``delta * (|r| - delta / 2)``.
 
@@ -389,6 +394,7 @@ def huber(prediction: Any, target: Any, *, delta: float = 1.0, reduction: Reduct
     return _by_example(np.where(held(size) <= delta, np.square(r) * 0.5, (size - delta / 2) * delta), reduction, weights)
 
 
+@part("log_cosh", "loss")
 def log_cosh(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """``log(cosh(prediction - target))`` without overflow; parameters as for `squared_error`.
 
@@ -402,6 +408,7 @@ def log_cosh(prediction: Any, target: Any, *, reduction: Reduction = "mean", wei
     return _by_example(r + softplus(r * -2.0) - LN2, reduction, weights)
 
 
+@part("negative_log_likelihood", "loss")
 def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """``-log_probabilities[label]`` of each example, for networks that end in `log_softmax`.
 
@@ -435,6 +442,7 @@ def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: R
     return _by_example(-outputs[np.arange(len(numbers)), numbers], reduction, weights)
 
 
+@part("binary_cross_entropy", "loss")
 def binary_cross_entropy(
     logits: Any, targets: Any, *, positive_weight: float = 1.0, reduction: Reduction = "mean", weights: Any = None
 ) -> Any:
@@ -466,6 +474,7 @@ def binary_cross_entropy(
     return _by_example(softplus(-logits) * (targets * positive_weight) + softplus(logits) * (1 - targets), reduction, weights)
 
 
+@part("kullback_leibler", "loss")
 def kullback_leibler(log_probabilities: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """Divergence of a distribution from the one predicted: ``sum(target * (log(target) - log_probabilities))`` over the last axis.
 
@@ -488,6 +497,7 @@ def kullback_leibler(log_probabilities: Any, target: Any, *, reduction: Reductio
     return _by_example(np.sum(entropy - target * outputs, axis=-1), reduction, weights)
 
 
+@part("hinge", "loss")
 def hinge(scores: Any, labels: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """By how much other classes come within a margin of the right one: ``sum(max(0, margin + other - right))``.
 
@@ -513,6 +523,7 @@ def _cosines(a: Any, b: Any) -> Any:
     return np.sum(a * b, axis=-1) / np.maximum(lengths, LENGTH_FLOOR)
 
 
+@part("cosine", "loss")
 def cosine(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """One minus the cosine of the angle between rows.
 
@@ -525,6 +536,7 @@ def cosine(prediction: Any, target: Any, *, reduction: Reduction = "mean", weigh
     return _by_example(1 - _cosines(prediction, target), reduction, weights)
 
 
+@part("triplet", "loss")
 def triplet(anchor: Any, positive: Any, negative: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """By how much the negative example is not farther than the positive one by a margin: ``max(0, |a - p|**2 - |a - n|**2 + margin)``.
 
@@ -541,6 +553,7 @@ def triplet(anchor: Any, positive: Any, negative: Any, *, margin: float = 1.0, r
     return _by_example(relu(gap + margin), reduction, weights)
 
 
+@part("contrastive", "loss")
 def contrastive(first: Any, second: Any, same: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
     """Pairs of the same kind drawn together, others pushed a margin apart: ``d**2 / 2`` or ``max(0, margin - d)**2 / 2``.
 

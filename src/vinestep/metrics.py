@@ -14,6 +14,7 @@ import numpy as np
 
 from .autodiff.tensor import held
 from .errors import DataError, SettingError, ShapeError, names_of
+from .parts import maker, register
 
 __all__ = [
     "Metric",
@@ -137,6 +138,7 @@ squared_error = Metric("squared_error", _squared, _ratio, better="lower")
 r_squared = Metric("r_squared", _spread, _r_squared, better="higher")
 
 
+@maker("top", "metric")
 def top(k: int) -> Metric:
     """Share of examples whose class is among the `k` with the highest outputs.
 
@@ -215,6 +217,7 @@ def _over_classes(matrix: Counts, *, name: str, figures: Callable[[Counts], Any]
     return float(figures(matrix)[over])
 
 
+@maker("precision", "metric")
 def precision(over: str | int = "macro") -> Metric:
     """Of those decided to be of a class, the share that is: the mean over classes ("macro"), over examples ("micro"), or one class.
 
@@ -228,6 +231,7 @@ def precision(over: str | int = "macro") -> Metric:
     return _by_class("precision", _precisions, over)
 
 
+@maker("recall", "metric")
 def recall(over: str | int = "macro") -> Metric:
     """Of those of a class, the share that was found; see `precision`.
 
@@ -239,6 +243,7 @@ def recall(over: str | int = "macro") -> Metric:
     return _by_class("recall", _recalls, over)
 
 
+@maker("f1", "metric")
 def f1(over: str | int = "macro") -> Metric:
     """Harmonic mean of precision and recall; see `precision`.
 
@@ -353,5 +358,8 @@ def _error_rate(found: Sequence[Any], true: Sequence[Any]) -> float:
     edits = sum(edit_distance(a, b) for a, b in zip(found, true, strict=True))
     return edits / length if length else float("nan")
 
+
+for _metric in (accuracy, absolute_error, squared_error, r_squared, kappa, perplexity):
+    register(_metric.name, _metric, "metric", form="object")
 
 __getattr__ = names_of(__name__, __all__)

@@ -26,6 +26,7 @@ from .layers import (
     Stack,
     TransformerBlock,
 )
+from .parts import part
 
 __all__ = [
     "EncoderDecoder",
@@ -133,6 +134,7 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
     return fresh
 
 
+@part("text_scorer", "layer")
 class TextScorer(Layer):
     """Reads a text both ways and gives a few numbers: tokens ``(batch, time)`` to ``(batch, outputs)``. Token 0 is padding.
 
@@ -163,6 +165,7 @@ class TextScorer(Layer):
         return self.head(self.drop(read))
 
 
+@part("language_model", "layer")
 class LanguageModel(Layer):
     """A small causal model: tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``.
 
@@ -208,6 +211,7 @@ class LanguageModel(Layer):
         return found
 
 
+@part("encoder_decoder", "layer")
 class EncoderDecoder(Layer):
     """Reads one sequence of tokens and writes another: logits of the next written token for each place.
 

@@ -8,10 +8,13 @@ from functools import partial
 from typing import Any
 
 from .errors import SettingError, names_of
+from .parts import maker, part
+from .parts.registry import made_by
 
-__all__ = ["Schedule", "as_schedule", "constant", "cosine", "step_decay", "warmup"]
+__all__ = ["Schedule", "as_schedule", "constant", "cosine", "in_turn", "step_decay", "warmup"]
 
 
+@part("schedule", "schedule")
 class Schedule:
     """A factor for each step, counted from 0.
 
@@ -21,8 +24,6 @@ class Schedule:
         ``factor(step)``.
     steps : int or None
         After how many steps another schedule may take over; None if it goes on for ever.
-    settings : dict
-        How it was made, for the record.
 
     Examples
     --------
@@ -31,13 +32,12 @@ class Schedule:
     [0.25, 1.0, 1.0, 0.5, 0.0]
     """
 
-    def __init__(self, factor: Callable[[int], float], steps: int | None, settings: dict[str, Any]) -> None:
-        self._factor = factor
+    def __init__(self, factor: Callable[[int], float], steps: int | None = None) -> None:
+        self.factor = factor
         self.steps = steps
-        self.settings = settings
 
     def __call__(self, step: int) -> float:
-        return float(self._factor(step))
+        return float(self.factor(step))
 
     def then(self, following: Schedule) -> Schedule:
         """This schedule, and after its last step another, which begins at its own step 0.
@@ -47,21 +47,48 @@ class Schedule:
         ValueError
             If this schedule has no end.
         """
-        first = self.steps
-        if first is None:
-            raise ValueError(f"{self!r} has no end, so nothing can follow it. Give it a number of steps.")
-        return Schedule(
-            partial(_one_after_another, self, first, following),
-            None if following.steps is None else first + following.steps,
-            {"then": [*_parts(self), *_parts(following)]},
-        )
+        return in_turn(*_parts(self), *_parts(following))
 
     def __repr__(self) -> str:
-        return ".then(".join(_call(part) for part in _parts(self)) + ")" * (len(_parts(self)) - 1)
+        return ".then(".join(map(_call, _parts(self))) + ")" * (len(_parts(self)) - 1)
 
 
-def _one_after_another(earlier: Schedule, first: int, later: Schedule, step: int) -> float:
-    return earlier(step) if step < first else later(step - first)
+@maker("in_turn", "schedule")
+def in_turn(*schedules: Schedule) -> Schedule:
+    """One schedule after another, each beginning at its own step 0 when the one before it has ended.
+
+    Parameters
+    ----------
+    *schedules : Schedule
+        All but the last have a number of steps.
+
+    Raises
+    ------
+    ValueError
+        If one that has no end is followed by another.
+
+    Examples
+    --------
+    >>> schedule = in_turn(warmup(2), constant(3), cosine(10))
+    >>> schedule.steps, schedule(1), schedule(4), schedule(5)
+    (15, 1.0, 1.0, 1.0)
+    """
+    if not schedules:
+        raise ValueError("in_turn: give at least one schedule.")
+    for schedule in schedules[:-1]:
+        if schedule.steps is None:
+            raise ValueError(f"{schedule!r} has no end, so nothing can follow it. Give it a number of steps.")
+    ends = [schedule.steps for schedule in schedules]
+    return Schedule(partial(_one_after_another, schedules), None if ends[-1] is None else sum(ends))  # type: ignore[arg-type]
+
+
+def _one_after_another(schedules: tuple[Schedule, ...], step: int) -> float:
+    for schedule in schedules[:-1]:
+        assert schedule.steps is not None
+        if step < schedule.steps:
+            return schedule(step)
+        step -= schedule.steps
+    return schedules[-1](step)
 
 
 def as_schedule(schedule: Any) -> Schedule:
@@ -77,18 +104,21 @@ def as_schedule(schedule: Any) -> Schedule:
     if isinstance(schedule, Schedule):
         return schedule
     if callable(schedule) and not isinstance(schedule, type):
-        return Schedule(schedule, None, {"kind": "function", "function": schedule})
+        return Schedule(schedule)
     raise SettingError(f"schedule is {schedule!r}. Give one, such as vinestep.schedules.cosine(1000), or a function of the step.")
 
 
-def _parts(schedule: Schedule) -> list[dict[str, Any]]:
-    parts: list[dict[str, Any]] = schedule.settings.get("then", [schedule.settings])
-    return parts
+def _parts(schedule: Schedule) -> tuple[Schedule, ...]:
+    made = made_by(schedule)
+    return made[1] if made is not None and made[0].name == "in_turn" else (schedule,)
 
 
-def _call(settings: dict[str, Any]) -> str:
-    arguments = ", ".join(f"{key}={value}" for key, value in settings.items() if key != "kind")
-    return f"{settings['kind']}({arguments})"
+def _call(schedule: Schedule) -> str:
+    made = made_by(schedule)
+    if made is None:
+        return f"Schedule({schedule.factor!r})"
+    kind, arguments, options = made
+    return f"{kind.name}({', '.join([*map(repr, arguments), *(f'{key}={value}' for key, value in options.items())])})"
 
 
 def _steps(steps: int, name: str) -> int:
@@ -97,12 +127,13 @@ def _steps(steps: int, name: str) -> int:
     return steps
 
 
-def _share(value: float, name: str) -> float:
+def _fraction(value: float, name: str) -> float:
     if not 0 <= value <= 1:
         raise ValueError(f"{name} must be from 0 to 1, got {value!r}.")
     return float(value)
 
 
+@maker("constant", "schedule")
 def constant(steps: int | None = None) -> Schedule:
     """The optimiser's own rate.
 
@@ -111,17 +142,14 @@ def constant(steps: int | None = None) -> Schedule:
     >>> constant()(1000)
     1.0
     """
-    return Schedule(
-        _one,
-        None if steps is None else _steps(steps, "constant"),
-        {"kind": "constant"} | ({"steps": steps} if steps else {}),
-    )
+    return Schedule(_one, None if steps is None else _steps(steps, "constant"))
 
 
 def _one(step: int) -> float:
     return 1.0
 
 
+@maker("step_decay", "schedule")
 def step_decay(every: int, factor: float = 0.5) -> Schedule:
     """Multiplied by `factor` after every so many steps.
 
@@ -131,14 +159,15 @@ def step_decay(every: int, factor: float = 0.5) -> Schedule:
     [1.0, 0.5, 0.25]
     """
     _steps(every, "step_decay")
-    _share(factor, "step_decay: factor")
-    return Schedule(partial(_decayed, every, factor), None, {"kind": "step_decay", "every": every, "factor": factor})
+    _fraction(factor, "step_decay: factor")
+    return Schedule(partial(_decayed, every, factor))
 
 
 def _decayed(every: int, factor: float, step: int) -> float:
     return float(factor ** (step // every))
 
 
+@maker("cosine", "schedule")
 def cosine(steps: int, floor: float = 0.0) -> Schedule:
     """From 1 down to `floor` along half a cosine, and `floor` from then on.
 
@@ -150,18 +179,15 @@ def cosine(steps: int, floor: float = 0.0) -> Schedule:
     [1.0, 0.5, 0.0, 0.0]
     """
     _steps(steps, "cosine")
-    _share(floor, "cosine: floor")
-    return Schedule(
-        partial(_half_cosine, steps, floor),
-        steps,
-        {"kind": "cosine", "steps": steps, "floor": floor},
-    )
+    _fraction(floor, "cosine: floor")
+    return Schedule(partial(_half_cosine, steps, floor), steps)
 
 
 def _half_cosine(steps: int, floor: float, step: int) -> float:
     return floor + (1 - floor) * 0.5 * (1 + math.cos(math.pi * min(step, steps) / steps))
 
 
+@maker("warmup", "schedule")
 def warmup(steps: int, start: float = 0.0) -> Schedule:
     """Up to 1 in equal strides; the last of the steps is at 1.
 
@@ -173,12 +199,8 @@ def warmup(steps: int, start: float = 0.0) -> Schedule:
     [0.25, 0.5, 0.75, 1.0, 1.0]
     """
     _steps(steps, "warmup")
-    _share(start, "warmup: start")
-    return Schedule(
-        partial(_rising, steps, start),
-        steps,
-        {"kind": "warmup", "steps": steps, "start": start},
-    )
+    _fraction(start, "warmup: start")
+    return Schedule(partial(_rising, steps, start), steps)
 
 
 def _rising(steps: int, start: float, step: int) -> float:

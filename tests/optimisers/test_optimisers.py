@@ -85,4 +85,4 @@ def test_schedules():
     assert [s.cosine(10, floor=0.2)(t) for t in (0, 5, 10, 50)] == pytest.approx([1, 0.6, 0.2, 0.2])
     both = s.warmup(2).then(s.constant(3)).then(s.cosine(4))
     assert [both(t) for t in (0, 1, 2, 4, 5, 7, 9)] == pytest.approx([0.5, 1, 1, 1, 1, 0.5, 0])
-    assert repr(both) == "warmup(steps=2, start=0.0).then(constant(steps=3).then(cosine(steps=4, floor=0.0)))"
+    assert repr(both) == "warmup(2).then(constant(3).then(cosine(4)))"

@@ -17,8 +17,9 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import CheckpointError, RunError
+from vinestep.parts.describing import describe
 from vinestep.training import Status, checkpoints, folders
-from vinestep.training.settings import described, differences
+from vinestep.training.settings import differences
 
 
 def data(n=24, seed=0, scale=1.0):
@@ -228,9 +229,9 @@ def test_functions_are_told_apart_by_what_they_do():
     def make(factor):
         return lambda x: x * factor
 
-    assert described(make(2.0)) == described(make(2.0))
-    assert described(make(2.0)) != described(make(3.0))
-    assert described(lambda x: x + 1) != described(lambda x: x - 1)
+    twice, again, thrice = (describe(make(factor), opaque=True) for factor in (2.0, 2.0, 3.0))
+    assert twice == again != thrice
+    assert describe(lambda x: x + 1, opaque=True) != describe(lambda x: x - 1, opaque=True)
     assert differences({"a": [1, {"b": 2}]}, {"a": [1, {"b": 3}]}) == {"a.1.b": "2 before, 3 now"}
 
 

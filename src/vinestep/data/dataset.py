@@ -197,9 +197,7 @@ def same_scaling(first: Dataset, second: Dataset) -> bool:
     ours, theirs = getattr(first, "scaling", None), getattr(second, "scaling", None)
     if ours is None or theirs is None:
         return ours is theirs
-    return bool(
-        ours.missing == theirs.missing and np.array_equal(ours.means, theirs.means) and np.array_equal(ours.deviations, theirs.deviations)
-    )
+    return bool(ours.equals(theirs))
 
 
 class Batches:

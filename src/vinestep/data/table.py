@@ -2,13 +2,8 @@
 
 from __future__ import annotations
 
-import csv
-from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
-from os import PathLike
-from pathlib import Path
-from typing import Self
+from typing import Literal, Self
 
 import numpy as np
 import pandas as pd
@@ -16,73 +11,13 @@ from pandas.api.types import is_bool_dtype, is_numeric_dtype
 
 from ..errors import DataError, did_you_mean
 from .dataset import Batches, Dataset, Provenance
+from .encoding import Encoding, Scaling, category_text, class_numbers, numbers_of, target_numbers
+from .reading import Source, line_of, read_frame
 
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
-LARGEST = float(np.finfo(np.float32).max)
-MOSTLY_NUMBERS = 0.5  # a text column that is numeric to this share is a numeric one with slips in it
+MOSTLY_NUMBERS = 0.5  # a text column of which this fraction is numeric is a numeric one with slips in it
 FEW_DISTINCT = 50  # more different texts than this in a column are no categories
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Encoding:
-    """How the columns of a table became numbers, and the target's values class numbers."""
-
-    numeric: tuple[str, ...]
-    categories: dict[str, tuple[str, ...]]
-    gaps: tuple[str, ...]
-    """Columns of categories with missing cells, which are a category of their own."""
-    target: str
-    class_names: tuple[str, ...]
-    """Empty if the target is a number."""
-    class_values: tuple[str | int | float | bool, ...]
-    """The classes as they stand in the table, in the same order."""
-
-    @property
-    def columns(self) -> list[str]:
-        """Names of the features, in order."""
-        one_hot = [
-            feature
-            for name, values in self.categories.items()
-            for feature in (*(f"{name}={value}" for value in values), *([f"{name}={_gap(values)}"] if name in self.gaps else []))
-        ]
-        return [*self.numeric, *one_hot]
-
-    def differences(self, other: Encoding) -> list[str]:
-        """In which words the other differs."""
-        found = []
-        if self.numeric != other.numeric:
-            found.append(f"numeric columns {', '.join(self.numeric)} against {', '.join(other.numeric)}")
-        for name in dict.fromkeys([*self.categories, *other.categories]):
-            ours, theirs = self.categories.get(name), other.categories.get(name)
-            if ours != theirs:
-                found.append(f"categories of {name}: {_listed(ours)} against {_listed(theirs)}")
-            elif (name in self.gaps) != (name in other.gaps):
-                found.append(f"missing cells of {name} in one of them only")
-        if self.target != other.target:
-            found.append(f"target {self.target} against {other.target}")
-        if self.class_values != other.class_values:
-            found.append(f"classes {_listed(self.class_names)} against {_listed(other.class_names)}")
-        return found
-
-
-def _gap(values: Sequence[str]) -> str:
-    """What a missing cell is called beside these categories."""
-    return "missing" if "missing" not in values else "missing cell"
-
-
-def _listed(names: Sequence[str] | None) -> str:
-    return "none" if not names else ", ".join(names)
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Scaling:
-    """Means and deviations of the numeric columns, learned on one part."""
-
-    means: np.ndarray
-    deviations: np.ndarray
-    missing: tuple[int, ...]
-    """Numeric columns that had missing readings and got a column that says so."""
 
 
 class Table(Dataset):
@@ -100,6 +35,12 @@ class Table(Dataset):
         Whether the target's values are classes.
     leave_out : sequence of str
         Columns that are not to be used.
+    drop_missing_target : bool
+        Leave out rows without a target; otherwise they are refused.
+    unseen_categories : {"refuse", "zeros"}
+        What becomes of a category, in rows encoded later, that does not occur here: it is refused, or none of the known ones.
+    missing_columns : {"refuse", "gaps"}
+        What becomes of rows, encoded later, that lack a column: they are refused, or all its cells are taken as missing.
 
     Raises
     ------
@@ -118,23 +59,23 @@ class Table(Dataset):
 
     def __init__(
         self,
-        source: pd.DataFrame | str | PathLike[str],
+        source: Source,
         *,
         target: str,
         classes: bool | None = None,
         leave_out: Sequence[str] = (),
+        drop_missing_target: bool = False,
+        unseen_categories: Literal["refuse", "zeros"] = "refuse",
+        missing_columns: Literal["refuse", "gaps"] = "refuse",
     ) -> None:
-        frame, name = _read(source)
-        if len(frame) == 0:
-            raise DataError(f"{name}: the table has no rows.")
-        frame.columns = _names(frame, name)
+        frame, name = read_frame(source)
         target, leave_out = str(target), [str(column) for column in leave_out]
         for column in (target, *leave_out):
             if column not in frame.columns:
                 raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
         if target in leave_out:
             raise DataError(f"{name}: the target {target!r} cannot be left out.")
-        frame = frame.drop(columns=leave_out)
+        frame = _with_targets(frame.drop(columns=leave_out), target, name, drop_missing_target)
         labels, class_values = _targets(frame[target], name, classes)
         features = frame.drop(columns=[target])
         numeric = tuple(c for c in features.columns if _is_numeric(features[c], name))
@@ -148,9 +89,12 @@ class Table(Dataset):
             target=target,
             class_names=tuple(map(str, class_values)),
             class_values=class_values,
+            unseen_categories=unseen_categories,
+            missing_columns=missing_columns,
         )
+        self.drop_missing_target = drop_missing_target
         self.scaling: Scaling | None = None
-        super().__init__(_encoded(features, self.encoding), labels)
+        super().__init__(self.encoding.encode(features, name), labels)
 
     @classmethod
     def _of(cls, inputs: np.ndarray, targets: np.ndarray, provenance: Provenance, encoding: Encoding, scaling: Scaling | None) -> Self:
@@ -158,10 +102,42 @@ class Table(Dataset):
         Dataset.__init__(table, inputs, targets, provenance=provenance)
         table.encoding = encoding
         table.scaling = scaling
+        table.drop_missing_target = False
         return table
 
     def rows(self, index: np.ndarray) -> Self:
         return self._of(self.inputs[index], self.targets[index], self._provenance_of(index), self.encoding, self.scaling)
+
+    def like(self, source: Source) -> Self:
+        """Further rows, encoded as this table is, and scaled if it is: a part from a file of its own.
+
+        Parameters
+        ----------
+        source : DataFrame, str or path
+            With the columns of this table, the target too.
+
+        Raises
+        ------
+        DataError
+            If a column or target is missing, or a class or category did not occur here and was not settled otherwise.
+
+        Examples
+        --------
+        >>> table = vs.data.Table(pd.DataFrame({"pH": [3.1, 3.5], "state": ["sound", "stuck"]}), target="state")
+        >>> table.like(pd.DataFrame({"state": ["stuck"], "pH": [3.3]})).targets
+        array([1])
+        """
+        frame, name = read_frame(source, texts=self.encoding.categories)
+        target = self.encoding.target
+        if target not in frame.columns:
+            raise DataError(f"{name}: there is no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+        frame = _with_targets(frame, target, name, self.drop_missing_target)
+        inputs = self.encoding.encode(frame, name)
+        targets = class_numbers(frame[target], self.encoding, name)
+        if self.scaling is not None:
+            inputs = self.scaling.scale(inputs)
+        source_of = Dataset(inputs, targets).provenance
+        return self._of(inputs, targets, source_of, self.encoding, self.scaling)
 
     @property
     def classes(self) -> int:
@@ -199,89 +175,39 @@ class Table(Dataset):
         return super().batches(size, shuffled=shuffled, seed=seed, drop_partial=drop_partial)
 
 
-def _read(source: pd.DataFrame | str | PathLike[str]) -> tuple[pd.DataFrame, str]:
-    if isinstance(source, pd.DataFrame):
-        return source.reset_index(drop=True), "The table"
-    path = Path(source)
-    if not path.is_file():
-        raise DataError(f"{path}: there is no such file.")
-    try:
-        _check_lines(path)
-        return pd.read_csv(path, index_col=False, encoding="utf-8-sig"), str(path)
-    except DataError:
-        raise
-    except (ValueError, OverflowError, OSError, csv.Error) as error:  # among them pandas' own and those of the encoding
-        raise DataError(f"{path}: not a readable CSV file: {error}") from error
-
-
-def _check_lines(path: Path) -> None:
-    """Refuse a header that names a column twice, and rows with more or fewer cells than it: their cells would go to wrong columns."""
-    with path.open(newline="", encoding="utf-8-sig") as file:
-        rows = csv.reader(file)
-        header = next((row for row in rows if row), [])
-        _check_unique(header, str(path))
-        for row in rows:
-            if row and len(row) != len(header):
-                raise DataError(
-                    f"{path}: line {rows.line_num} has {len(row)} cells, the header {len(header)}. Correct the line; a comma inside a "
-                    'text needs quotes around it: "Alder, old".'
-                )
-
-
-def _names(frame: pd.DataFrame, name: str) -> list[str]:
-    """The names of the columns as texts."""
-    names = [str(column) for column in frame.columns]
-    _check_unique(names, name)
-    return names
-
-
-def _check_unique(names: Sequence[str], name: str) -> None:
-    twice = [column for column, n in Counter(names).items() if n > 1]
-    if twice:
-        raise DataError(f"{name}: there are {Counter(names)[twice[0]]} columns of the name {twice[0]!r}. Give each a name of its own.")
-
-
-def _line(name: str, row: int) -> str:
-    """Rows are counted from 1; a file has its header in line 1."""
-    return f"row {row + 1}" if name == "The table" else f"row {row + 1} (line {row + 2} of the file)"
+def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.DataFrame:
+    """The rows that have a target; others are dropped or refused."""
+    absent = frame[target].isna().to_numpy()
+    if not absent.any():
+        return frame
+    if drop and not absent.all():
+        return frame[~absent].reset_index(drop=True)
+    raise DataError(
+        f"{name}: the target {target!r} is missing in {absent.sum()} of {len(frame)} rows, first in "
+        f"{line_of(name, int(np.argmax(absent)))}. Rows without a target cannot be learned from: complete them, or leave them out with "
+        "drop_missing_target = true."
+    )
 
 
 def _is_numeric(column: pd.Series, name: str) -> bool:
     if is_bool_dtype(column):
         return False
-    if is_numeric_dtype(column):
-        _check_range(column.to_numpy(dtype=float, na_value=np.nan), column, name)
-        return True
     if column.dtype.kind == "M":
         raise DataError(f"{name}: column {column.name!r} holds dates. Turn them into numbers, such as days since a start.")
+    if is_numeric_dtype(column):
+        return True
     numbers = pd.to_numeric(column, errors="coerce")
     given = column.notna()
     if not given.any():
         raise DataError(f"{name}: column {column.name!r} is empty. Leave it out: leave_out=[{column.name!r}].")
-    slips = given & numbers.isna()
     if numbers.notna().sum() < MOSTLY_NUMBERS * given.sum() or isinstance(column.dtype, pd.CategoricalDtype):
         return False
-    row = int(np.argmax(slips.to_numpy()))
-    if not slips.any():
-        _check_range(numbers.to_numpy(dtype=float, na_value=np.nan), column, name)
-        return True
-    raise DataError(
-        f"{name}: {_line(name, row)}, column {column.name!r}: {column.iloc[row]!r} is not a number, as the others of this "
-        "column are. Correct it, empty it, or leave the column out."
-    )
-
-
-def _check_range(numbers: np.ndarray, column: pd.Series, name: str) -> None:
-    """Refuse what no network can compute with: infinite values, and those that float32 does not hold."""
-    bad = np.flatnonzero(np.abs(numbers) > LARGEST)
-    if bad.size:
-        value = numbers[bad[0]]
-        kind = "infinite" if np.isinf(value) else f"{value:.3g}, larger than any number of float32"
-        raise DataError(f"{name}: {_line(name, int(bad[0]))}, column {column.name!r}: the value is {kind}. Correct it, or empty it.")
+    numbers_of(column, name)
+    return True
 
 
 def _categories(column: pd.Series, name: str) -> tuple[str, ...]:
-    values = sorted({str(v) for v in column.dropna()})
+    values = sorted({category_text(v) for v in column.dropna()})
     if len(values) > FEW_DISTINCT:
         raise DataError(
             f"{name}: column {column.name!r} holds {len(values)} different texts, which are no categories. "
@@ -291,38 +217,15 @@ def _categories(column: pd.Series, name: str) -> tuple[str, ...]:
 
 
 def _targets(column: pd.Series, name: str, classes: bool | None) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
-    absent = np.flatnonzero(column.isna().to_numpy())
-    if absent.size:
-        raise DataError(
-            f"{name}: the target {column.name!r} is missing in {absent.size} of {len(column)} rows, first in "
-            f"{_line(name, int(absent[0]))}. Rows without a target cannot be learned from: drop or complete them."
-        )
     as_classes = classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
     if not as_classes:
-        try:
-            numbers = pd.to_numeric(column).to_numpy(dtype=float)
-        except (ValueError, TypeError) as error:
-            raise DataError(
-                f"{name}: the target {column.name!r} does not hold numbers only: {error}. For classes say classes=True."
-            ) from error
-        _check_range(numbers, column, name)
-        return numbers.astype(np.float32)[:, None], ()
+        return target_numbers(column, name), ()
     natural = is_numeric_dtype(column) or is_bool_dtype(column)
     labels = column if natural else column.map(str)
     values = sorted(set(labels.tolist()))
     if len(values) < 2:
         raise DataError(f"{name}: the target {column.name!r} has one class only, {str(values[0])!r}. There is nothing to tell apart.")
     return labels.map({v: i for i, v in enumerate(values)}).to_numpy(dtype=np.int64), tuple(values)
-
-
-def _encoded(features: pd.DataFrame, encoding: Encoding) -> np.ndarray:
-    """In float64: scaling comes later, and large numbers close together would be one in float32."""
-    columns = [pd.to_numeric(features[c]).to_numpy(dtype=np.float64, na_value=np.nan) for c in encoding.numeric]
-    for column, values in encoding.categories.items():
-        texts, absent = features[column].map(str, na_action="ignore"), features[column].isna().to_numpy()
-        columns += [(texts == value).to_numpy(dtype=np.float64, na_value=False) * ~absent for value in values]
-        columns += [absent.astype(np.float64)] if column in encoding.gaps else []
-    return np.stack(columns, axis=1)
 
 
 def scaled(train: Table, *others: Table) -> list[Table]:
@@ -370,14 +273,16 @@ def scaled(train: Table, *others: Table) -> list[Table]:
         raise DataError(f"scaled: column {name!r} has no reading in the first table. Leave it out.")
     deviations = np.nanstd(numbers, axis=0)
     gaps = tuple(i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others)))
-    scaling = Scaling(means=np.nanmean(numbers, axis=0), deviations=np.where(deviations > 0, deviations, 1.0), missing=gaps)
+    scaling = Scaling(
+        means=np.nanmean(numbers, axis=0),
+        deviations=np.where(deviations > 0, deviations, 1.0),
+        missing=gaps,
+        lowest=np.nanmin(numbers, axis=0, initial=np.inf),
+        highest=np.nanmax(numbers, axis=0, initial=-np.inf),
+        gap_fractions=np.isnan(numbers).mean(axis=0),
+    )
     return [_apply(table, scaling) for table in (train, *others)]
 
 
 def _apply(table: Table, scaling: Scaling) -> Table:
-    n = len(table.encoding.numeric)
-    numbers = table.inputs[:, :n]
-    absent = np.isnan(numbers)
-    filled = np.where(absent, 0.0, (numbers - scaling.means) / scaling.deviations)
-    inputs = np.concatenate([filled, table.inputs[:, n:], absent[:, list(scaling.missing)]], axis=1)
-    return table._of(inputs.astype(np.float32), table.targets, table.provenance, table.encoding, scaling)
+    return table._of(scaling.scale(table.inputs), table.targets, table.provenance, table.encoding, scaling)

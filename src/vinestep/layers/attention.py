@@ -16,6 +16,7 @@ from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
 from ..kernels.products import places
 from ..kernels.sizes import RATE, TILE
+from ..parts import part
 from .base import Layer
 from .context import PASS
 from .dense import Dense
@@ -143,6 +144,7 @@ attend_stacked = Fused(
 )
 
 
+@part("attention", "layer")
 class Attention(Layer):
     """Each place looks at all places of a sequence and takes a weighted mean of them, in several heads.
 
@@ -264,6 +266,7 @@ class Attention(Layer):
         return 2 * shape[0] * shape[1] * shape[1] * shape[2]
 
 
+@part("transformer_block", "layer")
 class TransformerBlock(Layer):
     """Attention and two dense layers, each with a way around it and a normalisation.
 
@@ -322,6 +325,7 @@ class TransformerBlock(Layer):
         return x + drop(part(norm(x))) if self.norm_first else norm(x + drop(part(x)))
 
 
+@part("decoder_block", "layer")
 class DecoderBlock(Layer):
     """A causal transformer block that also looks at an encoder's result: Vaswani et al. 2017, figure 1, right.
 

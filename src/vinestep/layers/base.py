@@ -52,6 +52,7 @@ class Layer:
     ['0/factor']
     """
 
+    part_family: ClassVar[str] = "layer"
     path: str = ""
     arena: Arena | None = None
     takes_tokens: ClassVar[bool] = False
@@ -189,6 +190,10 @@ class Layer:
     def _own_statistics(self) -> dict[str, np.ndarray]:
         own: dict[str, np.ndarray] = self.__dict__.setdefault("_statistics", {})
         return own
+
+    def not_settings(self) -> set[str]:
+        """Attributes that belong to the network at hand, not to what the layer is."""
+        return {*self._own_parameters(), *self._own_statistics(), "path", "arena"}
 
     def _join(self, name: str) -> str:
         return f"{self.path}/{name}" if self.path else name

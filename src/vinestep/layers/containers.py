@@ -12,6 +12,7 @@ from ..autodiff import fused
 from ..autodiff.forms import is_standard, standard
 from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ShapeError
+from ..parts import part
 from .arena import Arena
 from .base import Layer, LayerLike, call_layer
 from .chain import ChainPlan, dense_chain
@@ -37,6 +38,7 @@ def _numbered(items: Sequence[LayerLike]) -> Iterator[tuple[str, Layer]]:
     return ((str(i), item) for i, item in enumerate(items) if isinstance(item, Layer))
 
 
+@part("stack", "layer")
 class Stack(Layer):
     """Layers one after another.
 
@@ -172,6 +174,7 @@ def single_run(network: Layer) -> DenseRun | None:
     return merged[0] if len(set(map(id, merged[0].weights))) == len(merged[0].weights) else None
 
 
+@part("residual", "layer")
 class Residual(Layer):
     """A body and a way around it: ``body(x) + shortcut(x)``, the shortcut being `x` itself by default.
 
@@ -216,6 +219,7 @@ class _Branches(Layer):
         return [call_layer(branch, x, self._join(str(i))) for i, branch in enumerate(self.branches)]
 
 
+@part("concat", "layer")
 class Concat(_Branches):
     """Branches side by side: their outputs joined along the last axis.
 
@@ -233,6 +237,7 @@ class Concat(_Branches):
         return np.concatenate(outputs, axis=-1)
 
 
+@part("sum", "layer")
 class Sum(_Branches):
     """Branches side by side: their outputs added up.
 

@@ -15,6 +15,7 @@ from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.parallel import in_parts
 from ..kernels.products import gathered_product, product_of_turned, product_with_turned
+from ..parts import part
 from .base import Layer
 from .dense import DEFINITIONS, FLOORS, activate, affine, fusable, through_activation
 from .windows import (
@@ -221,6 +222,7 @@ convolution = Fused(
 )
 
 
+@part("convolution", "layer")
 class Convolution(Layer):
     """Weighted sums over windows, the same weights everywhere.
 
@@ -322,6 +324,7 @@ class Convolution(Layer):
         return int(np.prod(output[:-1], dtype=np.int64)) * int(self.weight.size)
 
 
+@part("transposed_convolution", "layer")
 class TransposedConvolution(Layer):
     """The adjoint of a convolution as a layer: each input value is spread over a window, scaled by the weights.
 

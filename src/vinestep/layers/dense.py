@@ -16,6 +16,7 @@ from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
 from ..kernels.parallel import helpers
 from ..kernels.products import is_ours, product, product_of_turned, product_with_turned
+from ..parts import part
 from .base import Layer
 
 __all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sum_of_rows", "through_activation"]
@@ -164,6 +165,7 @@ dense = Fused(
 )
 
 
+@part("dense", "layer")
 class Dense(Layer):
     """Every output reads every input: ``activation(x @ weight + bias)`` over the last axis.
 

@@ -7,12 +7,14 @@ from typing import Any
 import numpy as np
 
 from ..errors import LayerError
+from ..parts import part
 from .base import Layer
 from .context import PASS, random_uniform
 
 __all__ = ["Dropout", "Noise"]
 
 
+@part("dropout", "layer")
 class Dropout(Layer):
     """Sets each value to zero with a given probability in a learning pass, and scales the others up to make up for it.
 
@@ -54,6 +56,7 @@ class Dropout(Layer):
         return factors
 
 
+@part("noise", "layer")
 class Noise(Layer):
     """Adds normal noise in a learning pass; a function of seed, step and the layer's path alone.
 

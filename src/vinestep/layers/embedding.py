@@ -13,8 +13,9 @@ from ..autodiff.fused import Fused
 from ..autodiff.state import STATE
 from ..autodiff.tensor import held
 from ..errors import DataError, LayerError, ShapeError
-from ..initialisers import Initialiser
+from ..initialisers import Initialiser, unit_normal
 from ..kernels.parallel import in_parts, over_rows, spans
+from ..parts import part
 from .base import Layer
 
 __all__ = ["Embedding", "Positions", "rotated"]
@@ -62,10 +63,7 @@ lookup = Fused(
 )
 
 
-def _small_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-    return rng.normal(0.0, shape[-1] ** -0.5, shape)
-
-
+@part("embedding", "layer")
 class Embedding(Layer):
     """A vector for each token: whole numbers of any shape to ``(*shape, width)``.
 
@@ -99,7 +97,7 @@ class Embedding(Layer):
     takes_tokens = True
     weight: Any
 
-    def __init__(self, count: int, width: int, *, padding: int | None = None, initialiser: Initialiser = _small_normal) -> None:
+    def __init__(self, count: int, width: int, *, padding: int | None = None, initialiser: Initialiser = unit_normal) -> None:
         if count < 1 or width < 1:
             raise LayerError(f"Embedding: count and width must be at least 1, got {count} and {width}.")
         if padding is not None and not 0 <= padding < count:
@@ -117,6 +115,7 @@ class Embedding(Layer):
         return vectors if self.padding is None else vectors * (ids != self.padding)[..., None].astype(vectors.dtype)
 
 
+@part("positions", "layer")
 class Positions(Layer):
     """Adds to each vector of a sequence one for its place: ``(batch, time, width)``.
 
@@ -151,7 +150,7 @@ class Positions(Layer):
         if len(shape) != 3:
             raise ShapeError(f"{self._label}: expected input of shape (batch, time, width), got {shape}.")
         if self.form == "learned":
-            self.parameter("table", (self.longest, shape[-1]), _small_normal)
+            self.parameter("table", (self.longest, shape[-1]), unit_normal)
 
     def compute(self, x: Any, start: int = 0) -> Any:
         stop = start + x.shape[1]

@@ -16,6 +16,7 @@ from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
 from ..kernels.parallel import helpers, in_parts, spans
 from ..kernels.sizes import rows_together
+from ..parts import part
 from .base import Layer
 from .context import PASS
 from .dense import DEFINITIONS, FLOORS
@@ -199,6 +200,7 @@ class _Norm(Layer):
             )
 
 
+@part("batch_norm", "layer")
 class BatchNorm(_Norm):
     """Each channel brought to mean 0 and variance 1 over the batch, then scaled and shifted.
 
@@ -281,6 +283,7 @@ class BatchNorm(_Norm):
         self.seen[:] = updates + 1, largest
 
 
+@part("layer_norm", "layer")
 class LayerNorm(_Norm):
     """Each example's features brought to mean 0 and variance 1 over the last axis, then scaled and shifted.
 
@@ -298,6 +301,7 @@ class LayerNorm(_Norm):
         return layer_norm(x, self.scale, self.shift, epsilon=self.epsilon)
 
 
+@part("group_norm", "layer")
 class GroupNorm(_Norm):
     """Groups of channels of each example brought to mean 0 and variance 1, over space too, then scaled and shifted.
 
@@ -332,6 +336,7 @@ class GroupNorm(_Norm):
         return np.reshape(_normal(parts, axes, self.epsilon), x.shape) * self.scale + self.shift
 
 
+@part("rms_norm", "layer")
 class RMSNorm(_Norm):
     """Each example's features divided by their root mean square, then scaled.
 

@@ -9,11 +9,13 @@ import numpy as np
 from ..activations import relu
 from ..errors import LayerError, ShapeError
 from ..initialisers import constant
+from ..parts import part
 from .base import Layer
 
 __all__ = ["ParametricRelu"]
 
 
+@part("parametric_relu", "layer")
 class ParametricRelu(Layer):
     """`x` where positive, elsewhere `x` times a slope that is trained, one for each channel.
 

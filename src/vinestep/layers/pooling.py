@@ -13,6 +13,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.rules.elementwise import as_floats
 from ..errors import LayerError, ShapeError
 from ..kernels.parallel import in_parts, spans
+from ..parts import part
 from .base import Layer
 from .windows import Padding, WindowPlan, each_axis, padded, places_of_windows, plan_windows, seen_by_window, unpadded
 
@@ -92,6 +93,7 @@ class _Pool(Layer):
         return plan
 
 
+@part("max_pool", "layer")
 class MaxPool(_Pool):
     """The largest value of each window, channel by channel. Equal largest values share the derivative.
 
@@ -115,6 +117,7 @@ class MaxPool(_Pool):
         return largest(x, plan=self.plan_for(x.shape))
 
 
+@part("mean_pool", "layer")
 class MeanPool(_Pool):
     """The mean of each window, channel by channel; places outside the input do not count.
 
@@ -135,6 +138,7 @@ class MeanPool(_Pool):
         return total * (1 / counted)
 
 
+@part("global_mean", "layer")
 class GlobalMean(Layer):
     """The mean over all spatial axes: ``(batch, ..., channels)`` to ``(batch, channels)``.
 
@@ -148,6 +152,7 @@ class GlobalMean(Layer):
         return np.mean(x, axis=_spatial(self._label, x))
 
 
+@part("global_max", "layer")
 class GlobalMax(Layer):
     """The largest value over all spatial axes: ``(batch, ..., channels)`` to ``(batch, channels)``.
 
@@ -167,6 +172,7 @@ def _spatial(label: str, x: Any) -> tuple[int, ...]:
     return tuple(range(1, x.ndim - 1))
 
 
+@part("upsample", "layer")
 class Upsample(Layer):
     """Spatial axes made longer by a whole factor.
 
@@ -218,6 +224,7 @@ def _interpolated(x: Any, axis: int, factor: int) -> Any:
     return np.moveaxis(np.tensordot(x, matrix, axes=([axis], [1])), -1, axis)
 
 
+@part("flatten", "layer")
 class Flatten(Layer):
     """All axes but the batch in one.
 
@@ -231,6 +238,7 @@ class Flatten(Layer):
         return np.reshape(x, (x.shape[0], -1)) if x.size else np.reshape(x, (x.shape[0], int(np.prod(x.shape[1:]))))
 
 
+@part("reshape", "layer")
 class Reshape(Layer):
     """Another shape for each example.
 

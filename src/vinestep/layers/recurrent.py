@@ -22,6 +22,7 @@ from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
 from ..kernels.products import places, product, turned_product
 from ..kernels.sizes import BLOCKS, RATE, TILE
+from ..parts import part
 from .base import Layer
 from .dropout import Dropout
 
@@ -349,6 +350,7 @@ class _Sequence(Layer):
         return states
 
 
+@part("recurrent", "layer")
 class Recurrent(_Sequence):
     """The plain recurrence ``h = activation(x @ weight + h @ recurrent + bias)``; the operator RNN of the open standard ONNX.
 
@@ -403,6 +405,7 @@ class _Gated(_Sequence):
         )
 
 
+@part("gru", "layer")
 class GRU(_Gated):
     """Gated recurrent units; parameters as for `Recurrent`, without activation.
 
@@ -418,6 +421,7 @@ class GRU(_Gated):
     cell = _GRUCell
 
 
+@part("lstm", "layer")
 class LSTM(_Gated):
     """Long short-term memory; parameters as for `Recurrent`, without activation.
 

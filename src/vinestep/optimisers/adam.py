@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 
 from .. import kernels
 from ..kernels.parallel import helpers
+from ..parts import part
 from .base import Optimiser, below_one, positive
 
 __all__ = ["Adam"]
 
 
+@part("adam", "optimiser")
 class Adam(Optimiser):
     """Adaptive moments [1]_, with weight decay kept apart from the gradient [2]_.
 
@@ -60,9 +61,6 @@ class Adam(Optimiser):
         self.beta1 = below_one(beta1, "Adam: beta1")
         self.beta2 = below_one(beta2, "Adam: beta2")
         self.epsilon = positive(epsilon, "Adam: epsilon")
-
-    def settings(self) -> dict[str, Any]:
-        return super().settings() | {"beta1": self.beta1, "beta2": self.beta2, "epsilon": self.epsilon}
 
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
         m, v = self.state["m"], self.state["v"]

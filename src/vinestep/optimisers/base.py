@@ -1,6 +1,6 @@
 """What an optimiser is.
 
-A member of the family declares the names of its state arrays in `state_names`, its own settings in `settings()`, and
+A member of the family declares the names of its state arrays in `state_names`, keeps its constructor's arguments as attributes, and
 writes its formula in ``apply_update(theta, g, rate, start, stop, decay)`` over flat arrays. The base checks, counts, keeps
 the state, and calls the formula once for each stretch of the arena with a rate of its own.
 """
@@ -68,6 +68,7 @@ class Optimiser:
     array([0.5, 2.5])
     """
 
+    part_family: ClassVar[str] = "optimiser"
     state_names: ClassVar[tuple[str, ...]] = ()
 
     def __init__(self, rate: float, *, weight_decay: float = 0.0, rate_factors: Mapping[str, float] | None = None) -> None:
@@ -94,10 +95,9 @@ class Optimiser:
             If it serves another already: their states would mix.
         """
         if self._owner is not None and self._owner() is not owner:
-            made = ", ".join(f"{name}={value}" for name, value in self.settings().items() if name != "kind")
             raise SettingError(
                 f"This {type(self).__name__} belongs to another training already, and their states would mix. Make another: "
-                f"{type(self).__name__}({made}), or hand over a copy of its state: copy.deepcopy(optimiser)."
+                f"{self!r}, or hand over a copy of its state: copy.deepcopy(optimiser)."
             )
         self._owner = weakref.ref(owner)
 
@@ -105,9 +105,15 @@ class Optimiser:
         return vars(self) | {"_owner": None}
 
     def settings(self) -> dict[str, Any]:
-        """How it was made, for the record."""
-        own: dict[str, Any] = {"kind": type(self).__name__, "rate": self.rate, "weight_decay": self.weight_decay}
-        return own | ({"rate_factors": dict(self.rate_factors)} if self.rate_factors else {})
+        """How it was made, by name."""
+        from ..parts.describing import describe
+
+        return {name: value for name, value in describe(self, opaque=True).items() if name not in ("kind", "name")}
+
+    @staticmethod
+    def not_settings() -> set[str]:
+        """Attributes that are its state."""
+        return {"count", "state", "state_names", "layout", "dtype", "runs_kernels"}
 
     def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
         """Make the state arrays for an arena. What is known of parameters that stay is kept, by path."""
@@ -178,5 +184,4 @@ class Optimiser:
         raise NotImplementedError(f"{type(self).__name__}.apply_update is not written.")
 
     def __repr__(self) -> str:
-        settings = {k: v for k, v in self.settings().items() if k != "kind"}
-        return f"{type(self).__name__}({', '.join(f'{k}={v}' for k, v in settings.items())})"
+        return f"{type(self).__name__}({', '.join(f'{name}={value}' for name, value in self.settings().items() if value != {})})"

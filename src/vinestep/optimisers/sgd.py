@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 
 from .. import kernels
+from ..parts import part
 from .base import Optimiser, below_one
 
 __all__ = ["SGD"]
 
 
+@part("sgd", "optimiser")
 class SGD(Optimiser):
     """Stochastic gradient descent, with momentum and Nesterov's variant of it.
 
@@ -57,9 +58,6 @@ class SGD(Optimiser):
         if nesterov and not momentum:
             raise ValueError("SGD: nesterov=True needs a momentum above 0.")
         self.state_names = ("velocity",) if momentum else ()  # type: ignore[misc]
-
-    def settings(self) -> dict[str, Any]:
-        return super().settings() | {"momentum": self.momentum, "nesterov": self.nesterov}
 
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
         number = theta.dtype.type

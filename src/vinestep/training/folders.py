@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 from ..errors import RunError
 from .checkpoints import part_of
 from .plain import finite_rows
+from .settings import without_nothing
 
 if TYPE_CHECKING:
     from .loop import Run
@@ -149,7 +150,7 @@ class RunFolder:
     def write_plan(self, plan: dict[str, Any]) -> None:
         import tomli_w
 
-        write_text(self.path / "plan.toml", tomli_w.dumps(plan))
+        write_text(self.path / "plan.toml", tomli_w.dumps(without_nothing(plan)))
 
     def note(self, text: str) -> None:
         """Add a line to the log, with the time."""

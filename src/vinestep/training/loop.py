@@ -33,12 +33,13 @@ from ..layers.context import PASS, learning
 from ..losses import makes_logits, note_probabilities, reduction_of, straight_form
 from ..metrics import Metric
 from ..optimisers import SGD, Adam, Optimiser
+from ..parts.describing import describe
 from ..schedules import Schedule, as_schedule
 from . import checkpoints
 from .buffers import GradientBuffer, GradientBuffers
 from .guard import is_library_code
 from .plain import finite, finite_rows, rows_with_nan, with_nan
-from .settings import described, differences
+from .settings import differences
 from .status import Status, moved
 
 if TYPE_CHECKING:
@@ -712,17 +713,17 @@ class Training:
             "written_by": "Training.run",
             "seed": self.seed,
             "epochs": epochs,
-            "clip": described(self.clip),
+            "clip": self.clip,
             "precision": str(self.network.dtype),
-            "loss": described(self.loss),
-            "metrics": [metric.name for metric in self.metrics],
-            "optimiser": described(self.optimiser.settings()),
-            "schedule": described(self.schedule.settings),
+            "loss": describe(self.loss, opaque=True),
+            "metrics": describe(self.metrics, opaque=True),
+            "optimiser": describe(self.optimiser, opaque=True),
+            "schedule": describe(self.schedule, opaque=True),
             "batches": batches.settings(),
             "data": batches.dataset.fingerprint(),
-            "validation": "none" if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
+            "validation": None if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
             "frozen": sorted(self.network._ready_arena().frozen_paths),
-            "network": described(self.network),
+            "network": describe(self.network, opaque=True),
             "weights": {path: list(a.shape) for path, a in self.network.weights().items()},
         }
 

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from ..errors import CheckpointError, RunError, did_you_mean, names_of
+from ..parts import part
 from .checkpoints import step_of
 from .folders import write_text
 from .plain import integer, number
@@ -38,6 +39,7 @@ class Observer:
     epoch 2
     """
 
+    part_family = "observer"
     order = 0
     """Observers are told in this order; checkpoints come last, since they save what the others know."""
 
@@ -85,6 +87,7 @@ def _value(row: dict[str, float], quantity: str | None) -> tuple[str, float]:
     return name, row[name]
 
 
+@part("patience", "observer")
 class Patience(Observer):
     """Ends a run after so many epochs without a gain on the best value so far.
 
@@ -139,6 +142,7 @@ class Patience(Observer):
         self.best, self.waited = math.inf if best is None else best, integer(state, "waited")
 
 
+@part("checkpoints", "observer")
 class Checkpoints(Observer):
     """Saves the run: the newest states to continue from and, if asked for, the best ones.
 
@@ -239,6 +243,7 @@ def _best_name(step: int) -> str:
     return f"best-{step:08d}.npz"
 
 
+@part("curves", "observer")
 class Curves(Observer):
     """Writes the curves of a recorded run as CSV after each epoch, and as PNG as it goes.
 
@@ -295,6 +300,7 @@ class Curves(Observer):
         self._drawn = time.monotonic()
 
 
+@part("progress", "observer")
 class Progress(Observer):
     """A progress bar with loss, rate, examples a second and time left; without a terminal, a line now and then.
 
@@ -312,7 +318,8 @@ class Progress(Observer):
     """
 
     def __init__(self, console: Console | None = None) -> None:
-        self._console = console
+        self.console = console
+        self._console: Any = None
         self._bar: Any = None
         self._task: Any = None
         self._told = 0.0
@@ -321,7 +328,7 @@ class Progress(Observer):
         from rich.console import Console
         from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-        self._console = self._console or Console(stderr=True)
+        self._console = self.console or Console(stderr=True)
         self._total = run.epochs * len(run.batches)
         self._begun, self._examples = time.perf_counter(), 0
         if not self._console.is_terminal:

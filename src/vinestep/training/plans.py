@@ -4,27 +4,27 @@ from __future__ import annotations
 
 import os
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError, model_validator
 
-from .. import activations, losses, metrics, optimisers, schedules
+from .. import losses
 from ..data.table import Table, scaled
-from ..errors import PlanError, did_you_mean
-from ..layers import Dense, Dropout, Stack
-from ..layers.base import LayerLike
+from ..errors import PlanError, SettingError, did_you_mean
+from ..parts.building import LAYERS, Builder
 from .loop import Outcome, Training
-from .observers import Checkpoints, Curves, Observer, Patience
+from .observers import Checkpoints, Curves, Observer
 
-__all__ = ["Plan", "PlannedRun", "read_plan"]
+__all__ = ["Plan", "PlannedRun", "own_parts", "read_plan"]
 
 DEMO = "demo:"
-Share = Annotated[float, Field(ge=0, lt=1)]
-Positive = Annotated[float, Field(gt=0)]
-ActivationName = Literal["relu", "leaky_relu", "sigmoid", "tanh"]
+CLASSES = "classes"
+"""Stands for the number of classes of the target, or 1 if it is a number."""
+MANY_CLASSES = 2  # for checking a plan before its data is read
+Fraction = Annotated[float, Field(gt=0, le=1)]
+Described = Any
 
 
 class _Part(BaseModel):
@@ -34,112 +34,97 @@ class _Part(BaseModel):
 class DataPlan(_Part):
     source: str
     """A CSV file, relative to the plan, or ``demo:`` and the name of a demo table."""
+    validation: str | None = None
+    """A file of its own for validation."""
+    test: str | None = None
     target: str
     classes: bool | None = None
     leave_out: list[str] = []
-    split: Annotated[list[Annotated[float, Field(gt=0, le=1)]], Field(min_length=3, max_length=3)] = [0.7, 0.15, 0.15]
-    """Training, validation and test."""
+    drop_missing_target: bool = False
+    unseen_categories: Literal["refuse", "zeros"] = "refuse"
+    missing_columns: Literal["refuse", "gaps"] = "refuse"
+    split: list[Fraction] | None = None
+    """Training, validation and test, but for those that have files of their own."""
     stratified: bool = True
     batch: PositiveInt = 32
 
+    @model_validator(mode="after")
+    def _split_fits(self) -> DataPlan:
+        if self.split is not None and len(self.split) != self.parts:
+            raise ValueError(f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got {len(self.split)}")
+        return self
 
-class DensePlan(_Part):
-    kind: Literal["dense"]
-    width: PositiveInt
-    activation: ActivationName | None = None
+    @property
+    def names(self) -> list[str]:
+        """Of the parts that the source is divided into."""
+        return ["training", *(["validation"] if self.validation is None else []), *(["test"] if self.test is None else [])]
 
+    @property
+    def parts(self) -> int:
+        return len(self.names)
 
-class DropoutPlan(_Part):
-    kind: Literal["dropout"]
-    probability: Share
-
-
-LayerPlan = Annotated[DensePlan | DropoutPlan, Field(discriminator="kind")]
-
-
-class AdamPlan(_Part):
-    kind: Literal["adam"]
-    rate: Positive = 1e-3
-    weight_decay: Annotated[float, Field(ge=0)] = 0.0
-    beta1: Share = 0.9
-    beta2: Share = 0.999
-
-
-class SGDPlan(_Part):
-    kind: Literal["sgd"]
-    rate: Positive
-    momentum: Share = 0.0
-    nesterov: bool = False
-    weight_decay: Annotated[float, Field(ge=0)] = 0.0
-
-
-OptimiserPlan = Annotated[AdamPlan | SGDPlan, Field(discriminator="kind")]
-
-
-class ConstantPlan(_Part):
-    kind: Literal["constant"]
-    steps: PositiveInt | None = None
-
-
-class WarmupPlan(_Part):
-    kind: Literal["warmup"]
-    steps: PositiveInt
-
-
-class CosinePlan(_Part):
-    kind: Literal["cosine"]
-    steps: PositiveInt
-    floor: Share = 0.0
-
-
-class StepDecayPlan(_Part):
-    kind: Literal["step_decay"]
-    every: PositiveInt
-    factor: Share = 0.5
-
-
-SchedulePlan = Annotated[ConstantPlan | WarmupPlan | CosinePlan | StepDecayPlan, Field(discriminator="kind")]
-
-
-class CheckpointPlan(_Part):
-    every: PositiveInt | None = None
-    """Steps between two; after each epoch in any case."""
-    keep: PositiveInt = 2
-    best_by: str | None = None
+    @property
+    def fractions(self) -> list[float]:
+        return self.split or {1: [1.0], 2: [0.85, 0.15], 3: [0.7, 0.15, 0.15]}[self.parts]
 
 
 class Plan(_Part):
-    """Everything a run needs to know.
+    """Everything a run needs to know. Parts are described as `vinestep.parts.describe` does it, or named by their kind.
 
     Examples
     --------
     >>> plan = Plan.model_validate({"epochs": 2, "data": {"source": "demo:parcels", "target": "parcel"}, "layers": []})
-    >>> plan.optimiser.kind, plan.data.split
+    >>> plan.optimiser, plan.data.fractions
     ('adam', [0.7, 0.15, 0.15])
     """
 
     name: Annotated[str, Field(min_length=1)] = "run"
     seed: Annotated[int, Field(ge=0)] = 0
     epochs: PositiveInt
+    precision: Literal["float32", "float64"] = "float32"
+    clip: Annotated[float, Field(gt=0)] | None = None
+    loss: Described = None
+    """By default cross-entropy for classes, squared error for numbers."""
+    metrics: list[Described] | None = None
+    """By default accuracy for classes, absolute error for numbers."""
+    set: list[str] = []
+    """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands elsewhere in the plan."""
     data: DataPlan
-    layers: list[LayerPlan]
-    """Hidden layers; the last one, as wide as the target asks for, is added."""
-    clip: Positive | None = None
-    patience: PositiveInt | None = None
-    optimiser: OptimiserPlan = AdamPlan(kind="adam")
-    schedule: list[SchedulePlan] = []
-    checkpoints: CheckpointPlan = CheckpointPlan()
-
-    @model_validator(mode="after")
-    def _schedule_goes_on(self) -> Plan:
-        for part in self.schedule[:-1]:
-            if isinstance(part, StepDecayPlan) or (isinstance(part, ConstantPlan) and part.steps is None):
-                raise ValueError(f"schedule: {part.kind} has no end, so nothing can follow it")
-        return self
+    layers: list[Described]
+    """The whole network, one layer after another; ``width = "classes"`` makes one as wide as the target asks for."""
+    optimiser: Described = "adam"
+    schedule: list[Described] = []
+    """One after another."""
+    observers: list[Described] = []
 
     def as_toml(self) -> dict[str, Any]:
         """As a dict that TOML can hold: keys that are not set are left out."""
         return self.model_dump(exclude_none=True)
+
+
+class _Parts:
+    """The parts that a plan describes, for a target of so many classes."""
+
+    def __init__(self, plan: Plan, classes: int, is_classes: bool, own: Iterable[Any]) -> None:
+        builder = Builder(own)
+        usual_loss, usual_metric = ("cross_entropy", "accuracy") if is_classes else ("squared_error", "absolute_error")
+        described = _with_classes(plan.layers, classes)
+        self.network = builder.part({"kind": "stack", "layers": described}, "", LAYERS)
+        self.loss = builder.part(plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",))
+        listed = plan.metrics if plan.metrics is not None else [usual_metric]
+        self.metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)]
+        self.optimiser = builder.part(plan.optimiser, "optimiser", ("optimiser",))
+        self.schedule = builder.part({"kind": "in_turn", "schedules": plan.schedule}, "schedule", ("schedule",)) if plan.schedule else None
+        self.observers = [builder.part(item, f"observers.{i}", ("observer",)) for i, item in enumerate(plan.observers)]
+        self.faults = [fault._replace(place=fault.place.replace("schedule.schedules.", "schedule.")) for fault in builder.faults]
+
+
+def _with_classes(tree: Any, classes: int) -> Any:
+    if isinstance(tree, Mapping):
+        return {key: _with_classes(value, classes) for key, value in tree.items()}
+    if isinstance(tree, list):
+        return [_with_classes(item, classes) for item in tree]
+    return classes if tree == CLASSES else tree
 
 
 class PlannedRun:
@@ -150,28 +135,64 @@ class PlannedRun:
     plan : Plan
     base : path
         Folder that the data's path is relative to.
+    own : sequence of classes and functions
+        Parts of one's own that the plan names.
     """
 
-    def __init__(self, plan: Plan, base: Path) -> None:
+    def __init__(self, plan: Plan, base: Path, *, own: Iterable[Any] = ()) -> None:
         self.plan = plan
         self.base = base
-        self.table = _table(plan.data, base)
-        parts = self.table.split(*plan.data.split, seed=plan.seed, stratified=plan.data.stratified and bool(self.table.class_names))
-        self.train, self.validation, self.test = scaled(*parts)
+        self.table = self._read(plan.data.source)
+        self.train, self.validation, self.test = self._divided()
+        parts = _Parts(plan, self.table.classes, bool(self.table.class_names), own)
+        if parts.faults:
+            raise PlanError("\n".join(map(str, parts.faults)))
         self.training = Training(
-            _network(plan, self.table.classes),
-            loss=losses.cross_entropy if self.table.class_names else losses.squared_error,
-            optimiser=_optimiser(plan),
-            schedule=_schedule(plan),
-            metrics=[metrics.accuracy if self.table.class_names else metrics.absolute_error],
+            parts.network,
+            loss=parts.loss,
+            optimiser=parts.optimiser,
+            schedule=parts.schedule,
+            metrics=parts.metrics,
             clip=plan.clip,
             seed=plan.seed,
         )
+        self._observers: list[Observer] = parts.observers
+        width = self.training.network.initialise(self.train.inputs[:1], seed=plan.seed, dtype=plan.precision)(self.train.inputs[:1]).shape[
+            -1
+        ]
+        if self.table.class_names and parts.loss is losses.cross_entropy and width != self.table.classes:
+            raise PlanError(
+                f"layers: the network gives {width} values, and the target {plan.data.target!r} has {self.table.classes} classes. Make the "
+                'last layer as wide: {kind = "dense", width = "classes"}.'
+            )
+
+    def _read(self, source: str) -> Table:
+        plan = self.plan.data
+        options: dict[str, Any] = plan.model_dump(include={"target", "classes", "leave_out", "drop_missing_target"})
+        options |= plan.model_dump(include={"unseen_categories", "missing_columns"})
+        if not source.startswith(DEMO):
+            return Table(self.base / source, **options)
+        from .. import demo
+
+        name = source.removeprefix(DEMO)
+        if name not in demo.TABLES:
+            raise PlanError(f"data.source: there is no demo table {name!r}. {did_you_mean(name, demo.TABLES)}")
+        return Table(getattr(demo, name)(), **options)
+
+    def _divided(self) -> list[Table]:
+        plan = self.plan.data
+        stratified = plan.stratified and bool(self.table.class_names)
+        parts = dict(zip(plan.names, self.table.split(*plan.fractions, seed=self.plan.seed, stratified=stratified), strict=True))
+        for name, file in (("validation", plan.validation), ("test", plan.test)):
+            if file is not None:
+                parts[name] = self.table.like(self.base / file)
+        return scaled(*(parts[name] for name in ("training", "validation", "test")))
 
     def observers(self) -> list[Observer]:
-        every, keep = self.plan.checkpoints.every, self.plan.checkpoints.keep
-        found: list[Observer] = [Curves(), Checkpoints("best", by=self.plan.checkpoints.best_by, every=every, keep=keep)]
-        return [*found, Patience(self.plan.patience)] if self.plan.patience else found
+        """Those planned, and what writes curves and the best states if the plan does not say otherwise."""
+        usual: list[Observer] = [Curves(), Checkpoints("best")]
+        planned = self._observers
+        return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
 
     def run(
         self,
@@ -196,20 +217,30 @@ class PlannedRun:
         )
 
     def recorded_plan(self) -> dict[str, Any]:
-        """The plan with the data's full path, so that the run can be continued from anywhere."""
+        """The plan with full paths of its data, so that the run can be continued from anywhere."""
         plan = self.plan.as_toml()
-        if not self.plan.data.source.startswith(DEMO):
-            plan["data"]["source"] = str((self.base / self.plan.data.source).resolve())
+        for key in ("source", "validation", "test"):
+            file = plan["data"].get(key)
+            if file is not None and not file.startswith(DEMO):
+                plan["data"][key] = str((self.base / file).resolve())
         return plan
 
-    def scores(self) -> dict[str, dict[str, float]]:
-        """Loss and metric of the three parts."""
-        parts = {"training": self.train, "validation": self.validation, "test": self.test}
-        return {name: self.training.assess(part.batches(256)) for name, part in parts.items()}
+    @property
+    def parts(self) -> dict[str, Table]:
+        """The three parts of the data by name."""
+        return {"training": self.train, "validation": self.validation, "test": self.test}
 
 
-def read_plan(path: str | os.PathLike[str]) -> Plan:
+def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own: Iterable[Any] = ()) -> Plan:
     """Read and check a plan.
+
+    Parameters
+    ----------
+    path : path
+    settings : sequence of str
+        What is to be different from the file, such as ``"optimiser.rate=0.01"`` or ``"layers.0.width=64"``.
+    own : sequence of classes and functions
+        Parts of one's own that the plan names.
 
     Raises
     ------
@@ -227,102 +258,94 @@ def read_plan(path: str | os.PathLike[str]) -> Plan:
         raise PlanError(f"{source}: not valid TOML: {error}.") from error
     if values.get("written_by"):
         raise PlanError(
-            f"{source}: this plan records a run started in Python, whose network is Python code. Set the Training up as there "
-            f"and continue with training.run(..., resume={str(source.parent)!r})."
+            f"{source}: this plan records a run started in Python, whose data is not in a file that the plan names. Set the Training up "
+            f"as there and continue with training.run(..., resume={str(source.parent)!r})."
         )
+    known = values.get("set", [])
+    values["set"] = [*(known if isinstance(known, list) else []), *settings]
+    for setting in values["set"]:
+        _set(values, str(setting))
+    return _checked(values, source, own)
+
+
+def _checked(values: dict[str, Any], source: Path, own: Iterable[Any]) -> Plan:
     try:
-        return Plan.model_validate(values)
+        plan = Plan.model_validate(values)
     except ValidationError as error:
-        faults = "\n".join(f"  {_fault(dict(fault), values)}" for fault in error.errors())
-        raise PlanError(f"{source}: the plan cannot be followed:\n{faults}") from error
+        faults = [_fault(dict(fault)) for fault in error.errors()]
+    else:
+        faults = [str(fault) for fault in _Parts(plan, MANY_CLASSES, True, own).faults]
+        if not faults:
+            return plan
+    listed = "\n".join(f"  {line}" for fault in faults for line in fault.splitlines())
+    raise PlanError(f"{source}: the plan cannot be followed:\n{listed}")
 
 
-def _fault(fault: dict[str, Any], values: dict[str, Any]) -> str:
+def _fault(fault: dict[str, Any]) -> str:
     """One fault in words: the key, what came, what is allowed."""
-    kinds = {"dense", "dropout", "adam", "sgd", "constant", "warmup", "cosine", "step_decay"}
-    place = [part for part in fault["loc"] if part not in kinds]
-    key = ".".join(str(part) for part in place) or "the plan"
+    place = fault["loc"]
+    key = ".".join(map(str, place)) or "the plan"
     if fault["type"] == "extra_forbidden":
-        return f"{key}: unknown key. {did_you_mean(str(place[-1]), _keys_beside(fault['loc']))}"
+        return f"{key}: unknown key. {did_you_mean(str(place[-1]), (DataPlan if place[0] == 'data' else Plan).model_fields)}"
     if fault["type"] == "missing":
         return f"{key}: missing. Add it."
-    if fault["type"] == "union_tag_invalid":
-        return f"{key}.kind: {fault['ctx']['tag']!r} is not known. Allowed: {fault['ctx']['expected_tags']}."
-    if fault["type"] == "union_tag_not_found":
-        return f"{key}.kind: missing. It says which kind is meant."
-    if fault["type"] == "literal_error":
-        return f"{key}: {fault['input']!r} is not known. Allowed: {fault['ctx']['expected']}."
+    if fault["type"] == "value_error":
+        return f"{key}.{fault['ctx']['error']!s}."
     return f"{key}: {fault['msg'][0].lower()}{fault['msg'][1:]}, got {fault['input']!r}."
 
 
-_BY_KIND = {
-    "dense": DensePlan,
-    "dropout": DropoutPlan,
-    "adam": AdamPlan,
-    "sgd": SGDPlan,
-    "constant": ConstantPlan,
-    "warmup": WarmupPlan,
-    "cosine": CosinePlan,
-    "step_decay": StepDecayPlan,
-    "data": DataPlan,
-    "checkpoints": CheckpointPlan,
-}
+def _set(values: dict[str, Any], setting: str) -> None:
+    """Put ``path=value`` into a tree of tables and lists; the value is TOML, or else a text."""
+    path, sign, text = setting.partition("=")
+    keys = path.strip().split(".")
+    if not sign or not all(keys):
+        raise SettingError(f"--set {setting}: write NAME=VALUE, such as optimiser.rate=0.01.")
+    try:
+        value = tomllib.loads(f"value = {text}")["value"]
+    except tomllib.TOMLDecodeError:
+        value = text.strip()
+    at: Any = values
+    for number, key in enumerate(keys):
+        last = number == len(keys) - 1
+        if isinstance(at, list):
+            if not key.isdigit() or int(key) >= len(at):
+                raise SettingError(
+                    f"--set {setting}: {'.'.join(keys[:number])} has {len(at)} entries, counted from 0; there is no {key!r}."
+                )
+            index: Any = int(key)
+        elif isinstance(at, dict):
+            index = key
+            if not last and isinstance(at.get(key, {}), str):
+                at[key] = {"kind": at[key]}
+            at.setdefault(key, {})
+        else:
+            raise SettingError(f"--set {setting}: {'.'.join(keys[:number])} is {at!r}, which has nothing in it to set.")
+        if last:
+            at[index] = value
+        elif isinstance(at[index], str):
+            at[index] = {"kind": at[index]}
+        at = at[index]
 
 
-def _keys_beside(location: tuple[Any, ...]) -> list[str]:
-    """Keys that are known where an unknown one was found."""
-    model: type[BaseModel] = Plan
-    for part in location[:-1]:
-        model = _BY_KIND.get(str(part), model)  # type: ignore[assignment]
-    return list(model.model_fields)
+def own_parts(file: str | os.PathLike[str]) -> list[Any]:
+    """The parts that a Python file defines, by `vinestep.parts.part`. The file is run.
 
+    Raises
+    ------
+    PlanError
+        If it cannot be read or run, or defines none.
+    """
+    import runpy
 
-def _table(plan: DataPlan, base: Path) -> Table:
-    if not plan.source.startswith(DEMO):
-        return Table(base / plan.source, target=plan.target, classes=plan.classes, leave_out=plan.leave_out)
-    from .. import demo
-
-    name = plan.source.removeprefix(DEMO)
-    if name not in demo.TABLES:
-        raise PlanError(f"data.source: there is no demo table {name!r}. {did_you_mean(name, demo.TABLES)}")
-    return Table(getattr(demo, name)(), target=plan.target, classes=plan.classes, leave_out=plan.leave_out)
-
-
-_ACTIVATIONS: dict[str, LayerLike] = {
-    "relu": activations.relu,
-    "leaky_relu": activations.leaky_relu,
-    "sigmoid": activations.sigmoid,
-    "tanh": np.tanh,
-}
-
-
-def _network(plan: Plan, outputs: int) -> Stack:
-    layers: list[LayerLike] = []
-    for part in plan.layers:
-        if isinstance(part, DropoutPlan):
-            layers.append(Dropout(part.probability))
-            continue
-        layers.append(Dense(part.width))
-        layers += [_ACTIVATIONS[part.activation]] if part.activation else []
-    return Stack(*layers, Dense(outputs))
-
-
-def _optimiser(plan: Plan) -> optimisers.Optimiser:
-    settings = plan.optimiser.model_dump(exclude={"kind"})
-    return optimisers.Adam(**settings) if isinstance(plan.optimiser, AdamPlan) else optimisers.SGD(**settings)
-
-
-def _schedule(plan: Plan) -> schedules.Schedule | None:
-    if not plan.schedule:
-        return None
-    makers: dict[str, Any] = {
-        "constant": schedules.constant,
-        "warmup": schedules.warmup,
-        "cosine": schedules.cosine,
-        "step_decay": schedules.step_decay,
-    }
-    made: list[schedules.Schedule] = [makers[part.kind](**part.model_dump(exclude={"kind"})) for part in plan.schedule]
-    whole = made[0]
-    for part in made[1:]:
-        whole = whole.then(part)
-    return whole
+    path = Path(file)
+    if not path.is_file():
+        raise PlanError(f"{path}: there is no such file.")
+    try:
+        names = runpy.run_path(str(path))
+    except Exception as error:  # whatever a user's own code raises
+        raise PlanError(f"{path}: {type(error).__name__}: {error}") from error
+    found = [value for value in names.values() if hasattr(value, "__dict__") and "__vinestep_kind__" in vars(value)]
+    found = [value for value in found if value.__module__ == "<run_path>"]
+    if not found:
+        raise PlanError(f'{path}: it defines no part. Put @vinestep.parts.part("kind") above a class or function of yours.')
+    return found

@@ -1,85 +1,21 @@
-"""What takes part in a run and how it is set, as plain data: for the record, and to notice what differs when a run goes on."""
+"""How a run was set up, held against how it is set up now."""
 
 from __future__ import annotations
 
-import hashlib
 import json
-import math
 from collections.abc import Iterator, Mapping
-from functools import partial
-from types import BuiltinFunctionType, CodeType, FunctionType
 from typing import Any
 
-import numpy as np
-
-from ..data.content import digest
-from ..layers.base import Layer
-
-__all__ = ["described", "differences"]
-
-DEEPEST = 12
-_NOT_SETTINGS = ("path", "arena")
+__all__ = ["differences", "without_nothing"]
 
 
-def described(part: Any, *, depth: int = 0) -> Any:
-    """A layer, function, or anything made of them, as JSON and TOML can hold it; equal for what computes the same.
-
-    Examples
-    --------
-    >>> described(vs.Stack(vs.Dense(3), np.tanh))["layers"][0]["width"]
-    3
-    """
-    if part is None:
-        return "none"
-    if isinstance(part, bool | int | str):
-        return part
-    if isinstance(part, float | np.generic):
-        value = part.item() if isinstance(part, np.generic) else part
-        return value if not isinstance(value, float) or math.isfinite(value) else str(value)
-    if depth > DEEPEST:
-        return f"a {type(part).__name__}"
-    if isinstance(part, list | tuple):
-        return [described(item, depth=depth + 1) for item in part]
-    if isinstance(part, Mapping):
-        return {str(key): described(item, depth=depth + 1) for key, item in part.items()}
-    if isinstance(part, np.ndarray):
-        return {"shape": list(part.shape), "contents": digest(part)}
-    if isinstance(part, partial):
-        return {
-            "kind": described(part.func),
-            "arguments": described(part.args, depth=depth + 1),
-            **described(part.keywords, depth=depth + 1),
-        }
-    if isinstance(part, FunctionType | BuiltinFunctionType | np.ufunc | type) or not hasattr(part, "__dict__"):
-        return _function(part, depth)
-    return {"kind": type(part).__name__} | {name: described(value, depth=depth + 1) for name, value in _attributes(part)}
-
-
-def _attributes(part: Any) -> Iterator[tuple[str, Any]]:
-    values = set() if not isinstance(part, Layer) else {*part._own_parameters(), *part._own_statistics(), *_NOT_SETTINGS}
-    for name, value in vars(part).items():
-        if not name.startswith("_") and name not in values:
-            yield name, value
-
-
-def _function(function: Any, depth: int) -> Any:
-    """By name; of one that is not the library's own also what its code does, and what it closes over."""
-    module, name = getattr(function, "__module__", None) or "numpy", getattr(function, "__qualname__", None) or repr(type(function))
-    known = f"{module}.{name}"
-    code = getattr(function, "__code__", None)
-    if code is None:
-        return known
-    if module.partition(".")[0] not in ("vinestep", "numpy", "scipy"):
-        known += f" {_code_digest(code)}"
-    cells = [cell.cell_contents for cell in function.__closure__ or () if cell.cell_contents is not function]
-    return {"kind": known, "with": [described(value, depth=depth + 1) for value in cells]} if cells else known
-
-
-def _code_digest(code: CodeType) -> str:
-    found = hashlib.blake2b(code.co_code, digest_size=6)
-    for value in (*code.co_consts, code.co_names):
-        found.update((_code_digest(value) if isinstance(value, CodeType) else repr(value)).encode())
-    return found.hexdigest()
+def without_nothing(tree: Any) -> Any:
+    """A description for TOML, which has no word for nothing: settings that are not given are left out."""
+    if isinstance(tree, Mapping):
+        return {key: without_nothing(value) for key, value in tree.items() if value is not None}
+    if isinstance(tree, list | tuple):
+        return ["none" if value is None else without_nothing(value) for value in tree]
+    return tree
 
 
 def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, str]:
