@@ -12,7 +12,7 @@ import vinestep as vs
 MODULES = {
     **{name: f"vinestep.{name}" for name in ("activations", "data", "demo", "figures", "initialisers", "layers", "losses", "metrics")},
     **{name: f"vinestep.{name}" for name in ("networks", "optimisers", "runs", "schedules")},
-    **{name: f"vinestep.training.{name}" for name in ("checkpoints", "observers")},
+    **{name: f"vinestep.training.{name}" for name in ("observers",)},
 }
 NAMES = {name: getattr(vs, name) for name in vs.__all__} | {
     f"{short}.{name}": getattr(importlib.import_module(module), name)

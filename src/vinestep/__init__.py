@@ -76,15 +76,20 @@ from .layers import (
 from .memory import keep_freed_memory
 
 if TYPE_CHECKING:
-    from . import data, demo, figures, networks, parts, runs
+    from . import archive, data, demo, figures, findings, networks, parts, runs, scores, training
     from .autodiff import GradientReport, Trail, check_gradients, trail
-    from .training import Outcome, Step, Training, checkpoints, observers
+    from .findings import Finding
+    from .model import Model, open_model
+    from .training import Descent, Outcome, RandomStream, Run, Step, Training, observers, recorded_run
 
 __version__ = "0.1.0"
 keep_freed_memory()
 
-_LATER = {name: f".{name}" for name in ("data", "demo", "figures", "networks", "parts", "runs")}
-_LATER |= dict.fromkeys(("Outcome", "Step", "Training", "checkpoints", "observers"), ".training")
+_LATER = {
+    name: f".{name}" for name in ("archive", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")
+}
+_LATER |= dict.fromkeys(("Descent", "Outcome", "RandomStream", "Run", "Step", "Training", "observers", "recorded_run"), ".training")
+_LATER |= {"Finding": ".findings", "Model": ".model", "open_model": ".model"}
 _LATER |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
 __all__ = [
@@ -96,8 +101,10 @@ __all__ = [
     "Convolution",
     "DecoderBlock",
     "Dense",
+    "Descent",
     "Dropout",
     "Embedding",
+    "Finding",
     "Flatten",
     "Fused",
     "GlobalMax",
@@ -109,14 +116,17 @@ __all__ = [
     "LayerNorm",
     "MaxPool",
     "MeanPool",
+    "Model",
     "Noise",
     "Outcome",
     "ParametricRelu",
     "Positions",
     "RMSNorm",
+    "RandomStream",
     "Recurrent",
     "Reshape",
     "Residual",
+    "Run",
     "Stack",
     "Step",
     "Sum",
@@ -128,9 +138,9 @@ __all__ = [
     "Upsample",
     "VineStepError",
     "activations",
+    "archive",
     "celu",
     "check_gradients",
-    "checkpoints",
     "data",
     "demo",
     "differentiable",
@@ -139,6 +149,7 @@ __all__ = [
     "elu",
     "errors",
     "figures",
+    "findings",
     "gelu",
     "gelu_tanh",
     "gradient_of",
@@ -159,12 +170,15 @@ __all__ = [
     "mish",
     "networks",
     "observers",
+    "open_model",
     "optimisers",
     "parts",
+    "recorded_run",
     "relu",
     "rule_for",
     "runs",
     "schedules",
+    "scores",
     "selu",
     "sigmoid",
     "silu",
@@ -172,6 +186,7 @@ __all__ = [
     "softplus",
     "softsign",
     "trail",
+    "training",
     "untracked",
 ]
 

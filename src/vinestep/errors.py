@@ -8,7 +8,9 @@ VineStepError
     NotFiniteError        (ArithmeticError)  NaN or infinity where a number was needed
     LayerError            (ValueError)       a layer used in the wrong order or with wrong settings
     DataError             (ValueError)       a table, split or label that cannot be used
-    CheckpointError       (ValueError)       a checkpoint file that cannot be trusted
+    ArchiveError          (ValueError)       a file of this library that cannot be trusted
+      CheckpointError                        a checkpoint that does not belong to a training, or says what makes no sense
+      ModelError                             a model that cannot be opened as it is
     PartError             (ValueError)       a part that cannot be described, or a description that cannot be built
     PlanError             (ValueError)       a plan with an unknown key, wrong type or missing file
     RunError              (RuntimeError)     a run that does not exist or cannot be continued
@@ -29,12 +31,14 @@ from importlib import import_module
 from typing import Any
 
 __all__ = [
+    "ArchiveError",
     "CheckpointError",
     "DTypeError",
     "DataError",
     "DifferentiationError",
     "LayerError",
     "MissingRuleError",
+    "ModelError",
     "NotFiniteError",
     "PartError",
     "PlanError",
@@ -89,8 +93,16 @@ class DataError(VineStepError, ValueError):
     """A table, split or label that cannot be used."""
 
 
-class CheckpointError(VineStepError, ValueError):
-    """A checkpoint file that cannot be trusted."""
+class ArchiveError(VineStepError, ValueError):
+    """A file of this library that cannot be trusted."""
+
+
+class CheckpointError(ArchiveError):
+    """A checkpoint that does not belong to a training, or says what makes no sense."""
+
+
+class ModelError(ArchiveError):
+    """A model that cannot be opened or used as it is."""
 
 
 class PartError(VineStepError, ValueError):

@@ -50,6 +50,8 @@ class Metric:
     conclude : callable
         ``conclude(counts)`` to the figure.
     better : {"higher", "lower"}
+    is_fraction : bool
+        Whether the counts are (k, n) and the figure k of n, as accuracy is: its interval is then Wilson's.
 
     Examples
     --------
@@ -57,13 +59,16 @@ class Metric:
     0.5
     """
 
-    def __init__(self, name: str, count: Callable[[Any, Any], Counts], conclude: Callable[[Counts], float], *, better: str) -> None:
+    def __init__(
+        self, name: str, count: Callable[[Any, Any], Counts], conclude: Callable[[Counts], float], *, better: str, is_fraction: bool = False
+    ) -> None:
         if better not in ("higher", "lower"):
             raise SettingError(f'Metric {name}: better must be "higher" or "lower", got {better!r}.')
         self.name = name
         self.count = count
         self.conclude = conclude
         self.better = better
+        self.is_fraction = is_fraction
 
     def __call__(self, outputs: Any, targets: Any) -> float:
         return self.conclude(self.count(np.asarray(held(outputs)), np.asarray(held(targets))))
@@ -102,7 +107,7 @@ def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     return np.array([np.sum(np.abs(outputs.astype(np.float64) - targets)), targets.size])
 
 
-accuracy = Metric("accuracy", _right, _ratio, better="higher")
+accuracy = Metric("accuracy", _right, _ratio, better="higher", is_fraction=True)
 absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower")
 
 
@@ -150,7 +155,7 @@ def top(k: int) -> Metric:
 
     if isinstance(k, bool) or not isinstance(k, int | np.integer) or k < 1:
         raise SettingError(f"top: k must be a whole number of at least 1, got {k!r}.")
-    return Metric(f"top_{k}", partial(_among_highest, k=int(k)), _ratio, better="higher")
+    return Metric(f"top_{k}", partial(_among_highest, k=int(k)), _ratio, better="higher", is_fraction=True)
 
 
 def _among_highest(outputs: np.ndarray, targets: np.ndarray, *, k: int) -> Counts:

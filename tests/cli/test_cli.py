@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from vinestep.training import checkpoints
+from vinestep.runs import RunFolder
 
 PLAN = """
 name = "small"
@@ -29,9 +29,15 @@ activation = "relu"
 
 [[layers]]
 kind = "dropout"
-share = 0.1
+probability = 0.1
 
-[checkpoints]
+[[layers]]
+kind = "dense"
+width = "classes"
+
+[[observers]]
+kind = "checkpoints"
+what = "best"
 every = 7
 """
 
@@ -49,18 +55,18 @@ def plan(tmp_path):
 
 
 def newest(folder):
-    return checkpoints.newest_sound(folder / "checkpoints")[0]
+    return RunFolder(folder).newest_state()[0]
 
 
 def test_demo_trains_and_tells(tmp_path):
     done = vinestep("demo", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    for text in ("made-up barrels", "Scores", "validation", "what was so, and what was decided", "runs/0001-barrels/curves.png"):
+    for text in ("made-up barrels", "Scores", "validation", "actual", "recall", "records/barrels-1/curves.png", "barrels.vine"):
         assert text in done.stdout
     listed = vinestep("runs", cwd=tmp_path)
-    assert "0001-barrels" in listed.stdout
+    assert "barrels-1" in listed.stdout
     assert "finished" in listed.stdout
-    again = vinestep("resume", "runs/0001-barrels", cwd=tmp_path)
+    again = vinestep("resume", "records/barrels-1", cwd=tmp_path)
     assert again.returncode == 2
     assert "this run is finished" in again.stderr
 
@@ -69,8 +75,8 @@ def test_demo_trains_and_tells(tmp_path):
 def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path, plan, attempt):
     reference = _reference_run()
     process = subprocess.Popen([sys.executable, "-m", "vinestep", "train", str(plan)], cwd=tmp_path, stdout=subprocess.DEVNULL)
-    folder = tmp_path / "runs" / "0001-small"
-    _wait_for(lambda: len(list(folder.glob("checkpoints/step-*.npz"))) > 1 and not list(folder.glob("checkpoints/step-00000000.npz")))
+    folder = tmp_path / "records" / "small-1"
+    _wait_for(lambda: len(list(folder.glob("states/step-*.npz"))) > 1 and not list(folder.glob("states/step-00000000*.npz")))
     time.sleep(random.Random(attempt).uniform(0.0, 0.5))
     process.kill()
     process.wait()
@@ -98,7 +104,7 @@ def _reference_run():
         (root / "plan.toml").write_text(PLAN)
         done = vinestep("train", "plan.toml", cwd=root)
         assert done.returncode == 0, done.stderr
-        _references["folder"] = root / "runs" / "0001-small"
+        _references["folder"] = root / "records" / "small-1"
     return _references["folder"]
 
 
@@ -117,29 +123,29 @@ def test_ctrl_c_ends_the_step_saves_and_says_how_to_go_on(tmp_path, plan):
         stderr=subprocess.STDOUT,
         text=True,
     )
-    folder = tmp_path / "runs" / "0001-small"
-    _wait_for(lambda: (folder / "checkpoints" / "step-00000014.npz").exists() or len(list(folder.glob("checkpoints/*"))) > 1)
+    folder = tmp_path / "records" / "small-1"
+    _wait_for(lambda: len(list(folder.glob("states/*"))) > 1)
     process.send_signal(signal.SIGINT)
     output, _ = process.communicate()
     assert process.returncode == 130
-    assert "To continue: vinestep resume runs/0001-small" in output
-    assert vinestep("resume", "runs/0001-small", cwd=tmp_path).returncode == 0
+    assert "To continue: vinestep resume records/small-1" in output
+    assert vinestep("resume", "records/small-1", cwd=tmp_path).returncode == 0
 
 
 def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
     reference = _reference_run()
-    folder = tmp_path / "runs" / "0001-small"
+    folder = tmp_path / "records" / "small-1"
     shutil.copytree(reference, folder)
     info = (folder / "run.json").read_text().replace('"finished"', '"interrupted"')
     (folder / "run.json").write_text(info)
-    files = sorted(folder.glob("checkpoints/step-*.npz"))
+    files = sorted(folder.glob("states/step-*.npz"))
     damaged = bytearray(files[-1].read_bytes())
     damaged[len(damaged) // 2] ^= 4
     files[-1].write_bytes(damaged)
     done = vinestep("resume", folder, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert f"{files[-1].name}: refused" in done.stderr
-    assert f"The sound one before it is used: {files[-2].name}" in done.stderr.replace("\n", " ")
+    assert f"The sound one before it is used: {files[-2].stem}" in done.stderr.replace("\n", " ")
 
 
 @pytest.mark.parametrize(
@@ -148,9 +154,9 @@ def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
         (("epochs = 40", "epoch = 40"), "epoch: unknown key. Did you mean 'epochs'?"),
         (("epochs = 40", ""), "epochs: missing"),
         (("epochs = 40", 'epochs = "many"'), "epochs: input should be a valid integer, got 'many'"),
-        (('kind = "dense"', 'kind = "dens"'), "layers.0.kind: 'dens' is not known. Allowed: 'dense', 'dropout'"),
-        (('"relu"', '"rely"'), "layers.0.activation: 'rely' is not known. Allowed: 'relu', 'leaky_relu', 'sigmoid' or 'tanh'"),
-        (("share = 0.1", "share = 1.5"), "layers.1.share: input should be less than 1, got 1.5"),
+        (('kind = "dense"', 'kind = "dens"'), "layers.0.kind: 'dens' is not known. Did you mean 'dense'?"),
+        (('"relu"', '"rely"'), "layers.0.activation.kind: 'rely' is not known. Did you mean 'relu'?"),
+        (("probability = 0.1", "probability = 1.5"), "layers.1: Dropout: probability must be from 0"),
         (('target = "state"', 'target = "status"'), "there is no column 'status'. Did you mean 'state'?"),
         (("demo:barrels", "demo:barels"), "there is no demo table 'barels'. Did you mean 'barrels'?"),
         (("demo:barrels", "cellar.csv"), "cellar.csv: there is no such file"),
@@ -163,12 +169,12 @@ def test_a_bad_plan_is_explained(tmp_path, plan, change, message):
     done = vinestep("train", plan, cwd=tmp_path)
     assert done.returncode == 2
     assert message in done.stderr
-    assert not (tmp_path / "runs").exists()
+    assert not (tmp_path / "records").exists()
 
 
 @pytest.mark.parametrize(
     ("arguments", "message"),
-    [(("train", "none.toml"), "none.toml: the plan cannot be read"), (("resume", "runs/7"), "runs/7: there is no such run")],
+    [(("train", "none.toml"), "none.toml: the plan cannot be read"), (("resume", "records/x-7"), "records/x-7: there is no such run")],
 )
 def test_missing_files_are_named(tmp_path, arguments, message):
     done = vinestep(*arguments, cwd=tmp_path)
@@ -185,12 +191,14 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
     (place / "plan.toml").write_text(PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 40", "epochs = 2"))
     done = vinestep("train", place / "plan.toml", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    info = tmp_path / "runs" / "0001-small" / "run.json"
+    info = tmp_path / "records" / "small-1" / "run.json"
     info.write_text(info.read_text().replace('"finished"', '"interrupted"'))
-    assert vinestep("resume", "runs/0001-small", cwd=tmp_path).returncode == 0
+    assert vinestep("resume", "records/small-1", cwd=tmp_path).returncode == 0
 
 
-@pytest.mark.parametrize("command", [(), ("demo",), ("train",), ("resume",), ("runs",)])
+@pytest.mark.parametrize(
+    "command", [(), ("demo",), ("train",), ("resume",), ("runs",), ("kinds",), ("ask",), ("predict",), ("assess",), ("inspect",)]
+)
 def test_help_helps(tmp_path, command):
     done = vinestep(*command, "--help", cwd=tmp_path)
     assert done.returncode == 0

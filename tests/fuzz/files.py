@@ -18,8 +18,8 @@ from pathlib import Path
 import numpy as np
 
 import vinestep as vs
+from vinestep import archive as archives
 from vinestep.errors import VineStepError
-from vinestep.training import checkpoints
 
 MOST_MEMORY = 400 << 20  # bytes that an attempt may add to what the process needed before
 VALUES = (
@@ -84,8 +84,8 @@ def sound_folder():
     """A run interrupted in its third epoch, made once."""
     if "folder" not in _sound:
         root = Path(tempfile.mkdtemp())
-        outcome = run(record=root / "runs", watch=[Keeper(root / "copy")])
-        _sound["folder"], _sound["file"] = outcome.folder, sorted((outcome.folder / "checkpoints").glob("step-*"))[-1]
+        outcome = run(record=root / "records", watch=[Keeper(root / "copy")])
+        _sound["folder"], _sound["file"] = outcome.folder, sorted((outcome.folder / "states").glob("step-*"))[-1]
         run(resume=shutil.copytree(outcome.folder, root / "again"))
         _sound["memory"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
     return _sound["folder"], _sound["file"]
@@ -189,15 +189,15 @@ def attempt(seed):
         warnings.simplefilter("ignore")
         victim = Path(root) / "victim.txt"
         victim.write_text("mine")
-        copied = shutil.copytree(folder, Path(root) / "runs" / "0001-run")
+        copied = shutil.copytree(folder, Path(root) / "records" / "run-1")
         content = changed(rng, sound)
         if rng.random() < 0.5:
-            for old in (copied / "checkpoints").glob("*"):
+            for old in (copied / "states").glob("*"):
                 old.unlink()
-        (copied / "checkpoints" / sound.name).write_bytes(content)
+        (copied / "states" / sound.name).write_bytes(content)
         before = set(Path(root).rglob("*"))
         try:
-            checkpoints.read(copied / "checkpoints" / sound.name)
+            archives.read(copied / "states" / sound.name)
         except VineStepError:
             pass
         except Exception as error:

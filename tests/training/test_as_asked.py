@@ -213,10 +213,12 @@ def test_clip_shortens_gradients_of_any_length(scale):
 
 
 def test_a_checkpoint_that_is_not_finite_is_not_the_newest_sound_one(tmp_path):
-    vs.checkpoints.write(tmp_path / "step-00000001.npz", {"weights/w": np.ones(3)}, {"step": 1})
-    with pytest.raises(vs.errors.CheckpointError, match="weights/w holds NaN or infinity"):
-        vs.checkpoints.write(tmp_path / "step-00000002.npz", {"weights/w": np.array([1.0, np.nan])}, {"step": 2})
-    assert vs.checkpoints.newest_sound(tmp_path)[0].meta["step"] == 1
+    folder = vs.runs.RunFolder(tmp_path)
+    (tmp_path / "states").mkdir()
+    folder.save_state("step-00000001", {"weights/w": np.ones(3)}, {"step": 1})
+    with pytest.raises(vs.errors.ArchiveError, match="weights/w holds NaN or infinity"):
+        folder.save_state("step-00000002", {"weights/w": np.array([1.0, np.nan])}, {"step": 2})
+    assert folder.newest_state()[0].meta["step"] == 1
 
 
 def data(n=24, seed=0):
@@ -257,7 +259,7 @@ def test_a_first_score_of_nan_is_not_the_best_for_ever(tmp_path):
     class FakeRun:
         stopped = ""
 
-        def better(self, name):
+        def direction(self, name):
             return "lower"
 
         def stop(self, reason):
@@ -293,7 +295,7 @@ def test_the_metric_says_which_way_is_better(tmp_path):
     by = {name: [row[name] for row in outcome.rows] for name in ("perplexity", "gain_error")}
     assert outcome.best("perplexity")["perplexity"] == min(by["perplexity"])
     assert outcome.best("gain_error")["gain_error"] == max(by["gain_error"])
-    best = vs.checkpoints.read(keeper.best_file(outcome))
+    best = vs.archive.read(keeper.best_file(outcome))
     assert best.meta["curves"][-1]["perplexity"] == min(by["perplexity"])
     with pytest.raises(RunError, match="Whether more or less of 'rate' is better is not known"):
         classifier().run(data().batches(8), epochs=2, observers=[vs.observers.Patience(3, by="rate")])
@@ -332,9 +334,9 @@ def test_predictions_are_what_stands_in_the_table():
     training = vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy)
     training.run(part.batches(5), epochs=1)
     predicted = training.predict(part)
-    assert list(predicted) == ["3", "7", "decided"]
-    assert predicted["decided"].dtype.kind == "i"
-    assert set(predicted["decided"]) <= {3, 7}
+    assert list(predicted) == ["predicted", "probability 3", "probability 7"]
+    assert predicted["predicted"].dtype.kind == "i"
+    assert set(predicted["predicted"]) <= {3, 7}
 
 
 def test_a_generator_gives_one_epoch_and_says_so():

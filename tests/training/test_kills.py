@@ -13,7 +13,7 @@ import time
 import numpy as np
 import pytest
 
-from vinestep.training import checkpoints
+from vinestep.runs import RunFolder
 
 KILLS = int(os.environ.get("VINESTEP_TEST_KILLS", "200"))
 GROUPS = 20
@@ -22,7 +22,6 @@ CODE = """
 import sys, time
 import numpy as np
 import vinestep as vs
-from vinestep.training import checkpoints
 
 record, resume, slow = sys.argv[1], sys.argv[2], float(sys.argv[3])
 if slow:
@@ -64,7 +63,7 @@ def finish(process):
 def expected(tmp_path_factory):
     root = tmp_path_factory.mktemp("whole")
     finish(start(root))
-    return checkpoints.newest_sound(root / "0001-run" / "checkpoints")[0], (root / "0001-run" / "curves.csv").read_bytes()
+    return RunFolder(root / "run-1").newest_state()[0], (root / "run-1" / "curves.csv").read_bytes()
 
 
 @pytest.mark.slow
@@ -74,7 +73,7 @@ def test_killed_at_any_moment_a_run_ends_with_equal_bits(tmp_path, expected, gro
         chance = random.Random(number)
         root = tmp_path / str(number)
         root.mkdir()
-        folder = root / "0001-run"
+        folder = root / "run-1"
         process = start(root, slow=1.0)
         if number % 2:
             time.sleep(chance.uniform(0.0, 2.5))
@@ -90,8 +89,8 @@ def test_killed_at_any_moment_a_run_ends_with_equal_bits(tmp_path, expected, gro
                 finish(start(root, resume=folder))
         else:  # it was not a run yet
             finish(start(root))
-            folder = next(root.glob("*-run"))
-        found, (checkpoint, curves) = checkpoints.newest_sound(folder / "checkpoints")[0], expected
+            folder = next(root.glob("run-*"))
+        found, (checkpoint, curves) = RunFolder(folder).newest_state()[0], expected
         assert found.arrays.keys() == checkpoint.arrays.keys()
         assert all(np.array_equal(found.arrays[name], checkpoint.arrays[name]) for name in checkpoint.arrays)
         assert (folder / "curves.csv").read_bytes() == curves

@@ -16,9 +16,11 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.errors import CheckpointError, RunError
+from vinestep import archive
+from vinestep.errors import ArchiveError, RunError
 from vinestep.parts.describing import describe
-from vinestep.training import Status, checkpoints, folders
+from vinestep.runs import folders
+from vinestep.training import Status
 from vinestep.training.settings import differences
 
 
@@ -43,27 +45,27 @@ class StopAt(vs.observers.Observer):
 
 @pytest.fixture
 def interrupted(tmp_path):
-    outcome = training().run(data().batches(8), epochs=4, record=tmp_path / "runs", observers=[StopAt(5)])
+    outcome = training().run(data().batches(8), epochs=4, record=tmp_path / "records", observers=[StopAt(5)])
     assert outcome.status is Status.INTERRUPTED
     return outcome.folder
 
 
 def newest(folder):
-    return sorted((folder / "checkpoints").glob("step-*.npz"))[-1]
+    return sorted((folder / "states").glob("step-*.npz"))[-1]
 
 
 def rewritten(file, change):
     """A checkpoint with its JSON changed, under the right check sum: by somebody who knows how."""
-    with zipfile.ZipFile(file) as archive:
-        members = {name: archive.read(name) for name in archive.namelist()}
-    meta = json.loads(members[checkpoints.META])
+    with zipfile.ZipFile(file) as packed:
+        members = {name: packed.read(name) for name in packed.namelist()}
+    meta = json.loads(members[archive.META])
     change(meta)
-    members[checkpoints.META] = json.dumps(meta).encode()
+    members[archive.META] = json.dumps(meta).encode()
     buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w") as archive:
+    with zipfile.ZipFile(buffer, "w") as packed:
         for name, content in members.items():
-            archive.writestr(name, content)
-        archive.comment = b"0" * 64
+            packed.writestr(name, content)
+        packed.comment = b"0" * 64
     import hashlib
 
     body = buffer.getvalue()[:-64]
@@ -81,7 +83,7 @@ def test_a_checkpoint_can_not_name_a_file_to_delete(interrupted, tmp_path):
     observers = [vs.observers.Checkpoints("best", keep=1)]
     training().run(data().batches(8), epochs=4, resume=interrupted, observers=observers)
     assert victim.read_text() == "mine"
-    assert (interrupted / "checkpoints" / f"{'step-00000005.npz'}.refused").exists()
+    assert (interrupted / "states" / "step-00000005-epoch-1.refused").exists()
 
 
 @pytest.mark.parametrize(
@@ -92,15 +94,15 @@ def test_a_checkpoint_can_not_name_a_file_to_delete(interrupted, tmp_path):
         (lambda m: m.pop("curves"), "curves"),
         (lambda m: m.update(curves={"a": 1}), "curves"),
         (lambda m: m.update(more=1), "more"),
-        (lambda m: m.update(updates=10**30), "updates"),
+        (lambda m: m["parts"][""].update(updates=10**30), "updates"),
         (lambda m: m["curves"].append({"epoch": 1}), "curves"),
     ],
 )
 def test_what_a_checkpoint_says_is_checked_before_it_is_believed(interrupted, change, text):
-    for old in sorted((interrupted / "checkpoints").glob("step-*.npz"))[:-1]:
+    for old in sorted((interrupted / "states").glob("step-*.npz"))[:-1]:
         old.unlink()
     rewritten(newest(interrupted), change)
-    with pytest.raises(CheckpointError, match=f"refused: .*{text}"):
+    with pytest.raises(ArchiveError, match=f"refused: .*{text}"):
         training().run(data().batches(8), epochs=4, resume=interrupted)
 
 
@@ -108,26 +110,27 @@ BOMB = """
 import io, json, resource, sys, zipfile, hashlib
 import numpy as np
 import vinestep as vs
+from vinestep import archive
 kind, file = sys.argv[1:]
 header = lambda shape: b"\\x93NUMPY\\x01\\x00" + (118).to_bytes(2, "little") + repr(
     {"descr": "<f8", "fortran_order": False, "shape": shape}).encode().ljust(117) + b"\\n"
-members = {"a.npy": header((2,)) + bytes(16), "checkpoint.json": b'{"format": 1}'}
+members = {"a.npy": header((2,)) + bytes(16), "contents.json": b'{"format": 1}'}
 compression = zipfile.ZIP_STORED
 if kind == "deflated":
     members["a.npy"], compression = header((1 << 26,)) + bytes(8 << 26), zipfile.ZIP_DEFLATED
 elif kind == "shape":
     members["a.npy"] = header((1 << 50,)) + bytes(16)
 elif kind == "nested":
-    members["checkpoint.json"] = b"[" * 5_000_000 + b"]" * 5_000_000
+    members["contents.json"] = b"[" * 5_000_000 + b"]" * 5_000_000
 elif kind == "many":
     members |= {f"x{i}.npy": b"" for i in range(40_000)}
 elif kind == "list":
-    members["checkpoint.json"] = b"[1, 2]"
+    members["contents.json"] = b"[1, 2]"
 buffer = io.BytesIO()
-with zipfile.ZipFile(buffer, "w", compression) as archive:
+with zipfile.ZipFile(buffer, "w", compression) as packed:
     for name, content in members.items():
-        archive.writestr(name, content)
-    archive.comment = b"0" * 64
+        packed.writestr(name, content)
+    packed.comment = b"0" * 64
 body = bytearray(buffer.getvalue()[:-64])
 if kind == "encrypted":
     for at in range(len(body) - 4):
@@ -139,12 +142,12 @@ with open(file, "wb") as out:
     out.write(bytes(body) + hashlib.sha256(bytes(body)).hexdigest().encode())
 size = len(body)
 del members, buffer, body
-vs.checkpoints
+vs.archive
 before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 try:
-    vs.checkpoints.read(file)
+    vs.archive.read(file)
     print("read")
-except vs.errors.CheckpointError as error:
+except vs.errors.ArchiveError as error:
     print("refused", (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) >> 10, error)
 """
 
@@ -159,18 +162,18 @@ def test_bombs_are_refused_in_bounded_memory(tmp_path, kind):
 
 @pytest.mark.parametrize("dtype", [np.complex128, np.bool_, "M8[s]", "U4"])
 def test_weights_are_real_numbers_in_files_too(tmp_path, dtype):
-    with pytest.raises(CheckpointError, match="real numbers only"):
-        checkpoints.write(tmp_path / "x.npz", {"a": np.zeros(3).astype(dtype)}, {})
+    with pytest.raises(ArchiveError, match="real numbers only"):
+        archive.write(tmp_path / "x.npz", {"a": np.zeros(3).astype(dtype)}, {})
     assert not list(tmp_path.iterdir())
 
 
 def test_writing_takes_little_memory(tmp_path):
     code = """
     import resource, sys, numpy as np, vinestep as vs
-    vs.checkpoints.write(sys.argv[1] + "/small.npz", {"a": np.ones(10)}, {})
+    vs.archive.write(sys.argv[1] + "/small.npz", {"a": np.ones(10)}, {})
     arrays = {"a": np.ones(6_000_000), "b": np.ones((1000, 6000), order="F")}
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    file = vs.checkpoints.write(sys.argv[1] + "/large.npz", arrays, {})
+    file = vs.archive.write(sys.argv[1] + "/large.npz", arrays, {})
     print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) >> 10)
     """
     done = subprocess.run([sys.executable, "-c", textwrap.dedent(code), str(tmp_path)], capture_output=True, text=True, check=True)
@@ -216,8 +219,8 @@ def test_what_is_meant_to_differ_is_named_and_recorded(interrupted):
     outcome = other.run(data().batches(8), epochs=4, resume=interrupted, changed=["optimiser.rate", "clip"])
     assert outcome.status is Status.FINISHED
     assert outcome.rows[-1]["rate"] == 0.02
-    assert vs.runs.RunFolder(interrupted).info()["changes"] == ["clip: none before, 1.0 now", "optimiser.rate: 0.01 before, 0.02 now"]
-    assert "Continued with changes: clip: none before, 1.0 now" in (interrupted / "log.txt").read_text()
+    assert vs.runs.RunFolder(interrupted).info()["changes"] == ["clip: nothing before, 1.0 now", "optimiser.rate: 0.01 before, 0.02 now"]
+    assert "Continued with changes: clip: nothing before, 1.0 now" in (interrupted / "console.txt").read_text()
 
 
 def test_a_name_that_did_not_change_is_refused(interrupted):
@@ -240,30 +243,30 @@ def test_the_folder_is_whole_when_it_is_visible(tmp_path, monkeypatch):
     rename = os.rename
 
     def watched(source, target):
-        if str(target).endswith("0001-run"):
+        if str(target).endswith("run-1"):
             seen.append(sorted(str(p.relative_to(source)) for p in Path(source).rglob("*")))
         return rename(source, target)
 
     monkeypatch.setattr(folders.os, "rename", watched)
     training().run(data().batches(8), epochs=1, record=tmp_path)
-    assert {"plan.toml", "run.json", "checkpoints/step-00000000.npz"} <= set(seen[0])
+    assert {"plan.toml", "run.json", "states/step-00000000-epoch-0.npz"} <= set(seen[0])
 
 
 def test_numbers_do_not_repeat_when_runs_start_together(tmp_path):
     def make(_):
         with vs.runs.RunFolder.new(tmp_path, "x") as folder:
-            folder.publish()
+            folder.begin("x", {})
         return folder.number
 
     with ThreadPoolExecutor(16) as pool:
         assert sorted(pool.map(make, range(100))) == list(range(1, 101))
-    shutil.rmtree(tmp_path / "0100-x")
+    shutil.rmtree(tmp_path / "x-100")
     assert make(0) == 101
 
 
 def test_what_was_killed_before_it_was_visible_is_cleared_away(tmp_path):
-    left = tmp_path / ".0001-run.new"
-    (left / "checkpoints").mkdir(parents=True)
+    left = tmp_path / ".run-1.new"
+    (left / "states").mkdir(parents=True)
     training().run(data().batches(8), epochs=1, record=tmp_path)
     assert not left.exists()
 
@@ -306,7 +309,7 @@ def test_two_that_resume_at_once(interrupted):
 
 
 def test_half_written_files_are_cleared_away(interrupted):
-    for place in (interrupted, interrupted / "checkpoints"):
+    for place in (interrupted, interrupted / "states"):
         (place / ".curves.csv.abc.part").write_bytes(bytes(1000))
     training().run(data().batches(8), epochs=4, resume=interrupted)
     assert not list(interrupted.rglob("*.part"))
@@ -329,9 +332,9 @@ class Remove(vs.observers.Observer):
 
 
 def test_a_folder_that_is_removed_does_not_come_back(tmp_path):
-    with pytest.raises((RunError, CheckpointError), match=r"gone|could not be written"):
+    with pytest.raises((RunError, ArchiveError), match=r"gone|could not be written"):
         training().run(data().batches(8), epochs=9, record=tmp_path, observers=[Remove()])
-    assert not (tmp_path / "0001-run").exists()
+    assert not (tmp_path / "run-1").exists()
 
 
 def test_a_live_run_shows_how_far_it_is(tmp_path):
@@ -351,8 +354,8 @@ def test_files_hold_no_infinity(tmp_path):
     odd = vs.metrics.Metric("odd", lambda o, t: np.array([0.0, 1.0]), lambda c: float("nan"), better="higher")
     outcome = training(metrics=[odd]).run(data().batches(8), epochs=2, record=tmp_path, observers=[vs.observers.Patience(9, by="odd")])
     json.loads((outcome.folder / "run.json").read_text(), parse_constant=lambda name: pytest.fail(name))
-    with zipfile.ZipFile(newest(outcome.folder)) as archive:
-        json.loads(archive.read(checkpoints.META), parse_constant=lambda name: pytest.fail(name))
+    with zipfile.ZipFile(newest(outcome.folder)) as packed:
+        json.loads(packed.read(archive.META), parse_constant=lambda name: pytest.fail(name))
     assert np.isnan(outcome.rows[0]["odd"])
 
 
@@ -360,6 +363,7 @@ LIMITED = """
 import resource, sys, signal
 import numpy as np
 import vinestep as vs
+from vinestep import archive
 from vinestep.cli import main
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[1]), int(sys.argv[1])))

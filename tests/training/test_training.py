@@ -10,6 +10,7 @@ import pytest
 import vinestep as vs
 from vinestep.errors import DataError, DifferentiationError, NotFiniteError, RunError
 from vinestep.training import Status
+from vinestep.training.running import split_state
 
 
 def data(n=100, seed=0):
@@ -25,7 +26,7 @@ def training(**options):
 
 
 def same_state(a, b):
-    first, second = a.arrays(), b.arrays()
+    first, second = split_state(a.state())[0], split_state(b.state())[0]
     return first.keys() == second.keys() and all(np.array_equal(first[k], second[k]) for k in first)
 
 
@@ -92,7 +93,7 @@ def test_a_run_stopped_anywhere_continues_bit_for_bit(tmp_path, stop, how):
         assert "vinestep resume" in outcome.reason
         folder = outcome.folder
     except RuntimeError:
-        folder = next(tmp_path.glob("*-part"))
+        folder = next(tmp_path.glob("part-*"))
         assert vs.runs.RunFolder(folder).info()["status"] == "failed"
     again = training()
     done = again.run(data().batches(16), observers=observers, resume=folder, **options)
@@ -105,8 +106,8 @@ def test_a_run_that_was_stopped_for_good_or_is_finished_is_not_continued(tmp_pat
     outcome = training().run(data().batches(16), epochs=1, record=tmp_path)
     with pytest.raises(RunError, match="this run is finished"):
         training().run(data().batches(16), epochs=1, resume=outcome.folder)
-    with pytest.raises(RunError, match="there is no such run. Newest there: 0001-run"):
-        training().run(data().batches(16), epochs=1, resume=tmp_path / "0009-none")
+    with pytest.raises(RunError, match="there is no such run. Newest there: run-1"):
+        training().run(data().batches(16), epochs=1, resume=tmp_path / "none-9")
 
 
 def test_resuming_another_network_is_refused_and_changes_nothing(tmp_path):
@@ -127,7 +128,7 @@ def test_patience_judges_on_the_best_value_so_far(tmp_path):
         def stop(self, reason):
             outcomes.append(reason)
 
-        def better(self, quantity):
+        def direction(self, quantity):
             return "lower"
 
     for loss in (1.0, 0.95, 0.85, 0.8, 0.78, 0.76):
@@ -142,7 +143,7 @@ def test_two_observers_of_one_kind_keep_their_own_state(tmp_path):
     outcome = training().run(data().batches(16), epochs=4, record=tmp_path, observers=[*watchers(), StopAt(15)])
     again = watchers()
     training().run(data().batches(16), epochs=4, resume=outcome.folder, observers=[*again, StopAt(16)])
-    checkpoint = vs.checkpoints.newest_sound(outcome.folder / "checkpoints")[0]
+    checkpoint = vs.runs.RunFolder(outcome.folder).newest_state()[0]
     kept = [checkpoint.meta["observers"][f"Patience {i}"]["best"] for i in (1, 2)]
     assert kept == [again[0].best, again[1].best]
     assert kept[0] > 0 > kept[1]
@@ -151,10 +152,12 @@ def test_two_observers_of_one_kind_keep_their_own_state(tmp_path):
 def test_best_checkpoints_are_kept_by_a_named_quantity(tmp_path):
     keeper = vs.observers.Checkpoints("best", by="validation_accuracy", keep=2)
     outcome = training().run(data().batches(16), validation=data(60, 1).batches(60), epochs=8, observers=[keeper], record=tmp_path)
-    files = sorted(p.name for p in (outcome.folder / "checkpoints").iterdir())
-    assert len([f for f in files if f.startswith("best")]) == 2
-    assert len([f for f in files if f.startswith("step")]) == 2
-    best = vs.checkpoints.read(outcome.folder / "checkpoints" / keeper.best_file(outcome).name)
+    names = outcome.store.states()
+    best = [name for name in names if name.endswith("-best")]
+    assert len(best) == 2
+    assert {"step-00000056-epoch-8", "step-00000049-epoch-7"} <= {name.split("-validation")[0] for name in names}
+    assert len(names) == len({*best, *names[-2:]})
+    best = vs.archive.read(keeper.best_file(outcome))
     row = outcome.best("validation_accuracy")
     assert best.meta["position"]["step"] == row["step"]
 
@@ -196,14 +199,14 @@ def test_clip_bounds_the_norm():
     assert step.gradients.norm() == pytest.approx(1e-3, rel=1e-4)
 
 
-def test_predict_gives_probabilities_and_decisions():
+def test_predict_gives_probabilities_and_classes():
     t = training()
     t.run(data().batches(16), epochs=1)
     frame = t.predict(data(20))
-    assert list(frame) == ["class 0", "class 1", "decided"]
-    np.testing.assert_allclose(frame[["class 0", "class 1"]].sum(axis=1), 1)
-    assert frame["decided"].dtype.kind == "i"
-    assert set(frame["decided"]) <= {0, 1}
+    assert list(frame) == ["predicted", "probability 0", "probability 1"]
+    np.testing.assert_allclose(frame[["probability 0", "probability 1"]].sum(axis=1), 1)
+    assert frame["predicted"].dtype.kind == "i"
+    assert set(frame["predicted"]) <= {0, 1}
 
 
 def test_memory_does_not_grow_with_steps():
@@ -234,14 +237,14 @@ def test_two_threads_train_two_networks_at_once():
 def test_run_numbers_only_rise(tmp_path):
     def made(name):
         with vs.runs.RunFolder.new(tmp_path, name) as folder:
-            folder.publish()
+            folder.begin(name, {})
         return folder.path.name
 
-    assert [made(name) for name in ("a", "b c", "a")] == ["0001-a", "0002-b-c", "0003-a"]
-    shutil.rmtree(tmp_path / "0003-a")
-    assert made("x") == "0004-x"
-    (tmp_path / "0001-a").rename(tmp_path / "0007-kept")
-    assert made("x") == "0008-x"
+    assert [made(name) for name in ("a", "b c", "a")] == ["a-1", "b-c-2", "a-3"]
+    shutil.rmtree(tmp_path / "a-3")
+    assert made("x") == "x-4"
+    (tmp_path / "a-1").rename(tmp_path / "kept-7")
+    assert made("x") == "x-8"
 
 
 def test_training_rate_is_recorded(tmp_path):

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from importlib.resources import as_file, files
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 from rich.console import Console
@@ -17,13 +17,13 @@ from rich.console import Console
 from ..errors import VineStepError
 
 if TYPE_CHECKING:
-    from ..training.loop import Outcome
-    from ..training.plans import PlannedRun
+    from ..training.planned import PlannedRun
+    from ..training.records import Outcome
 
 __all__ = ["app", "main"]
 
 app = typer.Typer(
-    help="Train layered networks on NumPy arrays, record what happens, and continue where it stopped.",
+    help="Train layered networks on NumPy arrays, record what happens, continue where it stopped, and hand on what was trained.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
@@ -32,8 +32,16 @@ console = Console()
 BAD_INPUT = 2
 REFUSALS_OF_THE_SYSTEM = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM, errno.EIO)
 INTERRUPTED = 130
+RECORDS = Path("records")
 
 RecordOption = Annotated[Path, typer.Option("--record", metavar="FOLDER", help="Where run folders are made.")]
+OwnOption = Annotated[
+    list[Path], typer.Option("--with", metavar="FILE.py", help="Parts of your own: a Python file that is run; may be given again.")
+]
+ModelArgument = Annotated[
+    Path, typer.Argument(metavar="MODEL", help="A model file, such as barrels.vine, or a state of a run.", show_default=False)
+]
+RowsArgument = Annotated[Path, typer.Argument(metavar="ROWS.csv", help="Rows with the columns of the training data.", show_default=False)]
 
 
 @contextmanager
@@ -55,10 +63,17 @@ def _refuse(text: str) -> None:
     Console(stderr=True).print(f"vinestep: {text}", style="red", highlight=False, markup=False, soft_wrap=True)
 
 
+def _own(paths: Sequence[Path]) -> list[Any]:
+    from ..training.overrides import own_parts
+
+    return [part for path in paths for part in own_parts(path)]
+
+
 @app.command()
-def demo(record: RecordOption = Path("runs")) -> None:
+def demo(record: RecordOption = RECORDS) -> None:
     """Train a network on made-up barrels of a cellar, and show what came of it."""
-    from ..training.plans import PlannedRun, read_plan
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
 
     with _explained(), as_file(files("vinestep.demo") / "barrels.toml") as path:
         plan = read_plan(path)
@@ -74,18 +89,29 @@ def demo(record: RecordOption = Path("runs")) -> None:
 @app.command()
 def train(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)],
-    record: RecordOption = Path("runs"),
+    record: RecordOption = RECORDS,
+    settings: Annotated[
+        list[str],
+        typer.Option(
+            "--set", metavar="NAME=VALUE", help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64."
+        ),
+    ] = [],  # noqa: B006  # typer reads it, nobody writes to it
+    own: OwnOption = [],  # noqa: B006
 ) -> None:
     """Train as a plan says, in a new run folder."""
-    from ..training.plans import PlannedRun, read_plan
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
 
     with _explained():
-        _train(PlannedRun(read_plan(plan), plan.parent), record=record)
+        parts = _own(own)
+        _train(PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts), record=record)
 
 
 @app.command()
 def resume(
-    run: Annotated[Path, typer.Argument(metavar="RUN", help="Folder of the run, such as runs/0007-barrels.", show_default=False)],
+    run: Annotated[
+        Path, typer.Argument(metavar="RUN", help="Folder of the run, such as records/barrels-7, or one of its states.", show_default=False)
+    ],
     changed: Annotated[
         list[str],
         typer.Option(
@@ -93,21 +119,24 @@ def resume(
             metavar="NAME",
             help="A setting that is meant to differ from what the run began with, such as data or optimiser.rate; may be given again.",
         ),
-    ] = [],  # noqa: B006  # typer reads it, nobody writes to it
+    ] = [],  # noqa: B006
+    own: OwnOption = [],  # noqa: B006
 ) -> None:
-    """Continue an interrupted run from its newest sound checkpoint, exactly as if it had never stopped."""
-    from ..training.folders import RunFolder
-    from ..training.plans import PlannedRun, read_plan
+    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped; or from a state that is named."""
+    from ..runs.folders import RunFolder, run_of_state
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
 
     with _explained():
-        folder = RunFolder.open(run)
+        folder = RunFolder.open(run_of_state(run))
         folder.check_resumable()
-        plan = read_plan(folder.path / "plan.toml")
-        _train(PlannedRun(plan, folder.path), folder=folder.path, changed=changed)
+        parts = _own(own)
+        plan = read_plan(folder.path / "plan.toml", own=parts)
+        _train(PlannedRun(plan, folder.path, own=parts), resume=run, changed=changed)
 
 
 @app.command()
-def runs(record: RecordOption = Path("runs")) -> None:
+def runs(record: RecordOption = RECORDS) -> None:
     """List the recorded runs."""
     from ..runs import runs_table
     from .views import runs_view
@@ -119,10 +148,97 @@ def runs(record: RecordOption = Path("runs")) -> None:
     console.print(runs_view(table))
 
 
-def _train(planned: PlannedRun, *, record: Path | None = None, folder: Path | None = None, changed: Sequence[str] = ()) -> None:
+@app.command()
+def ask(
+    run: Annotated[Path, typer.Argument(metavar="RUN", help="Folder of a run that is running.", show_default=False)],
+    what: Annotated[
+        str, typer.Argument(metavar="stop|finish|note", help="Stop to go on later; finish now; or write a note down.", show_default=False)
+    ],
+    text: Annotated[str, typer.Argument(metavar="[TEXT]", help="The note, or why.", show_default=False)] = "",
+) -> None:
+    """Ask a run in another window to stop, to finish as it is, or to write a note into its record."""
+    from ..runs.folders import RunFolder
+    from ..training.store import Request
+
+    with _explained():
+        RunFolder.open(run).ask(Request(what, text))
+        console.print(f"Asked {run} to {what}; it will after the present step.", highlight=False)
+
+
+@app.command()
+def kinds(
+    kind: Annotated[
+        str,
+        typer.Argument(metavar="[KIND]", help="A kind, or a family such as layer, to be told more of.", show_default=False),
+    ] = "",
+) -> None:
+    """List what a plan can name, or the settings of one kind with their defaults and meanings."""
+    from ..parts.registry import kinds as all_kinds
+    from .views import kind_view, kinds_view
+
+    with _explained():
+        every = all_kinds()
+        families = sorted({each.family for each in every})
+        if not kind or kind in families:
+            console.print(kinds_view([each for each in every if kind in ("", each.family)]))
+            return
+        named = [each for each in every if kind in (each.name, f"{each.family}.{each.name}")]
+        if not named:
+            from ..errors import PartError, did_you_mean
+
+            raise PartError(f"There is no kind {kind!r}. {did_you_mean(kind, [each.name for each in every] + families)}")
+        for each in named:
+            console.print(kind_view(each))
+
+
+@app.command()
+def predict(
+    model: ModelArgument,
+    rows: RowsArgument,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.csv", help="Where to write; else the first rows are shown.")] = None,
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Predict for raw rows, with the predictions beside them."""
+    from ..model import open_model
+    from .views import frame_view
+
+    with _explained():
+        predicted = open_model(model, own=_own(own)).predict(rows)
+        if out is None:
+            console.print(frame_view(predicted, str(rows)))
+            return
+        from ..runs.folders import write_text
+
+        write_text(out, predicted.to_csv(index=False))
+        console.print(f"{len(predicted)} rows with their predictions written to {out}.", highlight=False, soft_wrap=True)
+
+
+@app.command()
+def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> None:  # noqa: B006
+    """Score a model on rows that have their target."""
+    from ..model import open_model
+    from .views import assessment_view
+
+    with _explained():
+        console.print(assessment_view(open_model(model, own=_own(own)).assess(rows), str(rows)))
+
+
+@app.command()
+def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
+    """Show what a model is, what it takes, and where it came from."""
+    from ..model import open_model
+    from .views import model_view
+
+    with _explained():
+        found = open_model(model, own=_own(own))
+        for view in model_view(found, str(model)):
+            console.print(view)
+
+
+def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | None = None, changed: Sequence[str] = ()) -> None:
     from ..training.observers import Progress
 
-    outcome = planned.run(record=record, resume=folder, changed=changed, observers=[Progress(console)])
+    outcome = planned.run(record=record, resume=resume, changed=changed, observers=[Progress(console)])
     _show(planned, outcome)
 
 
@@ -134,12 +250,17 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     if outcome.status is Status.INTERRUPTED:
         raise typer.Exit(INTERRUPTED)
     console.print()
-    console.print(scores_view(planned.scores(), {"training": planned.train, "validation": planned.validation, "test": planned.test}))
+    last = planned.training.model()
+    best = planned.best_model(outcome)
+    chosen = best or last
+    scores = {state: planned.assess(model) for state, model in (("best", best), ("last", last)) if model is not None}
+    console.print(scores_view(scores, {"best": best, "last": last}))
     if planned.table.class_names:
-        decided = planned.training.predict(planned.test)["decided"].tolist()
-        truth = [planned.table.class_names[i] for i in planned.test.targets]
-        console.print(confusion_view(truth, decided, planned.table.class_names))
+        predicted = chosen.readable(chosen.outputs(planned.test.inputs))["predicted"].map(str).tolist()
+        actual = [planned.table.class_names[i] for i in planned.test.targets]
+        console.print(confusion_view(actual, predicted, planned.table.class_names))
     assert outcome.folder is not None
+    chosen.save(outcome.folder / f"{planned.plan.name}.vine")
     console.print(files_view(outcome.folder))
 
 

@@ -5,43 +5,83 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
+import numpy as np
 from rich.box import SIMPLE_HEAD
+from rich.markup import escape
 from rich.table import Table
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ..data.dataset import Dataset
+    from ..model import Model
+    from ..parts.registry import Kind
+    from ..scores import Assessment
 
-__all__ = ["confusion_view", "files_view", "runs_view", "scores_view"]
+__all__ = [
+    "assessment_view",
+    "confusion_view",
+    "files_view",
+    "frame_view",
+    "kind_view",
+    "kinds_view",
+    "model_view",
+    "runs_view",
+    "scores_view",
+]
 
 
 def _table(title: str) -> Table:
     return Table(title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False)
 
 
-def scores_view(scores: Mapping[str, Mapping[str, float]], parts: Mapping[str, Dataset]) -> Table:
-    """Loss and metrics of each part."""
-    table = _table("Scores")
+def scores_view(scores: Mapping[str, Mapping[str, Assessment]], models: Mapping[str, Model | None]) -> Table:
+    """Loss and metrics of each part in the best and the last state, with 95 % confidence intervals."""
+    table = _table("Scores, with 95 % confidence intervals")
+    table.add_column("state")
     table.add_column("part")
     table.add_column("examples", justify="right")
-    for name in next(iter(scores.values())):
-        table.add_column(name.replace("_", " "), justify="right")
-    for part, figures in scores.items():
-        table.add_row(part, f"{len(parts[part]):,}", *(f"{value:.4f}" for value in figures.values()))
+    first = next(iter(next(iter(scores.values())).values()))
+    for name in first:
+        table.add_column(name.replace("_", " "), justify="right", no_wrap=True)
+    for state, parts in scores.items():
+        for number, (part, found) in enumerate(parts.items()):
+            shown = f"{state}, {_when(models[state])}" if number == 0 else ""
+            table.add_row(shown, part, f"{found.size:,}", *(_with_interval(found, name) for name in found), end_section=part == "test")
     return table
 
 
-def confusion_view(truth: Sequence[str], decided: Sequence[str], names: Sequence[str]) -> Table:
-    """How often each true class was decided to be which."""
-    counts = Counter(zip(truth, decided, strict=True))
-    table = _table("Test part: what was so, and what was decided")
-    table.add_column("was so")
+def _when(model: Model | None) -> str:
+    """Of which epoch a model is."""
+    row = model.lineage.get("scores", {}) if model is not None else {}
+    return f"epoch {row['epoch']}" if "epoch" in row else "at the start"
+
+
+def _with_interval(found: Assessment, name: str) -> str:
+    low, high = found.intervals[name]
+    return f"{found[name]:.3f} [dim]({low:.3f} .. {high:.3f})[/]"
+
+
+def assessment_view(found: Assessment, title: str) -> Table:
+    """Scores of one set of rows."""
+    table = _table(f"{title}: {found.size:,} examples")
+    for name in ("score", "value", "95 % confidence"):
+        table.add_column(name, justify="left" if name == "score" else "right")
+    for name, value in found.items():
+        low, high = found.intervals[name]
+        table.add_row(name.replace("_", " "), f"{value:.4f}", f"{low:.4f} to {high:.4f}")
+    return table
+
+
+def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Sequence[str]) -> Table:
+    """The confusion matrix: rows actual, columns predicted."""
+    counts = Counter(zip(actual, predicted, strict=True))
+    table = _table("Confusion matrix of the test part")
+    table.add_column("actual")
     for name in names:
-        table.add_column(f"decided {name}", justify="right")
-    table.add_column("found", justify="right")
+        table.add_column(f"predicted {name}", justify="right")
+    table.add_column("recall", justify="right")
     for true in names:
         total = sum(counts[true, other] for other in names)
         cells = [f"[bold]{counts[true, other]}[/]" if other == true else str(counts[true, other]) for other in names]
@@ -49,14 +89,92 @@ def confusion_view(truth: Sequence[str], decided: Sequence[str], names: Sequence
     return table
 
 
+def kinds_view(kinds: Sequence[Kind]) -> Table:
+    """What a plan can name, by family."""
+    from ..parts.meanings import summary
+
+    table = _table("Kinds of parts")
+    for name in ("family", "kind", "what it is"):
+        table.add_column(name, no_wrap=name != "what it is")
+    before = ""
+    for kind in kinds:
+        table.add_row(kind.family if kind.family != before else "", kind.name, escape(summary(kind)))
+        before = kind.family
+    return table
+
+
+def kind_view(kind: Kind) -> Table:
+    """The settings of a kind."""
+    from ..parts.meanings import settings, summary
+
+    table = _table(f"{kind.name} ({kind.family}): {escape(summary(kind))}")
+    found = settings(kind)
+    for name in ("setting", "default", "sort", "meaning"):
+        table.add_column(name, no_wrap=name == "setting")
+    for setting in found:
+        table.add_row(setting.name, escape(setting.default) or "[dim]required[/]", escape(setting.sort), escape(setting.meaning))
+    if not found:
+        table.add_row("[dim]none[/]", "", "", "")
+    return table
+
+
+SHOWN_ROWS = 12
+
+
+def frame_view(frame: pd.DataFrame, title: str) -> Table:
+    """The first rows of a table."""
+    more = f", the first {SHOWN_ROWS} of {len(frame)} rows" if len(frame) > SHOWN_ROWS else ""
+    table = _table(f"{title}{more}")
+    for name in frame.columns:
+        table.add_column(str(name), justify="right" if frame[name].dtype.kind in "fi" else "left")
+    for row in frame.head(SHOWN_ROWS).itertuples(index=False):
+        table.add_row(*(_short(value) for value in row))
+    return table
+
+
+def _short(value: object) -> str:
+    if value is None or value != value:
+        return "-"
+    return f"{value:.4g}" if isinstance(value, float) else escape(str(value))
+
+
+def model_view(model: Model, name: str) -> list[Any]:
+    """What a model is: its origin, what it takes, its layers."""
+    table = _table(name)
+    table.add_column("what")
+    table.add_column("is")
+    came = model.lineage
+    encoding = model.encoding
+    facts = {
+        "trained by": f"{came.get('run') or 'a run that was not recorded'}, step {came.get('step', 0)}",
+        "scores then": ", ".join(f"{key} {value:.4g}" for key, value in came.get("scores", {}).items() if isinstance(value, int | float)),
+        "numeric columns": ", ".join(encoding.numeric) if encoding else "",
+        "categories": "; ".join(f"{c}: {', '.join(v)}" for c, v in encoding.categories.items()) if encoding else "",
+        "unseen categories": encoding.unseen_categories if encoding else "",
+        "missing columns": encoding.missing_columns if encoding else "",
+        "inputs": "" if encoding else ", ".join(f"{shape} {dtype}" for shape, dtype in model.network.sample_like),
+        "target": encoding.target if encoding else "",
+        "classes": ", ".join(map(str, model.class_values)),
+        "precision": str(model.network.dtype),
+        "data": str(came.get("data", "")),
+        "versions": ", ".join(f"{key} {value}" for key, value in came.get("versions", {}).items()),
+        "commit": str(came.get("commit", "")),
+    }
+    for key, value in facts.items():
+        if value:
+            table.add_row(key, escape(value))
+    samples = [np.zeros((1, *shape), dtype) for shape, dtype in model.network.sample_like]
+    return [table, model.network.describe(tuple(samples) if len(samples) > 1 else samples[0])]
+
+
 def files_view(folder: Path) -> Table:
     """What a run wrote, and where."""
     what = {
         "plan.toml": "what was asked",
-        "curves.csv": "a row an epoch",
+        "curves.csv": "one row per epoch",
         "curves.png": "the curves, drawn",
-        "log.txt": "when it began and ended, and why",
-        "checkpoints": "weights and all that is needed to continue",
+        "console.txt": "what was printed and logged",
+        "states": "states to continue from, the best marked",
     }
     table = _table("Written")
     table.add_column("file", no_wrap=True)
@@ -64,6 +182,8 @@ def files_view(folder: Path) -> Table:
     for name, text in what.items():
         if (folder / name).exists():
             table.add_row(str(folder / name), text)
+    for model in sorted(folder.glob("*.vine")):
+        table.add_row(str(model), "the best model, to hand on: vinestep predict")
     return table
 
 
@@ -72,7 +192,7 @@ _SHORT = {"validation_loss": "val. loss", "validation_accuracy": "val. acc.", "a
 
 
 def runs_view(runs: pd.DataFrame) -> Table:
-    """One row a run, with what fits a terminal of 80 columns."""
+    """One row per run, with what fits a terminal of 80 columns."""
     table = _table("Runs")
     names = [name for name in _ROOM if name in runs.columns and f"validation_{name}" not in runs.columns]
     for name in names:

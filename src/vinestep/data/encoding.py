@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass
-from typing import Any, Literal, Self
+from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 import pandas as pd
@@ -36,6 +36,7 @@ class Encoding:
     """What a category becomes that did not occur when this was learned; a missing cell where there was none counts as one."""
     missing_columns: Literal["refuse", "gaps"] = "refuse"
     """Whether a column may be missing, so that all its cells are."""
+    __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
 
     @property
     def columns(self) -> list[str]:
@@ -142,11 +143,10 @@ class Encoding:
         DataError
             If it is something else.
         """
-        from pydantic import ConfigDict, TypeAdapter, ValidationError
+        from pydantic import TypeAdapter, ValidationError
 
-        kept = dict(known)
         try:
-            found = TypeAdapter(cls, config=ConfigDict(extra="forbid")).validate_python(kept)
+            found = TypeAdapter(cls).validate_python(dict(known))
         except ValidationError as error:
             raise DataError(f"No encoding of a table: {_first(error)}") from error
         if len(found.class_names) != len(found.class_values) or not (found.numeric or found.categories):

@@ -3,7 +3,7 @@
 from .curves import curves
 from .decisions import decisions
 from .network import network
-from .style import save
+from .style import as_png, save
 from .trail import trail
 
-__all__ = ["curves", "decisions", "network", "save", "trail"]
+__all__ = ["as_png", "curves", "decisions", "network", "save", "trail"]

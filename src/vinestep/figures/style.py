@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-__all__ = ["COLOURS", "figure", "save", "tidy"]
+__all__ = ["COLOURS", "as_png", "figure", "save", "tidy"]
 
 # must, leaf, clay, plum, straw, slate: told apart also by people who do not see red and green apart
 COLOURS = ("#5b2a86", "#2e7d4f", "#d1602f", "#1f78a4", "#c9a227", "#6b6b6b")
@@ -36,6 +37,19 @@ def tidy(axis: Any, *, x: str = "", y: str = "", title: str = "") -> None:
     axis.spines[["top", "right"]].set_visible(False)
     axis.tick_params(labelsize=11, colors=INK)
     axis.grid(True, alpha=0.2, linewidth=0.8)
+
+
+def as_png(made: Figure) -> bytes:
+    """A figure as the content of a PNG file.
+
+    Examples
+    --------
+    >>> vs.figures.as_png(vs.figures.curves([{"epoch": 1, "step": 5, "rate": 0.1, "loss": 2.0}]))[1:4]
+    b'PNG'
+    """
+    room = BytesIO()
+    made.savefig(room, format="png")
+    return room.getvalue()
 
 
 def save(made: Figure, path: str | Path) -> Path:

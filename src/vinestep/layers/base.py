@@ -13,8 +13,9 @@ names. A plain callable such as `np.tanh` may stand wherever a layer may.
 
 from __future__ import annotations
 
+import math
 import zlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from fnmatch import fnmatchcase
 from typing import Any, ClassVar, Self
 
@@ -26,7 +27,7 @@ from ..autodiff.tensor import Tensor, held
 from ..errors import DTypeError, LayerError, NotFiniteError, ShapeError, VineStepError, did_you_mean
 from ..initialisers import Initialiser
 from .arena import Arena
-from .context import PASS, DryPass, Observer, observed
+from .context import PASS, DryPass, Watcher, observed
 from .description import Description, Survey, layer_name
 
 __all__ = ["Layer", "LayerLike", "call_layer"]
@@ -60,6 +61,7 @@ class Layer:
     axes: ClassVar[str] = ""
     """Names of the input's axes, where there have to be so many and the last as long as at initialisation."""
     _declared: bool = False
+    _sample: tuple[tuple[tuple[int, ...], str], ...] = ()
     _declared_for: tuple[int, ...] = ()
     _computes_in: np.dtype[Any] | None = None
     _whole_as_floats: bool = False
@@ -93,6 +95,9 @@ class Layer:
         if dry is None:
             raise LayerError(f"{self._label}: parameters are created in declare(), during initialise().")
         path = self._join(name)
+        dry.room -= 8.0 * math.prod(shape)  # drawn in float64
+        if dry.room < 0:
+            raise LayerError(f"{path}: a parameter of shape {tuple(shape)} is more than there is room for.")
         rng = np.random.default_rng([dry.seed, *path.encode()])
         values = np.asarray(initialiser(rng, shape), dtype=dry.dtype)
         if values.shape != tuple(shape):
@@ -209,7 +214,7 @@ class Layer:
 
     # a network as a whole
 
-    def initialise(self, sample: Any, seed: int = 0, *, dtype: DTypeLike | None = None) -> Self:
+    def initialise(self, sample: Any, seed: int = 0, *, dtype: DTypeLike | None = None, most_bytes: float = math.inf) -> Self:
         """Create every parameter by one dry pass, and pack the arena.
 
         Parameters
@@ -220,6 +225,8 @@ class Layer:
             Same seed, same weights: each parameter is drawn from its own stream, keyed by seed and path.
         dtype : dtype, optional
             float32 by default.
+        most_bytes : float
+            Refuse a network whose parameters take more than this.
 
         Returns
         -------
@@ -245,12 +252,20 @@ class Layer:
             layer._declared = False
             layer.__dict__.pop("_parameters", None)
             layer.__dict__.pop("_statistics", None)
-        self._dry_pass(sample, DryPass(seed, kind), lambda *call: None)
+        self._dry_pass(sample, DryPass(seed, kind, most_bytes), lambda *call: None)
         tensors = {t.name: t for layer in self.walk() for t in layer._own_parameters().values()}
         self.arena = Arena(tensors, kind)
+        given = sample if isinstance(sample, tuple) else (sample,)
+        self._sample = tuple((np.shape(held(x))[1:], np.asarray(held(x)).dtype.str) for x in given)
         return self
 
-    def _dry_pass(self, sample: Any, dry: DryPass, observer: Observer) -> None:
+    @property
+    def sample_like(self) -> tuple[tuple[tuple[int, ...], str], ...]:
+        """Shape of an example and dtype of each input that the network was initialised for."""
+        self._ready_arena()
+        return self._sample
+
+    def _dry_pass(self, sample: Any, dry: DryPass, observer: Watcher) -> None:
         inputs = sample if isinstance(sample, tuple) else (sample,)
         cast = [self._converted(np.asarray(held(x)), dry.dtype, self._whole_as_floats) for x in inputs]
         with untracked(), observed(observer, dry):
@@ -322,7 +337,7 @@ class Layer:
 
         Parameters
         ----------
-        source : Checkpoint, or mapping of path to array
+        source : Archive, or mapping of path to array
             Of a checkpoint its weights and statistics.
         partial : bool
             Whether some may be missing and stay as they are.
@@ -361,6 +376,22 @@ class Layer:
 
     def loaded(self, names: set[str]) -> None:
         """Told which of its statistics were loaded."""
+
+    def set_frozen(self, paths: Iterable[str]) -> Self:
+        """Freeze these parameters and no others.
+
+        Raises
+        ------
+        LayerError
+            If there is no parameter of such a path.
+        """
+        arena, wanted = self._ready_arena(), set(paths)
+        for path in sorted(wanted - arena.tensors.keys()):
+            raise LayerError(f"There is no parameter {path!r} to freeze. {did_you_mean(path, arena.tensors)}")
+        if wanted != arena.frozen_paths:
+            arena.pack(wanted)
+            self._point_to_parameters()
+        return self
 
     def freeze(self, pattern: str = "*") -> list[str]:
         """Take parameters out of training, by a pattern over paths such as ``features/*``.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -13,16 +14,18 @@ import numpy as np
 __all__ = ["PASS", "DryPass", "learning", "observed", "random_uniform"]
 
 
-Observer = Callable[[Any, str, tuple[Any, ...], Any], None]
+Watcher = Callable[[Any, str, tuple[Any, ...], Any], None]
 """Told of every layer's call: layer or callable, path, inputs, output. Inner layers are told of before outer ones."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class DryPass:
     """What a dry pass needs to create parameters."""
 
     seed: int
     dtype: np.dtype[Any]
+    room: float = math.inf
+    """How many bytes of parameters may be created yet."""
 
 
 class Pass(threading.local):
@@ -34,7 +37,7 @@ class Pass(threading.local):
     merged: bool = False
     """Whether layers may be computed together, because nobody looks at what lies between them."""
     dry: DryPass | None = None
-    observer: Observer | None = None
+    observer: Watcher | None = None
 
 
 PASS = Pass()
@@ -68,7 +71,7 @@ def learning(seed: int = 0, step: int = 0) -> Iterator[None]:
 
 
 @contextmanager
-def observed(observer: Observer, dry: DryPass | None = None) -> Iterator[None]:
+def observed(observer: Watcher, dry: DryPass | None = None) -> Iterator[None]:
     """Have every layer's call reported, and in a dry pass let layers create their parameters."""
     before = PASS.observer, PASS.dry
     PASS.observer, PASS.dry = observer, dry

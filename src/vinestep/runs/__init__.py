@@ -1,6 +1,6 @@
 """The record of runs."""
 
-from ..training.folders import RunFolder
+from .folders import RunFolder
 from .listing import find_runs, runs_table
 
 __all__ = ["RunFolder", "find_runs", "runs_table"]

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..training.folders import RunFolder, numbered
+from .folders import RECORDS, RunFolder, numbered
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 __all__ = ["find_runs", "runs_table"]
 
 
-def find_runs(root: str | os.PathLike[str] = "runs") -> Iterator[RunFolder]:
+def find_runs(root: str | os.PathLike[str] = RECORDS) -> Iterator[RunFolder]:
     """The runs recorded in a folder, by number.
 
     Examples
@@ -28,8 +28,8 @@ def find_runs(root: str | os.PathLike[str] = "runs") -> Iterator[RunFolder]:
             yield RunFolder(path)
 
 
-def runs_table(root: str | os.PathLike[str] = "runs") -> pd.DataFrame:
-    """One row a run: run, status, epochs, step, when it began, and the last figures.
+def runs_table(root: str | os.PathLike[str] = RECORDS) -> pd.DataFrame:
+    """One row per run: run, status, epochs, step, when it began, and the last figures.
 
     Examples
     --------
@@ -38,7 +38,7 @@ def runs_table(root: str | os.PathLike[str] = "runs") -> pd.DataFrame:
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, record=root)
     >>> vs.runs.runs_table(root)[["run", "status", "epochs"]].values.tolist()
-    [['0001-run', 'finished', '1/1']]
+    [['run-1', 'finished', '1/1']]
     """
     import pandas as pd
 

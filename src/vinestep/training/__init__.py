@@ -1,7 +1,27 @@
-"""Training: the loop, its observers and checkpoints."""
+"""Training: steps, runs, observers and what they record."""
 
-from . import checkpoints, observers
-from .loop import Outcome, Step, Training
+from . import observers
+from .descent import Descent, DescentStep
+from .records import Outcome, Position, Step
+from .running import HasState, RandomStream, Run, recorded_run
 from .status import Status
+from .store import MemoryStore, Request, RunStore
+from .training import Training
 
-__all__ = ["Outcome", "Status", "Step", "Training", "checkpoints", "observers"]
+__all__ = [
+    "Descent",
+    "DescentStep",
+    "HasState",
+    "MemoryStore",
+    "Outcome",
+    "Position",
+    "RandomStream",
+    "Request",
+    "Run",
+    "RunStore",
+    "Status",
+    "Step",
+    "Training",
+    "observers",
+    "recorded_run",
+]

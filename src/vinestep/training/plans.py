@@ -10,14 +10,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError, model_validator
 
-from .. import losses
-from ..data.table import Table, scaled
-from ..errors import PlanError, SettingError, did_you_mean
+from ..errors import PlanError, did_you_mean
 from ..parts.building import LAYERS, Builder
-from .loop import Outcome, Training
-from .observers import Checkpoints, Curves, Observer
+from .overrides import put
 
-__all__ = ["Plan", "PlannedRun", "own_parts", "read_plan"]
+__all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
 
 DEMO = "demo:"
 CLASSES = "classes"
@@ -102,7 +99,7 @@ class Plan(_Part):
         return self.model_dump(exclude_none=True)
 
 
-class _Parts:
+class PlannedParts:
     """The parts that a plan describes, for a target of so many classes."""
 
     def __init__(self, plan: Plan, classes: int, is_classes: bool, own: Iterable[Any]) -> None:
@@ -125,110 +122,6 @@ def _with_classes(tree: Any, classes: int) -> Any:
     if isinstance(tree, list):
         return [_with_classes(item, classes) for item in tree]
     return classes if tree == CLASSES else tree
-
-
-class PlannedRun:
-    """The parts of a run that a plan describes, ready to go.
-
-    Parameters
-    ----------
-    plan : Plan
-    base : path
-        Folder that the data's path is relative to.
-    own : sequence of classes and functions
-        Parts of one's own that the plan names.
-    """
-
-    def __init__(self, plan: Plan, base: Path, *, own: Iterable[Any] = ()) -> None:
-        self.plan = plan
-        self.base = base
-        self.table = self._read(plan.data.source)
-        self.train, self.validation, self.test = self._divided()
-        parts = _Parts(plan, self.table.classes, bool(self.table.class_names), own)
-        if parts.faults:
-            raise PlanError("\n".join(map(str, parts.faults)))
-        self.training = Training(
-            parts.network,
-            loss=parts.loss,
-            optimiser=parts.optimiser,
-            schedule=parts.schedule,
-            metrics=parts.metrics,
-            clip=plan.clip,
-            seed=plan.seed,
-        )
-        self._observers: list[Observer] = parts.observers
-        width = self.training.network.initialise(self.train.inputs[:1], seed=plan.seed, dtype=plan.precision)(self.train.inputs[:1]).shape[
-            -1
-        ]
-        if self.table.class_names and parts.loss is losses.cross_entropy and width != self.table.classes:
-            raise PlanError(
-                f"layers: the network gives {width} values, and the target {plan.data.target!r} has {self.table.classes} classes. Make the "
-                'last layer as wide: {kind = "dense", width = "classes"}.'
-            )
-
-    def _read(self, source: str) -> Table:
-        plan = self.plan.data
-        options: dict[str, Any] = plan.model_dump(include={"target", "classes", "leave_out", "drop_missing_target"})
-        options |= plan.model_dump(include={"unseen_categories", "missing_columns"})
-        if not source.startswith(DEMO):
-            return Table(self.base / source, **options)
-        from .. import demo
-
-        name = source.removeprefix(DEMO)
-        if name not in demo.TABLES:
-            raise PlanError(f"data.source: there is no demo table {name!r}. {did_you_mean(name, demo.TABLES)}")
-        return Table(getattr(demo, name)(), **options)
-
-    def _divided(self) -> list[Table]:
-        plan = self.plan.data
-        stratified = plan.stratified and bool(self.table.class_names)
-        parts = dict(zip(plan.names, self.table.split(*plan.fractions, seed=self.plan.seed, stratified=stratified), strict=True))
-        for name, file in (("validation", plan.validation), ("test", plan.test)):
-            if file is not None:
-                parts[name] = self.table.like(self.base / file)
-        return scaled(*(parts[name] for name in ("training", "validation", "test")))
-
-    def observers(self) -> list[Observer]:
-        """Those planned, and what writes curves and the best states if the plan does not say otherwise."""
-        usual: list[Observer] = [Curves(), Checkpoints("best")]
-        planned = self._observers
-        return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
-
-    def run(
-        self,
-        *,
-        record: str | os.PathLike[str] | None = None,
-        resume: str | os.PathLike[str] | None = None,
-        changed: Sequence[str] = (),
-        observers: Sequence[Observer] = (),
-    ) -> Outcome:
-        """Train as planned; see `Training.run`."""
-        size = self.plan.data.batch
-        return self.training.run(
-            self.train.batches(size),
-            validation=self.validation.batches(max(size, 256)),
-            epochs=self.plan.epochs,
-            observers=[*self.observers(), *observers],
-            record=record,
-            resume=resume,
-            changed=changed,
-            name=self.plan.name,
-            plan=self.recorded_plan(),
-        )
-
-    def recorded_plan(self) -> dict[str, Any]:
-        """The plan with full paths of its data, so that the run can be continued from anywhere."""
-        plan = self.plan.as_toml()
-        for key in ("source", "validation", "test"):
-            file = plan["data"].get(key)
-            if file is not None and not file.startswith(DEMO):
-                plan["data"][key] = str((self.base / file).resolve())
-        return plan
-
-    @property
-    def parts(self) -> dict[str, Table]:
-        """The three parts of the data by name."""
-        return {"training": self.train, "validation": self.validation, "test": self.test}
 
 
 def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own: Iterable[Any] = ()) -> Plan:
@@ -264,7 +157,7 @@ def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own
     known = values.get("set", [])
     values["set"] = [*(known if isinstance(known, list) else []), *settings]
     for setting in values["set"]:
-        _set(values, str(setting))
+        put(values, str(setting))
     return _checked(values, source, own)
 
 
@@ -274,7 +167,7 @@ def _checked(values: dict[str, Any], source: Path, own: Iterable[Any]) -> Plan:
     except ValidationError as error:
         faults = [_fault(dict(fault)) for fault in error.errors()]
     else:
-        faults = [str(fault) for fault in _Parts(plan, MANY_CLASSES, True, own).faults]
+        faults = [str(fault) for fault in PlannedParts(plan, MANY_CLASSES, True, own).faults]
         if not faults:
             return plan
     listed = "\n".join(f"  {line}" for fault in faults for line in fault.splitlines())
@@ -292,60 +185,3 @@ def _fault(fault: dict[str, Any]) -> str:
     if fault["type"] == "value_error":
         return f"{key}.{fault['ctx']['error']!s}."
     return f"{key}: {fault['msg'][0].lower()}{fault['msg'][1:]}, got {fault['input']!r}."
-
-
-def _set(values: dict[str, Any], setting: str) -> None:
-    """Put ``path=value`` into a tree of tables and lists; the value is TOML, or else a text."""
-    path, sign, text = setting.partition("=")
-    keys = path.strip().split(".")
-    if not sign or not all(keys):
-        raise SettingError(f"--set {setting}: write NAME=VALUE, such as optimiser.rate=0.01.")
-    try:
-        value = tomllib.loads(f"value = {text}")["value"]
-    except tomllib.TOMLDecodeError:
-        value = text.strip()
-    at: Any = values
-    for number, key in enumerate(keys):
-        last = number == len(keys) - 1
-        if isinstance(at, list):
-            if not key.isdigit() or int(key) >= len(at):
-                raise SettingError(
-                    f"--set {setting}: {'.'.join(keys[:number])} has {len(at)} entries, counted from 0; there is no {key!r}."
-                )
-            index: Any = int(key)
-        elif isinstance(at, dict):
-            index = key
-            if not last and isinstance(at.get(key, {}), str):
-                at[key] = {"kind": at[key]}
-            at.setdefault(key, {})
-        else:
-            raise SettingError(f"--set {setting}: {'.'.join(keys[:number])} is {at!r}, which has nothing in it to set.")
-        if last:
-            at[index] = value
-        elif isinstance(at[index], str):
-            at[index] = {"kind": at[index]}
-        at = at[index]
-
-
-def own_parts(file: str | os.PathLike[str]) -> list[Any]:
-    """The parts that a Python file defines, by `vinestep.parts.part`. The file is run.
-
-    Raises
-    ------
-    PlanError
-        If it cannot be read or run, or defines none.
-    """
-    import runpy
-
-    path = Path(file)
-    if not path.is_file():
-        raise PlanError(f"{path}: there is no such file.")
-    try:
-        names = runpy.run_path(str(path))
-    except Exception as error:  # whatever a user's own code raises
-        raise PlanError(f"{path}: {type(error).__name__}: {error}") from error
-    found = [value for value in names.values() if hasattr(value, "__dict__") and "__vinestep_kind__" in vars(value)]
-    found = [value for value in found if value.__module__ == "<run_path>"]
-    if not found:
-        raise PlanError(f'{path}: it defines no part. Put @vinestep.parts.part("kind") above a class or function of yours.')
-    return found

@@ -7,9 +7,9 @@ from typing import Annotated, Any
 from pydantic import BaseModel, ConfigDict, Field, FiniteFloat, ValidationError
 
 from ..errors import CheckpointError
-from .checkpoints import Checkpoint
+from .store import SavedState
 
-__all__ = ["checked_meta"]
+__all__ = ["checked_meta", "step_of"]
 
 Count = Annotated[int, Field(ge=0, le=2**53)]
 Name = Annotated[str, Field(min_length=1, max_length=500)]
@@ -36,19 +36,31 @@ class _Meta(_Part):
     format: int
     position: _Position
     curves: list[dict[str, int | FiniteFloat | None]]
-    epochs: Annotated[int, Field(ge=1)]
+    epochs: Count
     name: Name
     plan: dict[str, Any]
     settings: dict[str, Any]
     observers: dict[str, dict[str, Any]]
     stop_reason: str
+    parts: dict[str, dict[str, Any]]
+    model: dict[str, Any] | None = None
+
+
+Nothing = Annotated[dict[str, Any], Field(max_length=0)]
+"""In whose place arrays are."""
+
+
+class _Descent(BaseModel):
+    """Of each network that descends."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+    weights: Nothing
+    statistics: Nothing
+    optimiser: Nothing
     seed: int
     step: Count
     updates: Count
-    optimiser: dict[str, Any]
     trainable: list[str]
-    frozen: list[str]
-    class_values: list[str | int | float | bool]
 
 
 COLUMNS = ("epoch", "step", "rate", "loss")
@@ -59,23 +71,21 @@ def _can_be_drawn(value: Any) -> bool:
     return value is None or abs(value) <= (2**53 if type(value) is int else LARGEST)
 
 
-def _check_curves(checkpoint: Checkpoint) -> None:
-    rows = checkpoint.meta["curves"]
+def _check_curves(state: SavedState) -> None:
+    rows = state.meta["curves"]
     for row in rows:
         if row.keys() != rows[0].keys() or not row.keys() >= set(COLUMNS):
-            raise CheckpointError(
-                f"{checkpoint.path}: refused: a row of its curves has other columns than a run writes: {', '.join(row)[:80]}."
-            )
+            raise CheckpointError(f"{state.name}: refused: a row of its curves has other columns than a run writes: {', '.join(row)[:80]}.")
         if (
             row["loss"] is None
             or type(row["epoch"]) is not int
             or type(row["step"]) is not int
             or not all(map(_can_be_drawn, row.values()))
         ):
-            raise CheckpointError(f"{checkpoint.path}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
+            raise CheckpointError(f"{state.name}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
 
 
-def checked_meta(checkpoint: Checkpoint) -> None:
+def checked_meta(state: SavedState) -> None:
     """
     Raises
     ------
@@ -83,9 +93,24 @@ def checked_meta(checkpoint: Checkpoint) -> None:
         If something is missing, strange, or of the wrong kind: what.
     """
     try:
-        _Meta.model_validate(checkpoint.meta)
-        _check_curves(checkpoint)
+        _Meta.model_validate(state.meta)
+        for known in state.meta["parts"].values():
+            if "updates" in known or "trainable" in known:
+                _Descent.model_validate(known)
+        _check_curves(state)
     except ValidationError as error:
         fault = error.errors()[0]
         place = ".".join(map(str, fault["loc"]))
-        raise CheckpointError(f"{checkpoint.path}: refused: {place} of what it says is wrong: {fault['msg']}.") from error
+        raise CheckpointError(f"{state.name}: refused: {place} of what it says is wrong: {fault['msg']}.") from error
+
+
+def step_of(name: str) -> int:
+    """The step in a state's name; -1 if there is none.
+
+    Examples
+    --------
+    >>> step_of("step-00000120-epoch-4-validation_loss-0.3812-best")
+    120
+    """
+    pieces = name.split("-")
+    return int(pieces[1]) if len(pieces) > 1 and pieces[0] == "step" and pieces[1].isdigit() else -1

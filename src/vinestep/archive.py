@@ -1,4 +1,4 @@
-"""Checkpoints: one file, written whole or not at all, checked on reading.
+"""Archives: arrays and JSON in one file, written whole or not at all, checked on reading. Checkpoints and models are such files.
 
 A zip of ``.npy`` members and one JSON member; `numpy.load` opens it with ``allow_pickle=False``. The archive's comment
 holds the SHA-256 of all that comes before it, so that any changed bit is noticed. No pickle is written or read. What a file says
@@ -13,19 +13,18 @@ import math
 import os
 import secrets
 import zipfile
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
 import numpy as np
 
-from ..errors import CheckpointError, names_of
+from .errors import ArchiveError
 
-__all__ = ["Checkpoint", "is_finite", "newest_sound", "part_of", "read", "step_of", "write"]
+__all__ = ["Archive", "is_finite", "part_of", "read", "write"]
 
-META = "checkpoint.json"
-SUFFIX = ".npz"
+META = "contents.json"
 FORMAT = 1
 COMMENT_SIZE = 64  # hexadecimal digits of SHA-256
 ZIP_DATE = (2000, 1, 1, 0, 0, 0)  # fixed, so that equal contents make equal files
@@ -37,8 +36,8 @@ TAIL = 22  # bytes of a zip's end record before its comment
 
 
 @dataclass(frozen=True, slots=True)
-class Checkpoint:
-    """What a checkpoint file holds.
+class Archive:
+    """What a file holds: arrays by name, and JSON.
 
     Examples
     --------
@@ -58,12 +57,11 @@ class Checkpoint:
 
 
 def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any], *, make_folder: bool = True) -> Path:
-    """Write a checkpoint: to a temporary file, flushed to disk, renamed. Needs no memory to speak of.
+    """Write an archive: to a temporary file, flushed to disk, renamed. Needs no memory to speak of.
 
     Parameters
     ----------
     path : path
-        Ends in ``.npz``.
     arrays : mapping of name to ndarray
         Finite numbers only.
     meta : mapping
@@ -73,7 +71,7 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
 
     Raises
     ------
-    CheckpointError
+    ArchiveError
         If an array holds other things than finite numbers, or the disk does not take the file; what was there before stays.
 
     Examples
@@ -102,7 +100,7 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
             raise
         _flush_folder(target.parent)
     except OSError as error:
-        raise CheckpointError(f"{target}: the checkpoint could not be written: {error}. Earlier checkpoints are untouched.") from error
+        raise ArchiveError(f"{target}: could not be written: {error}. What was there before is untouched.") from error
     return target
 
 
@@ -130,13 +128,11 @@ def _flush_folder(folder: Path) -> None:
 
 def _checked(target: Path, name: str, array: np.ndarray) -> np.ndarray:
     if array.dtype.hasobject:
-        raise CheckpointError(f"{target}: {name} holds Python objects; a checkpoint holds numbers only.")
+        raise ArchiveError(f"{target}: {name} holds Python objects; an archive holds numbers only.")
     if array.dtype.kind not in KINDS:
-        raise CheckpointError(f"{target}: {name} holds {array.dtype}; a checkpoint holds real numbers only.")
+        raise ArchiveError(f"{target}: {name} holds {array.dtype}; an archive holds real numbers only.")
     if not is_finite(array):
-        raise CheckpointError(
-            f"{target}: {name} holds NaN or infinity. It is not written, so that the checkpoints before it stay the newest."
-        )
+        raise ArchiveError(f"{target}: {name} holds NaN or infinity. It is not written; what was there before stays.")
     return array
 
 
@@ -158,7 +154,7 @@ def _json(target: Path, meta: Mapping[str, Any]) -> str:
     try:
         return json.dumps(meta, allow_nan=False)
     except (TypeError, ValueError) as error:
-        raise CheckpointError(f"{target}: what the checkpoint should say besides its arrays is not JSON: {error}.") from error
+        raise ArchiveError(f"{target}: what should stand besides its arrays is not JSON: {error}.") from error
 
 
 def _pack(file: IO[bytes], arrays: Mapping[str, np.ndarray], text: str) -> None:
@@ -188,12 +184,12 @@ def _digest(file: IO[bytes], size: int) -> bytes:
     return found.hexdigest().encode()
 
 
-def read(path: str | os.PathLike[str]) -> Checkpoint:
-    """Read a checkpoint, if it is sound.
+def read(path: str | os.PathLike[str]) -> Archive:
+    """Read an archive, if it is sound.
 
     Raises
     ------
-    CheckpointError
+    ArchiveError
         If the file is missing, cut short, changed in any bit, or carries anything but finite numbers and JSON; with its name and
         the reason. Sizes are checked before anything is unpacked: reading needs no more memory than the file is large.
 
@@ -204,7 +200,7 @@ def read(path: str | os.PathLike[str]) -> Checkpoint:
     >>> _ = pathlib.Path(file).write_bytes(pathlib.Path(file).read_bytes()[:-10])
     >>> read(file)
     Traceback (most recent call last):
-    vinestep.errors.CheckpointError: ...best.npz: refused: the check sum does not fit, it is cut short.
+    vinestep.errors.ArchiveError: ...best.npz: refused: the check sum does not fit, it is cut short.
     """
     source = Path(path)
     try:
@@ -213,20 +209,20 @@ def read(path: str | os.PathLike[str]) -> Checkpoint:
             _check_digest(source, file, size)
             return _unpacked(source, file, size)
     except OSError as error:
-        raise CheckpointError(f"{source}: the checkpoint cannot be read: {error.strerror or error}.") from error
+        raise ArchiveError(f"{source}: it cannot be read: {error.strerror or error}.") from error
 
 
 def _check_digest(source: Path, file: IO[bytes], size: int) -> None:
     if size < TAIL + COMMENT_SIZE or file.read(2) != b"PK":
-        raise CheckpointError(f"{source}: refused: {size} bytes that do not begin as a checkpoint does. It is cut short or another file.")
+        raise ArchiveError(f"{source}: refused: {size} bytes that do not begin as such a file does. It is cut short or another file.")
     found = _digest(file, size - COMMENT_SIZE)
     if file.read(COMMENT_SIZE) != found:
         file.seek(size - COMMENT_SIZE - TAIL)
         cause = "it is cut short" if file.read(4) != b"PK\x05\x06" else "its contents have changed since it was written"
-        raise CheckpointError(f"{source}: refused: the check sum does not fit, {cause}.")
+        raise ArchiveError(f"{source}: refused: the check sum does not fit, {cause}.")
 
 
-def _unpacked(source: Path, file: IO[bytes], size: int) -> Checkpoint:
+def _unpacked(source: Path, file: IO[bytes], size: int) -> Archive:
     try:
         with zipfile.ZipFile(file) as archive:
             members = archive.infolist()
@@ -236,14 +232,14 @@ def _unpacked(source: Path, file: IO[bytes], size: int) -> Checkpoint:
     except OSError:
         raise
     except Exception as error:  # whatever a parser makes of a file that was made to mislead it
-        raise CheckpointError(f"{source}: refused: {_reason(error)}.") from error
-    return Checkpoint(arrays, meta, source)
+        raise ArchiveError(f"{source}: refused: {_reason(error)}.") from error
+    return Archive(arrays, meta, source)
 
 
 def _reason(error: Exception) -> str:
     if isinstance(error, _RefusedError):
         return str(error)
-    return f"not a checkpoint of this library ({type(error).__name__}: {str(error)[:200]})"
+    return f"not a file of this library ({type(error).__name__}: {str(error)[:200]})"
 
 
 class _RefusedError(Exception):
@@ -318,58 +314,3 @@ def _array(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> np.ndarray:
     if not is_finite(array):
         raise _RefusedError(f"{name!r} holds NaN or infinity")
     return array
-
-
-def newest_sound(
-    folder: str | os.PathLike[str], accept: Callable[[Checkpoint], object] = lambda checkpoint: None
-) -> tuple[Checkpoint, list[str]]:
-    """The newest checkpoint of a folder that can be trusted, and why newer ones were passed over.
-
-    Parameters
-    ----------
-    folder : path
-    accept : callable
-        Raises CheckpointError if what a checkpoint says makes no sense.
-
-    Raises
-    ------
-    CheckpointError
-        If there is none.
-
-    Examples
-    --------
-    >>> import tempfile
-    >>> folder = tempfile.mkdtemp()
-    >>> for step in (1, 2):
-    ...     file = write(f"{folder}/step-{step:08d}.npz", {}, {"step": step})
-    >>> checkpoint, refused = newest_sound(folder)
-    >>> checkpoint.meta["step"], refused
-    (2, [])
-    """
-    refused: list[str] = []
-    files = sorted(Path(folder).glob(f"step-*{SUFFIX}"), key=step_of, reverse=True)
-    for file in files:
-        try:
-            checkpoint = read(file)
-            accept(checkpoint)
-            return checkpoint, refused
-        except CheckpointError as error:
-            refused.append(str(error))
-    reasons = " ".join(refused)
-    raise CheckpointError(f"{folder}: there is no {'sound ' if refused else ''}checkpoint to continue from. {reasons}".strip())
-
-
-def step_of(file: Path) -> int:
-    """The step in a checkpoint's name; -1 if there is none.
-
-    Examples
-    --------
-    >>> from pathlib import Path
-    >>> step_of(Path("checkpoints/step-00000120.npz"))
-    120
-    """
-    digits = file.stem.rpartition("-")[2]
-    return int(digits) if digits.isdigit() else -1
-
-
-__getattr__ = names_of(__name__, __all__)

@@ -1,0 +1,369 @@
+"""Models: a trained network with what is done to raw rows before it and after it, and where it came from; one file to hand on."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from . import archive
+from .activations import softmax
+from .autodiff.state import untracked
+from .autodiff.tensor import held
+from .data.encoding import Encoding, Scaling, class_numbers
+from .data.reading import Source, read_frame
+from .errors import ArchiveError, DataError, ModelError, PartError, VineStepError, did_you_mean, names_of
+from .findings import Finding, Verdict, tell
+from .layers.base import Layer
+from .losses import makes_logits
+from .metrics import Metric
+from .parts.building import LAYERS, Builder
+from .parts.describing import describe
+from .scores import Assessment, assess
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Model", "open_model"]
+
+AT_ONCE = 1024  # rows
+PREDICTED = "predicted"
+SIGNIFICANT = 4.0  # standard errors from which a fraction is another one
+MOST_VALUES = 1e7  # of one example, beyond which a file is not believed
+
+
+@dataclass
+class Model:
+    """A network, what is done to raw inputs before it and to outputs after it, and where it came from.
+
+    Parameters
+    ----------
+    network : Layer
+        Initialised.
+    encoding, scaling : optional
+        How columns of a table become the network's inputs; without them inputs are arrays.
+    class_values : sequence
+        The classes as they stand in the data; empty if outputs are numbers.
+    loss, metrics : optional
+        What it is scored by.
+    lineage : dict
+        Run, step, settings, scores, fingerprint of the data, versions, commit: JSON.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> barrels = vs.demo.barrels(200)
+    >>> train, = vs.data.scaled(vs.data.Table(barrels, target="state"))
+    >>> training = vs.Training(vs.Stack(vs.Dense(8, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy)
+    >>> outcome = training.run(train.batches(32), epochs=5)
+    >>> file = training.model().save(tempfile.mkdtemp() + "/barrels.vine")
+    >>> predicted = vs.open_model(file).predict(barrels.drop(columns="state"))
+    >>> list(predicted)[-4:]
+    ['predicted', 'probability sound', 'probability spoiling', 'probability stuck']
+    """
+
+    network: Layer
+    encoding: Encoding | None = None
+    scaling: Scaling | None = None
+    class_values: Sequence[str | int | float | bool] = ()
+    loss: Callable[[Any, Any], Any] | None = None
+    metrics: Sequence[Metric] = ()
+    lineage: dict[str, Any] = field(default_factory=dict)
+
+    def __repr__(self) -> str:
+        n = sum(a.size for a in self.network.weights().values())
+        came = self.lineage.get("run") or "no recorded run"
+        return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
+
+    def _takes(self) -> str:
+        if self.encoding is not None:
+            return f"rows of {len(self.encoding.numeric) + len(self.encoding.categories)} columns"
+        return " and ".join(f"inputs {shape}" for shape, _ in self.network.sample_like)
+
+    # predicting
+
+    def predict(self, rows: Source | Any, *, beside: bool = True) -> pd.DataFrame:
+        """Predictions for raw rows, or for an array of inputs.
+
+        Parameters
+        ----------
+        rows : DataFrame, CSV file, or array
+            A target column may be there and is not looked at.
+        beside : bool
+            Whether the columns of the rows come first.
+
+        Returns
+        -------
+        predictions : DataFrame, one row for each given
+            The class ``predicted`` and a probability for each, or ``predicted`` numbers.
+
+        Raises
+        ------
+        DataError
+            If a column is missing, or a category was never seen, unless settled otherwise at training.
+        """
+        import pandas as pd
+
+        frame, inputs = self._inputs(rows)
+        found = self.readable(self.outputs(inputs))
+        if frame is None or not beside:
+            return found
+        tell(self.findings(frame))
+        kept = frame.rename(columns={name: f"{name} (given)" for name in frame.columns if name in found.columns})
+        return pd.concat([kept, found], axis=1)
+
+    def outputs(self, inputs: Any) -> np.ndarray:
+        """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
+        several = inputs if isinstance(inputs, tuple) else (inputs,)
+        n = len(several[0])
+        if not n:
+            raise DataError(f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one.")
+        with untracked():
+            parts = [held(self.network(*(x[i : i + AT_ONCE] for x in several))) for i in range(0, n, AT_ONCE)]
+        return np.concatenate(parts)
+
+    def _inputs(self, rows: Any) -> tuple[pd.DataFrame | None, Any]:
+        import pandas as pd
+
+        if self.encoding is None:
+            if isinstance(rows, pd.DataFrame | str | os.PathLike):
+                raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
+            return None, tuple(np.asarray(x) for x in rows) if isinstance(rows, tuple) else np.asarray(rows)
+        if isinstance(rows, np.ndarray):
+            return None, rows
+        frame, name = read_frame(rows, texts=self.encoding.categories)
+        encoded = self.encoding.encode(frame, name)
+        if self.scaling is not None:
+            return frame, self.scaling.scale(encoded)
+        if np.isnan(encoded).any():
+            column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
+            raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
+        return frame, encoded
+
+    def readable(self, outputs: np.ndarray) -> pd.DataFrame:
+        """Outputs of the network as a table: classes and probabilities, or numbers."""
+        import pandas as pd
+
+        logits = self.loss is not None and makes_logits(self.loss)
+        if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
+            flat = outputs.reshape(len(outputs), -1)
+            names = [PREDICTED] if flat.shape[1] == 1 else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
+            return pd.DataFrame(flat, columns=names)
+        known = self.class_values if len(self.class_values) == outputs.shape[1] else range(outputs.shape[1])
+        chances = softmax(outputs.astype(np.float64)) if logits or self.loss is None else outputs
+        best = pd.Series([known[i] for i in outputs.argmax(axis=1)], name=PREDICTED)
+        return pd.concat([best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])], axis=1)
+
+    # looking
+
+    def assess(self, rows: Source | Any, targets: Any = None) -> Assessment:
+        """Loss and metrics on rows with their target, or on inputs and targets.
+
+        Raises
+        ------
+        DataError
+            If the target is missing.
+        ModelError
+            If the model was made without a loss.
+        """
+        if self.loss is None:
+            raise ModelError("This model says nothing of a loss or metrics, so it cannot be scored.")
+        frame, inputs = self._inputs(rows)
+        if frame is None:
+            if targets is None:
+                raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
+        else:
+            targets = self._targets(frame)
+            tell(self.findings(frame))
+        return assess(self.outputs(inputs), targets, self.loss, self.metrics)
+
+    def _targets(self, frame: pd.DataFrame) -> np.ndarray:
+        assert self.encoding is not None
+        target = self.encoding.target
+        if target not in frame.columns:
+            raise DataError(f"The rows have no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+        absent = int(frame[target].isna().sum())
+        if absent:
+            raise DataError(f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot be scored.")
+        return class_numbers(frame[target], self.encoding, "The rows")
+
+    def findings(self, rows: Source) -> list[Finding]:
+        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns that are missing."""
+        if self.encoding is None:
+            return []
+        frame, _ = read_frame(rows, texts=self.encoding.categories)
+        return [*self._missing_columns(frame), *self._out_of_range(frame), *self._other_gaps(frame), *self._unseen(frame)]
+
+    def _missing_columns(self, frame: pd.DataFrame) -> list[Finding]:
+        assert self.encoding is not None
+        return [
+            Finding(
+                f"column {name}", "wrong", "it is missing, and all its cells were taken as missing.", "Give it, or do not trust the result."
+            )
+            for name in self.encoding.missing(frame)
+        ]
+
+    def _numbers(self, frame: pd.DataFrame) -> Iterable[tuple[int, str, np.ndarray]]:
+        import pandas as pd
+
+        assert self.encoding is not None
+        for i, name in enumerate(self.encoding.numeric):
+            if name in frame.columns:
+                yield i, name, pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float, na_value=np.nan)
+
+    def _out_of_range(self, frame: pd.DataFrame) -> list[Finding]:
+        found = []
+        for i, name, numbers in self._numbers(frame) if self.scaling is not None else ():
+            low, high = self.scaling.lowest[i], self.scaling.highest[i]  # type: ignore[union-attr]
+            outside = int(np.sum((numbers < low) | (numbers > high)))
+            if outside:
+                verdict: Verdict = "wrong" if outside > len(frame) / 2 else "suspicious"
+                evidence = f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the range trained on."
+                found.append(Finding(f"column {name}", verdict, evidence, "Look at its unit and where it was measured."))
+        return found
+
+    def _other_gaps(self, frame: pd.DataFrame) -> list[Finding]:
+        found = []
+        for i, name, numbers in self._numbers(frame) if self.scaling is not None else ():
+            usual, now = float(self.scaling.gap_fractions[i]), float(np.isnan(numbers).mean())  # type: ignore[union-attr]
+            error = max(np.sqrt(usual * (1 - usual) / len(frame)), 0.5 / len(frame))
+            if abs(now - usual) > SIGNIFICANT * error:
+                evidence = f"{now:.0%} of its cells are empty, at training {usual:.0%} were."
+                found.append(Finding(f"column {name}", "suspicious", evidence, "Was it measured as before?"))
+        return found
+
+    def _unseen(self, frame: pd.DataFrame) -> list[Finding]:
+        assert self.encoding is not None
+        found = []
+        for name, counts in self.encoding.unseen(frame).items():
+            listed = ", ".join(f"{value} ({n})" for value, n in list(counts.items())[:5])
+            evidence = f"{sum(counts.values())} of {len(frame)} rows hold categories that did not occur in training: {listed}."
+            found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known ones."))
+        for name in self.encoding.categories:
+            absent = int(frame[name].isna().sum()) if name in frame.columns else 0
+            if absent and name not in self.encoding.gaps:
+                evidence = f"{absent} of {len(frame)} cells are empty, at training none were."
+                found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known categories."))
+        return found
+
+    # files
+
+    def save(self, path: str | os.PathLike[str]) -> Path:
+        """Write the model to one file, whole or not at all; see docs/formats.md.
+
+        Raises
+        ------
+        PartError
+            If a layer, the loss or a metric has no kind, so that the file could not be opened.
+        ArchiveError
+            If the disk does not take it.
+        """
+        return archive.write(path, self.arrays(), {"model": self.described()})
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Weights and statistics, as they stand in a file."""
+        named = {f"weights/{path}": a for path, a in self.network.weights().items()}
+        return named | {f"statistics/{path}": a for path, a in self.network.statistics().items()}
+
+    def described(self, *, opaque: bool = False) -> dict[str, Any]:
+        """All but the arrays, as JSON can hold it."""
+        return {
+            "network": describe(self.network, opaque=opaque),
+            "precision": str(self.network.dtype),
+            "inputs": [{"shape": list(shape), "dtype": dtype} for shape, dtype in self.network.sample_like],
+            "frozen": sorted(self.network._ready_arena().frozen_paths),
+            "encoding": None if self.encoding is None else self.encoding.as_dict(),
+            "scaling": None if self.scaling is None else self.scaling.as_dict(),
+            "class_values": list(self.class_values),
+            "loss": describe(self.loss, opaque=opaque),
+            "metrics": describe(list(self.metrics), opaque=opaque),
+            "lineage": self.lineage,
+        }
+
+
+def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Model:
+    """The model in a file: one that was saved, or a checkpoint of a run.
+
+    Parameters
+    ----------
+    file : path
+    own : sequence of classes and functions
+        Parts of one's own that occur in it; a file never imports code.
+
+    Raises
+    ------
+    ArchiveError
+        If the file was changed, cut short, or holds anything but arrays and JSON.
+    ModelError
+        If it says nothing of a network, or of one whose parts are not at hand: which.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> model = vs.Model(vs.Dense(2).initialise(np.ones((1, 3))))
+    >>> vs.open_model(model.save(tempfile.mkdtemp() + "/small.vine")).network.width
+    2
+    """
+    found = archive.read(file)
+    described = found.meta.get("model")
+    if not isinstance(described, Mapping):
+        raise ModelError(f"{found.path}: it holds no model. Files of Model.save and checkpoints of runs do.")
+    try:
+        return _opened(found, described, own)
+    except ArchiveError:
+        raise
+    except (VineStepError, KeyError, TypeError, ValueError, OverflowError, MemoryError) as error:
+        raise ModelError(f"{found.path}: this model cannot be opened: {_reason(error)}") from error
+
+
+def _reason(error: BaseException) -> str:
+    if isinstance(error, PartError):
+        return f"{error}\nHand parts of your own over: open_model(file, own=[...]), or --with FILE.py on the command line."
+    return str(error) if isinstance(error, VineStepError) else f"{type(error).__name__}: {error}"
+
+
+def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]) -> Model:
+    builder = Builder(own)
+    network = builder.part(known["network"], "network", LAYERS)
+    loss = None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss",))
+    metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(known.get("metrics") or [])]
+    builder.refuse_faults()
+    if not isinstance(network, Layer):
+        raise ModelError(f"{found.path}: its network is no layer.")
+    weights = found.group("weights") | found.group("statistics")
+    _initialise(network, known, found, sum(a.nbytes for a in weights.values()))
+    network.load(weights)
+    network.set_frozen(map(str, known.get("frozen") or []))
+    encoding = None if known.get("encoding") is None else Encoding.from_dict(known["encoding"])
+    scaling = None
+    if known.get("scaling") is not None and encoding is not None:
+        scaling = Scaling.from_dict(known["scaling"], len(encoding.numeric))
+    lineage = known.get("lineage")
+    return Model(
+        network,
+        encoding,
+        scaling,
+        tuple(known.get("class_values") or ()),
+        loss,
+        metrics,
+        dict(lineage) if isinstance(lineage, Mapping) else {},
+    )
+
+
+def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive, held_bytes: int) -> None:
+    """Parameters of the shapes that the file holds; no more memory is asked for than it gives reason to."""
+    samples = []
+    for given in known["inputs"]:
+        shape = [int(n) for n in given["shape"]]
+        if any(n < 1 for n in shape) or np.prod(shape, dtype=float) > MOST_VALUES:
+            raise ModelError(f"{found.path}: it says an input has the shape {tuple(shape)}.")
+        samples.append(np.zeros((1, *shape), np.dtype(str(given["dtype"]))))
+    sample = tuple(samples) if len(samples) > 1 else samples[0]
+    network.initialise(sample, dtype=np.dtype(str(known["precision"])), most_bytes=8 * held_bytes + (1 << 20))
+
+
+__getattr__ = names_of(__name__, __all__)

@@ -1,0 +1,356 @@
+"""Run folders: ``records/barrels-7`` with plan, curves, console and states; in the hands of one process at a time."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import secrets
+import shutil
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from .. import archive
+from ..archive import part_of
+from ..errors import CheckpointError, RunError
+from ..training.settings import without_nothing
+from ..training.states import step_of
+from ..training.store import Request, RunStore, SavedState, check_request
+
+__all__ = ["RECORDS", "RunFolder", "numbered", "run_of_state", "write_text"]
+
+RECORDS = "records"
+_NAME = re.compile(r"^(.+)-(\d+)$")
+_LOCK = ".lock"
+_NUMBER = ".number"
+_UNFINISHED = re.compile(r"^\..+-\d+\.new$")
+_ASKED = re.compile(r"^\.asked-\d+-[0-9a-f]+\.json$")
+INFO = "run.json"
+STATES = "states"
+SUFFIX = ".npz"
+PATIENCE = 60.0  # seconds to wait for others who are making a folder
+SERIES = {"epochs": "curves.csv", "steps": "steps.csv"}
+
+
+def write_text(path: Path, text: str) -> None:
+    """Write a text file whole or not at all.
+
+    Raises
+    ------
+    RunError
+        If the disk does not take it; what was there before stays.
+    """
+    _write(path, text.encode())
+
+
+def _write(path: Path, content: bytes) -> None:
+    temporary = part_of(path)
+    try:
+        with temporary.open("xb") as file:
+            file.write(content)
+        os.replace(temporary, path)
+    except OSError as error:
+        temporary.unlink(missing_ok=True)
+        raise _unwritable(path, error) from error
+
+
+def _unwritable(path: Path, error: OSError) -> RunError:
+    gone = "" if path.parent.is_dir() else " The run's folder is gone: was it removed or renamed while it ran?"
+    return RunError(f"{path}: could not be written: {error.strerror or error}.{gone} What was saved before is untouched.")
+
+
+def run_of_state(path: str | os.PathLike[str]) -> Path:
+    """The run's folder, given it or the file of one of its states."""
+    given = Path(path)
+    return given.parent.parent if given.suffix == SUFFIX and given.parent.name == STATES else given
+
+
+class RunFolder(RunStore):
+    """The folder of one run.
+
+    Parameters
+    ----------
+    path : path
+        Such as ``records/barrels-7``.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> with vs.runs.RunFolder.new(tempfile.mkdtemp(), "barrels") as folder:
+    ...     folder.begin("barrels", {"epochs": 2})
+    >>> folder.path.name, folder.number
+    ('barrels-1', 1)
+    """
+
+    def __init__(self, path: str | os.PathLike[str]) -> None:
+        self.path = Path(path)
+        self._final = self.path
+
+    # folders
+
+    @classmethod
+    @contextmanager
+    def new(cls, root: str | os.PathLike[str] | None, name: str) -> Iterator[RunFolder]:
+        """The next folder, under a hidden name until the run begins, and held by this process.
+
+        Numbers only rise, also when several runs start at once or runs were removed.
+        """
+        safe = re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.")[:100] or "run"
+        parent = Path(root if root is not None else RECORDS)
+        try:
+            parent.mkdir(parents=True, exist_ok=True)
+            with _locked(parent / _LOCK, PATIENCE, f"{parent}: other runs are being started there and do not come to an end."):
+                number = 1 + max([_last_number(parent), *(n for n, _ in numbered(parent))])
+                (parent / _NUMBER).write_text(str(number))
+                _clear_unfinished(parent)
+                folder = cls(parent / f".{safe}-{number}.new")
+                folder._final = parent / f"{safe}-{number}"
+                (folder.path / STATES).mkdir(parents=True)
+                lock = _lock(folder.path / _LOCK)
+                lock.acquire(timeout=PATIENCE)
+        except OSError as error:
+            raise RunError(f"{parent}: a run folder cannot be made there: {error.strerror or error}.") from error
+        try:
+            yield folder
+        finally:
+            lock.release()
+            if folder.path != folder._final:
+                shutil.rmtree(folder.path, ignore_errors=True)
+
+    @classmethod
+    def open(cls, path: str | os.PathLike[str]) -> RunFolder:
+        """The folder of a run that exists.
+
+        Raises
+        ------
+        RunError
+            If there is none.
+        """
+        folder = cls(path)
+        if not (folder.path / INFO).is_file():
+            near = ", ".join(p.name for _, p in numbered(folder.path.parent)[-5:])
+            raise RunError(f"{folder.path}: there is no such run. {f'Newest there: {near}.' if near else 'See: vinestep runs.'}")
+        return folder
+
+    @contextmanager
+    def held(self) -> Iterator[RunFolder]:
+        """Hold the folder, so that no other process can continue its run; what killed processes left half written is removed.
+
+        Raises
+        ------
+        RunError
+            If another process holds it.
+        """
+        with _locked(self.path / _LOCK, 0, f"{self.path}: this run is still running in another process. Stop it there first, with Ctrl-C."):
+            for left in [*self.path.glob(".*.part"), *(self.path / STATES).glob(".*.part")]:
+                left.unlink(missing_ok=True)
+            yield self
+
+    def is_held(self) -> bool:
+        """Whether a process is at work on the run."""
+        if not (self.path / _LOCK).exists() or not os.access(self.path / _LOCK, os.W_OK):
+            return False
+        try:
+            with _locked(self.path / _LOCK, 0, ""):
+                return False
+        except RunError:
+            return True
+
+    @property
+    def number(self) -> int:
+        match = _NAME.match(self._final.name)
+        return int(match[2]) if match else 0
+
+    @property
+    def label(self) -> str:
+        return str(self._final)
+
+    # the run as a whole
+
+    def begin(self, name: str, plan: Mapping[str, Any]) -> None:
+        import tomli_w
+
+        write_text(self.path / "plan.toml", tomli_w.dumps(without_nothing(plan)))
+        try:
+            os.rename(self.path, self._final)
+        except OSError as error:
+            raise RunError(f"{self._final}: the run folder cannot be made: {error.strerror or error}.") from error
+        self.path = self._final
+
+    def status(self, known: Mapping[str, Any]) -> None:
+        now = datetime.now().astimezone().isoformat(timespec="seconds")
+        before = self._stored()
+        write_text(
+            self.path / INFO,
+            json.dumps({"begun": now, **before, **known, "changed": now, "process": os.getpid()}, indent=1, allow_nan=False),
+        )
+
+    def _stored(self) -> dict[str, Any]:
+        try:
+            found = json.loads((self.path / INFO).read_text())
+        except (OSError, ValueError, RecursionError):
+            return {}
+        return found if isinstance(found, dict) else {}
+
+    def info(self) -> dict[str, Any]:
+        """What is known of the run: status, reason, counts, last figures; with the status "unreadable" if that is damaged.
+
+        A run that says it is running, but that no process holds, was killed: it is interrupted.
+        """
+        known: dict[str, Any] = {"status": "unreadable", "reason": "", "epoch": 0, "epochs": 0, "step": 0, "begun": "", "last": {}}
+        found = self._stored()
+        if not found or any(not isinstance(found.get(key, value), type(value)) for key, value in known.items()):
+            return known
+        known |= found
+        if known["status"] in ("running", "ready") and not self.is_held():
+            known |= {"status": "interrupted", "reason": "Its process ended without a word."}
+        return known
+
+    def end(self) -> None:
+        pass
+
+    # what is recorded
+
+    def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+        import pandas as pd
+
+        if rows:
+            write_text(self.path / SERIES[series], pd.DataFrame(list(rows)).to_csv(index=False))
+
+    def read_numbers(self, series: str) -> list[dict[str, float]]:
+        import pandas as pd
+
+        path = self.path / SERIES[series]
+        if not path.is_file():
+            return []
+        rows = pd.read_csv(path, float_precision="round_trip").to_dict("records")
+        return [{str(name): value for name, value in row.items() if value == value} for row in rows]
+
+    def file(self, name: str, content: bytes) -> None:
+        _write(self.path / self._own(name), content)
+
+    def read_file(self, name: str) -> bytes:
+        try:
+            return (self.path / self._own(name)).read_bytes()
+        except OSError as error:
+            raise RunError(f"{self.path}: there is no file {name!r}.") from error
+
+    @staticmethod
+    def _own(name: str) -> str:
+        if not name or name != Path(name).name or name.startswith("."):
+            raise RunError(f"{name!r} is no name of a file in a run's folder.")
+        return name
+
+    def console(self, text: str) -> None:
+        path = self.path / "console.txt"
+        try:
+            with path.open("a") as file:
+                file.write(text + "\n")
+        except OSError as error:
+            raise _unwritable(path, error) from error
+
+    def read_console(self) -> str:
+        path = self.path / "console.txt"
+        return path.read_text() if path.is_file() else ""
+
+    # states
+
+    def state_path(self, name: str) -> Path:
+        """The file of a state."""
+        return self.path / STATES / f"{self._own(name)}{SUFFIX}"
+
+    def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
+        archive.write(self.state_path(name), arrays, meta, make_folder=False)
+
+    def read_state(self, name: str) -> SavedState:
+        path = self.state_path(name)
+        if not path.is_file():
+            raise CheckpointError(f"{path}: there is no such state.")
+        found = archive.read(path)
+        return SavedState(found.arrays, found.meta, name)
+
+    def states(self) -> list[str]:
+        return sorted((path.stem for path in (self.path / STATES).glob(f"step-*{SUFFIX}")), key=lambda name: (step_of(name), name))
+
+    def rename_state(self, name: str, new: str | None) -> None:
+        path = self.state_path(name)
+        if new is None:
+            path.unlink(missing_ok=True)
+        elif path.exists():
+            os.replace(path, path.with_name(self._own(new) + ("" if new.endswith(".refused") else SUFFIX)))
+
+    # a watcher outside
+
+    def ask(self, request: Request) -> None:
+        check_request(request)
+        if not self.is_held():
+            raise RunError(f"{self.path}: nobody is at work on this run, so it cannot be asked to {request.what}.")
+        number = len(list(self.path.glob(".asked-*")))
+        write_text(self.path / f".asked-{number:06d}-{secrets.token_hex(4)}.json", json.dumps(request._asdict()))
+
+    def requests(self) -> list[Request]:
+        found = []
+        for name in sorted(entry for entry in os.listdir(self.path) if _ASKED.match(entry)):
+            path = self.path / name
+            try:
+                known = json.loads(path.read_text())
+                found.append(check_request(Request(str(known["what"]), str(known.get("text", "")))))
+            except (ValueError, KeyError, TypeError, RecursionError, RunError):
+                self.console(f"warning: {name}: a request that cannot be understood was left out.")
+            path.unlink(missing_ok=True)
+        return found
+
+
+def _lock(path: Path) -> Any:
+    from filelock import FileLock
+
+    return FileLock(path, thread_local=False)
+
+
+@contextmanager
+def _locked(path: Path, seconds: float, refusal: str) -> Iterator[None]:
+    """A lock that ends with the process that holds it."""
+    from filelock import Timeout
+
+    lock = _lock(path)
+    try:
+        lock.acquire(timeout=seconds)
+    except Timeout as error:
+        raise RunError(refusal) from error
+    except OSError as error:
+        raise _unwritable(path, error) from error
+    try:
+        yield
+    finally:
+        lock.release()
+
+
+def _last_number(root: Path) -> int:
+    try:
+        return int((root / _NUMBER).read_text())
+    except (OSError, ValueError):
+        return 0
+
+
+def _clear_unfinished(root: Path) -> None:
+    """Remove folders whose process was killed before their run began."""
+    for path in root.iterdir():
+        if _UNFINISHED.match(path.name) and not RunFolder(path).is_held():
+            shutil.rmtree(path, ignore_errors=True)
+
+
+def numbered(root: Path) -> list[tuple[int, Path]]:
+    """The folders in a place that are named as runs are, with their numbers, in order."""
+    if not root.is_dir():
+        return []
+    found = [
+        (int(match[2]), path)
+        for path in root.iterdir()
+        if not path.name.startswith(".") and (match := _NAME.match(path.name)) and path.is_dir()
+    ]
+    return sorted(found)

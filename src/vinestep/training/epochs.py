@@ -1,0 +1,77 @@
+"""Epoch after epoch of a training, with its observers."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..data.dataset import Batches
+from .looking import average
+from .running import Run
+
+if TYPE_CHECKING:
+    from .training import Training, Watch
+
+__all__ = ["train_epochs"]
+
+
+def train_epochs(run: Run, training: Training, batches: Batches, validation: Batches | None) -> None:
+    """Make the steps that are left, until the last epoch is done or somebody asks to stop."""
+    position = run.position
+    while position.epoch < run.epochs and not run.stop_reason:
+        for batch in batches.epoch(position.epoch, seed=training.seed, start=position.batch):
+            _step(run, training, batch)
+            if run.stop_reason:
+                break
+        if position.batch < len(batches):
+            break
+        row = _row(run, training, validation)
+        run.rows.append(row)
+        position.next_epoch()
+        run.tell("after_epoch", row)
+        run.look_around()
+
+
+def _step(run: Run, training: Training, batch: Any) -> None:
+    position = run.position
+    number = training.step_number + 1
+    run.tell("before_step", number)
+    before_update: Any = None
+    if run.listeners("before_update"):
+        before_update = lambda loss, gradients: run.tell("before_update", loss, gradients)  # noqa: E731
+    step, counts = training.make_step(batch, position.epoch, position.batch, before_update=before_update, watch=_watch(run, number))
+    position.add(step.loss, step.examples, counts)
+    position.batch += 1
+    position.step = training.step_number
+    run.tell("after_step", step)
+    run.look_around()
+
+
+def _watch(run: Run, number: int) -> Watch | None:
+    """Who wants to see the activations of a step."""
+    asking = [observer for observer in run.listeners("activation") if observer.wants_activations(number)]
+    if not asking:
+        return None
+
+    def told(path: str, output: np.ndarray) -> None:
+        for observer in asking:
+            observer.activation(run, path, output)
+
+    return told
+
+
+def _row(run: Run, training: Training, validation: Batches | None) -> dict[str, float]:
+    position = run.position
+    row: dict[str, float] = {
+        "epoch": position.epoch + 1,
+        "step": position.step,
+        "rate": training.optimiser.rate * training.schedule(training.step_number - 1),
+        "loss": position.loss,
+    }
+    for metric in training.metrics:
+        row[metric.name] = metric.conclude(np.asarray(position.counts[metric.name]))
+    if validation is not None:
+        found = average(training.network, validation, training.loss, training.metrics)
+        row |= {f"validation_{key}": value for key, value in found.items()}
+    return row

@@ -1,0 +1,73 @@
+"""Assessing and predicting: a network in inference over batches of data."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+
+from ..autodiff.state import untracked
+from ..autodiff.tensor import held
+from ..data.dataset import Batches, Dataset, same_scaling
+from ..errors import DataError, ShapeError
+from ..layers.base import Layer
+from ..losses import reduction_of
+from ..metrics import Metric
+
+__all__ = ["average", "check_encoding", "network_outputs", "outputs_and_targets"]
+
+AT_ONCE = 1024  # examples
+
+
+def average(network: Layer, batches: Batches, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
+    """Loss and metrics over all examples, in inference; each example counts once, and no more than a batch is kept."""
+    total, n, summed = 0.0, 0, reduction_of(loss) == "sum"
+    counts: dict[str, np.ndarray] = {}
+    with untracked():
+        for inputs, targets in batches.in_order():
+            outputs = held(network(*inputs) if isinstance(inputs, tuple) else network(inputs))
+            value = held(loss(outputs, targets))
+            if np.size(value) != 1:
+                raise ShapeError(f'assess: the loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
+            total += float(np.reshape(value, ())) * (1 if summed else len(targets))
+            n += len(targets)
+            for metric in metrics:
+                count = metric.count(outputs, targets)
+                counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
+    return {"loss": total if summed else total / n} | {m.name: m.conclude(counts[m.name]) for m in metrics}
+
+
+def outputs_and_targets(network: Layer, batches: Batches) -> tuple[np.ndarray, np.ndarray]:
+    """What the network puts out for every example, and what is true of it."""
+    outputs, targets = [], []
+    with untracked():
+        for inputs, labels in batches.in_order():
+            outputs.append(held(network(*inputs) if isinstance(inputs, tuple) else network(inputs)))
+            targets.append(np.asarray(labels))
+    return np.concatenate(outputs), np.concatenate(targets)
+
+
+def network_outputs(network: Layer, data: Any, size: int = AT_ONCE) -> np.ndarray:
+    """What the network puts out in inference, for a dataset, batches or an array of inputs."""
+    dataset = data.dataset if isinstance(data, Batches) else data
+    inputs = dataset.inputs if isinstance(dataset, Dataset) else np.asarray(dataset)
+    if not inputs.ndim or not len(inputs):
+        raise DataError(f"There are no inputs: shape {inputs.shape}. Give a batch of at least one.")
+    with untracked():
+        parts = [held(network(inputs[i : i + size])) for i in range(0, len(inputs), size)]
+    return np.concatenate(parts)
+
+
+def check_encoding(first: Any, second: Any, what: str) -> None:
+    """Refuse parts whose numbers mean different things."""
+    ours, theirs = getattr(first, "encoding", first), getattr(second, "encoding", None)
+    if ours is None or theirs is None or isinstance(ours, Dataset):
+        return
+    if ours != theirs:
+        raise DataError(
+            f"The training part and {what} are encoded differently: {'; '.join(ours.differences(theirs))}. Split one table into parts, "
+            "so that they share one encoding."
+        )
+    if isinstance(first, Dataset) and not same_scaling(first, second):
+        raise DataError(f"The training part and {what} are scaled differently. Scale them together: vinestep.data.scaled(train, other).")

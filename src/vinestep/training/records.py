@@ -1,0 +1,161 @@
+"""What is known of a step, of how far a run is, and of how it ended."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+from ..autodiff.gradients import Gradients
+from ..errors import RunError, did_you_mean
+from .status import Status
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from .store import RunStore
+
+__all__ = ["Outcome", "Position", "Step", "direction"]
+
+
+class Step(NamedTuple):
+    """One update, as it was made.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> step = training.step((data.inputs, data.targets))
+    >>> step.number, step.examples, step.rate
+    (1, 8, 0.001)
+    >>> step
+    Step(number=1, epoch=1, batch=1, loss=..., rate=0.001, norm=..., examples=8)
+    """
+
+    number: int
+    """Counted from 1."""
+    epoch: int
+    """Counted from 1."""
+    batch: int
+    """Position in the epoch, counted from 1."""
+    loss: float
+    metrics: dict[str, float]
+    """Of this batch, before the update."""
+    gradients: Gradients
+    """After clipping. Kept safe for as long as somebody holds it."""
+    norm: float
+    """Euclidean norm of all gradients together, before clipping."""
+    rate: float
+    seconds: float
+    examples: int
+
+    def __repr__(self) -> str:
+        return (
+            f"Step(number={self.number}, epoch={self.epoch}, batch={self.batch}, loss={self.loss:.6g}, rate={self.rate:.6g}, "
+            f"norm={self.norm:.6g}, examples={self.examples})"
+        )
+
+
+@dataclass(slots=True)
+class Position:
+    """How far a run has come, and the sums of the epoch under way."""
+
+    epoch: int = 0
+    """Epochs completed."""
+    batch: int = 0
+    """Batches of the current epoch done."""
+    step: int = 0
+    """Updates done."""
+    loss_sum: float = 0.0
+    examples: int = 0
+    counts: dict[str, list[float]] = field(default_factory=dict)
+    summed: bool = False
+    """Whether the loss of a batch is a sum over its examples, rather than their mean."""
+
+    @property
+    def loss(self) -> float:
+        """Of the epoch so far: the mean over its examples, or their sum if that is what the loss is."""
+        return self.loss_sum if self.summed else self.loss_sum / max(self.examples, 1)
+
+    def add(self, loss: float, n: int, counts: Mapping[str, np.ndarray]) -> None:
+        self.loss_sum += loss if self.summed else loss * n
+        self.examples += n
+        for name, count in counts.items():
+            known = self.counts.get(name)
+            if known is not None and np.shape(known) != np.shape(count):
+                raise RunError(f"The counts of {name} have shape {np.shape(count)}, those of the epoch so far {np.shape(known)}.")
+            self.counts[name] = count.tolist() if known is None else (np.asarray(known) + count).tolist()
+
+    def next_epoch(self) -> None:
+        self.epoch += 1
+        self.batch = 0
+        self.loss_sum, self.examples, self.counts = 0.0, 0, {}
+
+    def as_dict(self) -> dict[str, Any]:
+        return {name: getattr(self, name) for name in self.__slots__}
+
+
+@dataclass(slots=True)
+class Outcome:
+    """How a run ended.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(4), epochs=3)
+    >>> outcome.reason, list(outcome.curves)
+    ('All 3 epochs done, 6 steps.', ['epoch', 'step', 'rate', 'loss'])
+    >>> outcome.best("loss")["epoch"]
+    3
+    """
+
+    rows: list[dict[str, float]]
+    status: Status
+    reason: str
+    """Why it ended, and if it can be continued, how."""
+    folder: Path | None
+    seconds: float
+    better: dict[str, str] = field(default_factory=lambda: {"loss": "lower", "validation_loss": "lower"})
+    """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+    store: RunStore | None = None
+
+    def __repr__(self) -> str:
+        last = "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items()) if self.rows else "no epoch done"
+        place = f"  in {self.folder}" if self.folder is not None else ""
+        return f"<Outcome {self.status.value}: {self.reason} Last: {last}{place}>"
+
+    @property
+    def curves(self) -> pd.DataFrame:
+        """One row per epoch: epoch, step, rate, loss and metrics, and those of the validation part."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows)
+
+    def best(self, quantity: str = "validation_loss") -> dict[str, float]:
+        """The row of the epoch that was best in a quantity."""
+        rows = [row for row in self.rows if quantity in row]
+        if not rows:
+            raise RunError(f"The curves have no column {quantity!r}; they have {', '.join(self.rows[0]) if self.rows else 'none'}.")
+        sign = 1 if direction(self.better, quantity) == "lower" else -1
+        judged = [row for row in rows if not math.isnan(row[quantity])]
+        if not judged:
+            raise RunError(f"{quantity} was NaN in every epoch, so none is best.")
+        return min(judged, key=lambda row: sign * row[quantity])
+
+
+def direction(better: Mapping[str, str], quantity: str) -> str:
+    """Whether "higher" or "lower" is better.
+
+    Raises
+    ------
+    RunError
+        If nobody said so.
+    """
+    if quantity not in better:
+        raise RunError(f"Whether more or less of {quantity!r} is better is not known. {did_you_mean(quantity, better)}")
+    return better[quantity]

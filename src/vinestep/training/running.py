@@ -1,0 +1,456 @@
+"""A run: parts with state that change together, observers that listen, and a store that keeps what they say."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
+from datetime import datetime
+from os import PathLike
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
+
+import numpy as np
+
+from ..errors import RunError, SettingError
+from .interrupts import console_kept, stoppable
+from .plain import finite, finite_rows
+from .records import Outcome, Position, direction
+from .status import Status, moved
+from .store import RunStore
+
+if TYPE_CHECKING:
+    from .observers import Observer
+
+__all__ = ["HasState", "RandomStream", "Run", "joined_state", "split_state"]
+
+log = logging.getLogger("vinestep")
+STATUS_SECONDS = 0.5  # at least between two notes of how far a run is
+ASKED_SECONDS = 0.5  # at least between two looks at what somebody outside asks
+EVENTS = ("before_run", "before_step", "before_update", "after_step", "after_epoch", "after_run", "after_failure")
+
+
+@runtime_checkable
+class HasState(Protocol):
+    """Something that changes during a run and has to be known to continue it."""
+
+    def state(self) -> dict[str, Any]:
+        """Arrays and finite JSON, in dicts."""
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Take back what `state` gave."""
+
+
+class RandomStream:
+    """A generator of random numbers whose position is saved with the run.
+
+    Examples
+    --------
+    >>> noise = vs.RandomStream(seed=5)
+    >>> kept = noise.state()
+    >>> first = noise.rng.normal(size=3)
+    >>> noise.restore(kept)
+    >>> np.array_equal(noise.rng.normal(size=3), first)
+    True
+    """
+
+    def __init__(self, seed: int) -> None:
+        self.rng = np.random.default_rng(seed)
+
+    def state(self) -> dict[str, Any]:
+        """The position, as JSON can hold it."""
+        return {"generator": self.rng.bit_generator.state}
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Go back to where `state` was asked for.
+
+        Raises
+        ------
+        ValueError
+            If it is of another kind of generator.
+        """
+        self.rng.bit_generator.state = state["generator"]
+
+
+def split_state(state: Mapping[str, Any], path: str = "") -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    """The arrays of a state by path, and the rest of it.
+
+    Examples
+    --------
+    >>> split_state({"weights": {"0/bias": np.zeros(1)}, "step": 3})
+    ({'weights/0/bias': array([0.])}, {'weights': {}, 'step': 3})
+    """
+    arrays: dict[str, np.ndarray] = {}
+    rest: dict[str, Any] = {}
+    for key, value in state.items():
+        where = f"{path}{key}"
+        if isinstance(value, np.ndarray):
+            arrays[where] = value
+        elif isinstance(value, Mapping):
+            inner, rest[key] = split_state(value, f"{where}/")
+            arrays |= inner
+        else:
+            rest[key] = value
+    return arrays, rest
+
+
+def joined_state(arrays: Mapping[str, np.ndarray], rest: Mapping[str, Any], path: str = "") -> dict[str, Any]:
+    """What `split_state` was given; an array belongs to the longest path of dicts that there is."""
+    whole: dict[str, Any] = {}
+    inner_paths = []
+    for key, value in rest.items():
+        if isinstance(value, Mapping):
+            inner_paths.append(f"{path}{key}/")
+            whole[key] = joined_state(arrays, value, f"{path}{key}/")
+        else:
+            whole[key] = value
+    for name, array in arrays.items():
+        if name.startswith(path) and not any(name.startswith(inner) for inner in inner_paths):
+            whole[name[len(path) :]] = array
+    return whole
+
+
+@dataclass
+class Run:
+    """A run under way, as its observers and the loop of its user see it.
+
+    Attributes
+    ----------
+    parts : dict of name to what has a state
+    position : Position
+        How far it has come.
+    rows : list of dict
+        The curves so far: a row for each epoch, or for each step whose numbers were recorded.
+    store : RunStore or None
+
+    Examples
+    --------
+    >>> noise = vs.RandomStream(0)
+    >>> run = vs.Run({"noise": noise}, total_steps=3)
+    >>> for number in run.steps():
+    ...     run.numbers(draw=noise.rng.random())
+    >>> run.position.step, len(run.rows)
+    (3, 3)
+    """
+
+    parts: dict[str, HasState]
+    observers: Sequence[Observer] = ()
+    store: RunStore | None = None
+    name: str = "run"
+    plan: dict[str, Any] = field(default_factory=dict)
+    settings: dict[str, Any] = field(default_factory=dict)
+    """What takes part, described: a run that goes on is held against it."""
+    epochs: int = 0
+    """In all; 0 if the run is counted in steps."""
+    steps_per_epoch: int = 0
+    total_steps: int = 0
+    better: dict[str, str] = field(default_factory=dict)
+    """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+    extra: Any = None
+    """Called for what else stands in a saved state."""
+    position: Position = field(default_factory=Position)
+    rows: list[dict[str, float]] = field(default_factory=list)
+    status: Status = Status.READY
+    stop_reason: str = ""
+    resumable: bool = True
+
+    def __post_init__(self) -> None:
+        self._listeners: dict[str, list[Observer]] = {}
+        self._noted = self._looked = 0.0
+        self._step_numbers: dict[str, float] = {}
+
+    @property
+    def folder(self) -> Path | None:
+        """Where the run is recorded, if that is a folder."""
+        return getattr(self.store, "path", None)
+
+    @property
+    def series(self) -> str:
+        """Of what the rows are."""
+        return "epochs" if self.epochs else "steps"
+
+    # what observers and users call
+
+    def stop(self, reason: str, *, resumable: bool = False) -> None:
+        """Ask the run to end after the present step; the reason is recorded."""
+        self.stop_reason, self.resumable = reason, resumable
+
+    def direction(self, quantity: str) -> str:
+        """Whether "higher" or "lower" is better."""
+        return direction(self.better, quantity)
+
+    def numbers(self, **figures: float) -> None:
+        """Record figures of the present step of a run that is counted in steps."""
+        self._step_numbers |= {name: float(value) for name, value in figures.items()}
+
+    def listeners(self, event: str) -> list[Observer]:
+        """The observers that want to be told of an event, in order."""
+        if event not in self._listeners:
+            from .observers import Observer
+
+            self._listeners[event] = [o for o in self.observers if getattr(type(o), event) is not getattr(Observer, event)]
+        return self._listeners[event]
+
+    def tell(self, event: str, *details: Any) -> None:
+        """Tell the observers of an event."""
+        for observer in self.listeners(event):
+            getattr(observer, event)(self, *details)
+
+    # states
+
+    def meta(self) -> dict[str, Any]:
+        """What a saved state says besides arrays."""
+        described = {name: split_state(part.state())[1] for name, part in self.parts.items()}
+        return {
+            "position": finite(self.position.as_dict()),
+            "curves": finite_rows(self.rows) if self.epochs else [],
+            "epochs": self.epochs,
+            "name": self.name,
+            "plan": self.plan,
+            "settings": self.settings,
+            "observers": {key: observer.state() for key, observer in self.keyed_observers().items()},
+            "stop_reason": "" if self.resumable else self.stop_reason,
+            "parts": described,
+            **(self.extra() if self.extra is not None else {}),
+        }
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """All arrays of the parts; those of the part without a name by their own paths."""
+        found: dict[str, np.ndarray] = {}
+        for name, part in self.parts.items():
+            found |= split_state(part.state(), f"{name}/" if name else "")[0]
+        return found
+
+    def part_states(self, arrays: Mapping[str, np.ndarray], described: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+        """States of the parts from what a saved state holds."""
+        return {name: joined_state(arrays, described.get(name, {}), f"{name}/" if name else "") for name in self.parts}
+
+    def keyed_observers(self) -> dict[str, Observer]:
+        """Observers by class and a running number, under which their states are saved."""
+        seen: Counter[str] = Counter()
+        keyed = {}
+        for observer in self.observers:
+            name = type(observer).__name__
+            seen[name] += 1
+            keyed[f"{name} {seen[name]}"] = observer
+        return keyed
+
+    def save(self, name: str) -> None:
+        """Save a state to continue from.
+
+        Raises
+        ------
+        RunError
+            If the run is not recorded.
+        """
+        if self.store is None:
+            raise RunError("The run is not recorded, so its state cannot be saved: say record='records'.")
+        if not self.epochs:
+            self.store.numbers("steps", self.rows)
+        self.store.save_state(name, self.arrays(), self.meta())
+
+    # the course of a run
+
+    @contextmanager
+    def under_way(self) -> Iterator[Run]:
+        """Between the first and the last step: signals ask it to stop, failures are recorded, observers told."""
+        self.status = moved(self.status, Status.RUNNING)
+        self.record_change("")
+        with console_kept(self.store):
+            try:
+                with stoppable(self):
+                    self.tell("before_run")
+                    yield self
+            except BaseException as error:
+                self.status = moved(self.status, Status.FAILED)
+                try:
+                    self.record_change(f"{type(error).__name__}: {error}")
+                except RunError as second:  # the disk is full, or the folder gone: the first error says more
+                    log.warning("%s", second)
+                self.tell("after_failure")
+                raise
+
+    def conclude(self, begun: float) -> Outcome:
+        """Decide how the run ended, and record it."""
+        interrupted = bool(self.stop_reason) and self.resumable
+        self.status = moved(self.status, Status.INTERRUPTED if interrupted else Status.FINISHED)
+        at = self.position
+        done = f"after epoch {at.epoch} of {self.epochs}, step {at.step}" if self.epochs else f"after step {at.step} of {self.total_steps}"
+        whole = f"All {self.epochs} epochs done, {at.step} steps." if self.epochs else f"All {at.step} steps done."
+        reason = f"{self.stop_reason}, {done}." if self.stop_reason else whole
+        if interrupted and self.folder is not None:
+            reason += f" To continue: vinestep resume {self.folder}, or in Python with resume={str(self.folder)!r}."
+        outcome = Outcome(self.rows, self.status, reason, self.folder, time.perf_counter() - begun, self.better, self.store)
+        self.tell("after_run", outcome)
+        self.record_change(outcome.reason)
+        if self.status is Status.INTERRUPTED:
+            log.warning(outcome.reason)
+        return outcome
+
+    def record_change(self, reason: str) -> None:
+        """Write down where the run stands, on the console of the record too."""
+        if self.store is None:
+            return
+        self.record_status(reason)
+        if not self.epochs:
+            self.store.numbers("steps", self.rows)
+        at = self.position
+        where = f"epoch {at.epoch} of {self.epochs}, step {at.step}" if self.epochs else f"step {at.step} of {self.total_steps}"
+        now = datetime.now().astimezone().isoformat(timespec="seconds")
+        self.store.console(f"{now}  {self.status.value}: {where}. {reason}".rstrip())
+
+    def record_status(self, reason: str, **more: Any) -> None:
+        """Write down where the run stands."""
+        if self.store is None:
+            return
+        self.store.status(
+            {
+                "name": self.name,
+                "status": self.status.value,
+                "reason": reason,
+                "epoch": self.position.epoch,
+                "epochs": self.epochs,
+                "step": self.position.step,
+                "last": finite_rows(self.rows[-1:])[0] if self.rows else {},
+                **more,
+            }
+        )
+        self._noted = time.monotonic()
+
+    def look_around(self) -> None:
+        """Between steps, now and then: write down how far the run is, and do what somebody outside asks."""
+        now = time.monotonic()
+        if self.store is None or now - self._looked < ASKED_SECONDS:
+            return
+        self._looked = now
+        for request in self.store.requests():
+            if request.what == "note":
+                self.store.console(f"note: {request.text}")
+            else:
+                words = "Told to finish" if request.what == "finish" else "Told to stop"
+                self.stop(f"{words}: {request.text}" if request.text else words, resumable=request.what == "stop")
+        if now - self._noted >= STATUS_SECONDS:
+            self.record_status("")
+
+    def steps(self) -> Iterator[int]:
+        """The numbers of the steps that are left, counted from 1; what is done between two of them is a step of the run.
+
+        Examples
+        --------
+        >>> line = vs.Descent(vs.Dense(1).initialise(np.ones((1, 1))))
+        >>> with vs.recorded_run({"line": line}, steps=3) as run:
+        ...     for number in run.steps():
+        ...         step = line.step(lambda: np.sum(line.network(np.ones((1, 1), np.float32)) ** 2))
+        ...         run.numbers(loss=step.loss)
+        >>> [row["step"] for row in run.rows]
+        [1, 2, 3]
+        """
+        if not self.total_steps:
+            raise RunError("steps: this run is counted in epochs.")
+        while self.position.step < self.total_steps and not self.stop_reason:
+            number = self.position.step + 1
+            self.tell("before_step", number)
+            yield number
+            self.position.step = number
+            if self._step_numbers:
+                self.rows.append({"step": number, **self._step_numbers})
+                self._step_numbers = {}
+            self.tell("after_step", None)
+            self.look_around()
+
+
+@contextmanager
+def listening(observers: Iterable[Observer]) -> Iterator[None]:
+    """Let observers begin anew, and belong to one run until it ends."""
+    observers = list(observers)
+    for observer in observers:
+        if observer.busy:
+            raise RunError(
+                f"The {type(observer).__name__} listens to another run, which has not ended. Give each run observers of its own."
+            )
+    for observer in observers:
+        observer.begin()
+        observer.busy = True
+    try:
+        yield
+    finally:
+        for observer in observers:
+            observer.busy = False
+
+
+@contextmanager
+def recorded_run(
+    parts: Mapping[str, HasState],
+    *,
+    steps: int,
+    observers: Sequence[Observer] = (),
+    record: RunStore | str | PathLike[str] | None = None,
+    name: str = "run",
+    resume: RunStore | str | PathLike[str] | None = None,
+    plan: Mapping[str, Any] | None = None,
+    better: Mapping[str, str] | None = None,
+) -> Iterator[Run]:
+    """A loop of one's own as a run: recorded, observed, stopped by Ctrl-C, and continued from where it was.
+
+    Parameters
+    ----------
+    parts : mapping of name to what has a state
+        All that changes: every `Descent`, every `RandomStream`, whatever else has ``state()`` and ``restore(state)``.
+    steps : int
+        In all, those before a resumption included.
+    observers : sequence of Observer
+    record : store or path, optional
+        Where runs are recorded.
+    name : str
+    resume : store or path, optional
+        The run to continue from its newest sound state.
+    plan : mapping, optional
+        What is asked, for the record.
+    better : mapping of figure to "higher" or "lower", optional
+        For observers that judge; losses are the better the lower.
+
+    Raises
+    ------
+    RunError
+        If the run to continue does not exist, is finished or running, or has other parts.
+
+    Examples
+    --------
+    >>> store = vs.training.MemoryStore()
+    >>> noise = vs.RandomStream(0)
+    >>> with vs.recorded_run({"noise": noise}, steps=2, record=store) as run:
+    ...     for number in run.steps():
+    ...         run.numbers(draw=noise.rng.random())
+    >>> store.info()["status"], len(store.read_numbers("steps"))
+    ('finished', 2)
+    """
+    from .observers import with_recorders
+    from .opening import opened
+    from .resuming import continue_run
+
+    if not isinstance(steps, int) or steps < 1:
+        raise SettingError(f"recorded_run: steps must be a whole number of at least 1, got {steps!r}.")
+    for key, part in parts.items():
+        if not isinstance(part, HasState) or not key or "/" in key:
+            raise SettingError(f"recorded_run: the part {key!r} needs a name without / and the methods state() and restore(state).")
+    watchers = with_recorders(observers, record is not None or resume is not None, curves=False)
+    described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
+    with ExitStack() as stack:
+        stack.enter_context(listening(watchers))
+        store = stack.enter_context(opened(record, resume, name))
+        run = Run(dict(parts), watchers, store, name, dict(plan or described), described, total_steps=steps, better=dict(better or {}))
+        if resume is not None:
+            continue_run(run, resume, ())
+        elif store is not None:
+            run.save("step-00000000")
+            run.record_status("")
+            store.begin(name, run.plan)
+        begun = time.perf_counter()
+        with run.under_way():
+            yield run
+            if run.position.step < run.total_steps and not run.stop_reason:
+                run.stop("The loop ended before its last step", resumable=True)
+        run.conclude(begun)
