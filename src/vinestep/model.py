@@ -311,12 +311,12 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
     found = archive.read(file)
     described = found.meta.get("model")
     if not isinstance(described, Mapping):
-        raise ModelError(f"{found.path}: it holds no model. Files of Model.save and checkpoints of runs do.")
+        raise ModelError(f"{found.path}: it holds no model. Files of Model.save and states of runs do.")
     try:
         return _opened(found, described, own)
     except ArchiveError:
         raise
-    except (VineStepError, KeyError, TypeError, ValueError, OverflowError, MemoryError) as error:
+    except (VineStepError, LookupError, AttributeError, TypeError, ValueError, OverflowError, MemoryError) as error:
         raise ModelError(f"{found.path}: this model cannot be opened: {_reason(error)}") from error
 
 
@@ -361,7 +361,7 @@ def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive
         shape = [int(n) for n in given["shape"]]
         if any(n < 1 for n in shape) or np.prod(shape, dtype=float) > MOST_VALUES:
             raise ModelError(f"{found.path}: it says an input has the shape {tuple(shape)}.")
-        samples.append(np.zeros((1, *shape), np.dtype(str(given["dtype"]))))
+        samples.append(np.ones((1, *shape), np.dtype(str(given["dtype"]))))
     sample = tuple(samples) if len(samples) > 1 else samples[0]
     network.initialise(sample, dtype=np.dtype(str(known["precision"])), most_bytes=8 * held_bytes + (1 << 20))
 

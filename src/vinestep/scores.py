@@ -108,9 +108,7 @@ class Assessment(dict[str, float]):
         """A row for each score: its value, the bounds of its interval, and the number of examples."""
         import pandas as pd
 
-        rows = [
-            {"score": name, "value": value, "low": self.intervals[name][0], "high": self.intervals[name][1]} for name, value in self.items()
-        ]
+        rows = [(name, value, *self.intervals[name], self.size) for name, value in self.items()]
         return pd.DataFrame(rows, columns=["score", "value", "low", "high", "examples"])
 
 

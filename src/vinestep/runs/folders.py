@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import os
 import re
@@ -223,13 +224,11 @@ class RunFolder(RunStore):
             write_text(self.path / SERIES[series], pd.DataFrame(list(rows)).to_csv(index=False))
 
     def read_numbers(self, series: str) -> list[dict[str, float]]:
-        import pandas as pd
-
         path = self.path / SERIES[series]
         if not path.is_file():
             return []
-        rows = pd.read_csv(path, float_precision="round_trip").to_dict("records")
-        return [{str(name): value for name, value in row.items() if value == value} for row in rows]
+        with path.open(newline="") as file:
+            return [{name: float(text) for name, text in row.items() if text} for row in csv.DictReader(file)]
 
     def file(self, name: str, content: bytes) -> None:
         _write(self.path / self._own(name), content)

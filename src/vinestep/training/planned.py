@@ -121,7 +121,8 @@ class PlannedRun:
     ) -> Outcome:
         """Train as planned; see `Training.run`."""
         size = self.plan.data.batch
-        self._listening = [*self.observers(), *observers]
+        recorded = record is not None or resume is not None
+        self._listening = [*(self.observers() if recorded else self._observers), *observers]
         return self.training.run(
             self.train.batches(size),
             validation=self.validation.batches(max(size, 256)),

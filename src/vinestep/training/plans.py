@@ -154,6 +154,7 @@ def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own
             f"{source}: this plan records a run started in Python, whose data is not in a file that the plan names. Set the Training up "
             f"as there and continue with training.run(..., resume={str(source.parent)!r})."
         )
+    values.setdefault("optimiser", Plan.model_fields["optimiser"].default)
     known = values.get("set", [])
     values["set"] = [*(known if isinstance(known, list) else []), *settings]
     for setting in values["set"]:

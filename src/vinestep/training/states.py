@@ -33,7 +33,7 @@ class _Position(_Part):
 
 
 class _Meta(_Part):
-    format: int
+    format: int = 1
     position: _Position
     curves: list[dict[str, int | FiniteFloat | None]]
     epochs: Count
