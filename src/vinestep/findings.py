@@ -3,22 +3,19 @@
 from __future__ import annotations
 
 import logging
+import warnings
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 from .errors import names_of
 
-__all__ = ["Finding", "tell", "worst"]
+__all__ = ["Finding", "tell", "warn_of", "worst"]
 
 log = logging.getLogger("vinestep")
 
 Verdict = Literal["sound", "suspicious", "wrong"]
 VERDICTS: tuple[Verdict, ...] = ("sound", "suspicious", "wrong")
-
-
-class FindingWarning(UserWarning):
-    """A finding that is told as a Python warning."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,6 +55,21 @@ def tell(findings: Iterable[Finding]) -> None:
     for finding in findings:
         if finding.verdict != "sound":
             log.warning("%s", finding)
+
+
+def warn_of(finding: Finding, category: type[Warning] = UserWarning, *, stacklevel: int = 2) -> None:
+    """Tell a finding as a Python warning, for code that is no run.
+
+    Examples
+    --------
+    >>> import warnings
+    >>> with warnings.catch_warnings(record=True) as caught:
+    ...     warnings.simplefilter("always")
+    ...     warn_of(Finding("the targets", "suspicious", "all of one class."))
+    >>> str(caught[0].message)
+    'suspicious: the targets: all of one class.'
+    """
+    warnings.warn(str(finding), category, stacklevel=stacklevel + 1)
 
 
 def worst(findings: Iterable[Finding]) -> Verdict:

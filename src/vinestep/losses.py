@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Callable, Sequence
 from typing import Any, Literal
 
@@ -16,6 +15,7 @@ from .autodiff.fused import Fused
 from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
 from .errors import DataError, ShapeError, names_of
+from .findings import Finding, warn_of
 from .kernels.parallel import over_rows
 from .parts import part
 
@@ -169,9 +169,13 @@ def note_probabilities(outputs: Any) -> None:
     if plain.ndim < 2 or plain.shape[-1] < 2 or not plain.size or plain.min() < 0:
         return
     if np.allclose(plain.sum(axis=-1), 1, atol=1e-4):
-        warnings.warn(
-            "cross_entropy: the outputs are all positive and each row adds up to 1, as probabilities do; logits are expected. Leave "
-            "the softmax out of the network, or end it in log_softmax and use negative_log_likelihood.",
+        warn_of(
+            Finding(
+                "the outputs that cross_entropy got",
+                "suspicious",
+                "they are all positive and each row adds up to 1, as probabilities do; logits are expected.",
+                "Leave the softmax out of the network, or end it in log_softmax and use negative_log_likelihood.",
+            ),
             stacklevel=3,
         )
 
@@ -240,6 +244,8 @@ def _reduced_by_weight(losses: Any, weights: np.ndarray, reduction: str, shape: 
 
 def checked_labels(labels: Any, shape: tuple[int, ...]) -> np.ndarray:
     """Labels as whole numbers, one for each row of logits of this shape."""
+    if type(labels) is np.ndarray and labels.dtype.kind in "iu" and len(shape) == 2 and labels.shape == shape[:1]:
+        return labels
     array = np.asarray(held(labels))
     if len(shape) != 2:
         raise ShapeError(f"cross_entropy: expected logits of shape (n, n_classes), got {shape}.")

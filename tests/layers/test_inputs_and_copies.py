@@ -9,7 +9,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import DTypeError, LayerError, NotFiniteError, ShapeError
-from vinestep.training.running import split_state
+from vinestep.training.parts_state import split_state
 
 SEQUENCE = np.ones((2, 9, 16), "f4")
 

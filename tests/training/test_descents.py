@@ -11,7 +11,7 @@ import pytest
 import vinestep as vs
 from vinestep.errors import ArchiveError, DifferentiationError, NotFiniteError, SettingError
 from vinestep.training import MemoryStore
-from vinestep.training.running import joined_state, split_state
+from vinestep.training.parts_state import joined_state, split_state
 
 HERE = Path(__file__).parent
 sys.path.insert(0, str(HERE))

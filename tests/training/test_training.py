@@ -10,7 +10,7 @@ import pytest
 import vinestep as vs
 from vinestep.errors import DataError, DifferentiationError, NotFiniteError, RunError
 from vinestep.training import Status
-from vinestep.training.running import split_state
+from vinestep.training.parts_state import split_state
 
 
 def data(n=100, seed=0):
@@ -253,3 +253,78 @@ def test_training_rate_is_recorded(tmp_path):
     assert outcome.curves["rate"].tolist() == [0.01 * schedule(step - 1) for step in (4, 8, 12)]
     assert "warmup" in (outcome.folder / "plan.toml").read_text()
     assert not math.isnan(outcome.curves["loss"].iloc[-1])
+
+
+def test_how_often_the_test_part_was_scored_is_recorded(tmp_path, caplog):
+    train, validation, test = data(200).split(0.6, 0.2, 0.2)
+    t = training()
+    with pytest.raises(DataError, match="40 of 40 test examples are validation examples"):
+        t.run(train.batches(16), validation=test.batches(40), test=test.batches(40), epochs=1, record=tmp_path)
+    outcome = t.run(train.batches(16), validation=validation.batches(40), test=test.batches(40), epochs=1, record=tmp_path)
+    t.assess(validation.batches(40))
+    t.assess(test.batches(40))
+    assert outcome.store.info()["test_scored"] == 1
+    assert "test part" not in caplog.text
+    t.assess(test.batches(8))
+    assert outcome.store.info()["test_scored"] == 2
+    assert "suspicious: the test part: it was scored 2 times" in caplog.text
+
+
+@pytest.mark.skipif(not hasattr(signal, "SIGHUP"), reason="no terminals that hang up")
+def test_a_hang_up_saves_and_stops(tmp_path):
+    class HangUp(vs.observers.Observer):
+        def after_step(self, run, step):
+            if step.number == 5:
+                signal.raise_signal(signal.SIGHUP)
+
+    outcome = training().run(data().batches(16), epochs=3, observers=[HangUp()], record=tmp_path)
+    assert outcome.status is Status.INTERRUPTED
+    assert "its terminal hung up, after epoch 0 of 3, step 5" in outcome.reason
+
+
+def test_a_run_goes_on_from_a_state_that_is_named(tmp_path):
+    whole = training()
+    whole.run(data().batches(16), epochs=3, record=tmp_path)
+    keeper = [vs.observers.Checkpoints(every=3, keep=9)]
+    outcome = training().run(data().batches(16), epochs=3, observers=[*keeper, StopAt(11)], record=tmp_path)
+    names = outcome.store.states()
+    assert [name.split("-")[1] for name in names] == ["00000000", "00000003", "00000006", "00000007", "00000009", "00000011"]
+    again = training()
+    again.run(
+        data().batches(16), epochs=3, resume=outcome.store.state_path(names[1]), observers=[vs.observers.Checkpoints(every=3, keep=9)]
+    )
+    assert same_state(whole, again)
+    assert len(list((outcome.folder / "states").glob("*.refused"))) == 4
+
+
+def test_observers_are_told_of_every_event():
+    class Ear(vs.observers.Observer):
+        def __init__(self):
+            self.heard = []
+
+        def before_step(self, run, number):
+            self.heard.append(f"before {number}")
+
+        def before_update(self, run, loss, gradients):
+            self.heard.append(f"derived {gradients.norm() > 0}")
+
+        def after_step(self, run, step):
+            self.heard.append(f"after {step.number}")
+
+        def wants_activations(self, number):
+            return number == 2
+
+        def activation(self, run, path, output):
+            self.heard.append(f"{path} {output.shape}")
+
+    ear, plain = Ear(), training()
+    watched = training()
+    watched.run(data(32).batches(16), epochs=1, observers=[ear])
+    plain.run(data(32).batches(16), epochs=1)
+    assert ear.heard[:4] == ["before 1", "derived True", "after 1", "before 2"]
+    assert "0 (16, 16)" in ear.heard
+    assert ear.heard[-2:] == ["derived True", "after 2"]
+    assert all(
+        np.allclose(a, b, rtol=1e-5, atol=1e-6)
+        for a, b in zip(watched.network.weights().values(), plain.network.weights().values(), strict=True)
+    )

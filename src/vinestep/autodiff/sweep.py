@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import warnings
 from collections.abc import Iterable, Mapping, Sequence
 from operator import attrgetter
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, ShapeError
+from ..findings import Finding, warn_of
 from .broadcasting import unbroadcast
 from .rules.indexing import Scattered
 from .state import STATE
@@ -245,12 +245,13 @@ def _fit(cotangent: Any, parent: Origin, rule: Any) -> Any:
 
 
 def _warn_of_promotion(parent: Origin, dtype: Any, rule: Any) -> None:
-    warnings.warn(
-        f"The parameter {parent.name!r} is {parent.dtype} and met {dtype} in {rule.name}, so the computation went on in {dtype}. "
-        f"Its gradient stays {parent.dtype}. Convert the data once, x.astype(np.{parent.dtype}), or make the parameter {dtype}.",
-        PrecisionWarning,
-        stacklevel=5,
+    finding = Finding(
+        f"the parameter {parent.name!r}",
+        "suspicious",
+        f"it is {parent.dtype} and met {dtype} in {rule.name}, so the computation went on in {dtype}; its gradient stays {parent.dtype}.",
+        f"Convert the data once, x.astype(np.{parent.dtype}), or make the parameter {dtype}.",
     )
+    warn_of(finding, PrecisionWarning, stacklevel=5)
 
 
 def _not_finite(origin: Origin, parent: Origin) -> NotFiniteError:

@@ -243,6 +243,7 @@ def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | No
 
 
 def _show(planned: PlannedRun, outcome: Outcome) -> None:
+    from ..training.asked import note_test_scored
     from ..training.status import Status
     from .views import confusion_view, files_view, scores_view
 
@@ -254,6 +255,8 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     best = planned.best_model(outcome)
     chosen = best or last
     scores = {state: planned.assess(model) for state, model in (("best", best), ("last", last)) if model is not None}
+    assert outcome.store is not None
+    note_test_scored(outcome.store)
     console.print(scores_view(scores, {"best": best, "last": last}))
     if planned.table.class_names:
         predicted = chosen.readable(chosen.outputs(planned.test.inputs))["predicted"].map(str).tolist()

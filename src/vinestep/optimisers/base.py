@@ -16,7 +16,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from ..autodiff import fused
-from ..autodiff.forms import is_standard
+from ..autodiff.forms import FLOAT32, FLOAT64
 from ..autodiff.gradients import Layout
 from ..errors import DTypeError, NotFiniteError, SettingError, ShapeError, did_you_mean
 
@@ -83,6 +83,7 @@ class Optimiser:
         self.dtype: np.dtype[Any] | None = None
         self.runs_kernels = False
         """Whether the arrays at hand are such as compiled loops take; otherwise members compute by NumPy."""
+        self._usual = False
         self._stretches: list[tuple[int, int, float]] = []
         self._owner: weakref.ref[Any] | None = None
 
@@ -127,6 +128,7 @@ class Optimiser:
                     for name, array in state.items():
                         layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
         self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
+        self._usual = self.dtype in (FLOAT32, FLOAT64)
         self._stretches = self._with_rates(layout)
 
     def _with_rates(self, layout: Layout) -> list[tuple[int, int, float]]:
@@ -176,7 +178,7 @@ class Optimiser:
         if not math.isfinite(rate):
             raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
         self.count += 1
-        self.runs_kernels = fused.USE_KERNELS and self.dtype == theta.dtype and is_standard(theta) and is_standard(g)
+        self.runs_kernels = fused.USE_KERNELS and self._usual and self.dtype == theta.dtype and theta.flags.carray and g.flags.carray
         for start, stop, factor in self._stretches:
             self.apply_update(theta, g, rate * factor, start, stop)
 

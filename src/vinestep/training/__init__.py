@@ -2,8 +2,10 @@
 
 from . import observers
 from .descent import Descent, DescentStep
+from .own_loops import recorded_run
+from .parts_state import HasState, RandomStream
 from .records import Outcome, Position, Step
-from .running import HasState, RandomStream, Run, recorded_run
+from .running import Run
 from .status import Status
 from .store import MemoryStore, Request, RunStore
 from .training import Training

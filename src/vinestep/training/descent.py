@@ -188,17 +188,18 @@ class Descent:
             raise self._bad_gradients(value, gradients)
         if self.clip is not None and norm > self.clip:
             scaled(gradients.flat, self.clip / norm, out=gradients.flat)
-        rate = self.rate
-        self._update(gradients, norm, rate)
+        optimiser, arena = self.optimiser, self.network.arena
+        rate = optimiser.rate * self.schedule(self.step_number)
+        if norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and type(optimiser) in (Adam, SGD):  # type: ignore[union-attr]
+            optimiser.update(arena.flat, gradients.flat, rate)  # type: ignore[union-attr]
+        else:
+            self._update_with_care(gradients, norm, rate)
         self.step_number += 1
         return norm, rate
 
-    def _update(self, gradients: Gradients, norm: float, rate: float) -> None:
-        """One step of the optimiser. Where something might become infinite, the state before is kept until it has not."""
+    def _update_with_care(self, gradients: Gradients, norm: float, rate: float) -> None:
+        """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
         arena, optimiser = self._ready(), self.optimiser
-        if norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and type(optimiser) in (Adam, SGD):
-            optimiser.update(arena.flat, gradients.flat, rate)
-            return
         kept, count = [(array, array.copy()) for array in (arena.flat, *optimiser.state.values())], optimiser.count
         with np.errstate(over="ignore", invalid="ignore"):
             optimiser.update(arena.flat, gradients.flat, rate)

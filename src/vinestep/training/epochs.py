@@ -11,7 +11,8 @@ from .looking import average
 from .running import Run
 
 if TYPE_CHECKING:
-    from .training import Training, Watch
+    from .derivation import Watch
+    from .training import Training
 
 __all__ = ["train_epochs"]
 

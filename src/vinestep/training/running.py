@@ -6,17 +6,17 @@ import logging
 import time
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
-from os import PathLike
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..errors import RunError, SettingError
+from ..errors import RunError
 from .interrupts import console_kept, stoppable
+from .parts_state import HasState, joined_state, split_state
 from .plain import finite, finite_rows
 from .records import Outcome, Position, direction
 from .status import Status, moved
@@ -25,92 +25,12 @@ from .store import RunStore
 if TYPE_CHECKING:
     from .observers import Observer
 
-__all__ = ["HasState", "RandomStream", "Run", "joined_state", "split_state"]
+__all__ = ["Run", "listening"]
 
 log = logging.getLogger("vinestep")
 STATUS_SECONDS = 0.5  # at least between two notes of how far a run is
 ASKED_SECONDS = 0.5  # at least between two looks at what somebody outside asks
 EVENTS = ("before_run", "before_step", "before_update", "after_step", "after_epoch", "after_run", "after_failure")
-
-
-@runtime_checkable
-class HasState(Protocol):
-    """Something that changes during a run and has to be known to continue it."""
-
-    def state(self) -> dict[str, Any]:
-        """Arrays and finite JSON, in dicts."""
-
-    def restore(self, state: Mapping[str, Any]) -> None:
-        """Take back what `state` gave."""
-
-
-class RandomStream:
-    """A generator of random numbers whose position is saved with the run.
-
-    Examples
-    --------
-    >>> noise = vs.RandomStream(seed=5)
-    >>> kept = noise.state()
-    >>> first = noise.rng.normal(size=3)
-    >>> noise.restore(kept)
-    >>> np.array_equal(noise.rng.normal(size=3), first)
-    True
-    """
-
-    def __init__(self, seed: int) -> None:
-        self.rng = np.random.default_rng(seed)
-
-    def state(self) -> dict[str, Any]:
-        """The position, as JSON can hold it."""
-        return {"generator": self.rng.bit_generator.state}
-
-    def restore(self, state: Mapping[str, Any]) -> None:
-        """Go back to where `state` was asked for.
-
-        Raises
-        ------
-        ValueError
-            If it is of another kind of generator.
-        """
-        self.rng.bit_generator.state = state["generator"]
-
-
-def split_state(state: Mapping[str, Any], path: str = "") -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-    """The arrays of a state by path, and the rest of it.
-
-    Examples
-    --------
-    >>> split_state({"weights": {"0/bias": np.zeros(1)}, "step": 3})
-    ({'weights/0/bias': array([0.])}, {'weights': {}, 'step': 3})
-    """
-    arrays: dict[str, np.ndarray] = {}
-    rest: dict[str, Any] = {}
-    for key, value in state.items():
-        where = f"{path}{key}"
-        if isinstance(value, np.ndarray):
-            arrays[where] = value
-        elif isinstance(value, Mapping):
-            inner, rest[key] = split_state(value, f"{where}/")
-            arrays |= inner
-        else:
-            rest[key] = value
-    return arrays, rest
-
-
-def joined_state(arrays: Mapping[str, np.ndarray], rest: Mapping[str, Any], path: str = "") -> dict[str, Any]:
-    """What `split_state` was given; an array belongs to the longest path of dicts that there is."""
-    whole: dict[str, Any] = {}
-    inner_paths = []
-    for key, value in rest.items():
-        if isinstance(value, Mapping):
-            inner_paths.append(f"{path}{key}/")
-            whole[key] = joined_state(arrays, value, f"{path}{key}/")
-        else:
-            whole[key] = value
-    for name, array in arrays.items():
-        if name.startswith(path) and not any(name.startswith(inner) for inner in inner_paths):
-            whole[name[len(path) :]] = array
-    return whole
 
 
 @dataclass
@@ -379,78 +299,3 @@ def listening(observers: Iterable[Observer]) -> Iterator[None]:
     finally:
         for observer in observers:
             observer.busy = False
-
-
-@contextmanager
-def recorded_run(
-    parts: Mapping[str, HasState],
-    *,
-    steps: int,
-    observers: Sequence[Observer] = (),
-    record: RunStore | str | PathLike[str] | None = None,
-    name: str = "run",
-    resume: RunStore | str | PathLike[str] | None = None,
-    plan: Mapping[str, Any] | None = None,
-    better: Mapping[str, str] | None = None,
-) -> Iterator[Run]:
-    """A loop of one's own as a run: recorded, observed, stopped by Ctrl-C, and continued from where it was.
-
-    Parameters
-    ----------
-    parts : mapping of name to what has a state
-        All that changes: every `Descent`, every `RandomStream`, whatever else has ``state()`` and ``restore(state)``.
-    steps : int
-        In all, those before a resumption included.
-    observers : sequence of Observer
-    record : store or path, optional
-        Where runs are recorded.
-    name : str
-    resume : store or path, optional
-        The run to continue from its newest sound state.
-    plan : mapping, optional
-        What is asked, for the record.
-    better : mapping of figure to "higher" or "lower", optional
-        For observers that judge; losses are the better the lower.
-
-    Raises
-    ------
-    RunError
-        If the run to continue does not exist, is finished or running, or has other parts.
-
-    Examples
-    --------
-    >>> store = vs.training.MemoryStore()
-    >>> noise = vs.RandomStream(0)
-    >>> with vs.recorded_run({"noise": noise}, steps=2, record=store) as run:
-    ...     for number in run.steps():
-    ...         run.numbers(draw=noise.rng.random())
-    >>> store.info()["status"], len(store.read_numbers("steps"))
-    ('finished', 2)
-    """
-    from .observers import with_recorders
-    from .opening import opened
-    from .resuming import continue_run
-
-    if not isinstance(steps, int) or steps < 1:
-        raise SettingError(f"recorded_run: steps must be a whole number of at least 1, got {steps!r}.")
-    for key, part in parts.items():
-        if not isinstance(part, HasState) or not key or "/" in key:
-            raise SettingError(f"recorded_run: the part {key!r} needs a name without / and the methods state() and restore(state).")
-    watchers = with_recorders(observers, record is not None or resume is not None, curves=False)
-    described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
-    with ExitStack() as stack:
-        stack.enter_context(listening(watchers))
-        store = stack.enter_context(opened(record, resume, name))
-        run = Run(dict(parts), watchers, store, name, dict(plan or described), described, total_steps=steps, better=dict(better or {}))
-        if resume is not None:
-            continue_run(run, resume, ())
-        elif store is not None:
-            run.save("step-00000000")
-            run.record_status("")
-            store.begin(name, run.plan)
-        begun = time.perf_counter()
-        with run.under_way():
-            yield run
-            if run.position.step < run.total_steps and not run.stop_reason:
-                run.stop("The loop ended before its last step", resumable=True)
-        run.conclude(begun)

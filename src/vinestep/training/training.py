@@ -3,34 +3,27 @@
 from __future__ import annotations
 
 import copy
-import math
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from os import PathLike
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..autodiff.fused import Fused
-from ..autodiff.gradients import Gradients
 from ..autodiff.tensor import held
 from ..data.dataset import Batch, Batches
-from ..errors import DataError, NotFiniteError, SettingError
-from ..findings import Finding, tell
-from ..layers.arena import Arena
+from ..errors import DataError, SettingError
 from ..layers.base import Layer
-from ..layers.chain import dense_chain
-from ..layers.containers import DenseRun, single_run
-from ..layers.context import learning, observed
-from ..losses import makes_logits, note_probabilities, reduction_of, straight_form
+from ..losses import makes_logits, note_probabilities, reduction_of
 from ..metrics import Metric
 from ..optimisers import Optimiser
-from ..parts.describing import describe
 from ..schedules import Schedule
-from .descent import Descent, checked_loss, learning_pass
+from .asked import lineage, note_test_scored, run_settings
+from .checks import check_parts, checked_batch, checked_metrics
+from .derivation import Derivation, Loss, Watch
+from .descent import Descent
 from .epochs import train_epochs
-from .guard import is_library_code
 from .looking import average, check_encoding, network_outputs, outputs_and_targets
 from .opening import opened
 from .plain import finite_rows
@@ -47,9 +40,6 @@ if TYPE_CHECKING:
     from .observers import Observer
 
 __all__ = ["Training"]
-
-Loss = Callable[[Any, Any], Any]
-Watch = Callable[[str, np.ndarray], None]
 
 
 class Training:
@@ -96,17 +86,22 @@ class Training:
                 f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, targets), such as vinestep.losses.huber."
             )
         self.descent = Descent(network, optimiser=optimiser, schedule=schedule, clip=clip, seed=seed)
-        self.loss = loss
-        self.metrics = _metrics(metrics)
+        self.metrics = checked_metrics(metrics)
         self.class_values: tuple[str | int | float | bool, ...] = ()
         self.encoding: Any = None
         self.scaling: Any = None
         self.lineage: dict[str, Any] = {}
         """Where the network comes from: run, settings, data; for the model that is handed on."""
-        self._straight: tuple[DenseRun, Any, Fused] | None = None
-        self._guarded = True
-        self._known: tuple[Any, ...] = ()
+        self._derivation = Derivation(self.descent, loss)
         self._record: Run | None = None
+
+    @property
+    def loss(self) -> Loss:
+        return self._derivation.loss
+
+    @loss.setter
+    def loss(self, loss: Loss) -> None:
+        self._derivation.loss = loss
 
     @property
     def network(self) -> Layer:
@@ -162,12 +157,13 @@ class Training:
         """
         begun = time.perf_counter()
         descent = self.descent
-        inputs, targets = _checked_batch(batch)
+        inputs, targets = checked_batch(batch)
         if descent.network.arena is None:
             descent.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=descent.seed)
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
-            outputs, value, gradients = self._derive(inputs, targets) if watch is None else self._derive_watched(inputs, targets, watch)
+            derive = self._derivation
+            outputs, value, gradients = derive(inputs, targets) if watch is None else derive.watched(inputs, targets, watch)
             if descent.step_number == 0 and makes_logits(self.loss):
                 note_probabilities(outputs)
             if before_update is not None:
@@ -184,68 +180,6 @@ class Training:
             figures[metric.name] = metric.conclude(counts[metric.name])
         seconds = time.perf_counter() - begun
         return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, len(targets)), counts
-
-    def _derive(self, inputs: Any, targets: Any) -> tuple[Any, float, Gradients]:
-        """Outputs, loss and gradients of a learning pass."""
-        if straight := self._straight_path(inputs):
-            run, checked, loss = straight
-            return self._derive_straight(run, checked, loss, inputs, targets)
-        with learning_pass(self.seed, self.step_number, guarded=self._guarded):
-            outputs = self.network(*inputs) if isinstance(inputs, tuple) else self.network(inputs)
-            recorded = self.loss(outputs, targets)
-        value = checked_loss(recorded)
-        if not math.isfinite(value):
-            self._refuse(value, inputs)
-        return outputs, value, self.descent.gradients(recorded)
-
-    def _derive_watched(self, inputs: Any, targets: Any, watch: Watch) -> tuple[Any, float, Gradients]:
-        def told(layer: Any, path: str, given: tuple[Any, ...], output: Any) -> None:
-            watch(path, held(output))
-
-        with learning_pass(self.seed, self.step_number, guarded=True), observed(told):
-            outputs = self.network(*inputs) if isinstance(inputs, tuple) else self.network(inputs)
-            recorded = self.loss(outputs, targets)
-        value = checked_loss(recorded)
-        if not math.isfinite(value):
-            self._refuse(value, inputs)
-        return outputs, value, self.descent.gradients(recorded)
-
-    def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
-        """What is needed to do without a record, where network and loss are one fused operation each."""
-        known = self._known
-        if not known or known[0] != Arena.generation or known[1] is not self.network or known[2] is not self.loss:
-            self._known = (Arena.generation, self.network, self.loss)
-            run, loss = single_run(self.network), straight_form(self.loss)
-            self._straight = (run, *loss) if run is not None and loss is not None else None
-            self._guarded = not is_library_code(self.network, self.loss)
-        return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
-
-    def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
-        x = run.admitted(inputs)
-        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
-        labels = checked(targets, outputs)
-        value, slopes = loss.kernel_forward(outputs, labels)
-        number = float(value)
-        if not math.isfinite(number):
-            self._refuse(number, inputs)
-        gradients, buffer = self.descent.buffer()
-        if buffer.into_for is not run:
-            buffer.into, buffer.into_for = [None, *(buffer.places[weight.origin] for weight in run.weights)], run
-        (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
-        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into)
-        return outputs, number, gradients
-
-    def _refuse(self, value: float, inputs: Any) -> NoReturn:
-        values = inputs if isinstance(inputs, tuple) else (inputs,)
-        if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
-            where = "the inputs of the batch: clean the data"
-        else:
-            with learning(self.seed, self.step_number):
-                where = self.network.first_bad_layer(*values) or "the loss itself: look at its targets"
-        raise NotFiniteError(
-            f"Step {self.step_number + 1}: the loss is {value}. The first values that are not finite are in {where}. "
-            "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is untouched."
-        )
 
     # open loop
 
@@ -325,10 +259,10 @@ class Training:
 
         if not isinstance(epochs, int | np.integer) or epochs < 1:
             raise SettingError(f"run: epochs must be a whole number of at least 1, got {epochs!r}.")
-        self._check_parts({"training": batches, "validation": validation, "test": test})
+        check_parts({"training": batches, "validation": validation, "test": test})
         self._prepare(batches)
         recorded = resume is not None or record is not None
-        settings = self.settings(batches, int(epochs), validation) if recorded else {}
+        settings = run_settings(self, batches, int(epochs), validation) if recorded else {}
         watchers = with_recorders(observers, recorded)
         with ExitStack() as stack:
             stack.enter_context(listening(watchers))
@@ -347,7 +281,7 @@ class Training:
             )
             run.position.summed = reduction_of(self.loss) == "sum"
             self._record = run
-            self.lineage = self._lineage(run, batches, test)
+            self.lineage = lineage(run, batches, test)
             if resume is not None:
                 continue_run(run, resume, changed)
             elif store is not None:
@@ -360,24 +294,6 @@ class Training:
                 train_epochs(run, self, batches, validation)
             return run.conclude(begun)
 
-    def _check_parts(self, parts: Mapping[str, Batches | None]) -> None:
-        given = {}
-        for role, part in parts.items():
-            if part is not None and not isinstance(part, Batches):
-                raise DataError(f"run: the {role} data is a {type(part).__name__}. Give batches: dataset.batches(32).")
-            if part is not None:
-                given[role] = part.dataset
-        roles = list(given)
-        for i, first in enumerate(roles):
-            for second in roles[i + 1 :]:
-                check_encoding(given[first], given[second], f"the {second} part")
-                shared = given[first].shared_rows(given[second])
-                if shared:
-                    raise DataError(
-                        f"run: {shared} of {len(given[second])} {second} examples are {first} examples too, so their loss says "
-                        "nothing about new data. Take both from one split: train, validation = data.split(0.8, 0.2)."
-                    )
-
     def _prepare(self, batches: Batches) -> None:
         if self.network.arena is None:
             self.network.initialise(batches.dataset.inputs[:1], seed=self.seed)
@@ -386,41 +302,10 @@ class Training:
         self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
 
-    def settings(self, batches: Batches, epochs: int, validation: Batches | None = None) -> dict[str, Any]:
-        """What takes part in a run and how it is set, for the record."""
-        return {
-            "written_by": "Training.run",
-            "seed": self.seed,
-            "epochs": epochs,
-            "clip": self.clip,
-            "precision": str(self.network.dtype),
-            "loss": describe(self.loss, opaque=True),
-            "metrics": describe(self.metrics, opaque=True),
-            "optimiser": describe(self.optimiser, opaque=True),
-            "schedule": describe(self.schedule, opaque=True),
-            "batches": batches.settings(),
-            "data": batches.dataset.fingerprint(),
-            "validation": None if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
-            "frozen": sorted(self.network._ready_arena().frozen_paths),
-            "network": describe(self.network, opaque=True),
-            "weights": {path: list(a.shape) for path, a in self.network.weights().items()},
-        }
-
     def directions(self) -> dict[str, str]:
         """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
         own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
         return own | {f"validation_{name}": better for name, better in own.items()}
-
-    def _lineage(self, run: Run, batches: Batches, test: Batches | None) -> dict[str, Any]:
-        from ..lineage import commit, versions
-
-        return {
-            "settings": run.settings,
-            "data": batches.dataset.fingerprint() if run.store is not None else "",
-            "test": test.dataset.fingerprint() if test is not None else "",
-            "versions": versions(),
-            "commit": commit() if run.store is not None else "",
-        }
 
     def _described_model(self) -> dict[str, Any]:
         """What a saved state says of the model in it."""
@@ -458,7 +343,7 @@ class Training:
     # copies and state
 
     def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_straight": None, "_known": (), "_record": None}
+        return vars(self) | {"_record": None}
 
     def state(self) -> dict[str, Any]:
         """Weights, running statistics, the optimiser's state and the counters."""
@@ -501,19 +386,7 @@ class Training:
         store = self._record.store if self._record is not None else None
         if store is None or not self.lineage.get("test") or batches.dataset.fingerprint() != self.lineage["test"]:
             return
-        times = int(store.info().get("test_scored", 0)) + 1
-        store.status({"test_scored": times})
-        if times > 1:
-            tell(
-                [
-                    Finding(
-                        "the test part",
-                        "suspicious",
-                        f"it was scored {times} times for {store.label}.",
-                        "Whatever is chosen by its scores has been fitted to it; decide by the validation part.",
-                    )
-                ]
-            )
+        note_test_scored(store)
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
         """What the network puts out in inference, for a dataset, batches or an array of inputs."""
@@ -530,33 +403,3 @@ class Training:
             numbers.
         """
         return self.model(copied=False).readable(self.outputs(data))
-
-
-def _metrics(metrics: Any) -> list[Metric]:
-    if isinstance(metrics, Metric) or not isinstance(metrics, Iterable):
-        raise SettingError("Training: metrics is a sequence. Write metrics=[vinestep.metrics.accuracy].")
-    found = list(metrics)
-    for metric in found:
-        if not isinstance(metric, Metric):
-            raise SettingError(f"Training: {metric!r} is no metric. Give those of vinestep.metrics, or a Metric of your own.")
-    names = [metric.name for metric in found]
-    if len(set(names)) < len(names) or "loss" in names:
-        raise SettingError(f"Training: metrics need different names, and none may be called loss: {', '.join(names)}.")
-    return found
-
-
-def _checked_batch(batch: Any) -> tuple[Any, Any]:
-    """Inputs and targets of a batch that holds both and as many of each."""
-    if not isinstance(batch, tuple | list) or len(batch) != 2:
-        raise DataError(f"Training: a batch is a pair (inputs, targets), got {type(batch).__name__}.")
-    inputs, targets = batch
-    if type(inputs) is type(targets) is np.ndarray and inputs.ndim and targets.ndim and len(inputs) == len(targets) > 0:
-        return inputs, targets
-    n = np.shape(targets)[0] if np.ndim(targets) else 0
-    first = inputs[0] if isinstance(inputs, tuple) else inputs
-    if not n or np.shape(first)[:1] != (n,):
-        raise DataError(
-            f"Training: a batch of inputs of shape {np.shape(first)} and targets of shape {np.shape(targets)}. It needs at least one "
-            "example, and as many inputs as targets."
-        )
-    return inputs, targets

@@ -1,0 +1,58 @@
+"""What takes part in a run and how it is set, and where its model comes from: for the record."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ..data.dataset import Batches
+from ..findings import Finding, tell
+from ..lineage import commit, versions
+from ..parts.describing import describe
+
+if TYPE_CHECKING:
+    from .running import Run
+    from .store import RunStore
+    from .training import Training
+
+__all__ = ["lineage", "note_test_scored", "run_settings"]
+
+
+def run_settings(training: Training, batches: Batches, epochs: int, validation: Batches | None = None) -> dict[str, Any]:
+    """What takes part in a run and how it is set, for the record."""
+    return {
+        "written_by": "Training.run",
+        "seed": training.seed,
+        "epochs": epochs,
+        "clip": training.clip,
+        "precision": str(training.network.dtype),
+        "loss": describe(training.loss, opaque=True),
+        "metrics": describe(training.metrics, opaque=True),
+        "optimiser": describe(training.optimiser, opaque=True),
+        "schedule": describe(training.schedule, opaque=True),
+        "batches": batches.settings(),
+        "data": batches.dataset.fingerprint(),
+        "validation": None if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
+        "frozen": sorted(training.network._ready_arena().frozen_paths),
+        "network": describe(training.network, opaque=True),
+        "weights": {path: list(a.shape) for path, a in training.network.weights().items()},
+    }
+
+
+def lineage(run: Run, batches: Batches, test: Batches | None) -> dict[str, Any]:
+    """Where the model of a run comes from."""
+    return {
+        "settings": run.settings,
+        "data": batches.dataset.fingerprint() if run.store is not None else "",
+        "test": test.dataset.fingerprint() if test is not None else "",
+        "versions": versions(),
+        "commit": commit() if run.store is not None else "",
+    }
+
+
+def note_test_scored(store: RunStore) -> None:
+    """Count in a run's record that its test part was scored, and say so from the second time on."""
+    times = int(store.info().get("test_scored", 0)) + 1
+    store.status({"test_scored": times})
+    if times > 1:
+        cure = "Whatever is chosen by its scores has been fitted to it; decide by the validation part."
+        tell([Finding("the test part", "suspicious", f"it was scored {times} times for {store.label}.", cure)])

@@ -1,0 +1,101 @@
+"""The derivative of a training's loss on a batch: by a record, or for a network of dense layers alone by two compiled calls."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any, NoReturn
+
+import numpy as np
+
+from ..autodiff.fused import Fused
+from ..autodiff.gradients import Gradients
+from ..autodiff.tensor import held
+from ..errors import NotFiniteError
+from ..layers.arena import Arena
+from ..layers.chain import dense_chain
+from ..layers.containers import DenseRun, single_run
+from ..layers.context import learning, observed
+from ..losses import straight_form
+from .descent import Descent, checked_loss, learning_pass
+from .guard import is_library_code
+
+__all__ = ["Derivation", "Loss", "Watch"]
+
+Loss = Callable[[Any, Any], Any]
+Watch = Callable[[str, np.ndarray], None]
+
+
+class Derivation:
+    """Outputs, loss and gradients of one descent's learning passes."""
+
+    def __init__(self, descent: Descent, loss: Loss) -> None:
+        self.descent = descent
+        self.loss = loss
+        self._straight: tuple[DenseRun, Any, Fused] | None = None
+        self._guarded = True
+        self._known: tuple[Any, ...] = ()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_straight": None, "_known": ()}
+
+    def __call__(self, inputs: Any, targets: Any) -> tuple[Any, float, Gradients]:
+        """Outputs, loss and gradients of a learning pass."""
+        if straight := self._straight_path(inputs):
+            return self._derive_straight(*straight, inputs, targets)
+        with learning_pass(self.descent.seed, self.descent.step_number, guarded=self._guarded):
+            outputs = self.descent.network(*inputs) if isinstance(inputs, tuple) else self.descent.network(inputs)
+            recorded = self.loss(outputs, targets)
+        value = checked_loss(recorded)
+        if not math.isfinite(value):
+            self._refuse(value, inputs)
+        return outputs, value, self.descent.gradients(recorded)
+
+    def watched(self, inputs: Any, targets: Any, watch: Watch) -> tuple[Any, float, Gradients]:
+        def told(layer: Any, path: str, given: tuple[Any, ...], output: Any) -> None:
+            watch(path, held(output))
+
+        with learning_pass(self.descent.seed, self.descent.step_number, guarded=True), observed(told):
+            outputs = self.descent.network(*inputs) if isinstance(inputs, tuple) else self.descent.network(inputs)
+            recorded = self.loss(outputs, targets)
+        value = checked_loss(recorded)
+        if not math.isfinite(value):
+            self._refuse(value, inputs)
+        return outputs, value, self.descent.gradients(recorded)
+
+    def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
+        """What is needed to do without a record, where network and loss are one fused operation each."""
+        known, network = self._known, self.descent.network
+        if not known or known[0] != Arena.generation or known[1] is not network or known[2] is not self.loss:
+            self._known = (Arena.generation, self.descent.network, self.loss)
+            run, loss = single_run(self.descent.network), straight_form(self.loss)
+            self._straight = (run, *loss) if run is not None and loss is not None else None
+            self._guarded = not is_library_code(self.descent.network, self.loss)
+        return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
+
+    def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
+        x = run.admitted(inputs)
+        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
+        labels = checked(targets, outputs)
+        value, slopes = loss.kernel_forward(outputs, labels)
+        number = float(value)
+        if not math.isfinite(number):
+            self._refuse(number, inputs)
+        gradients, buffer = self.descent.buffer()
+        if buffer.into_for is not run:
+            buffer.into, buffer.into_for = [None, *(buffer.places[weight.origin] for weight in run.weights)], run
+        (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
+        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into)
+        return outputs, number, gradients
+
+    def _refuse(self, value: float, inputs: Any) -> NoReturn:
+        values = inputs if isinstance(inputs, tuple) else (inputs,)
+        if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
+            where = "the inputs of the batch: clean the data"
+        else:
+            with learning(self.descent.seed, self.descent.step_number):
+                where = self.descent.network.first_bad_layer(*values) or "the loss itself: look at its targets"
+        raise NotFiniteError(
+            f"Step {self.descent.step_number + 1}: the loss is {value}. The first values that are not finite are in {where}. "
+            "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is untouched."
+        )

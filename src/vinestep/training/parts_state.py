@@ -1,0 +1,90 @@
+"""Parts of a run that have a state, and their states taken apart into arrays and JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any, Protocol, runtime_checkable
+
+import numpy as np
+
+__all__ = ["HasState", "RandomStream", "joined_state", "split_state"]
+
+
+@runtime_checkable
+class HasState(Protocol):
+    """Something that changes during a run and has to be known to continue it."""
+
+    def state(self) -> dict[str, Any]:
+        """Arrays and finite JSON, in dicts."""
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Take back what `state` gave."""
+
+
+class RandomStream:
+    """A generator of random numbers whose position is saved with the run.
+
+    Examples
+    --------
+    >>> noise = vs.RandomStream(seed=5)
+    >>> kept = noise.state()
+    >>> first = noise.rng.normal(size=3)
+    >>> noise.restore(kept)
+    >>> np.array_equal(noise.rng.normal(size=3), first)
+    True
+    """
+
+    def __init__(self, seed: int) -> None:
+        self.rng = np.random.default_rng(seed)
+
+    def state(self) -> dict[str, Any]:
+        """The position, as JSON can hold it."""
+        return {"generator": self.rng.bit_generator.state}
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Go back to where `state` was asked for.
+
+        Raises
+        ------
+        ValueError
+            If it is of another kind of generator.
+        """
+        self.rng.bit_generator.state = state["generator"]
+
+
+def split_state(state: Mapping[str, Any], path: str = "") -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+    """The arrays of a state by path, and the rest of it.
+
+    Examples
+    --------
+    >>> split_state({"weights": {"0/bias": np.zeros(1)}, "step": 3})
+    ({'weights/0/bias': array([0.])}, {'weights': {}, 'step': 3})
+    """
+    arrays: dict[str, np.ndarray] = {}
+    rest: dict[str, Any] = {}
+    for key, value in state.items():
+        where = f"{path}{key}"
+        if isinstance(value, np.ndarray):
+            arrays[where] = value
+        elif isinstance(value, Mapping):
+            inner, rest[key] = split_state(value, f"{where}/")
+            arrays |= inner
+        else:
+            rest[key] = value
+    return arrays, rest
+
+
+def joined_state(arrays: Mapping[str, np.ndarray], rest: Mapping[str, Any], path: str = "") -> dict[str, Any]:
+    """What `split_state` was given; an array belongs to the longest path of dicts that there is."""
+    whole: dict[str, Any] = {}
+    inner_paths = []
+    for key, value in rest.items():
+        if isinstance(value, Mapping):
+            inner_paths.append(f"{path}{key}/")
+            whole[key] = joined_state(arrays, value, f"{path}{key}/")
+        else:
+            whole[key] = value
+    for name, array in arrays.items():
+        if name.startswith(path) and not any(name.startswith(inner) for inner in inner_paths):
+            whole[name[len(path) :]] = array
+    return whole
