@@ -200,12 +200,12 @@ def predict(
 ) -> None:
     """Predict for raw rows, with the predictions beside them."""
     from ..model import open_model
-    from .views import frame_view
+    from .views import predictions_view
 
     with _explained():
         predicted = open_model(model, own=_own(own)).predict(rows)
         if out is None:
-            console.print(frame_view(predicted, str(rows)))
+            console.print(predictions_view(predicted, str(rows), console.width))
             return
         from ..runs.folders import write_text
 
@@ -245,7 +245,7 @@ def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | No
 def _show(planned: PlannedRun, outcome: Outcome) -> None:
     from ..training.asked import note_test_scored
     from ..training.status import Status
-    from .views import confusion_view, files_view, scores_view
+    from .views import confusion_view, epoch_of, files_view, scores_view
 
     console.print(outcome.reason, highlight=False, soft_wrap=True)
     if outcome.status is Status.INTERRUPTED:
@@ -254,10 +254,13 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     last = planned.training.model()
     best = planned.best_model(outcome)
     chosen = best or last
-    scores = {state: planned.assess(model) for state, model in (("best", best), ("last", last)) if model is not None}
     assert outcome.store is not None
     note_test_scored(outcome.store)
-    console.print(scores_view(scores, {"best": best, "last": last}))
+    same = epoch_of(chosen) == epoch_of(last)
+    state = "best and last" if same and best is not None else "last" if best is None else "best"
+    console.print(scores_view(planned.assess(chosen), f"Scores of the {state} state, {epoch_of(chosen)}"))
+    if not same:
+        console.print(scores_view(planned.assess(last), f"Scores of the last state, {epoch_of(last)}"))
     if planned.table.class_names:
         predicted = chosen.readable(chosen.outputs(planned.test.inputs))["predicted"].map(str).tolist()
         actual = [planned.table.class_names[i] for i in planned.test.targets]

@@ -22,11 +22,12 @@ if TYPE_CHECKING:
 __all__ = [
     "assessment_view",
     "confusion_view",
+    "epoch_of",
     "files_view",
-    "frame_view",
     "kind_view",
     "kinds_view",
     "model_view",
+    "predictions_view",
     "runs_view",
     "scores_view",
 ]
@@ -36,31 +37,27 @@ def _table(title: str) -> Table:
     return Table(title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False)
 
 
-def scores_view(scores: Mapping[str, Mapping[str, Assessment]], models: Mapping[str, Model | None]) -> Table:
-    """Loss and metrics of each part in the best and the last state, with 95 % confidence intervals."""
-    table = _table("Scores, with 95 % confidence intervals")
-    table.add_column("state")
+def scores_view(parts: Mapping[str, Assessment], title: str) -> Table:
+    """Loss and metrics of each part, with 95 % confidence intervals."""
+    table = _table(title)
     table.add_column("part")
     table.add_column("examples", justify="right")
-    first = next(iter(next(iter(scores.values())).values()))
-    for name in first:
-        table.add_column(name.replace("_", " "), justify="right", no_wrap=True)
-    for state, parts in scores.items():
-        for number, (part, found) in enumerate(parts.items()):
-            shown = f"{state}, {_when(models[state])}" if number == 0 else ""
-            table.add_row(shown, part, f"{found.size:,}", *(_with_interval(found, name) for name in found), end_section=part == "test")
+    for name in next(iter(parts.values())):
+        table.add_column(f"{name.replace('_', ' ')} (95 % interval)", justify="right", no_wrap=True)
+    for part, found in parts.items():
+        table.add_row(part, f"{found.size:,}", *(_with_interval(found, name) for name in found))
     return table
 
 
-def _when(model: Model | None) -> str:
+def epoch_of(model: Model) -> str:
     """Of which epoch a model is."""
-    row = model.lineage.get("scores", {}) if model is not None else {}
-    return f"epoch {row['epoch']}" if "epoch" in row else "at the start"
+    row = model.lineage.get("scores", {})
+    return f"epoch {row['epoch']}" if "epoch" in row else "the start"
 
 
 def _with_interval(found: Assessment, name: str) -> str:
     low, high = found.intervals[name]
-    return f"{found[name]:.3f} [dim]({low:.3f} .. {high:.3f})[/]"
+    return f"{found[name]:.3f} [dim]({low:.3f} to {high:.3f})[/]"
 
 
 def assessment_view(found: Assessment, title: str) -> Table:
@@ -109,33 +106,45 @@ def kind_view(kind: Kind) -> Table:
 
     table = _table(f"{kind.name} ({kind.family}): {escape(summary(kind))}")
     found = settings(kind)
-    for name in ("setting", "default", "sort", "meaning"):
+    for name in ("setting", "default", "meaning"):
         table.add_column(name, no_wrap=name == "setting")
     for setting in found:
-        table.add_row(setting.name, escape(setting.default) or "[dim]required[/]", escape(setting.sort), escape(setting.meaning))
+        table.add_row(setting.name, escape(setting.default) or "[dim]required[/]", escape(setting.meaning or setting.sort))
     if not found:
-        table.add_row("[dim]none[/]", "", "", "")
+        table.add_row("[dim]none[/]", "", "")
     return table
 
 
 SHOWN_ROWS = 12
 
 
-def frame_view(frame: pd.DataFrame, title: str) -> Table:
-    """The first rows of a table."""
-    more = f", the first {SHOWN_ROWS} of {len(frame)} rows" if len(frame) > SHOWN_ROWS else ""
-    table = _table(f"{title}{more}")
-    for name in frame.columns:
-        table.add_column(str(name), justify="right" if frame[name].dtype.kind in "fi" else "left")
-    for row in frame.head(SHOWN_ROWS).itertuples(index=False):
-        table.add_row(*(_short(value) for value in row))
+def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
+    """The first rows with what was predicted for them first, and as many of their own columns as there is room for."""
+    first = [name for name in frame.columns if str(name).startswith(("predicted", "probability"))]
+    given = [name for name in frame.columns if name not in first]
+    cells = {name: [_short(value) for value in frame[name].head(SHOWN_ROWS)] for name in [*first, *given]}
+    room = width - sum(max(len(str(name)), *map(len, cells[name])) + 3 for name in first) - 6
+    shown = []
+    for name in given:
+        room -= max(len(str(name)), *map(len, cells[name])) + 3
+        if room < 0:
+            break
+        shown.append(name)
+    left = f"; {len(given) - len(shown)} more columns are in --out" if len(shown) < len(given) else ""
+    rows = f"the first {SHOWN_ROWS} of {len(frame)} rows" if len(frame) > SHOWN_ROWS else f"{len(frame)} rows"
+    table = _table(f"{title}: {rows}{left}")
+    table.add_column("row", justify="right")
+    for name in [*first, *shown]:
+        table.add_column(str(name), justify="right" if frame[name].dtype.kind in "fi" else "left", no_wrap=True)
+    for i in range(min(len(frame), SHOWN_ROWS)):
+        table.add_row(str(i + 1), *(cells[name][i] for name in [*first, *shown]))
     return table
 
 
 def _short(value: object) -> str:
     if value is None or value != value:
         return "-"
-    return f"{value:.4g}" if isinstance(value, float) else escape(str(value))
+    return f"{value:.3f}" if isinstance(value, float) and abs(value) < 1000 else escape(str(value))
 
 
 def model_view(model: Model, name: str) -> list[Any]:

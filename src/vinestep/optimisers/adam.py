@@ -25,7 +25,7 @@ class Adam(Optimiser):
     ----------
     rate : float
     beta1, beta2 : float
-        Memory of the first and second moment, from 0 up to but not including 1.
+        Decay rates of the first and second moment, from 0 up to but not including 1.
     epsilon : float
         Keeps the divisor away from zero.
     weight_decay : float

@@ -14,6 +14,7 @@ from .registry import Kind
 __all__ = ["Setting", "settings", "summary"]
 
 _REFERRED = re.compile(r"[Pp]arameters as for `(\w+)`")
+_MARKS = re.compile(r"\s*\[\d+\]_")
 _HEAD = re.compile(r"^(?P<names>[\w, *]+?) : (?P<sort>.*)$")
 
 
@@ -30,7 +31,8 @@ class Setting:
 
 def summary(kind: Kind) -> str:
     """The first sentence of the docstring."""
-    return (inspect.getdoc(kind.target) or "").partition("\n\n")[0].replace("\n", " ") if kind.form != "object" else ""
+    text = (inspect.getdoc(kind.target) or "").partition("\n\n")[0].replace("\n", " ") if kind.form != "object" else ""
+    return _MARKS.sub("", text).replace("``", "")
 
 
 def settings(kind: Kind) -> list[Setting]:
@@ -80,5 +82,5 @@ def _section(text: str) -> dict[str, tuple[str, str]]:
         elif line.startswith(" "):
             for name in names:
                 sort, meaning = found[name]
-                found[name] = sort, f"{meaning} {line.strip()}".strip()
+                found[name] = sort, f"{meaning} {line.strip()}".strip().replace("``", "")
     return found
