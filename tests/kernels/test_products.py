@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from vinestep.kernels import parallel
-from vinestep.kernels.products import gathered_product, places, product, product_of_turned, product_with_turned, turned_product
+from vinestep.kernels.products import gathered_product, places, product, product_of_transposed, product_with_transposed, transposed_product
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
@@ -42,9 +42,9 @@ def test_product_of_a_matrix_or_its_transpose(dtype, n, depth, width):
     a, b, bias = (rng.normal(size=shape).astype(dtype) for shape in ((n, depth), (depth, width), (width,)))
     close = {"rtol": 0, "atol": 1e-3 if dtype == np.float32 else 1e-12}
     np.testing.assert_allclose(product(a, b, bias, floor=0.0), np.maximum(a.astype(float) @ b + bias, 0), **close)
-    np.testing.assert_allclose(turned_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close)
-    of_turned = gathered_product(a.reshape(-1), *places(n, depth), np.ascontiguousarray(b.T), bias, turned=True)
-    np.testing.assert_allclose(of_turned, a.astype(float) @ b + bias, **close)
+    np.testing.assert_allclose(transposed_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close)
+    of_transposed = gathered_product(a.reshape(-1), *places(n, depth), np.ascontiguousarray(b.T), bias, transposed=True)
+    np.testing.assert_allclose(of_transposed, a.astype(float) @ b + bias, **close)
 
 
 @pytest.mark.parametrize("sizes", [(20, 30, 40), (64, 128, 64), (128, 128, 160), (700, 128, 130)])
@@ -53,9 +53,9 @@ def test_products_with_transposes(sizes):
     rng = np.random.default_rng(0)
     x, weight, g = (rng.normal(size=shape) for shape in ((n, n_in), (n_in, n_out), (n, n_out)))
     g_weight = np.empty_like(weight)
-    assert product_of_turned(x, g, g_weight) is g_weight
+    assert product_of_transposed(x, g, g_weight) is g_weight
     np.testing.assert_allclose(g_weight, np.einsum("ni,no->io", x, g), atol=1e-11)
-    np.testing.assert_allclose(product_with_turned(g, weight), np.einsum("no,io->ni", g, weight), atol=1e-11)
+    np.testing.assert_allclose(product_with_transposed(g, weight), np.einsum("no,io->ni", g, weight), atol=1e-11)
 
 
 def test_not_a_number_passes_the_floor():

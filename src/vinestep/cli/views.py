@@ -122,7 +122,10 @@ def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
     """The first rows with what was predicted for them first, and as many of their own columns as there is room for."""
     first = [name for name in frame.columns if str(name).startswith(("predicted", "probability"))]
     given = [name for name in frame.columns if name not in first]
-    cells = {name: [_short(value) for value in frame[name].head(SHOWN_ROWS)] for name in [*first, *given]}
+    cells = {name: [_short(value) for value in frame[name].head(SHOWN_ROWS)] for name in given}
+    cells |= {
+        name: [f"{value:.3f}" if isinstance(value, float) else _short(value) for value in frame[name].head(SHOWN_ROWS)] for name in first
+    }
     room = width - sum(max(len(str(name)), *map(len, cells[name])) + 3 for name in first) - 6
     shown = []
     for name in given:
@@ -144,7 +147,7 @@ def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
 def _short(value: object) -> str:
     if value is None or value != value:
         return "-"
-    return f"{value:.3f}" if isinstance(value, float) and abs(value) < 1000 else escape(str(value))
+    return f"{value:.4g}" if isinstance(value, float) and abs(value) < 10_000 else escape(str(value))
 
 
 def model_view(model: Model, name: str) -> list[Any]:

@@ -20,11 +20,11 @@ __all__ = ["attend", "attend_adjoint"]
 
 
 @inner_kernel
-def _turned(x, at, step, turned, n, width, scale):
+def _transposed(x, at, step, transposed, n, width, scale):
     """``scale`` times the transpose of n rows, `step` apart."""
     for i in range(n):
         for j in range(width):
-            turned[j * n + i] = x[at + i * step + j] * scale
+            transposed[j * n + i] = x[at + i * step + j] * scale
 
 
 @inner_kernel
@@ -56,14 +56,14 @@ def attend(q, k, v, hidden, factors, weights, out, by_width, by_places, along, a
     time, places, width = q.shape[1], k.shape[1], q.shape[2]
     each, n = width // heads, time * places
     flat_q, flat_k, flat_v, flat_out, flat_weights, flat_factors = flat(q), flat(k), flat(v), flat(out), flat(weights), flat(factors)
-    turned, scaled = empty(each * places, q.dtype), empty(smaller(n, factors.size), q.dtype)
+    transposed, scaled = empty(each * places, q.dtype), empty(smaller(n, factors.size), q.dtype)
     nothing, lowest = zeros(larger(each, places), q.dtype), q.dtype.type(-np.inf)
     for pair in range(begin, end):
         sequence, at_q, at_k = _begins(pair, heads, time, places, width)
         own = line(flat_weights, pair * n, n)
-        call(_turned, flat_k, at_k, width, turned, places, each, scale)
+        call(_transposed, flat_k, at_k, width, transposed, places, each, scale)
         seen, target = beyond(flat_q, at_q), beyond(flat_out, at_q)
-        call(multiply, seen, by_width, along, turned, places, False, nothing, own, places, places, 0, time, lowest)
+        call(multiply, seen, by_width, along, transposed, places, False, nothing, own, places, places, 0, time, lowest)
         for i in range(time):
             row = line(own, i * places, places)
             if hidden.size:

@@ -16,13 +16,13 @@ from .compiling import inner_kernel, kernel
 from .sharing_loops import handed, parts_of, share, span
 from .shortcuts import beyond, empty, larger, line, smaller, zeros
 from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
-from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_turned, multiply_tile
+from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_transposed, multiply_tile
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
 CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the cache until they are used again
 BESIDE_DEPTH = 400  # the same where they are first laid side by side
-TOGETHER = 16  # columns of a matrix that lies turned, to be read side by side
+TOGETHER = 16  # columns of a matrix that lies transposed, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
 MANY_ROWS = 512  # of a part, beside which it costs little to lay out the other matrix
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
@@ -73,7 +73,7 @@ def _evenly(places, begin, end):
 
 @inner_kernel
 def _tiles_beside(x, first, step, n, depth, packed, begin):
-    """Of n lines that lie turned: those of a tile together for each of so many columns, which are `step` apart; tile after tile."""
+    """Of n lines that lie transposed: those of a tile together for each of so many columns, which are `step` apart; tile after tile."""
     half = VECTOR // x.itemsize // 2
     for some in range(0, depth, TOGETHER):
         many = smaller(TOGETHER, depth - some)
@@ -83,16 +83,16 @@ def _tiles_beside(x, first, step, n, depth, packed, begin):
 
 
 @inner_kernel
-def _strip_beside(b, at_b, step_b, turned, first, last, o, width, packed, begin):
+def _strip_beside(b, at_b, step_b, transposed, first, last, o, width, packed, begin):
     """Rows ``first:last`` of the columns of a strip, one after another from `begin` on."""
     lanes, n = VECTOR // b.itemsize, last - first
     half, at = lanes // 2, at_b + first * step_b + o
-    if turned:
+    if transposed:
         whole = n // half * half
         for j in range(0, width, half):
             at = at_b + (o + j) * step_b + first
             for k in range(0, whole, half):
-                carry_turned(b, at + k, step_b, packed, begin + k * width + j, width)
+                carry_transposed(b, at + k, step_b, packed, begin + k * width + j, width)
             for k in range(whole, n):
                 for each in range(half):
                     packed[begin + k * width + j + each] = b[at + each * step_b + k]
@@ -107,11 +107,11 @@ def _strip_beside(b, at_b, step_b, turned, first, last, o, width, packed, begin)
 
 
 @inner_kernel
-def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin, end, floor):
+def multiply(x, rows, columns, b, step_b, transposed, bias, c, step_c, n_out, begin, end, floor):
     """Rows ``begin:end`` of ``c = max(a @ b + bias, floor)``; NaN stays.
 
     All arrays are flat; rows of `b` and `c` are `step_b` and `step_c` elements apart, and of `b` it is the columns if it lies
-    `turned`. There are at least eight rows and eight columns in `c`, and at least one column in `a`. Where rows do not come out even,
+    `transposed`. There are at least eight rows and eight columns in `c`, and at least one column in `a`. Where rows do not come out even,
     the last tile overlaps the one before it and computes the same again; where columns do not, it is summed beside `c`.
     """
     depth, lowest = columns.size, b.dtype.type(-np.inf)
@@ -119,12 +119,12 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
     half = lanes // 2
     whole = n_out // half * half
     many = end - begin >= 4 * ROWS
-    b_beside = turned | many & (step_b * b.itemsize >= FAR)
+    b_beside = transposed | many & (step_b * b.itemsize >= FAR)
     # what belongs to a tile of a matrix lies in as many places as it has rows, or columns if it is a transpose
     step_x, step_rows = np.int64(columns[smaller(1, depth - 1)] - columns[0]), np.int64(rows[begin + 1] - rows[begin])
-    x_turned = (step_rows == 1) & (step_x * b.itemsize >= FAR)
+    x_transposed = (step_rows == 1) & (step_x * b.itemsize >= FAR)
     x_straight = (n_out >= 4 * 3 * lanes) & (depth >= ROWS) & (step_x == 1) & (step_rows * b.itemsize >= FAR)
-    x_beside = many & (x_turned | x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
+    x_beside = many & (x_transposed | x_straight) and _evenly(rows, begin, end) and _evenly(columns, 0, depth)
     around = BESIDE_DEPTH if x_beside else DEPTH
     pieces = larger(1, (depth + around // 2) // around)
     most, deep = smaller(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
@@ -149,7 +149,7 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
             if x_beside:
                 for row in range(stop - i):
                     places[deep + row] = at_x + row // ROWS * ROWS * (last - first) + row % ROWS
-                if x_turned:
+                if x_transposed:
                     call(_tiles_beside, x, rows[i] + columns[first], step_x, stop - i, last - first, room, at_x)
                 else:
                     for row in range(0, stop - i, ROWS):
@@ -162,7 +162,7 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
                 left = smaller(o, n_out - width)
                 source, at_b, step = b, first * step_b + left, step_b
                 if b_beside:
-                    call(_strip_beside, b, 0, step_b, turned, first, last, left, width, room, 0)
+                    call(_strip_beside, b, 0, step_b, transposed, first, last, left, width, room, 0)
                     source, at_b, step = room, 0, width
                 target, to, step_to = c, left + shift * step_c, step_c
                 if left < o:
@@ -182,9 +182,9 @@ def multiply(x, rows, columns, b, step_b, turned, bias, c, step_c, n_out, begin,
 
 
 @inner_kernel
-def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts, part):
+def _part(way, multiple, x, rows, columns, b, step_b, transposed, bias, rooms, c, width, floor, parts, part):
     begin, end, n_out = 0, rows.size, width
-    step_in, step_out = (1, step_b) if turned else (step_b, 1)
+    step_in, step_out = (1, step_b) if transposed else (step_b, 1)
     if way == BY_ROWS:
         begin, end = span(rows.size, parts, multiple, part)
     elif way == BY_COLUMNS:
@@ -195,11 +195,11 @@ def _part(way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, wi
         columns, b, c = line(columns, first, last - first), beyond(b, first * step_in), line(rooms, part * c.size, c.size)
         if part > 0:
             bias = zeros(width, bias.dtype)
-    call(multiply, x, rows, columns, b, step_b, turned, bias, c, width, n_out, begin, end, floor)
+    call(multiply, x, rows, columns, b, step_b, transposed, bias, c, width, n_out, begin, end, floor)
 
 
 @inner_kernel
-def _share_product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
+def _share_product(board, threads, x, rows, columns, b, step_b, transposed, bias, c, width, floor):
     """`product` where there are as many rows and columns as the loops need."""
     depth = columns.size
     cost = depth * rows.size * width // RATE
@@ -213,7 +213,7 @@ def _share_product(board, threads, x, rows, columns, b, step_b, turned, bias, c,
     if parts == 1:
         way = BY_ROWS
     rooms = empty((way == BY_DEPTH) * parts * c.size, c.dtype)
-    call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, turned, bias, rooms, c, width, floor, parts)))
+    call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, transposed, bias, rooms, c, width, floor, parts)))
     if way == BY_DEPTH:
         for i in range(c.size):
             total = rooms[i]
@@ -223,7 +223,7 @@ def _share_product(board, threads, x, rows, columns, b, step_b, turned, bias, c,
 
 
 @kernel
-def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor):
+def product(board, threads, x, rows, columns, b, step_b, transposed, bias, c, width, floor):
     """``c = max(a @ b + bias, floor)``, split over threads; `multiply` says more. Of any number of rows and columns.
 
     Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
@@ -233,10 +233,10 @@ def product(board, threads, x, rows, columns, b, step_b, turned, bias, c, width,
         for i in range(c.size):
             c[i] = floor if bias[i % width] < floor else bias[i % width]
     elif n >= TILE and width >= TILE:
-        call(_share_product, board, threads, x, rows, columns, b, step_b, turned, bias, c, width, floor)
+        call(_share_product, board, threads, x, rows, columns, b, step_b, transposed, bias, c, width, floor)
     elif c.size:  # others are put beside what there is
         many, wide = larger(n, TILE), larger(width, TILE)
-        step_in, step_out = (1, step_b) if turned else (step_b, 1)
+        step_in, step_out = (1, step_b) if transposed else (step_b, 1)
         all_rows, wide_b, wide_bias = empty(many, rows.dtype), empty(depth * wide, b.dtype), empty(wide, b.dtype)
         for i in range(many):
             all_rows[i] = rows[smaller(i, n - 1)]

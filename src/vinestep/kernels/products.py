@@ -20,10 +20,10 @@ __all__ = [
     "is_ours",
     "places",
     "product",
-    "product_of_turned",
-    "product_with_turned",
-    "sum_with_turned",
-    "turned_product",
+    "product_of_transposed",
+    "product_with_transposed",
+    "sum_with_transposed",
+    "transposed_product",
 ]
 
 # multiply-adds of a product
@@ -39,7 +39,7 @@ def gathered_product(
     bias: np.ndarray | None = None,
     *,
     floor: float = -np.inf,
-    turned: bool = False,
+    transposed: bool = False,
     out: np.ndarray | None = None,
 ) -> np.ndarray:
     """``max(a @ b + bias, floor)`` with ``a[i, k] = x[rows[i] + columns[k]]``.
@@ -50,7 +50,7 @@ def gathered_product(
     rows : ndarray of int, shape (n,)
     columns : ndarray of int, shape (depth,)
     b : ndarray, shape (depth, width)
-        Of the dtype of x; contiguous. If it lies `turned`, its transpose is.
+        Of the dtype of x; contiguous. If it lies `transposed`, its transpose is.
     bias : ndarray, shape (width,), optional
     floor : float
     out : ndarray, shape (n, width), optional
@@ -61,11 +61,11 @@ def gathered_product(
     c : ndarray, shape (n, width)
         Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
     """
-    n, (depth, width) = rows.size, b.shape[::-1] if turned else b.shape
+    n, (depth, width) = rows.size, b.shape[::-1] if transposed else b.shape
     c = np.empty((n, width), b.dtype) if out is None else out
     bias = np.zeros(width, b.dtype) if bias is None else bias
     working = helpers(depth * n * width // RATE)
-    gathered.product(*working, x, rows, columns, b.reshape(-1), b.shape[1], turned, bias, c.reshape(-1), width, b.dtype.type(floor))
+    gathered.product(*working, x, rows, columns, b.reshape(-1), b.shape[1], transposed, bias, c.reshape(-1), width, b.dtype.type(floor))
     return c
 
 
@@ -76,7 +76,7 @@ def product(
     return gathered_product(a.reshape(-1), *places(*a.shape), b, bias, floor=floor, out=out)
 
 
-def turned_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None) -> np.ndarray:
+def transposed_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None) -> np.ndarray:
     """``a.T @ b`` of contiguous matrices; see `product`."""
     rows, columns = places(*a.shape)
     return gathered_product(a.reshape(-1), columns, rows, b, out=out)
@@ -91,31 +91,31 @@ def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
     return ours
 
 
-def product_with_turned(a: np.ndarray, b: np.ndarray) -> np.ndarray:
+def product_with_transposed(a: np.ndarray, b: np.ndarray) -> np.ndarray:
     """``a @ b.T`` of matrices, by BLAS or by our loops."""
     if is_ours(a, b, *a.shape, b.shape[0]):
-        return gathered_product(a.reshape(-1), *places(*a.shape), b, turned=True)
+        return gathered_product(a.reshape(-1), *places(*a.shape), b, transposed=True)
     found: np.ndarray = np.matmul(a, b.T)
     return found
 
 
-def sum_with_turned(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> np.ndarray:
+def sum_with_transposed(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> np.ndarray:
     """The sum of ``a @ b.T`` over parts (k, n, depth) and as many matrices, by BLAS or by our loops."""
     k, n, depth = parts.shape
     if is_ours(parts, matrices[0], n, k * depth, len(matrices[0])):
         rows, columns = places(n, depth)
         across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
-        return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate(matrices, axis=1), turned=True)
+        return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate(matrices, axis=1), transposed=True)
     found: np.ndarray = np.matmul(parts[0], matrices[0].T)
     for part, matrix in zip(parts[1:], matrices[1:], strict=True):
         found += np.matmul(part, matrix.T)
     return found
 
 
-def product_of_turned(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> np.ndarray:
+def product_of_transposed(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> np.ndarray:
     """``a.T @ b`` of matrices, by BLAS or by our loops."""
     if is_ours(a, b, *a.shape, b.shape[1]):
-        return turned_product(a, b, out=out)
+        return transposed_product(a, b, out=out)
     np.matmul(a.T, b, out=out)
     return out
 

@@ -20,7 +20,7 @@ __all__ = [
     "VECTOR",
     "Writer",
     "carry_lines",
-    "carry_turned",
+    "carry_transposed",
     "elementwise",
     "multiply_tile",
     "soften",
@@ -256,7 +256,7 @@ TURN = "x at step target to step_to"
 
 
 @intrinsic
-def carry_turned(typing_context, x, at, step, target, to, step_to):
+def carry_transposed(typing_context, x, at, step, target, to, step_to):
     """The transpose of a square block, as wide as half a vector, of which the rows are so many elements apart."""
 
     def generate(context, builder, signature, arguments):

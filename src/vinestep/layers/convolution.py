@@ -14,7 +14,7 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.parallel import in_parts
-from ..kernels.products import gathered_product, product_of_turned, product_with_turned
+from ..kernels.products import gathered_product, product_of_transposed, product_with_transposed
 from ..parts import part
 from .base import Layer
 from .dense import DEFINITIONS, FLOORS, activate, affine, fusable, through_activation
@@ -131,12 +131,12 @@ def _adjoint(g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wan
         if _is_depthwise(weight, groups)
         else _gathered_adjoint
     )
-    turned = _turned(weight, plan, x.shape, groups) if wanted[0] and find is _gathered_adjoint else []
+    transposed = _transposed(weight, plan, x.shape, groups) if wanted[0] and find is _gathered_adjoint else []
 
     def compute(start: int, stop: int) -> tuple[np.ndarray | None, np.ndarray]:
         g_bias, part = np.empty(n_out, weight.dtype), slice(start, stop)
         gz = through_activation(standard(g[part]).reshape(-1, n_out), y[part].reshape(-1, n_out), g_bias, activation, slope)
-        return find(gz, x[part], weight, turned, plan, groups, None if gx is None else gx[part], wanted[1]), g_bias
+        return find(gz, x[part], weight, transposed, plan, groups, None if gx is None else gx[part], wanted[1]), g_bias
 
     chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight, CHUNK_BACK)
     by_weight, by_bias = zip(*in_parts(compute, chunks), strict=True)
@@ -150,14 +150,14 @@ def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:
     return np.add.reduce(parts, axis=0, out=np.empty(parts[0].shape, parts[0].dtype) if place is None else place)
 
 
-def _pointwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+def _pointwise_adjoint(g: Any, x: Any, weight: Any, transposed: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     n_in, n_out = weight.shape[-2:]
     if gx is not None:
-        gx[...] = product_with_turned(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
-    return product_of_turned(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
+        gx[...] = product_with_transposed(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
+    return product_of_transposed(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
 
 
-def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+def _depthwise_adjoint(g: Any, x: Any, weight: Any, transposed: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     volume, geometry = geometry_of(x, plan)
     into_x, flat = np.zeros_like(volume), weight.reshape(-1, weight.shape[-1])
     into_weight = np.zeros(flat.shape, weight.dtype)
@@ -167,9 +167,9 @@ def _depthwise_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPla
     return into_weight.reshape(weight.shape)
 
 
-def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
+def _gathered_adjoint(g: Any, x: Any, weight: Any, transposed: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:
     if gx is not None:
-        _input_adjoint(g, turned, plan, gx)
+        _input_adjoint(g, transposed, plan, gx)
     if not by_weight:
         return None
     source = padded(x, plan.padding).reshape(-1)
@@ -178,7 +178,7 @@ def _gathered_adjoint(g: Any, x: Any, weight: Any, turned: Any, plan: WindowPlan
     return (parts[0] if groups == 1 else np.concatenate(parts, axis=1)).reshape(weight.shape)
 
 
-def _turned(weight: Any, plan: WindowPlan, shape: tuple[int, ...], groups: int) -> list[list[np.ndarray]]:
+def _transposed(weight: Any, plan: WindowPlan, shape: tuple[int, ...], groups: int) -> list[list[np.ndarray]]:
     """The weights that lead back, for each phase and group: (places of the window and channels out, channels in)."""
     _, phases = phases_of(plan, (1, *shape[1:]), weight.shape[-1], groups)
     seen = [weight[np.ix_(*phase.offsets)] for phase in phases]
@@ -188,14 +188,14 @@ def _turned(weight: Any, plan: WindowPlan, shape: tuple[int, ...], groups: int) 
     ]
 
 
-def _input_adjoint(g: Any, turned: list[list[np.ndarray]], plan: WindowPlan, gx: Any) -> None:
-    groups, n_in = len(turned[0]), turned[0][0].shape[1]
+def _input_adjoint(g: Any, transposed: list[list[np.ndarray]], plan: WindowPlan, gx: Any) -> None:
+    groups, n_in = len(transposed[0]), transposed[0][0].shape[1]
     pads, phases = phases_of(plan, gx.shape, g.shape[1], groups)
     source = padded(g.reshape(gx.shape[0], *plan.count, g.shape[1]), pads).reshape(-1)
     if groups == len(phases) == 1:
-        gathered_product(source, phases[0].rows, phases[0].columns[0], turned[0][0], out=gx.reshape(-1, n_in))
+        gathered_product(source, phases[0].rows, phases[0].columns[0], transposed[0][0], out=gx.reshape(-1, n_in))
         return
-    for phase, weights in zip(phases, turned, strict=True):
+    for phase, weights in zip(phases, transposed, strict=True):
         parts = [gathered_product(source, phase.rows, columns, own) for columns, own in zip(phase.columns, weights, strict=True)]
         target = gx[phase.where]
         target[...] = np.concatenate(parts, axis=1).reshape(target.shape)

@@ -15,7 +15,7 @@ from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
 from ..kernels.parallel import helpers
-from ..kernels.products import is_ours, product, product_of_turned, product_with_turned
+from ..kernels.products import is_ours, product, product_of_transposed, product_with_transposed
 from ..parts import part
 from .base import Layer
 
@@ -146,9 +146,9 @@ def dense_adjoint(
     else:
         gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), slope, own=own)
         if wanted[1]:
-            product_of_turned(rows, gz, g_weight)
+            product_of_transposed(rows, gz, g_weight)
         if wanted[0]:
-            gx = product_with_turned(gz, weight)
+            gx = product_with_transposed(gz, weight)
     return [
         gx.reshape(x.shape) if wanted[0] and gx is not None else None,
         g_weight if wanted[1] else None,

@@ -173,7 +173,7 @@ def _waves(n: int, width: int, dtype: Any) -> np.ndarray:
 
 
 def rotated(x: Any, *, start: int = 0) -> Any:
-    """Pairs of features turned by angles that rise with the place, so that products depend on distances only.
+    """Pairs of features transposed by angles that rise with the place, so that products depend on distances only.
 
     J. Su et al., "RoFormer: Enhanced Transformer with Rotary Position Embedding", 2021, equation 34; a feature of the first half is
     paired with its counterpart in the second.

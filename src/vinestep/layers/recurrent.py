@@ -20,7 +20,7 @@ from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
 from ..kernels.parallel import in_parts, spans
-from ..kernels.products import places, product, turned_product
+from ..kernels.products import places, product, transposed_product
 from ..kernels.sizes import BLOCKS, RATE, TILE
 from ..parts import part
 from .base import Layer
@@ -215,7 +215,7 @@ def _lstm_adjoint(
         gx[~present] = 0
     parameters: list[np.ndarray | None] = [None, None, None]
     if any(wanted[1:4]):
-        together = turned_product(seen.reshape(batch * time, -1), flat)
+        together = transposed_product(seen.reshape(batch * time, -1), flat)
         found = (together[: len(weight)], together[len(weight) : -1], together[-1])
         parameters = [_into(*pair) if want else None for *pair, want in zip(places[1:4], found, wanted[1:4], strict=True)]
     return [gx, *parameters, gh if wanted[4] else None, gc if wanted[5] else None]
