@@ -88,7 +88,7 @@ def he_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
 
 @part("he_normal", "initialiser")
 def he_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-    """Normal of variance ``2 / n_in``, for units with a rectifier.
+    """Normal of variance ``2 / n_in``, for units with a ReLU.
 
     K. He, X. Zhang, S. Ren and J. Sun, "Delving Deep into Rectifiers", ICCV 2015, equation 10.
 

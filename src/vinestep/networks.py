@@ -136,7 +136,7 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
 
 @part("text_scorer", "layer")
 class TextScorer(Layer):
-    """Reads a text both ways and gives a few numbers: tokens ``(batch, time)`` to ``(batch, outputs)``. Token 0 is padding.
+    """A bidirectional reader of texts with a few outputs: tokens ``(batch, time)`` to ``(batch, outputs)``. Token 0 is padding.
 
     Parameters
     ----------

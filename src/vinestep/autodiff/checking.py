@@ -1,4 +1,4 @@
-"""Derivatives held against numbers: central differences, the complex step, or a gradient worked out by hand."""
+"""Derivatives held against numbers: central differences, the complex step, or a gradient derived by hand."""
 
 from __future__ import annotations
 
@@ -118,7 +118,7 @@ def check_gradients(
     elements: int = 400,
     seed: int = 0,
 ) -> GradientReport:
-    """Compare the gradients of a function with numerical ones, or with gradients worked out by hand.
+    """Compare the gradients of a function with numerical ones, or with gradients derived by hand.
 
     Parameters
     ----------
@@ -128,7 +128,7 @@ def check_gradients(
         Float arrays and networks are varied, a network through each of its trainable parameters; whole numbers,
         strings and the like are passed on as they are.
     claimed : array, mapping by path, or sequence, optional
-        Gradients worked out by hand. They are compared with ours, and the report says in words what is likely wrong.
+        Gradients derived by hand. They are compared with ours, and the report says in words what is likely wrong.
     method : {"differences", "complex"}
         Central differences of fourth order with a step chosen for the dtype, or the complex step [1]_, exact to
         rounding, for analytic functions of arrays written so that they take complex numbers.
@@ -313,7 +313,7 @@ def _compare(variable: _Variable, ours: np.ndarray, reference: np.ndarray, index
     )
 
 
-# gradients worked out by hand
+# gradients derived by hand
 
 
 def _against_claim(

@@ -64,7 +64,7 @@ def differentiate(
     unused : {"refuse", "zeros"}
         What to do about something in `wrt` that `value` never used.
     must_be_finite : bool
-        Raise at the first operation that produces NaN or infinity on the way back, naming it.
+        Raise at the first operation that produces NaN or infinity on the backward pass, naming it.
 
     Returns
     -------

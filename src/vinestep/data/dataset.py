@@ -81,6 +81,15 @@ class Dataset:
             self._provenance = Provenance(self.fingerprint(), np.arange(len(self)))
         return self._provenance
 
+    def settings(self) -> dict[str, Any]:
+        """What it is, for the record: kind, number of examples, shapes and dtypes."""
+        return {
+            "kind": "arrays",
+            "examples": len(self),
+            "inputs": f"{self.inputs.shape[1:]} {self.inputs.dtype}",
+            "targets": f"{self.targets.shape[1:]} {self.targets.dtype}",
+        }
+
     def fingerprint(self) -> str:
         """Of the contents: equal for equal inputs and targets, in any process."""
         return digest(self.inputs, self.targets)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 import numpy as np
 import pandas as pd
@@ -138,6 +138,18 @@ class Table(Dataset):
             inputs = self.scaling.scale(inputs)
         source_of = Dataset(inputs, targets).provenance
         return self._of(inputs, targets, source_of, self.encoding, self.scaling)
+
+    def settings(self) -> dict[str, Any]:
+        """What it is, for the record: kind, columns, target and classes."""
+        encoding = self.encoding
+        return super().settings() | {
+            "kind": "table",
+            "numeric": list(encoding.numeric),
+            "categories": {column: list(values) for column, values in encoding.categories.items()},
+            "target": encoding.target,
+            "classes": list(encoding.class_names),
+            "scaled": self.scaling is not None,
+        }
 
     @property
     def classes(self) -> int:

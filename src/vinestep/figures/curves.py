@@ -24,7 +24,7 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     Parameters
     ----------
     rows : DataFrame, or sequence of dict
-        One row an epoch, as in ``Outcome.curves`` and ``Outcome.rows``.
+        One row per epoch, as in ``Outcome.curves`` and ``Outcome.rows``.
     title : str
     better : mapping of column to "higher" or "lower", optional
         As in ``Outcome.better``: where it says so, the best value is marked. Of losses the lowest is.
@@ -42,7 +42,7 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     """
     rows = rows.to_dict("records") if hasattr(rows, "to_dict") else list(rows)
     if not rows or "epoch" not in rows[0]:
-        raise DataError("curves: there is nothing to draw: give rows with an epoch, as Outcome.curves has them.")
+        raise DataError("curves: there is nothing to draw: give one row per epoch, as Outcome.curves has them.")
     rows = [{name: value if value is None or abs(value) < LARGEST else np.nan for name, value in row.items()} for row in rows]
     directions = {"loss": "lower", "validation_loss": "lower"} | dict(better or {})
     names = [name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")]

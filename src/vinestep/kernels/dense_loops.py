@@ -31,7 +31,7 @@ def _activate(z, activation, slope, zero, one):
 
 @inner_kernel
 def _through(g, y, activation, slope, zero, one):
-    """The cotangent of what was activated, from the result; 0 where a rectifier is closed, even of NaN."""
+    """The cotangent of what was activated, from the result; 0 where a ReLU is closed, even of NaN."""
     if activation == 1:
         return g if y > zero else zero
     if activation == 2:

@@ -334,7 +334,7 @@ SOFTENED = "x y out scale"
 
 @intrinsic
 def soften_adjoint(typing_context, x, y, out, scale):
-    """``out = scale * y * (x - sum(x * y))`` of flat arrays: the way back of `soften`; `out` may be `x`."""
+    """``out = scale * y * (x - sum(x * y))`` of flat arrays: the adjoint of `soften`; `out` may be `x`."""
 
     def generate(context, builder, signature, arguments):
         spans = _through(context, builder, signature, SOFTENED, arguments)

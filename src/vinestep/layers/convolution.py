@@ -34,7 +34,7 @@ __all__ = ["Convolution", "TransposedConvolution", "convolution"]
 
 
 CHUNK = 1 << 18  # elements of input and output that are worked on together: a megabyte in float32
-CHUNK_BACK = 1 << 15  # the same on the way back, where more room is needed beside them
+CHUNK_BACK = 1 << 15  # the same on the backward pass, where more room is needed beside them
 
 
 def _definition(x: Any, weight: Any, bias: Any, *, plan: WindowPlan, groups: int = 1, activation: str = "none", slope: float = 0.0) -> Any:

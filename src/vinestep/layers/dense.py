@@ -177,7 +177,7 @@ class Dense(Layer):
         `relu`, `leaky_relu`, `sigmoid` and `np.tanh` are computed together with the product. In a `Stack` an activation
         that follows the layer is, too.
     initialiser : initialiser, optional
-        He's normal before a rectifier, Glorot's uniform otherwise.
+        He's normal before a ReLU, Glorot's uniform otherwise.
 
     Attributes
     ----------

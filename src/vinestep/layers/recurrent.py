@@ -66,7 +66,7 @@ def _where_present(x: Any, mask: np.ndarray | None) -> Any:
 
 
 class _Cell(Layer):
-    """One level in one direction."""
+    """One layer in one direction."""
 
     gates: ClassVar[int] = 1
     n_states: ClassVar[int] = 1
@@ -270,7 +270,7 @@ class _LSTMCell(_Cell):
 
 
 class _Sequence(Layer):
-    """What the three share: levels, directions, masks, states handed in and out."""
+    """What the three have in common: depth, directions, masks, hidden states."""
 
     axes = "batch time features"
     cell: ClassVar[type[_Cell]]
@@ -345,7 +345,7 @@ class _Sequence(Layer):
             return [(zero,) * cell.n_states for cell in cells]
         if len(states) != len(cells) or any(np.shape(held(s)) != (x.shape[0], self.width) for group in states for s in group):
             raise ShapeError(
-                f"{self._label}: expected states for {len(cells)} levels and directions, each of shape ({x.shape[0]}, {self.width})."
+                f"{self._label}: expected states for {len(cells)} depths and directions, each of shape ({x.shape[0]}, {self.width})."
             )
         return states
 
@@ -358,11 +358,11 @@ class Recurrent(_Sequence):
     ----------
     width : int
     depth : int
-        How many on top of each other.
+        Number of layers, each reading the outputs of the one before.
     bidirectional : bool
-        A second one from the end to the beginning, side by side with the first.
+        Also read from the end to the beginning; outputs are concatenated.
     dropout : float
-        Between levels.
+        Between one depth and the next.
     output : {"sequence", "last"}
         All outputs, ``(batch, time, width)``, or the state at the end, ``(batch, width)``: of masked sequences at their own end,
         of backward ones at the beginning.

@@ -16,7 +16,7 @@ __all__ = ["Adam"]
 
 @part("adam", "optimiser")
 class Adam(Optimiser):
-    """Adaptive moments [1]_, with weight decay kept apart from the gradient [2]_.
+    """Adaptive moments [1]_, with weight decay decoupled from the gradient [2]_.
 
     ``m = beta1 * m + (1 - beta1) * g``, ``v = beta2 * v + (1 - beta2) * g**2``, both divided by ``1 - beta**t``, then
     ``theta -= rate * m_hat / (sqrt(v_hat) + epsilon)``.

@@ -30,6 +30,7 @@ def run_settings(training: Training, batches: Batches, epochs: int, validation: 
         "optimiser": describe(training.optimiser, opaque=True),
         "schedule": describe(training.schedule, opaque=True),
         "batches": batches.settings(),
+        "source": batches.dataset.settings(),
         "data": batches.dataset.fingerprint(),
         "validation": None if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
         "frozen": sorted(training.network._ready_arena().frozen_paths),

@@ -398,7 +398,7 @@ class Training:
 
         Returns
         -------
-        predictions : DataFrame, one row an example
+        predictions : DataFrame, one row per example
             With classes the class ``predicted``, as it stands in the data, and a probability for each; otherwise ``predicted``
             numbers.
         """
