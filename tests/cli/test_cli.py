@@ -203,3 +203,113 @@ def test_help_helps(tmp_path, command):
     done = vinestep(*command, "--help", cwd=tmp_path)
     assert done.returncode == 0
     assert "Usage" in done.stdout
+
+
+def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
+    import vinestep as vs
+
+    barrels = vs.demo.barrels(300)
+    barrels.loc[::25, "state"] = None
+    barrels[:240].to_csv(tmp_path / "cellar.csv", index=False)
+    barrels[240:].drop(columns="state").to_csv(tmp_path / "new.csv", index=False)
+    barrels[240:].dropna(subset="state").to_csv(tmp_path / "later.csv", index=False)
+    (tmp_path / "my_layers.py").write_text(OWN_PART)
+    (tmp_path / "plan.toml").write_text(NEWCOMER)
+    own = ("--with", "my_layers.py")
+    done = vinestep("train", "plan.toml", "--set", "optimiser.rate=0.02", "--set", "layers.0.width=12", *own, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert "Scores of the best" in done.stdout
+    assert "95 % interval" in done.stdout
+    plan = (tmp_path / "records" / "cellar-1" / "plan.toml").read_text()
+    assert '"optimiser.rate=0.02"' in plan
+    model = "records/cellar-1/cellar.vine"
+    assert vinestep("predict", model, "new.csv", cwd=tmp_path).returncode == 2
+    done = vinestep("predict", model, "new.csv", "--out", "predicted.csv", *own, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    header, first = (tmp_path / "predicted.csv").read_text().splitlines()[:2]
+    assert header.startswith("sugar,pH") and "predicted,probability sound" in header  # noqa: PT018
+    assert len(first.split(",")) == 11
+    shown = vinestep("predict", model, "new.csv", *own, cwd=tmp_path)
+    assert "the first 12 of 60 rows" in shown.stdout
+    scores = vinestep("assess", model, "later.csv", *own, cwd=tmp_path)
+    assert "accuracy" in scores.stdout
+    assert "95 % confidence" in scores.stdout
+    looked = vinestep("inspect", model, *own, cwd=tmp_path)
+    for text in ("records/cellar-1", "numeric columns", "Alder, Brun", "sound, spoiling, stuck", "numpy"):
+        assert text in looked.stdout
+    bad = bytearray((tmp_path / model).read_bytes())
+    bad[300] ^= 1
+    (tmp_path / "bad.vine").write_bytes(bad)
+    refused = vinestep("inspect", "bad.vine", cwd=tmp_path)
+    assert refused.returncode == 2
+    assert "bad.vine: refused" in refused.stderr
+    assert "Traceback" not in refused.stderr
+
+
+NEWCOMER = """
+name = "cellar"
+epochs = 3
+
+[data]
+source = "cellar.csv"
+target = "state"
+drop_missing_target = true
+
+[[layers]]
+kind = "dense"
+width = 8
+activation = "bent"
+
+[[layers]]
+kind = "dense"
+width = "classes"
+"""
+OWN_PART = """
+import numpy as np
+import vinestep as vs
+
+
+@vs.parts.part("bent")
+def bent(x):
+    return np.sqrt(x * x + 1.0) - 1.0
+"""
+
+
+@pytest.mark.parametrize(
+    ("arguments", "texts"),
+    [
+        ((), ("optimiser", "adam", "lstm", "cross_entropy")),
+        (("schedule",), ("warmup", "cosine")),
+        (("lstm",), ("bidirectional", "'sequence'", "required")),
+        (("cosine",), ("cosine (loss)", "cosine (schedule)")),
+    ],
+)
+def test_kinds_tell_what_a_plan_can_name(tmp_path, arguments, texts):
+    done = vinestep("kinds", *arguments, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert all(text in done.stdout for text in texts)
+
+
+def test_an_unknown_kind_is_named(tmp_path):
+    done = vinestep("kinds", "densse", cwd=tmp_path)
+    assert done.returncode == 2
+    assert "Did you mean 'dense'?" in done.stderr
+
+
+def test_a_run_is_asked_from_another_window(tmp_path, plan):
+    plan.write_text(PLAN.replace("epochs = 40", "epochs = 4000"))
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vinestep", "train", str(plan)], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+    )
+    folder = tmp_path / "records" / "small-1"
+    _wait_for(lambda: (folder / "run.json").exists() and '"running"' in (folder / "run.json").read_text())
+    assert vinestep("ask", folder, "note", "the door was open", cwd=tmp_path).returncode == 0
+    assert vinestep("ask", folder, "finish", "good enough", cwd=tmp_path).returncode == 0
+    output, _ = process.communicate(timeout=60)
+    assert process.returncode == 0, output
+    assert "Told to finish: good enough" in output
+    assert "Scores of the best" in output
+    assert "note: the door was open" in (folder / "console.txt").read_text()
+    refused = vinestep("ask", folder, "stop", cwd=tmp_path)
+    assert refused.returncode == 2
+    assert "nobody is at work on this run" in refused.stderr

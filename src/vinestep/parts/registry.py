@@ -5,7 +5,6 @@ from __future__ import annotations
 import importlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from difflib import get_close_matches
 from functools import wraps
 from typing import Any, Literal, TypeVar
 
@@ -192,6 +191,8 @@ class Kinds:
         wanted, listed = " or ".join(families), f"See: vinestep kinds{f' {families[0]}' if families else ''}."
         if given:
             raise PartError(f"{name!r} is of the family {given[0].family}; what is wanted here is {wanted}. {listed}")
+        from difflib import get_close_matches
+
         near = get_close_matches(name, list(self._allowed(families)), n=1)
         raise PartError(
             f"{name!r} is not known. {f'Did you mean {near[0]!r}?' if near else listed} Parts of your own have to be handed over."
