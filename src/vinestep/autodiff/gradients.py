@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 __all__ = ["Gradients", "Layout", "Slot", "euclidean_norm", "pack", "scaled"]
 
 
+FEW = 2048  # numbers of which a copy costs less than calling a compiled loop
 MANY_A_MOMENT = 16  # squares are added up in the time of one element of a simple loop
 
 
@@ -143,7 +144,11 @@ class Gradients(Mapping[str, np.ndarray]):
 
 def euclidean_norm(flat: np.ndarray) -> float:
     """Of a flat array; finite whenever its elements are and the norm is a float64."""
-    total = _square_sum(flat)
+    if flat.size <= FEW:
+        wide = flat.astype(np.float64)
+        total = float(wide.dot(wide))
+    else:
+        total = _square_sum(flat)
     if math.isfinite(total) or not np.isfinite(flat).all():
         return math.sqrt(total)
     largest = float(np.max(np.abs(flat)))

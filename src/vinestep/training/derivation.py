@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from contextlib import nullcontext
 from typing import Any, NoReturn
 
 import numpy as np
@@ -39,29 +40,19 @@ class Derivation:
     def __getstate__(self) -> dict[str, Any]:
         return vars(self) | {"_straight": None, "_known": ()}
 
-    def __call__(self, inputs: Any, targets: Any) -> tuple[Any, float, Gradients]:
-        """Outputs, loss and gradients of a learning pass."""
-        if straight := self._straight_path(inputs):
+    def __call__(self, inputs: Any, targets: Any, watch: Watch | None = None) -> tuple[Any, float, Gradients]:
+        """Outputs, loss and gradients of a learning pass; `watch` sees the output of every layer, computed one by one."""
+        if watch is None and (straight := self._straight_path(inputs)):
             return self._derive_straight(*straight, inputs, targets)
-        with learning_pass(self.descent.seed, self.descent.step_number, guarded=self._guarded):
-            outputs = self.descent.network(*inputs) if isinstance(inputs, tuple) else self.descent.network(inputs)
+        descent = self.descent
+        looking = nullcontext() if watch is None else observed(_outputs_to(watch))
+        with learning_pass(descent.seed, descent.step_number, guarded=self._guarded or watch is not None), looking:
+            outputs = descent.network(*inputs) if isinstance(inputs, tuple) else descent.network(inputs)
             recorded = self.loss(outputs, targets)
         value = checked_loss(recorded)
         if not math.isfinite(value):
             self._refuse(value, inputs)
-        return outputs, value, self.descent.gradients(recorded)
-
-    def watched(self, inputs: Any, targets: Any, watch: Watch) -> tuple[Any, float, Gradients]:
-        def told(layer: Any, path: str, given: tuple[Any, ...], output: Any) -> None:
-            watch(path, held(output))
-
-        with learning_pass(self.descent.seed, self.descent.step_number, guarded=True), observed(told):
-            outputs = self.descent.network(*inputs) if isinstance(inputs, tuple) else self.descent.network(inputs)
-            recorded = self.loss(outputs, targets)
-        value = checked_loss(recorded)
-        if not math.isfinite(value):
-            self._refuse(value, inputs)
-        return outputs, value, self.descent.gradients(recorded)
+        return outputs, value, descent.gradients(recorded)
 
     def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
         """What is needed to do without a record, where network and loss are one fused operation each."""
@@ -99,3 +90,10 @@ class Derivation:
             f"Step {self.descent.step_number + 1}: the loss is {value}. The first values that are not finite are in {where}. "
             "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is untouched."
         )
+
+
+def _outputs_to(watch: Watch) -> Callable[..., None]:
+    def told(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
+        watch(path, held(output))
+
+    return told

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from ..autodiff.gradients import Gradients, scaled
+from ..autodiff.gradients import Gradients, euclidean_norm, scaled
 from ..autodiff.state import STATE
 from ..autodiff.sweep import sweep
 from ..autodiff.tensor import Tensor
@@ -183,7 +183,7 @@ class Descent:
 
     def descend(self, value: float, gradients: Gradients) -> tuple[float, float]:
         """Clip the gradients and update the parameters: the norm before clipping, and the rate."""
-        norm = gradients.norm()
+        norm = euclidean_norm(gradients.flat)
         if not math.isfinite(norm):
             raise self._bad_gradients(value, gradients)
         if self.clip is not None and norm > self.clip:

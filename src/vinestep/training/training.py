@@ -14,6 +14,7 @@ import numpy as np
 from ..autodiff.tensor import held
 from ..data.dataset import Batch, Batches
 from ..errors import DataError, SettingError
+from ..layers.arena import Arena
 from ..layers.base import Layer
 from ..losses import makes_logits, note_probabilities, reduction_of
 from ..metrics import Metric
@@ -94,6 +95,7 @@ class Training:
         """Where the network comes from: run, settings, data; for the model that is handed on."""
         self._derivation = Derivation(self.descent, loss)
         self._record: Run | None = None
+        self._described: tuple[int, dict[str, Any]] | None = None
 
     @property
     def loss(self) -> Loss:
@@ -162,8 +164,7 @@ class Training:
             descent.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=descent.seed)
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
-            derive = self._derivation
-            outputs, value, gradients = derive(inputs, targets) if watch is None else derive.watched(inputs, targets, watch)
+            outputs, value, gradients = self._derivation(inputs, targets, watch)
             if descent.step_number == 0 and makes_logits(self.loss):
                 note_probabilities(outputs)
             if before_update is not None:
@@ -308,8 +309,12 @@ class Training:
         return own | {f"validation_{name}": better for name, better in own.items()}
 
     def _described_model(self) -> dict[str, Any]:
-        """What a saved state says of the model in it."""
-        return {"model": self.model(copied=False).described(opaque=True)}
+        """What a saved state says of the model in it; the network is described anew only after it was changed."""
+        model = self.model(copied=False)
+        known = self._described
+        if known is None or known[0] != Arena.generation:
+            self._described = known = Arena.generation, model.described(opaque=True)
+        return {"model": known[1] | {"lineage": model.lineage}}
 
     def model(self, *, copied: bool = True) -> Model:
         """What was trained, to be handed on: the network as it is now, with the encoding of its data and where it came from.
@@ -343,7 +348,7 @@ class Training:
     # copies and state
 
     def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_record": None}
+        return vars(self) | {"_record": None, "_described": None}
 
     def state(self) -> dict[str, Any]:
         """Weights, running statistics, the optimiser's state and the counters."""
