@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TypeAlias
+from typing import TYPE_CHECKING, TypeAlias
 
 import numpy as np
 
@@ -32,7 +32,10 @@ __all__ = [
 CUT = 2.0  # standard deviations at which the truncated normal is cut
 CUT_SPREAD = 0.8796256610342398  # standard deviation of a standard normal cut at two, made up for by dividing
 
-Initialiser: TypeAlias = Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]
+if TYPE_CHECKING:
+    Initialiser: TypeAlias = Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]
+else:
+    Initialiser = Callable[..., np.ndarray]  # numpy.random takes longer to import than the rest of NumPy, and is not needed yet
 
 
 def fans(shape: tuple[int, ...]) -> tuple[int, int]:
