@@ -1,4 +1,4 @@
-"""Where threads tell one another of work: whole numbers, each in a cache line of its own."""
+"""The board: the shared atomic counters of the thread pool, each in a cache line of its own."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ TICKET, FUNCTION, ARGUMENTS, DONE, FAILED, TAKEN, CALLED = range(0, 7 * LINE, LI
 
 
 def board(*, taken: bool = False) -> np.ndarray:
-    """With no work on it; one that is taken forever is for work that nobody is to help with."""
+    """A board without a job; one that is taken for ever belongs to single-threaded work."""
     places = np.zeros(CALLED + LINE, np.int64)
     places[TAKEN] = taken
     return places

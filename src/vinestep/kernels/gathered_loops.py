@@ -1,7 +1,8 @@
-"""Loops over a matrix that is never laid out in memory: its elements are looked up where they lie.
+"""Matrix products whose left operand is never stored: its elements are gathered from an array by index.
 
-Notation: ``a[i, k] = x[rows[i] + columns[k]]`` with `x` flat. The windows of a convolution or of pooling are such a matrix, with
-`rows` the first elements of the windows and `columns` the places within one; so is its transpose, with the two exchanged.
+Notation: ``a[i, k] = x[rows[i] + columns[k]]`` with `x` flat. The windows of a convolution or of pooling form such a matrix: `rows` are
+the offsets of the windows, `columns` the offsets within one. Its transpose is the same with the two exchanged. The right operand is
+copied into packed panels where its rows are far apart; the micro-kernel keeps a tile of the result in registers.
 """
 
 from __future__ import annotations

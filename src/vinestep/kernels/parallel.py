@@ -1,7 +1,7 @@
-"""Ranges split over a few threads. The loops are compiled without the interpreter lock, so that they run side by side.
+"""Loops divided among the threads of the pool. Kernels release the interpreter lock, so that they run in parallel.
 
-A kernel that is given a board hands its parts out by itself (`helpers`); work that goes through the interpreter is handed out by
-`run_all`, which pays for larger work only.
+A kernel that is given a board distributes its parts itself (`helpers`); other work is distributed through the interpreter by
+`run_all`, which pays for large work only.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
-"""Work handed to threads that wait for it, without the interpreter: that costs a microsecond, where waking a thread takes a hundred.
+"""The thread pool of compiled loops: jobs are distributed within a microsecond, without the interpreter, to threads that poll.
 
-What threads tell one another stands on a board of whole numbers, each in a cache line of its own. A job is a compiled function, its
-arguments and a number of parts; whoever is free takes the next part. The ticket counts jobs and, in its last bits, the parts of this
-one that nobody has taken yet, so that a part of an earlier job cannot be taken by mistake.
+Threads communicate through the board, an array of atomic counters. A job is a compiled function, its arguments and a number of
+parts; each free thread fetches the next part. The ticket is one counter: its high bits number the jobs, its low bits count the parts
+left, so that a compare-and-swap can never take a part of an earlier job.
 """
 
 from __future__ import annotations
