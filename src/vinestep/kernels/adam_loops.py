@@ -6,7 +6,7 @@ import numpy as np
 
 from .calls import call
 from .compiling import inner_kernel, kernel
-from .sharing_loops import handed, parts_of, share, span
+from .sharing_loops import distribute, handed, parts_of, span
 from .shortcuts import line
 
 __all__ = ["update"]
@@ -33,4 +33,4 @@ def update(board, threads, theta, g, m, v, beta1, beta2, step, root, epsilon, ke
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
     step, root, epsilon, kept = number(step), number(root), number(epsilon), number(kept)
-    call(share, board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))
+    call(distribute, board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))

@@ -6,7 +6,7 @@ import numpy as np
 
 from .calls import call
 from .compiling import inner_kernel, kernel
-from .sharing_loops import handed, parts_of, rows_together, share, span
+from .sharing_loops import distribute, handed, parts_of, rows_together, span
 from .shortcuts import empty, flat, line, matrix
 from .sizes import SHARES
 from .vectors import elementwise
@@ -47,8 +47,8 @@ def _sigmoid(w, x):
     """With ``e = exp(-abs(x))`` it is ``1 / (1 + e)``, or e times that below 0."""
     b = w.builder
     e = w.exp(w.at_most(x, b.fneg(x)))
-    share = b.fdiv(w.constant(1), b.fadd(w.constant(1), e))
-    return b.select(b.fcmp_ordered("<", x, w.constant(0)), b.fmul(e, share), share)
+    quotient = b.fdiv(w.constant(1), b.fadd(w.constant(1), e))
+    return b.select(b.fcmp_ordered("<", x, w.constant(0)), b.fmul(e, quotient), quotient)
 
 
 _tanh_all, _sigmoid_all = elementwise(lambda w, x: w.tanh(x), "x out"), elementwise(_sigmoid, "x out")
@@ -75,7 +75,7 @@ def _part_of_activate(y, bias, activation, slope, parts, part):
 def add_bias_activate(board, threads, y, bias, activation, slope):
     """``y = activation(y + bias)`` in place."""
     parts = parts_of(threads, y.shape[0], y.shape[1], 1, SHARES)
-    call(share, board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
+    call(distribute, board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
 
 
 @inner_kernel
@@ -105,7 +105,7 @@ def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     parts = parts_of(threads, *shape, 1, SHARES)
     long_g, long_y = matrix(flat(g), 0, shape[0], shape[1]), matrix(flat(y), 0, shape[0], shape[1])
     totals = matrix(empty(parts * shape[1], g_bias.dtype), 0, parts, shape[1])
-    call(share, board, parts, handed(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)))
+    call(distribute, board, parts, handed(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)))
     for j in range(width):
         total = g.dtype.type(0)
         for part in range(parts):

@@ -14,7 +14,7 @@ from numba.extending import intrinsic
 
 from .calls import call
 from .compiling import inner_kernel, kernel
-from .sharing_loops import handed, parts_of, share, span
+from .sharing_loops import distribute, handed, parts_of, span
 from .shortcuts import beyond, empty, larger, line, smaller, zeros
 from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
 from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_transposed, multiply_tile
@@ -214,7 +214,12 @@ def _share_product(board, threads, x, rows, columns, b, step_b, transposed, bias
     if parts == 1:
         way = BY_ROWS
     rooms = empty((way == BY_DEPTH) * parts * c.size, c.dtype)
-    call(share, board, parts, handed(_part, (way, multiple, x, rows, columns, b, step_b, transposed, bias, rooms, c, width, floor, parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        handed(_part, (way, multiple, x, rows, columns, b, step_b, transposed, bias, rooms, c, width, floor, parts)),
+    )
     if way == BY_DEPTH:
         for i in range(c.size):
             total = rooms[i]
@@ -284,7 +289,7 @@ SHARE = POOL + " g gx"
 
 def _share(lanes):
     @intrinsic
-    def share(typing_context, x, place, columns, c, y, at, g, gx):
+    def scatter(typing_context, x, place, columns, c, y, at, g, gx):
         """The cotangent of a window's largest value to all places that hold it, in equal parts."""
 
         def generate(context, builder, signature, arguments):
@@ -307,7 +312,7 @@ def _share(lanes):
 
         return types.void(x, place, columns, c, y, at, g, gx), generate
 
-    return share
+    return scatter
 
 
 _largest_of_many, _largest_of_one = _largest_of(LANES), _largest_of(1)

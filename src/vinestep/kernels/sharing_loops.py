@@ -19,7 +19,7 @@ from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
 from .calls import declared
 from .compiling import inner_kernel, kernel
 
-__all__ = ["handed", "parts_of", "rows_together", "serve", "share", "span", "until_changed"]
+__all__ = ["distribute", "handed", "parts_of", "rows_together", "serve", "span", "until_changed"]
 
 parts_of, rows_together, span = (inner_kernel(function) for function in (sizes.parts_of, sizes.rows_together, sizes.span))
 
@@ -164,7 +164,7 @@ def _take_parts(board):
 
 
 @inner_kernel
-def share(board, parts, job):
+def distribute(board, parts, job):
     """Does all parts of a job, with whoever comes to the board; alone if another thread has its job there."""
     function, arguments = job
     failed = 0

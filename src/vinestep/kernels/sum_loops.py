@@ -6,7 +6,7 @@ import numpy as np
 
 from .calls import call
 from .compiling import inner_kernel, kernel
-from .sharing_loops import handed, parts_of, share, span
+from .sharing_loops import distribute, handed, parts_of, span
 from .shortcuts import line
 from .sizes import SHARES
 
@@ -29,7 +29,7 @@ def square_sum(board, threads, x):
     """Sum of squares, in float64."""
     parts = parts_of(threads, x.size, 1, 1, SHARES) if threads > 1 else 1
     totals = np.empty(parts)
-    call(share, board, parts, handed(_part_of_square_sum, (x, totals, parts)))
+    call(distribute, board, parts, handed(_part_of_square_sum, (x, totals, parts)))
     total = 0.0
     for part in range(parts):
         total += totals[part]

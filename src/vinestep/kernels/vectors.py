@@ -320,10 +320,10 @@ def soften(typing_context, x):
                 w.store(found, "x", i)
                 builder.store(builder.fadd(builder.load(total), found), total)
         total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
-        share = builder.fdiv(ir.Constant(wide.one, 1.0), total)
+        reciprocal = builder.fdiv(ir.Constant(wide.one, 1.0), total)
         for w, first, stop in spans:
             with through(w, first, stop) as (i, _):
-                w.store(builder.fmul(w.load("x", i), w.spread(share)), "x", i)
+                w.store(builder.fmul(w.load("x", i), w.spread(reciprocal)), "x", i)
         return context.get_dummy_value()
 
     return types.void(x), generate
