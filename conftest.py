@@ -1,5 +1,6 @@
 """Names that every docstring example may use."""
 
+import hypothesis
 import numpy as np
 import pandas as pd
 import pytest
@@ -17,3 +18,8 @@ def _doctest_names(doctest_namespace):
 def rng():
     """A generator of its own for each test."""
     return np.random.default_rng(20261123)
+
+
+# how long an example takes says more of the machine's other work than of the code
+hypothesis.settings.register_profile("no deadline", deadline=None)
+hypothesis.settings.load_profile("no deadline")

@@ -1,4 +1,4 @@
-"""Kernels that use one another by name: compiled once, where otherwise the code of one is compiled again into each that uses it."""
+"""Calls between kernels by symbol, so that a callee is compiled once and not again within each caller."""
 
 from __future__ import annotations
 

@@ -19,7 +19,7 @@ OPTIONS = {"nopython": True, "nogil": True, "fastmath": FAST, "error_model": "nu
 
 
 def _fingerprint() -> str:
-    """Of the sources of all kernels: they use one another across files, and compiled code is good for these only."""
+    """A digest of the sources of all kernels: they call one another across files, so the cache is valid for these sources only."""
     return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(Path(__file__).parent.glob("*.py")))).hexdigest()
 
 

@@ -22,10 +22,10 @@ from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_transposed,
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
 CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the cache until they are used again
-BESIDE_DEPTH = 400  # the same where they are first laid side by side
+BESIDE_DEPTH = 400  # the same where operands are packed into panels first
 TOGETHER = 16  # columns of a matrix that lies transposed, to be read side by side
-FAR = 512  # bytes between the rows of an operand from which they are laid side by side first: they drive one another out of the cache
-MANY_ROWS = 512  # of a part, beside which it costs little to lay out the other matrix
+FAR = 512  # bytes between the rows of an operand from which it is packed: such rows evict one another from the cache
+MANY_ROWS = 512  # rows of a part, compared with which packing the other matrix costs little
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
 LANES = 8  # channels taken at once by pooling
 
@@ -35,7 +35,7 @@ _three_lines, _two_lines, _one_line, _half_lines = (carry_lines(n) for n in (3, 
 
 @inner_kernel
 def _strip(width, lanes, x, rows, i, stop, columns, first, depth, b, at_b, step_b, before, at_before, step_before, c, at_c, step_c, floor):
-    """Tiles of one width below one another, for rows ``i:stop``."""
+    """The column of tiles of one width, for rows ``i:stop``."""
     if width == 3 * lanes:
         for row in range(i, stop, ROWS):
             start, at = at_before + row * step_before, at_c + row * step_c
@@ -129,7 +129,7 @@ def multiply(x, rows, columns, b, step_b, transposed, bias, c, step_c, n_out, be
     around = BESIDE_DEPTH if x_beside else DEPTH
     pieces = larger(1, (depth + around // 2) // around)
     most, deep = smaller(CHUNK, (end - begin + ROWS - 1) // ROWS * ROWS), (depth + pieces - 1) // pieces
-    # one room for what is laid side by side of b and of x, and for the last columns, too few for a tile of their own
+    # workspace for the packed panels of b and x, and for the last columns, too few for a tile
     at_x = b_beside * 3 * deep * lanes
     at_rest = at_x + x_beside * most * deep
     room = empty(at_rest + (whole < n_out) * most * half, b.dtype)
@@ -209,7 +209,7 @@ def _share_product(board, threads, x, rows, columns, b, step_b, transposed, bias
     elif width >= larger(2 * rows.size, WIDE):
         way, multiple, parts = BY_COLUMNS, BLOCKS[0], parts_of(threads, width, 1 + cost // width, BLOCKS[0], 1)
     else:
-        shares = SHARES if rows.size >= SHARES * MANY_ROWS * threads else 1  # each part lays all of `b` beside it
+        shares = SHARES if rows.size >= SHARES * MANY_ROWS * threads else 1  # each part packs all of `b`
         way, multiple, parts = BY_ROWS, TILE, parts_of(threads, rows.size, 1 + cost // rows.size, TILE, shares)
     if parts == 1:
         way = BY_ROWS
@@ -240,7 +240,7 @@ def product(board, threads, x, rows, columns, b, step_b, transposed, bias, c, wi
             c[i] = floor if bias[i % width] < floor else bias[i % width]
     elif n >= TILE and width >= TILE:
         call(_share_product, board, threads, x, rows, columns, b, step_b, transposed, bias, c, width, floor)
-    elif c.size:  # others are put beside what there is
+    elif c.size:  # the other rows and columns are padded
         many, wide = larger(n, TILE), larger(width, TILE)
         step_in, step_out = (1, step_b) if transposed else (step_b, 1)
         all_rows, wide_b, wide_bias = empty(many, rows.dtype), empty(depth * wide, b.dtype), empty(wide, b.dtype)

@@ -39,10 +39,10 @@ T = TypeVar("T")
 MOST_THREADS = 8
 WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after
 
-# of work that goes through the interpreter; what kernels hand out by themselves goes by `sizes`
+# of work distributed through the interpreter; for kernels that distribute their own parts see `sizes`
 GRAIN = 1 << 15  # elements in a part, at least
-WORTH = 1 << 19  # elements below which handing parts to other threads costs more than it saves
-SHARES = 4  # parts a thread, so that one that is held up is not waited for
+WORTH = 1 << 19  # elements below which distributing parts costs more than it saves
+SHARES = 4  # parts per thread, so that a delayed thread does not hold up the others
 
 
 def n_threads() -> int:
@@ -56,7 +56,7 @@ def n_threads() -> int:
 
 
 SPINNING = 0.12  # seconds
-PATIENCE = 60_000  # looks at a board before a thread goes to sleep; a millisecond, more or less
+PATIENCE = 60_000  # polls of a board before a thread sleeps; about a millisecond
 
 
 class _Mine(threading.local):
@@ -86,14 +86,14 @@ class _Seat:
         outcome = None
         try:
             self._take()
-        except BaseException as error:  # handed to the thread that waits
+        except BaseException as error:  # raised again in the waiting thread
             outcome = error
         del self._take  # a helper may live a moment longer, but not the arrays that the work holds
         self._outcome.put(outcome)
         self._left[0] = 1
 
     def outcome(self) -> BaseException | None:
-        """Waits for the helper if one has come, and closes the seat."""
+        """Wait for the pool thread if it has begun, and take no more."""
         if self._free.acquire(blocking=False):
             del self._take
             return None
@@ -102,7 +102,7 @@ class _Seat:
 
 
 class _Helper:
-    """A thread that waits at the board for a moment after its last work, and then sleeps until there is something in its queue."""
+    """A thread of the pool: it polls the board for a moment after its last work, then sleeps until its queue holds something."""
 
     def __init__(self, number: int, board: np.ndarray) -> None:
         self.seats: SimpleQueue[_Seat | None] = SimpleQueue()
@@ -134,7 +134,7 @@ class _Helper:
 
 
 class _Crew:
-    """Helpers who look at one board: waking one takes as long as a small product."""
+    """The thread pool of one board. Waking a thread takes as long as a small product."""
 
     def __init__(self, n: int) -> None:
         self.board = board()
@@ -149,7 +149,7 @@ class _Crew:
         return seats
 
     def wake(self) -> None:
-        """Those who sleep, without waiting until they come."""
+        """Wake the sleeping threads, without waiting for them."""
         for helper in self._helpers:
             helper.wake()
 
@@ -207,31 +207,31 @@ def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> 
 
 
 def helpers(cost: int) -> tuple[np.ndarray, int]:
-    """Board and number of threads for a kernel that hands out work of so many elements by itself."""
+    """Board and number of threads for a kernel that distributes so many elements itself."""
     if THREADS == 1 or cost < WORTH_SHARING or _mine.busy:
         return NOBODY, 1
     if blas_is_spinning():
         return NOBODY, THREADS
-    crew = _crew or _hired()  # the lock of the latter takes longer than handing out
+    crew = _crew or _hired()  # the lock of the latter takes longer than distributing a job
     if cost >= WORTH_WAKING:
         crew.wake()
     return crew.board, THREADS
 
 
 def blas_used() -> None:
-    """Said of a matrix product large enough for several threads of BLAS: these go on spinning for a while, in the way of ours."""
+    """Note a product that BLAS ran on several threads: they spin for a while afterwards and compete with ours."""
     global _blas_at
     _blas_at = perf_counter()
 
 
 def blas_is_spinning() -> bool:
-    """Whether threads of BLAS are still waiting for more."""
+    """Whether threads of BLAS are still spinning."""
     return perf_counter() - _blas_at < SPINNING
 
 
 @contextmanager
 def _being_busy() -> Iterator[None]:
-    """Work handed out by work on one of several parts is not split again."""
+    """Nested parallel work runs single-threaded."""
     before, _mine.busy = _mine.busy, True
     try:
         yield
@@ -240,7 +240,7 @@ def _being_busy() -> Iterator[None]:
 
 
 def run_all(tasks: Sequence[Callable[[], T]]) -> list[T]:
-    """The results of all tasks in order, which run side by side."""
+    """The results of all tasks in order; the tasks run in parallel."""
     if len(tasks) == 1:
         return [tasks[0]()]
     if THREADS == 1 or _mine.busy or blas_is_spinning():

@@ -1,4 +1,4 @@
-"""Products of a matrix whose elements are looked up where they lie, split over threads."""
+"""Matrix products with a gathered left operand, divided among threads."""
 
 from __future__ import annotations
 
@@ -83,7 +83,7 @@ def transposed_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None =
 
 
 def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
-    """Whether our loops are about as fast for a product of these sizes as BLAS, whose threads go on spinning in our way."""
+    """Whether our loops are about as fast as BLAS for a product of these sizes; BLAS's spinning threads would compete with ours."""
     multiply_adds = prod(sizes)
     ours = multiply_adds <= HUGE and a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
     if not ours and multiply_adds > BLAS_THREADED:

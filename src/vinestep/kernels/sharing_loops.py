@@ -25,7 +25,7 @@ parts_of, rows_together, span = (inner_kernel(function) for function in (sizes.p
 
 PART_BITS = 16
 MOST_PARTS = (1 << PART_BITS) - 1
-LOOKS_TOGETHER = 32  # after which another thread is let on the processor
+LOOKS_TOGETHER = 32  # polls, after which the thread yields the processor
 
 INDEX = ir.IntType(64)
 WORK = ir.FunctionType(ir.IntType(32), [INDEX, INDEX])
@@ -90,7 +90,7 @@ def _pause(typing_context):
 
 @intrinsic
 def _give_way(typing_context):
-    """Another thread goes on if it waits for this processor; it may be the one that is waited for."""
+    """Yield the processor (sched_yield): the thread that is waited for may need it."""
 
     def generate(context, builder, signature, arguments):
         if sys.platform != "win32":
@@ -103,7 +103,7 @@ def _give_way(typing_context):
 
 @inner_kernel
 def _rest(looks):
-    """Between two looks at a board, after so many."""
+    """The pause between two polls of a board, after so many."""
     if looks % LOOKS_TOGETHER == 0:
         _give_way()
     else:
@@ -165,7 +165,7 @@ def _take_parts(board):
 
 @inner_kernel
 def distribute(board, parts, job):
-    """Does all parts of a job, with whoever comes to the board; alone if another thread has its job there."""
+    """Run all parts of a job, with the pool's free threads; single-threaded if the board holds another job."""
     function, arguments = job
     failed = 0
     if parts == 1 or not _exchange(board, TAKEN, 0, 1):
@@ -190,7 +190,7 @@ def distribute(board, parts, job):
 
 @kernel
 def serve(board, called, patience):
-    """Helps with jobs until nothing has come for so many looks, or `CALLED` is no longer what it was."""
+    """Run parts of jobs until none came during so many polls, or the counter `CALLED` changed."""
     looks = 0
     while looks < patience and _read(board, CALLED) == called:
         if _read(board, TICKET) & MOST_PARTS:
@@ -202,7 +202,7 @@ def serve(board, called, patience):
 
 @kernel
 def until_changed(flag, seen, patience):
-    """Returns when ``flag[0]`` is no longer what was seen, or after having looked so many times."""
+    """Return when ``flag[0]`` has changed, or after so many polls."""
     for looks in range(1, patience):
         if _read(flag, 0) != seen:
             return

@@ -95,7 +95,7 @@ class Writer:
         self.builder.store(found, self.vector(name, place), align=self.bits // 8)
 
     def prefetch(self, name, place):
-        """Asks for what will be written to, while something else is computed."""
+        """Prefetch a cache line that will be written to."""
         address = self.builder.bitcast(self.builder.gep(self.value[name], [place]), ir.IntType(8).as_pointer())
         number = ir.IntType(32)
         kind = ir.FunctionType(ir.VoidType(), [address.type, number, number, number])
