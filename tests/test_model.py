@@ -82,7 +82,7 @@ def test_a_model_does_what_its_training_does():
     assert model.outputs(test.inputs).tobytes() != training.outputs(test).tobytes()
 
 
-def test_categories_that_gaps_transposed_into_floats_are_the_same(tmp_path):
+def test_categories_that_gaps_turned_into_floats_are_the_same(tmp_path):
     frame = barrels(200).assign(row=pd.Categorical(np.arange(200) % 3))
     training, _ = trained(frame)
     rows = frame.drop(columns="state").head(5)

@@ -31,11 +31,8 @@ def versions() -> dict[str, str]:
 
 def commit() -> str:
     """The commit of the repository that the process works in, with a plus sign if something is not committed; empty without git."""
+    command = ["git", "describe", "--always", "--abbrev=40", "--exclude=*", "--dirty=+"]
     try:
-        at = subprocess.run(["git", "rev-parse", "HEAD"], capture_output=True, text=True, timeout=SECONDS, check=True).stdout.strip()
-        changed = subprocess.run(
-            ["git", "status", "--porcelain", "--untracked-files=no"], capture_output=True, text=True, timeout=SECONDS, check=True
-        ).stdout
+        return subprocess.run(command, capture_output=True, text=True, timeout=SECONDS, check=True).stdout.strip()
     except (OSError, subprocess.SubprocessError):
         return ""
-    return f"{at}+" if changed.strip() else at

@@ -116,14 +116,14 @@ class Model:
         kept = frame.rename(columns={name: f"{name} (given)" for name in frame.columns if name in found.columns})
         return pd.concat([kept, found], axis=1)
 
-    def outputs(self, inputs: Any) -> np.ndarray:
+    def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
         """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
         several = inputs if isinstance(inputs, tuple) else (inputs,)
-        n = len(several[0])
+        n = len(several[0]) if np.ndim(several[0]) else 0
         if not n:
             raise DataError(f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one.")
         with untracked():
-            parts = [held(self.network(*(x[i : i + AT_ONCE] for x in several))) for i in range(0, n, AT_ONCE)]
+            parts = [held(self.network(*(x[i : i + size] for x in several))) for i in range(0, n, size)]
         return np.concatenate(parts)
 
     def _inputs(self, rows: Any) -> tuple[pd.DataFrame | None, Any]:

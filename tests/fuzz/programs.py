@@ -79,7 +79,7 @@ BINARY = {
     "add": np.add,
     "subtract": lambda a, b: a - b,
     "multiply": lambda a, b: a * b,
-    "transposed": lambda a, b: b * a,
+    "turned": lambda a, b: b * a,
     "divide": lambda a, b: a / (np.square(np.asarray(b, float) if not isinstance(b, vs.Tensor) else b) + 1.0),
     "maximum": np.maximum,
     "minimum": np.minimum,

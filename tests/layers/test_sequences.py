@@ -190,8 +190,8 @@ def test_step_by_step_with_cached_keys_is_the_whole_at_once(rotary, rng):
 
 def test_rotation_makes_products_depend_on_distance_only(rng):
     q, k = rng.normal(size=8), rng.normal(size=8)
-    transposed_q, transposed_k = (rotated(np.tile(v, (10, 1))) for v in (q, k))
-    products = transposed_q @ transposed_k.T
+    turned_q, turned_k = (rotated(np.tile(v, (10, 1))) for v in (q, k))
+    products = turned_q @ turned_k.T
     for distance in range(5):
         np.testing.assert_allclose(np.diag(products, distance), np.diag(products, distance)[0], rtol=1e-9)
 

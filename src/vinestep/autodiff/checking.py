@@ -400,12 +400,12 @@ def _scaled(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
     if factor < 0:
         for name, value in _factors(lengths):
             if math.isclose(-factor, value, rel_tol=AGREEMENT):
-                return f"The claimed gradient is {factor:.6g} times ours: the sign is transposed, and {name}."
+                return f"The claimed gradient is {factor:.6g} times ours: the sign is turned, and {name}."
     return f"The claimed gradient is {factor:.6g} times ours: a constant factor is missing or too many."
 
 
 def _factors(lengths: list[int]) -> Iterator[tuple[str, float]]:
-    yield "the sign is transposed; is it target - prediction for prediction - target", -1.0
+    yield "the sign is turned; is it target - prediction for prediction - target", -1.0
     for n in lengths:
         if n == 2:
             yield "the 2 of a square, or a factor of 2 for its mean against its sum", 2.0

@@ -640,7 +640,7 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
 
 
 def _in_the_precision_of_tensors(rule: Rule, arrays: list[Any], parents: list[Origin | None]) -> None:
-    """Whole numbers and truth values transposed into the floats that the operation computes in: their own arithmetic would overflow."""
+    """Whole numbers and truth values turned into the floats that the operation computes in: their own arithmetic would overflow."""
     places = [
         i
         for i, parent in enumerate(parents)

@@ -229,7 +229,7 @@ def _listed(names: Sequence[str] | None) -> str:
 
 
 def category_text(value: Any) -> str:
-    """A category as a text; whole numbers that gaps transposed into floats as whole numbers.
+    """A category as a text; whole numbers that gaps turned into floats as whole numbers.
 
     Examples
     --------

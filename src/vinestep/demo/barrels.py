@@ -17,7 +17,7 @@ MISSING = 0.03  # share of readings of pH and colour that were not taken
 
 
 def barrels(n: int = 1500, *, seed: int = 11) -> pd.DataFrame:
-    """Readings of barrels and the state each wine transposed out to be in. All made up.
+    """Readings of barrels and the state each wine turned out to be in. All made up.
 
     Fermentation sticks where sugar is left and the cellar is cool for the sugar there is, or where heat stopped the yeast.
     Wine spoils where warmth, little acid and time come together, in some coopers' barrels sooner. Both depend on

@@ -39,11 +39,11 @@ def run_settings(training: Training, batches: Batches, epochs: int, validation: 
     }
 
 
-def lineage(run: Run, batches: Batches, test: Batches | None) -> dict[str, Any]:
+def lineage(run: Run, test: Batches | None) -> dict[str, Any]:
     """Where the model of a run comes from."""
     return {
         "settings": run.settings,
-        "data": batches.dataset.fingerprint() if run.store is not None else "",
+        "data": run.settings["data"] if run.store is not None else "",
         "test": test.dataset.fingerprint() if test is not None else "",
         "versions": versions(),
         "commit": commit() if run.store is not None else "",

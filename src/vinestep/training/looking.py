@@ -15,9 +15,7 @@ from ..layers.base import Layer
 from ..losses import reduction_of
 from ..metrics import Metric
 
-__all__ = ["average", "check_encoding", "network_outputs", "outputs_and_targets"]
-
-AT_ONCE = 1024  # examples
+__all__ = ["average", "check_encoding", "outputs_and_targets"]
 
 
 def average(network: Layer, batches: Batches, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
@@ -46,17 +44,6 @@ def outputs_and_targets(network: Layer, batches: Batches) -> tuple[np.ndarray, n
             outputs.append(held(network(*inputs) if isinstance(inputs, tuple) else network(inputs)))
             targets.append(np.asarray(labels))
     return np.concatenate(outputs), np.concatenate(targets)
-
-
-def network_outputs(network: Layer, data: Any, size: int = AT_ONCE) -> np.ndarray:
-    """What the network puts out in inference, for a dataset, batches or an array of inputs."""
-    dataset = data.dataset if isinstance(data, Batches) else data
-    inputs = dataset.inputs if isinstance(dataset, Dataset) else np.asarray(dataset)
-    if not inputs.ndim or not len(inputs):
-        raise DataError(f"There are no inputs: shape {inputs.shape}. Give a batch of at least one.")
-    with untracked():
-        parts = [held(network(inputs[i : i + size])) for i in range(0, len(inputs), size)]
-    return np.concatenate(parts)
 
 
 def check_encoding(first: Any, second: Any, what: str) -> None:

@@ -96,7 +96,7 @@ class PlannedRun:
         return None
 
     def assess(self, model: Model) -> dict[str, Assessment]:
-        """A model scored on the three parts of the data; that the test part was looked at is recorded."""
+        """A model scored on the three parts of the data."""
         from ..scores import assess
 
         found = {}

@@ -30,7 +30,6 @@ __all__ = ["Run", "listening"]
 log = logging.getLogger("vinestep")
 STATUS_SECONDS = 0.5  # at least between two notes of how far a run is
 ASKED_SECONDS = 0.5  # at least between two looks at what somebody outside asks
-EVENTS = ("before_run", "before_step", "before_update", "after_step", "after_epoch", "after_run", "after_failure")
 
 
 @dataclass
@@ -121,9 +120,17 @@ class Run:
 
     # states
 
-    def meta(self) -> dict[str, Any]:
+    def _parted(self) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+        """All arrays of the parts, those of the part without a name by their own paths; and what is left of their states."""
+        arrays: dict[str, np.ndarray] = {}
+        described = {}
+        for name, part in self.parts.items():
+            own, described[name] = split_state(part.state(), f"{name}/" if name else "")
+            arrays |= own
+        return arrays, described
+
+    def _meta(self, parts: dict[str, Any]) -> dict[str, Any]:
         """What a saved state says besides arrays."""
-        described = {name: split_state(part.state())[1] for name, part in self.parts.items()}
         return {
             "position": finite(self.position.as_dict()),
             "curves": finite_rows(self.rows) if self.epochs else [],
@@ -133,16 +140,9 @@ class Run:
             "settings": self.settings,
             "observers": {key: observer.state() for key, observer in self.keyed_observers().items()},
             "stop_reason": "" if self.resumable else self.stop_reason,
-            "parts": described,
+            "parts": parts,
             **(self.extra() if self.extra is not None else {}),
         }
-
-    def arrays(self) -> dict[str, np.ndarray]:
-        """All arrays of the parts; those of the part without a name by their own paths."""
-        found: dict[str, np.ndarray] = {}
-        for name, part in self.parts.items():
-            found |= split_state(part.state(), f"{name}/" if name else "")[0]
-        return found
 
     def part_states(self, arrays: Mapping[str, np.ndarray], described: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
         """States of the parts from what a saved state holds."""
@@ -170,7 +170,8 @@ class Run:
             raise RunError("The run is not recorded, so its state cannot be saved: say record='records'.")
         if not self.epochs:
             self.store.numbers("steps", self.rows)
-        self.store.save_state(name, self.arrays(), self.meta())
+        arrays, parts = self._parted()
+        self.store.save_state(name, arrays, self._meta(parts))
 
     # the course of a run
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import copy
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -9,7 +11,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from ..errors import CheckpointError, RunError
+from ..errors import ArchiveError, CheckpointError, RunError
 
 __all__ = ["MemoryStore", "Request", "RunStore", "SavedState"]
 
@@ -163,8 +165,6 @@ class RunStore(ABC):
         CheckpointError
             If there is none.
         """
-        from ..errors import ArchiveError
-
         refused: list[str] = []
         for name in reversed(self.states()):
             try:
@@ -187,8 +187,6 @@ class RunStore(ABC):
 
 
 def _safe(name: str) -> str:
-    import re
-
     return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.") or "recorded"
 
 
@@ -265,8 +263,6 @@ class MemoryStore(RunStore):
         return "".join(line + "\n" for line in self.lines)
 
     def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
-        import copy
-
         self.saved[name] = SavedState({key: np.array(a) for key, a in arrays.items()}, copy.deepcopy(dict(meta)), name)
 
     def read_state(self, name: str) -> SavedState:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ..autodiff.tensor import held
-from ..data.dataset import Batch, Batches
+from ..data.dataset import Batch, Batches, Dataset
 from ..errors import DataError, SettingError
 from ..layers.arena import Arena
 from ..layers.base import Layer
@@ -25,7 +25,7 @@ from .checks import check_parts, checked_batch, checked_metrics
 from .derivation import Derivation, Loss, Watch
 from .descent import Descent
 from .epochs import train_epochs
-from .looking import average, check_encoding, network_outputs, outputs_and_targets
+from .looking import average, check_encoding, outputs_and_targets
 from .opening import opened
 from .plain import finite_rows
 from .records import Outcome, Step
@@ -282,7 +282,7 @@ class Training:
             )
             run.position.summed = reduction_of(self.loss) == "sum"
             self._record = run
-            self.lineage = lineage(run, batches, test)
+            self.lineage = lineage(run, test)
             if resume is not None:
                 continue_run(run, resume, changed)
             elif store is not None:
@@ -396,7 +396,8 @@ class Training:
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
         """What the network puts out in inference, for a dataset, batches or an array of inputs."""
         check_encoding(self.encoding, data.dataset if isinstance(data, Batches) else data, "the data to predict")
-        return network_outputs(self.network, data, size)
+        dataset = data.dataset if isinstance(data, Batches) else data
+        return self.model(copied=False).outputs(dataset.inputs if isinstance(dataset, Dataset) else np.asarray(dataset), size=size)
 
     def predict(self, data: Any) -> pd.DataFrame:
         """Predictions for a dataset, batches or an array of inputs as the network takes them; `model` takes raw rows.

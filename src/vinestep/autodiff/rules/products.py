@@ -138,8 +138,8 @@ def cross(a: Any, b: Any, axisa: int = -1, axisb: int = -1, axisc: int = -1, axi
     a, b = np.moveaxis(a, axisa, -1), np.moveaxis(b, axisb, -1)
     if a.shape[-1] != 3 or b.shape[-1] != 3:
         raise DifferentiationError(f"np.cross needs vectors of 3 components, got {a.shape[-1]} and {b.shape[-1]}. Add a zero component.")
-    transposed = [1, 2, 0]
-    result = (a * b[..., transposed] - a[..., transposed] * b)[..., transposed]
+    cyclic = [1, 2, 0]
+    result = (a * b[..., cyclic] - a[..., cyclic] * b)[..., cyclic]
     return np.moveaxis(result, -1, axisc)
 
 

@@ -26,7 +26,7 @@ def astype(x: Any, *, dtype: np.dtype[Any]) -> Any:
     """Floats to other floats; the cotangent goes back in the input's own precision."""
     if dtype.kind in "iub":
         raise DTypeError(
-            f"A Tensor transposed to {dtype} would lose its derivative. For indices and labels use vinestep.held(x).astype({dtype})."
+            f"A Tensor turned to {dtype} would lose its derivative. For indices and labels use vinestep.held(x).astype({dtype})."
         )
     check_real_float(dtype)
     return apply(_astype, (x,), {"dtype": dtype})
