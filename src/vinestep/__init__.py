@@ -73,7 +73,6 @@ from .layers import (
     Upsample,
     learning,
 )
-from .memory import keep_freed_memory
 
 if TYPE_CHECKING:
     from . import archive, data, demo, figures, findings, networks, parts, runs, scores, training
@@ -83,7 +82,6 @@ if TYPE_CHECKING:
     from .training import Descent, Outcome, RandomStream, Run, Step, Training, observers, recorded_run
 
 __version__ = "0.1.0"
-keep_freed_memory()
 
 _LATER = {
     name: f".{name}" for name in ("archive", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")

@@ -17,7 +17,7 @@ from .autodiff.registry import Rule
 from .autodiff.rules.elementwise import as_floats
 from .autodiff.tensor import Tensor, apply, held
 from .errors import names_of
-from .kernels.parallel import helpers, over_rows
+from .kernels.machinery.pool import helpers, over_rows
 from .parts import part, register
 
 __all__ = [

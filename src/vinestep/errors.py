@@ -36,6 +36,7 @@ __all__ = [
     "DTypeError",
     "DataError",
     "DifferentiationError",
+    "KernelsWarning",
     "LayerError",
     "MissingRuleError",
     "ModelError",
@@ -119,6 +120,10 @@ class RunError(VineStepError, RuntimeError):
 
 class SettingError(VineStepError, ValueError, TypeError):
     """An argument of the wrong kind, or out of its range."""
+
+
+class KernelsWarning(UserWarning):
+    """Compiled loops do not work with what is installed; definitions in NumPy run in their place."""
 
 
 class PrecisionWarning(UserWarning):

@@ -16,7 +16,7 @@ from .autodiff.state import STATE
 from .autodiff.tensor import Tensor, held
 from .errors import DataError, ShapeError, names_of
 from .findings import Finding, warn_of
-from .kernels.parallel import over_rows
+from .kernels.machinery.pool import over_rows
 from .parts import part
 
 __all__ = [

@@ -2,8 +2,8 @@
 
 A training step, or a gradient, frees arrays that the next one asks for again. The C library gives large ones back to the system
 at once, and fetching them anew costs a page fault for every 4 KiB, which is often more than the arithmetic on them. With glibc
-the limits are raised, so that up to half a gigabyte of freed memory stays with the process. ``VINESTEP_MEMORY=system`` in the
-environment leaves them alone.
+the limits are raised when the first gradient is computed, so that up to half a gigabyte of freed memory stays with the process.
+``VINESTEP_MEMORY=system`` in the environment leaves them alone.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ from __future__ import annotations
 import ctypes
 import os
 import sys
+from functools import cache
 
 __all__ = ["keep_freed_memory"]
 
@@ -19,8 +20,9 @@ KEPT = 512 << 20
 LARGEST = 64 << 20  # arrays above this are given back at once all the same
 
 
+@cache
 def keep_freed_memory() -> bool:
-    """Raise the limits; whether that was possible.
+    """Raise the limits, the first time; whether that was possible.
 
     Examples
     --------

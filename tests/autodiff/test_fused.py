@@ -10,7 +10,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import vinestep as vs
-from vinestep.autodiff import fused
+from vinestep import kernels
 from vinestep.autodiff.fused import FUSED
 from vinestep.layers.chain import ChainPlan
 from vinestep.layers.windows import plan_windows
@@ -211,9 +211,9 @@ def test_with_kernels_off_the_definitions_run(monkeypatch, rng):
     x, labels = rng.normal(size=(6, 4)).astype(np.float32), rng.integers(0, 3, 6)
     losses = []
     for on in (True, False):
-        monkeypatch.setattr(fused, "USE_KERNELS", on)
+        monkeypatch.setattr(kernels.SWITCH, "on", on)
         training = vs.Training(vs.Stack(vs.Dense(5), vs.relu, vs.Dense(3)), loss=vs.losses.cross_entropy)
         losses.append([training.step((x, labels)).loss for _ in range(5)])
     np.testing.assert_allclose(*losses, rtol=1e-4)
-    code = "from vinestep.autodiff import fused; import sys; sys.exit(fused.USE_KERNELS)"
+    code = "from vinestep import kernels; import sys; sys.exit(kernels.usable())"
     assert subprocess.run([sys.executable, "-c", code], env={"VINESTEP_KERNELS": "off"}, check=False).returncode == 0

@@ -9,9 +9,9 @@ from itertools import pairwise
 import numpy as np
 
 import vinestep as vs
-from vinestep.autodiff import fused
 from vinestep.autodiff.fused import FUSED
 from vinestep.errors import VineStepError
+from vinestep.kernels import SWITCH
 from vinestep.layers.chain import ChainPlan
 from vinestep.layers.windows import plan_windows
 
@@ -263,13 +263,13 @@ def attempt(seed):
     with warnings.catch_warnings(), np.errstate(all="ignore"):
         warnings.simplefilter("ignore")
         for on in (True, False):
-            fused.USE_KERNELS = on
+            SWITCH.on = on
             try:
                 results.append(outcome(FUSED[name], inputs, options, tracked, seed))
             except Exception as error:
                 return f"raw {type(error).__name__} {'with' if on else 'without'} kernels in {name}: {error}"
             finally:
-                fused.USE_KERNELS = True
+                SWITCH.on = True
     if not same(*results, inputs):
         return f"wrong: {name}, kernels and definition differ, shapes {[x.shape for x in inputs]}, {[x.dtype.str for x in inputs]}"
     return "refused" if isinstance(results[0], VineStepError) else "right"

@@ -1,6 +1,5 @@
 import numpy as np
 import pytest
-
 from vinestep.kernels.calls import call
 from vinestep.kernels.compiling import inner_kernel, kernel
 

@@ -1,7 +1,6 @@
 import numpy as np
 import pytest
 from numba.core.errors import TypingError
-
 from vinestep.kernels.compiling import kernel
 from vinestep.kernels.shortcuts import beyond, empty, flat, larger, line, matrix, smaller, zeros
 

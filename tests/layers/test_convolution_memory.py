@@ -4,7 +4,7 @@ import sys
 
 import pytest
 
-from vinestep.autodiff.fused import kernels_on
+from vinestep.kernels import usable
 
 CODE = """
 import sys, tracemalloc
@@ -39,4 +39,4 @@ def test_a_step_needs_little_more_room_than_what_it_must_keep(network, threads):
     environment = os.environ | {"VINESTEP_THREADS": threads}
     done = subprocess.run([sys.executable, "-c", CODE, network], env=environment, capture_output=True, text=True, check=True)
     # definitions keep every place of a window for itself
-    assert float(done.stdout) < (1.5 if kernels_on() else 4)
+    assert float(done.stdout) < (1.5 if usable() else 4)

@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.autodiff import fused
+from vinestep import kernels
 from vinestep.errors import ShapeError
 
 OPTIMISERS = [
@@ -21,7 +21,7 @@ OPTIMISERS = [
 def test_kernel_does_what_the_definition_says(make, dtype, n, rng, monkeypatch):
     results = []
     for on in (True, False):
-        monkeypatch.setattr(fused, "USE_KERNELS", on)
+        monkeypatch.setattr(kernels.SWITCH, "on", on)
         optimiser, theta = make(), np.linspace(-1, 1, n).astype(dtype)
         draws = np.random.default_rng(0)
         for _ in range(5):

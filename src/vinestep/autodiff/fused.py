@@ -6,12 +6,12 @@ The definition is the meaning, the documentation, the oracle of the tests and th
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 
+from ..kernels import Unsound, give_up, usable
 from .forms import Form, Forms, standard
 from .registry import Rule
 from .rules.elementwise import alias
@@ -19,15 +19,9 @@ from .state import STATE, recorded
 from .sweep import sweep
 from .tensor import Origin, Tensor, apply, plain, seals_of
 
-__all__ = ["FUSED", "Fused", "kernels_on"]
+__all__ = ["FUSED", "Fused"]
 
 
-def kernels_on() -> bool:
-    """Whether kernels run; ``VINESTEP_KERNELS=off`` lets the definitions run in their place."""
-    return os.environ.get("VINESTEP_KERNELS", "on") != "off"
-
-
-USE_KERNELS = kernels_on()
 FUSED: dict[str, Fused] = {}
 
 
@@ -99,7 +93,11 @@ class Fused(Rule):
         ready = self.admitted(arrays, options)
         if ready is None:
             return self.definition(*inputs, **options)
-        found = self.kernel_forward(*ready, **options)
+        try:
+            found = self.kernel_forward(*ready, **options)
+        except Unsound as error:
+            give_up(error)
+            return self.definition(*inputs, **options)
         if found is NotImplemented:
             return self.definition(*inputs, **options)
         output, saved = found
@@ -117,8 +115,8 @@ class Fused(Rule):
     def admitted(self, arrays: Sequence[Any], options: dict[str, Any]) -> Sequence[Any] | None:
         """The arrays as the kernels take them, or None if the definition is to be computed; raises if they do not fit."""
         if self.form is None:
-            return arrays if USE_KERNELS else None
-        if USE_KERNELS:
+            return arrays if usable() else None
+        if usable():
             return self.form.admit(self.name, arrays, options)
         self.form.check(self.name, arrays, options)
         return None
@@ -139,7 +137,11 @@ class Fused(Rule):
             return self._pull_by_definition(g, inputs, options, wanted)
         if type(g) is np.ndarray and not self.any_cotangent:
             g = standard(g)
-        pulled = self.kernel_adjoint(g, saved, inputs, options, wanted, places)
+        try:
+            pulled = self.kernel_adjoint(g, saved, inputs, options, wanted, places)
+        except Unsound as error:
+            give_up(error)
+            pulled = NotImplemented
         return self._pull_by_definition(g, inputs, options, wanted) if pulled is NotImplemented else pulled
 
     def _pull_by_definition(self, g: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:

@@ -11,8 +11,7 @@ import numpy as np
 
 from .. import kernels
 from ..errors import ShapeError, did_you_mean
-from ..kernels.parallel import helpers
-from . import fused
+from ..kernels.machinery.pool import helpers
 from .forms import is_standard
 
 if TYPE_CHECKING:
@@ -156,8 +155,11 @@ def euclidean_norm(flat: np.ndarray) -> float:
 
 
 def _square_sum(flat: np.ndarray) -> float:
-    if fused.USE_KERNELS and is_standard(flat):
-        return float(kernels.sums.square_sum(*helpers(flat.size // MANY_A_MOMENT), flat))
+    if kernels.usable() and is_standard(flat):
+        try:
+            return float(kernels.sums.square_sum(*helpers(flat.size // MANY_A_MOMENT), flat))
+        except kernels.Unsound as error:
+            kernels.give_up(error)
     with np.errstate(over="ignore"):
         return float(np.sum(np.square(flat, dtype=np.float64)))
 

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, ShapeError
 from ..findings import Finding, warn_of
+from ..memory import keep_freed_memory
 from .broadcasting import unbroadcast
 from .rules.indexing import Scattered
 from .state import STATE
@@ -50,6 +51,7 @@ def sweep(
     destinations : mapping of Origin to ndarray, optional
         Where fused operations may write the cotangent of a leaf straight away.
     """
+    keep_freed_memory()
     now = STATE.now
     before = now.recording, now.sealing
     now.recording, now.sealing = differentiable, True

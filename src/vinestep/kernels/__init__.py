@@ -1,18 +1,19 @@
 """Compiled inner loops: arrays in, arrays out.
 
-Numba is imported, and a kernel compiled, when the kernel is first called; compiled code is cached on disk. A loop is serial over
-what it is given, or hands parts to threads that `parallel` keeps ready. Nothing here knows of tensors, layers or files.
+Numba is imported, and a loop compiled, when the loop is first called; compiled code is cached on disk. A loop is serial over what it is
+given, or distributes parts of it among the threads of a pool. Nothing here knows of tensors, layers or files. The loops are in `loops`,
+how they are compiled and run in `machinery`.
 """
 
 from __future__ import annotations
 
-import logging
-from importlib import import_module
-from pathlib import Path
-from typing import Any
+from .machinery.loading import Kernels
+from .machinery.soundness import SWITCH, Unsound, give_up, usable
 
 __all__ = [
+    "SWITCH",
     "Kernels",
+    "Unsound",
     "activations",
     "adam",
     "attention",
@@ -21,52 +22,25 @@ __all__ = [
     "dense",
     "embedding",
     "gathered",
+    "give_up",
     "losses",
     "normalisation",
     "recurrent",
     "sgd",
-    "sharing",
     "sums",
+    "usable",
 ]
 
-
-log = logging.getLogger("vinestep")
-
-
-class Kernels:
-    """The functions of a kernel module, loaded at first use. The first that has to be compiled on this machine says so, once."""
-
-    _told = False
-
-    def __init__(self, module: str) -> None:
-        self._module = module
-
-    def __getattr__(self, name: str) -> Any:
-        function = getattr(import_module(self._module), name)
-        if not Kernels._told and not _is_compiled(function):
-            Kernels._told = True
-            log.warning("Compiling kernels for this machine; this happens once and takes some seconds.")
-        setattr(self, name, function)
-        return function
-
-
-def _is_compiled(function: Any) -> bool:
-    """Whether any form of a kernel lies in the cache on disk."""
-    folder = Path(function.stats.cache_path)
-    return any(folder.glob(f"{function.__module__.rpartition('.')[2]}.{function.__name__}-*.nbi"))
-
-
-activations = Kernels("vinestep.kernels.activation_loops")
-dense = Kernels("vinestep.kernels.dense_loops")
-losses = Kernels("vinestep.kernels.loss_loops")
-adam = Kernels("vinestep.kernels.adam_loops")
-attention = Kernels("vinestep.kernels.attention_loops")
-chain = Kernels("vinestep.kernels.chain_loops")
-sgd = Kernels("vinestep.kernels.sgd_loops")
-convolution = Kernels("vinestep.kernels.convolution_loops")
-gathered = Kernels("vinestep.kernels.gathered_loops")
-normalisation = Kernels("vinestep.kernels.normalisation_loops")
-embedding = Kernels("vinestep.kernels.embedding_loops")
-recurrent = Kernels("vinestep.kernels.recurrent_loops")
-sharing = Kernels("vinestep.kernels.sharing_loops")
-sums = Kernels("vinestep.kernels.sum_loops")
+activations = Kernels("vinestep.kernels.loops.activations")
+adam = Kernels("vinestep.kernels.loops.adam")
+attention = Kernels("vinestep.kernels.loops.attention")
+chain = Kernels("vinestep.kernels.loops.chain")
+convolution = Kernels("vinestep.kernels.loops.convolution")
+dense = Kernels("vinestep.kernels.loops.dense")
+embedding = Kernels("vinestep.kernels.loops.embedding")
+gathered = Kernels("vinestep.kernels.loops.gathered")
+losses = Kernels("vinestep.kernels.loops.losses")
+normalisation = Kernels("vinestep.kernels.loops.normalisation")
+recurrent = Kernels("vinestep.kernels.loops.recurrent")
+sgd = Kernels("vinestep.kernels.loops.sgd")
+sums = Kernels("vinestep.kernels.loops.sums")

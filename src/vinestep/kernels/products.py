@@ -4,31 +4,27 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from functools import lru_cache
-from math import prod
 from typing import Any
 
 import numpy as np
 
 from . import gathered
-from .parallel import blas_used, helpers
-from .sizes import RATE
+from .machinery.pool import helpers
+from .machinery.sizes import RATE
+from .machinery.soundness import Unsound, give_up, usable
 
 __all__ = [
-    "HUGE",
     "gathered_product",
     "index_kind",
-    "is_ours",
+    "matmul",
     "places",
     "product",
-    "product_of_transposed",
     "product_with_transposed",
     "sum_with_transposed",
     "transposed_product",
 ]
 
-# multiply-adds of a product
-BLAS_THREADED = 1 << 18  # up to which OpenBLAS keeps to one thread
-HUGE = 1 << 30  # up to which our loops keep up with two threads of BLAS
+SMALL = 1 << 17  # multiply-adds up to which the matrix library needs one thread only, and is left alone
 
 
 def gathered_product(
@@ -82,42 +78,60 @@ def transposed_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None =
     return gathered_product(a.reshape(-1), columns, rows, b, out=out)
 
 
-def is_ours(a: np.ndarray, b: np.ndarray, *sizes: int) -> bool:
-    """Whether our loops are about as fast as BLAS for a product of these sizes; BLAS's spinning threads would compete with ours."""
-    multiply_adds = prod(sizes)
-    ours = multiply_adds <= HUGE and a.dtype == b.dtype and a.flags.c_contiguous and b.flags.c_contiguous
-    if not ours and multiply_adds > BLAS_THREADED:
-        blas_used()
-    return ours
+def matmul(a: np.ndarray, b: np.ndarray, out: np.ndarray | None = None) -> Any:
+    """``np.matmul(a, b, out)``, by our own loops where it is large: threads of the matrix library would compete with ours afterwards.
+
+    `out` is contiguous, and of the shape and dtype of the product.
+
+    Examples
+    --------
+    >>> matmul(np.ones((2, 3)), np.ones((3, 4))).shape
+    (2, 4)
+    """
+    if a.ndim < 2 or b.ndim < 2 or a.size * b.shape[-1] <= SMALL or a.shape[-1] != b.shape[-2] or not usable():
+        return np.matmul(a, b, out=out)
+    if a.dtype != b.dtype or a.dtype not in (np.float32, np.float64) or type(a) is not np.ndarray or type(b) is not np.ndarray:
+        return np.matmul(a, b, out=out)
+    try:
+        if b.ndim == 2:
+            rows = a if a.ndim == 2 else a.reshape(-1, a.shape[-1])
+            return _matrix_product(rows, b, out=out).reshape(*a.shape[:-1], b.shape[-1])
+        if a.shape[:-2] != b.shape[:-2] or a.shape[-1] * a.shape[-2] * b.shape[-1] <= SMALL:
+            return np.matmul(a, b, out=out)
+        if out is None:
+            out = np.empty((*a.shape[:-1], b.shape[-1]), a.dtype)
+        for place in np.ndindex(*a.shape[:-2]):
+            _matrix_product(a[place], b[place], out=out[place])
+    except Unsound as error:
+        give_up(error)
+        return np.matmul(a, b, out=out)
+    return out
+
+
+def _matrix_product(a: np.ndarray, b: np.ndarray, out: np.ndarray | None = None) -> np.ndarray:
+    """Of matrices that lie contiguously, or transposed; others are copied."""
+    if a.T.flags.c_contiguous and not a.flags.c_contiguous:
+        columns, rows = places(*a.T.shape)
+        flat = a.T.reshape(-1)
+    else:
+        rows, columns = places(*a.shape)
+        flat = a.reshape(-1)
+    if b.T.flags.c_contiguous and not b.flags.c_contiguous:
+        return gathered_product(flat, rows, columns, b.T, transposed=True, out=out)
+    return gathered_product(flat, rows, columns, np.ascontiguousarray(b), out=out)
 
 
 def product_with_transposed(a: np.ndarray, b: np.ndarray) -> np.ndarray:
-    """``a @ b.T`` of matrices, by BLAS or by our loops."""
-    if is_ours(a, b, *a.shape, b.shape[0]):
-        return gathered_product(a.reshape(-1), *places(*a.shape), b, transposed=True)
-    found: np.ndarray = np.matmul(a, b.T)
-    return found
+    """``a @ b.T`` of contiguous matrices; see `product`."""
+    return gathered_product(a.reshape(-1), *places(*a.shape), b, transposed=True)
 
 
 def sum_with_transposed(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> np.ndarray:
-    """The sum of ``a @ b.T`` over parts (k, n, depth) and as many matrices, by BLAS or by our loops."""
+    """The sum of ``a @ b.T`` over parts (k, n, depth) and as many matrices."""
     k, n, depth = parts.shape
-    if is_ours(parts, matrices[0], n, k * depth, len(matrices[0])):
-        rows, columns = places(n, depth)
-        across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
-        return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate(matrices, axis=1), transposed=True)
-    found: np.ndarray = np.matmul(parts[0], matrices[0].T)
-    for part, matrix in zip(parts[1:], matrices[1:], strict=True):
-        found += np.matmul(part, matrix.T)
-    return found
-
-
-def product_of_transposed(a: np.ndarray, b: np.ndarray, out: np.ndarray) -> np.ndarray:
-    """``a.T @ b`` of matrices, by BLAS or by our loops."""
-    if is_ours(a, b, *a.shape, b.shape[1]):
-        return transposed_product(a, b, out=out)
-    np.matmul(a.T, b, out=out)
-    return out
+    rows, columns = places(n, depth)
+    across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
+    return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate(matrices, axis=1), transposed=True)
 
 
 @lru_cache(maxsize=32)

@@ -13,9 +13,9 @@ from ..autodiff.forms import Form, misfit
 from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
-from ..kernels.parallel import in_parts, spans
+from ..kernels.machinery.pool import in_parts, spans
+from ..kernels.machinery.sizes import RATE, TILE
 from ..kernels.products import places
-from ..kernels.sizes import RATE, TILE
 from ..parts import part
 from .base import Layer
 from .context import PASS

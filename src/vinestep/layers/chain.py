@@ -13,9 +13,8 @@ import numpy as np
 from .. import kernels
 from ..autodiff.forms import Form, Forms, misfit
 from ..autodiff.fused import Fused
-from ..kernels.parallel import helpers
-from ..kernels.products import HUGE
-from ..kernels.sizes import RATE
+from ..kernels.machinery.pool import helpers
+from ..kernels.machinery.sizes import RATE
 from .dense import NUMBERS, SMALL, dense_adjoint, dense_definition, dense_forward
 
 __all__ = ["ChainPlan", "dense_chain"]
@@ -107,7 +106,7 @@ def _definition(x: Any, *weights: Any, plan: ChainPlan) -> Any:
 
 def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
     rows = x.shape[0]
-    if x.ndim == 2 and plan.lies_before(weights) and rows * plan.largest <= HUGE:
+    if x.ndim == 2 and plan.lies_before(weights):
         theta = plan.theta
         used = rows * plan.width_sum
         values = np.empty(used + 2 * plan.width_max, x.dtype)

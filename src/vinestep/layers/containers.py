@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
-from ..autodiff import fused
 from ..autodiff.forms import is_standard, standard
 from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ShapeError
+from ..kernels import usable
 from ..parts import part
 from .arena import Arena
 from .base import Layer, LayerLike, call_layer
@@ -166,7 +166,7 @@ class DenseRun:
 
 def single_run(network: Layer) -> DenseRun | None:
     """The run of dense layers that a network consists of and nothing else, if all of it is trained and kernels are on."""
-    if type(network) is not Stack or not fused.USE_KERNELS or network.arena is None:
+    if type(network) is not Stack or not usable() or network.arena is None:
         return None
     merged = network._merged()
     if len(merged) != 1 or not isinstance(merged[0], DenseRun) or not merged[0].is_standard or not all(merged[0].wanted[1:]):

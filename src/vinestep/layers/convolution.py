@@ -13,8 +13,8 @@ from ..autodiff.forms import Form, misfit, standard
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
-from ..kernels.parallel import in_parts
-from ..kernels.products import gathered_product, product_of_transposed, product_with_transposed
+from ..kernels.machinery.pool import in_parts
+from ..kernels.products import gathered_product, product_with_transposed, transposed_product
 from ..parts import part
 from .base import Layer
 from .dense import DEFINITIONS, FLOORS, activate, affine, fusable, through_activation
@@ -154,7 +154,7 @@ def _pointwise_adjoint(g: Any, x: Any, weight: Any, transposed: Any, plan: Windo
     n_in, n_out = weight.shape[-2:]
     if gx is not None:
         gx[...] = product_with_transposed(g, weight.reshape(n_in, n_out)).reshape(gx.shape)
-    return product_of_transposed(x.reshape(-1, n_in), g, np.empty((n_in, n_out), g.dtype)).reshape(weight.shape) if by_weight else None
+    return transposed_product(x.reshape(-1, n_in), g).reshape(weight.shape) if by_weight else None
 
 
 def _depthwise_adjoint(g: Any, x: Any, weight: Any, transposed: Any, plan: WindowPlan, groups: int, gx: Any, by_weight: bool) -> Any:

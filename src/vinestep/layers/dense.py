@@ -14,8 +14,8 @@ from ..autodiff.forms import Form
 from ..autodiff.fused import Fused
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, he_normal, zeros
-from ..kernels.parallel import helpers
-from ..kernels.products import is_ours, product, product_of_transposed, product_with_transposed
+from ..kernels.machinery.pool import helpers
+from ..kernels.products import product, product_with_transposed, transposed_product
 from ..parts import part
 from .base import Layer
 
@@ -74,12 +74,9 @@ def affine(
     rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str = "none", slope: float = 0.0, *, out: np.ndarray | None = None
 ) -> np.ndarray:
     """``activation(rows @ weight + bias)``"""
-    if not is_ours(rows, weight, *rows.shape, weight.shape[1]):
-        y: np.ndarray = np.matmul(rows, weight, out=out)
-    elif activation in FLOORS:
+    if activation in FLOORS:
         return product(rows, weight, bias, floor=FLOORS[activation], out=out)
-    else:
-        y = product(rows, weight, out=out)
+    y = product(rows, weight, out=out)
     activate(y, bias, activation, slope)
     return y
 
@@ -146,7 +143,7 @@ def dense_adjoint(
     else:
         gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), slope, own=own)
         if wanted[1]:
-            product_of_transposed(rows, gz, g_weight)
+            transposed_product(rows, gz, out=g_weight)
         if wanted[0]:
             gx = product_with_transposed(gz, weight)
     return [

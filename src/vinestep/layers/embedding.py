@@ -14,7 +14,7 @@ from ..autodiff.state import STATE
 from ..autodiff.tensor import held
 from ..errors import DataError, LayerError, ShapeError
 from ..initialisers import Initialiser, unit_normal
-from ..kernels.parallel import in_parts, over_rows, spans
+from ..kernels.machinery.pool import in_parts, over_rows, spans
 from ..parts import part
 from .base import Layer
 

@@ -8,14 +8,13 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
-from ..autodiff import fused
 from ..autodiff.forms import Form, is_standard, misfit
 from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
-from ..kernels.parallel import helpers, in_parts, spans
-from ..kernels.sizes import rows_together
+from ..kernels.machinery.pool import helpers, in_parts, spans
+from ..kernels.machinery.sizes import rows_together
 from ..parts import part
 from .base import Layer
 from .context import PASS
@@ -63,9 +62,17 @@ def _by_channel(add_up: Callable[..., None], rows: np.ndarray, parts: list[tuple
 def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Mean and population variance of each channel over everything else."""
     width = x.shape[-1]
-    if not fused.USE_KERNELS or not is_standard(x):
+    if not kernels.usable() or not is_standard(x):
         flat = x.reshape(-1, width)
         return flat.mean(axis=0), flat.var(axis=0)
+    try:
+        return _compiled_moments(x, width)
+    except kernels.Unsound as error:
+        kernels.give_up(error)
+        return _batch_moments(x)
+
+
+def _compiled_moments(x: np.ndarray, width: int) -> tuple[np.ndarray, np.ndarray]:
     rows, together = _long_rows(x, width)
     about = rows[0, :width].copy()  # near the values, so that little is lost when the square of the mean is taken away
 

@@ -12,7 +12,7 @@ from ..autodiff.forms import Form, misfit
 from ..autodiff.fused import Fused
 from ..autodiff.rules.elementwise import as_floats
 from ..errors import LayerError, ShapeError
-from ..kernels.parallel import in_parts, spans
+from ..kernels.machinery.pool import in_parts, spans
 from ..parts import part
 from .base import Layer
 from .windows import Padding, WindowPlan, each_axis, padded, places_of_windows, plan_windows, seen_by_window, unpadded

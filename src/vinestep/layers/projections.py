@@ -10,7 +10,7 @@ import numpy as np
 
 from ..autodiff.forms import Form, Forms
 from ..autodiff.fused import Fused
-from ..kernels.products import product_of_transposed, sum_with_transposed
+from ..kernels.products import sum_with_transposed, transposed_product
 from .dense import affine, sum_of_rows
 
 __all__ = ["projections"]
@@ -45,7 +45,7 @@ def _adjoint(
         if wanted[number]:
             own, place = g[(number - 1) // 2], places[number]
             room = place if place is not None else np.empty(weight.shape, weight.dtype)
-            found[number] = product_of_transposed(rows, own, room) if number % 2 else sum_of_rows(own, room)
+            found[number] = transposed_product(rows, own, out=room) if number % 2 else sum_of_rows(own, room)
     if wanted[0]:
         found[0] = sum_with_transposed(g, weights[::2]).reshape(x.shape)
     return found

@@ -19,9 +19,9 @@ from ..autodiff.fused import Fused
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, glorot_uniform, orthogonal, zeros
-from ..kernels.parallel import in_parts, spans
+from ..kernels.machinery.pool import in_parts, spans
+from ..kernels.machinery.sizes import BLOCKS, RATE, TILE
 from ..kernels.products import places, product, transposed_product
-from ..kernels.sizes import BLOCKS, RATE, TILE
 from ..parts import part
 from .base import Layer
 from .dropout import Dropout

@@ -17,7 +17,7 @@ import numpy as np
 
 from .. import kernels
 from ..errors import LayerError, ShapeError
-from ..kernels.parallel import over_rows
+from ..kernels.machinery.pool import over_rows
 from ..kernels.products import index_kind
 
 __all__ = [

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from .. import kernels
-from ..kernels.parallel import helpers
+from ..kernels.machinery.pool import helpers
 from ..parts import part
 from .base import Optimiser, below_one, positive
 

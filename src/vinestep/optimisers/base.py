@@ -15,10 +15,10 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from ..autodiff import fused
 from ..autodiff.forms import FLOAT32, FLOAT64
 from ..autodiff.gradients import Layout
 from ..errors import DTypeError, NotFiniteError, SettingError, ShapeError, did_you_mean
+from ..kernels import Unsound, give_up, usable
 
 __all__ = ["Optimiser", "below_one", "positive"]
 
@@ -178,9 +178,14 @@ class Optimiser:
         if not math.isfinite(rate):
             raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
         self.count += 1
-        self.runs_kernels = fused.USE_KERNELS and self._usual and self.dtype == theta.dtype and theta.flags.carray and g.flags.carray
+        self.runs_kernels = usable() and self._usual and self.dtype == theta.dtype and theta.flags.carray and g.flags.carray
         for start, stop, factor in self._stretches:
-            self.apply_update(theta, g, rate * factor, start, stop)
+            try:
+                self.apply_update(theta, g, rate * factor, start, stop)
+            except Unsound as error:  # nothing has been changed yet
+                give_up(error)
+                self.runs_kernels = False
+                self.apply_update(theta, g, rate * factor, start, stop)
 
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
         raise NotImplementedError(f"{type(self).__name__}.apply_update is not written.")

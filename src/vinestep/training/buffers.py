@@ -10,6 +10,7 @@ import numpy as np
 
 from ..autodiff.gradients import Gradients, Layout
 from ..autodiff.tensor import Tensor
+from ..memory import keep_freed_memory
 
 __all__ = ["GradientBuffer", "GradientBuffers"]
 
@@ -44,6 +45,7 @@ class GradientBuffers:
     """
 
     def __init__(self, layout: Layout, dtype: np.dtype[Any], tensors: Mapping[str, Tensor]) -> None:
+        keep_freed_memory()
         self.layout = layout
         self._dtype = dtype
         self._tensors = tensors

@@ -13,6 +13,7 @@ from ..autodiff.fused import Fused
 from ..autodiff.gradients import Gradients
 from ..autodiff.tensor import held
 from ..errors import NotFiniteError
+from ..kernels import Unsound, give_up
 from ..layers.arena import Arena
 from ..layers.chain import dense_chain
 from ..layers.containers import DenseRun, single_run
@@ -43,7 +44,10 @@ class Derivation:
     def __call__(self, inputs: Any, targets: Any, watch: Watch | None = None) -> tuple[Any, float, Gradients]:
         """Outputs, loss and gradients of a learning pass; `watch` sees the output of every layer, computed one by one."""
         if watch is None and (straight := self._straight_path(inputs)):
-            return self._derive_straight(*straight, inputs, targets)
+            try:
+                return self._derive_straight(*straight, inputs, targets)
+            except Unsound as error:
+                give_up(error)
         descent = self.descent
         looking = nullcontext() if watch is None else observed(_outputs_to(watch))
         with learning_pass(descent.seed, descent.step_number, guarded=self._guarded or watch is not None), looking:

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ..errors import RunError
+from ..kernels.machinery.blas import one_blas_thread
 from .interrupts import console_kept, stoppable
 from .parts_state import HasState, joined_state, split_state
 from .plain import finite, finite_rows
@@ -180,7 +181,7 @@ class Run:
         """Between the first and the last step: signals ask it to stop, failures are recorded, observers told."""
         self.status = moved(self.status, Status.RUNNING)
         self.record_change("")
-        with console_kept(self.store):
+        with console_kept(self.store), one_blas_thread():
             try:
                 with stoppable(self):
                     self.tell("before_run")

@@ -34,10 +34,10 @@ def _zero(g: Any, y: Any, *inputs: Any) -> Any:
 
 def _share(g: Any, chosen: Any, tied: Any) -> Any:
     """`g` where chosen, half of it where tied."""
-    share = np.asarray(chosen).astype(g.dtype)
+    share: Any = np.asarray(chosen)
     if np.any(tied):
-        share = np.where(tied, np.asarray(0.5, g.dtype), share)
-    return _times(g, share)
+        share = np.where(tied, np.asarray(0.5, g.dtype), share.astype(g.dtype))
+    return g * share
 
 
 def _power_by_base(g: Any, y: Any, x: Any, p: Any) -> Any:

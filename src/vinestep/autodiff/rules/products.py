@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from ...errors import DifferentiationError
+from ...kernels import products
 from ..broadcasting import unbroadcast
 from ..registry import Rule, implements
 from ..tensor import Tensor, apply
@@ -21,28 +22,59 @@ def _swap(x: Any) -> Any:
     return np.swapaxes(x, -1, -2)
 
 
+def _product(a: Any, b: Any, out: np.ndarray | None = None) -> Any:
+    """``np.matmul(a, b)`` of Tensors, recorded, or of arrays."""
+    if isinstance(a, Tensor) or isinstance(b, Tensor):
+        return np.matmul(a, b)
+    return products.matmul(a, b, out)
+
+
 def _matmul_left(g: Any, y: Any, a: Any, b: Any) -> Any:
     if b.ndim == 1:
         return unbroadcast(np.expand_dims(g, -1) * b, a.shape)
     if a.ndim == 1:
         return unbroadcast(np.matmul(b, np.expand_dims(g, -1))[..., 0], a.shape)
-    return unbroadcast(np.matmul(g, _swap(b)), a.shape)
+    return unbroadcast(_product(g, _swap(b)), a.shape)
 
 
-def _matmul_right(g: Any, y: Any, a: Any, b: Any) -> Any:
+def _matmul_right(g: Any, y: Any, a: Any, b: Any, place: np.ndarray | None = None) -> Any:
     if a.ndim == 1:
         if b.ndim == 1:
             return g * a
         return unbroadcast(np.expand_dims(a, -1) * np.expand_dims(g, -2), b.shape)
     if b.ndim == 1:
         return unbroadcast(np.matmul(np.expand_dims(g, -2), a)[..., 0, :], b.shape)
-    if b.ndim == 2 and a.ndim > 2:
+    if b.ndim == 2:
         # one product over all leading axes, rather than a stack of products that is then summed
-        return np.matmul(np.reshape(a, (-1, a.shape[-1])).T, np.reshape(g, (-1, g.shape[-1])))
-    return unbroadcast(np.matmul(_swap(a), g), b.shape)
+        return _product(np.reshape(a, (-1, a.shape[-1])).T, np.reshape(g, (-1, g.shape[-1])), place)
+    return unbroadcast(_product(_swap(a), g), b.shape)
 
 
-_matmul = Rule("matmul", np.matmul, (_matmul_left, _matmul_right), keeps="x")
+class _Matmul(Rule):
+    """The cotangent of a weight, which is as large as the weight, is written where it is wanted."""
+
+    __slots__ = ()
+
+    writes_into_places = True
+
+    def pull_into(
+        self,
+        g: Any,
+        y: Any,
+        inputs: Sequence[Any],
+        options: dict[str, Any],
+        wanted: Sequence[bool],
+        places: Sequence[np.ndarray | None],
+    ) -> list[Any]:
+        a, b = inputs
+        fits = places[1] is not None and places[1].dtype == a.dtype == g.dtype and a.ndim > 1 and b.ndim == 2
+        return [
+            _matmul_left(g, y, a, b) if wanted[0] else None,
+            _matmul_right(g, y, a, b, places[1] if fits else None) if wanted[1] else None,
+        ]
+
+
+_matmul = _Matmul("matmul", products.matmul, (_matmul_left, _matmul_right), keeps="x")
 
 
 @implements(np.matmul, np.linalg.matmul)

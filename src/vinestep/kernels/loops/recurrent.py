@@ -12,15 +12,16 @@ from functools import reduce
 
 import numpy as np
 from numba import types
-from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .gathered_loops import multiply
-from .shortcuts import beyond, flat, line
-from .sizes import TILE
-from .vectors import INDEX, VECTOR, Writer
+from ..machinery.arrays import beyond, flat, line
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.instructions import INDEX, counted
+from ..machinery.internals import nothing
+from ..machinery.sizes import TILE
+from ..machinery.vectors import VECTOR, Writer
+from .gathered import multiply
 
 __all__ = ["advance", "retreat"]
 
@@ -36,7 +37,7 @@ def _cell(n_bytes):
         def generate(context, builder, signature, arguments):
             w = Writer(context, builder, signature, CELL, arguments, n_bytes)
             half = w.constant(0.5)
-            with cgutils.for_range_slice(builder, w["first"], w["stop"], INDEX(w.lanes)) as (j, _):
+            with counted(builder, w["first"], w["stop"], INDEX(w.lanes)) as j:
                 gates = []
                 for gate in range(4):
                     across = w.plus(w.times(w["width"], gate), j)
@@ -53,7 +54,7 @@ def _cell(n_bytes):
                 w.store(c, "after", w.plus(w["at_after"], j))
                 w.store(tangent, "bounded", w.plus(w["at_bounded"], j))
                 w.store(builder.fmul(let_out, tangent), "out", w.plus(w["at_after"], j))
-            return context.get_dummy_value()
+            return nothing(context)
 
         return types.void(*kinds), generate
 
@@ -144,7 +145,7 @@ def _through_cell(n_bytes):
             def rest(value):
                 return builder.fsub(one, value)
 
-            with cgutils.for_range_slice(builder, w["first"], w["stop"], INDEX(w.lanes)) as (j, _):
+            with counted(builder, w["first"], w["stop"], INDEX(w.lanes)) as j:
                 places = [w.plus(w["at"], w.plus(w.times(w["width"], gate), j)) for gate in range(4)]
                 let_in, let_out, forget, new = (w.load("x", place) for place in places)
                 t = w.load("bounded", w.plus(w["at_bounded"], j))
@@ -160,7 +161,7 @@ def _through_cell(n_bytes):
                 for place, value in zip(places, found, strict=True):
                     w.store(value, "gz", place)
                 w.store(times(cell, forget), "gc", j)
-            return context.get_dummy_value()
+            return nothing(context)
 
         return types.void(*kinds), generate
 

@@ -7,11 +7,10 @@ from __future__ import annotations
 
 from llvmlite import ir
 from numba import types
-from numba.core import cgutils
-from numba.core.errors import TypingError
-from numba.core.imputils import impl_ret_borrowed, impl_ret_new_ref
 from numba.extending import intrinsic
-from numba.np.arrayobj import populate_array
+
+from .instructions import zeroed
+from .internals import array_at, new_array, view
 
 __all__ = ["beyond", "contiguous", "empty", "flat", "larger", "line", "matrix", "smaller", "zeros"]
 
@@ -21,20 +20,17 @@ LINE = 64  # bytes of the cache
 def contiguous(kind):
     """The type of an array, if its elements lie one after another."""
     if not isinstance(kind, types.Array) or kind.layout != "C":
-        raise TypingError(f"kernels that count elements need contiguous arrays, not {kind}")
+        raise TypeError(f"kernels that count elements need contiguous arrays, not {kind}")
     return kind
 
 
 def _view(context, builder, signature, given, shape):
-    source = context.make_array(signature.args[0])(context, builder, given[0])
-    view = context.make_array(signature.return_type)(context, builder)
+    source = array_at(context, builder, signature.args[0], given[0])
     strides = [source.itemsize]
     for length in reversed(shape[1:]):
         strides.insert(0, builder.mul(strides[0], length))
     data = builder.gep(source.data, [given[1]])
-    owner = {"meminfo": source.meminfo, "parent": source.parent}
-    populate_array(view, data=data, shape=shape, strides=strides, itemsize=source.itemsize, **owner)
-    return impl_ret_borrowed(context, builder, signature.return_type, view._getvalue())
+    return view(context, builder, signature.return_type, source, data, shape, strides)
 
 
 @intrinsic
@@ -42,7 +38,7 @@ def flat(typing_context, x):
     """``x.reshape(-1)`` of a contiguous array."""
 
     def generate(context, builder, signature, given):
-        array = context.make_array(signature.args[0])(context, builder, given[0])
+        array = array_at(context, builder, signature.args[0], given[0])
         return _view(context, builder, signature, [given[0], ir.Constant(array.nitems.type, 0)], [array.nitems])
 
     return contiguous(x).copy(ndim=1)(x), generate
@@ -53,7 +49,7 @@ def beyond(typing_context, x, at):
     """``x[at:]``"""
 
     def generate(context, builder, signature, given):
-        array = context.make_array(signature.args[0])(context, builder, given[0])
+        array = array_at(context, builder, signature.args[0], given[0])
         return _view(context, builder, signature, given, [builder.sub(array.nitems, given[1])])
 
     return contiguous(x).copy(ndim=1)(x, types.int64), generate
@@ -79,26 +75,14 @@ def matrix(typing_context, x, at, n, width):
     return contiguous(x).copy(ndim=2)(x, types.int64, types.int64, types.int64), generate
 
 
-def _made(context, builder, kind, n):
-    """A new flat array, and its bytes."""
-    array = context.make_array(kind)(context, builder)
-    element = context.get_data_type(kind.dtype)
-    itemsize = context.get_constant(types.intp, context.get_abi_sizeof(element))
-    size = builder.mul(n, itemsize)
-    owner = context.nrt.meminfo_alloc_aligned(builder, size, LINE)
-    data = builder.bitcast(context.nrt.meminfo_data(builder, owner), element.as_pointer())
-    populate_array(array, data=data, shape=[n], strides=[itemsize], itemsize=itemsize, meminfo=owner)
-    return array, size
-
-
 @intrinsic
 def empty(typing_context, n, dtype):
     """``np.empty(n, dtype)``, at the begin of a line of the cache."""
     kind = types.Array(dtype.dtype, 1, "C")
 
     def generate(context, builder, signature, given):
-        array, _ = _made(context, builder, kind, given[0])
-        return impl_ret_new_ref(context, builder, kind, array._getvalue())
+        array, _, _ = new_array(context, builder, kind, given[0], LINE)
+        return array
 
     return kind(types.int64, dtype), generate
 
@@ -109,9 +93,9 @@ def zeros(typing_context, n, dtype):
     kind = types.Array(dtype.dtype, 1, "C")
 
     def generate(context, builder, signature, given):
-        array, size = _made(context, builder, kind, given[0])
-        cgutils.memset(builder, array.data, size, 0)
-        return impl_ret_new_ref(context, builder, kind, array._getvalue())
+        array, data, size = new_array(context, builder, kind, given[0], LINE)
+        zeroed(builder, data, size)
+        return array
 
     return kind(types.int64, dtype), generate
 

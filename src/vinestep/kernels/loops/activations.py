@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .sharing_loops import distribute, handed, parts_of, span
-from .shortcuts import line
-from .sizes import SHARES
-from .vectors import elementwise, soften, soften_adjoint
+from ..machinery.arrays import line
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.sharing import distribute, job, parts_of, span
+from ..machinery.sizes import SHARES
+from ..machinery.vectors import elementwise, soften, soften_adjoint
 
 __all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
 
@@ -51,7 +51,7 @@ def _part_of_gelu(x, out, parts, part):
 @kernel
 def gelu(board, threads, x, out):
     parts = parts_of(threads, x.size, 1, 1, SHARES)
-    call(distribute, board, parts, handed(_part_of_gelu, (x, out, parts)))
+    call(distribute, board, parts, job(_part_of_gelu, (x, out, parts)))
 
 
 @inner_kernel
@@ -64,7 +64,7 @@ def _part_of_gelu_adjoint(g, x, out, parts, part):
 @kernel
 def gelu_adjoint(board, threads, g, x, out):
     parts = parts_of(threads, x.size, 1, 1, SHARES)
-    call(distribute, board, parts, handed(_part_of_gelu_adjoint, (g, x, out, parts)))
+    call(distribute, board, parts, job(_part_of_gelu_adjoint, (g, x, out, parts)))
 
 
 @kernel

@@ -11,15 +11,16 @@ import sys
 
 from llvmlite import ir
 from numba import types
-from numba.core import cgutils
 from numba.extending import intrinsic
 
 from . import sizes
 from .board import ARGUMENTS, CALLED, DONE, FAILED, FUNCTION, TAKEN, TICKET
 from .calls import declared
 from .compiling import inner_kernel, kernel
+from .instructions import INDEX, function, packed, unpacked, variable
+from .internals import array_at, call_compiled, kernel_signature, nothing, pair
 
-__all__ = ["distribute", "handed", "parts_of", "rows_together", "serve", "span", "until_changed"]
+__all__ = ["distribute", "job", "parts_of", "rows_together", "serve", "span", "until_changed"]
 
 parts_of, rows_together, span = (inner_kernel(function) for function in (sizes.parts_of, sizes.rows_together, sizes.span))
 
@@ -27,13 +28,12 @@ PART_BITS = 16
 MOST_PARTS = (1 << PART_BITS) - 1
 LOOKS_TOGETHER = 32  # polls, after which the thread yields the processor
 
-INDEX = ir.IntType(64)
 WORK = ir.FunctionType(ir.IntType(32), [INDEX, INDEX])
 
 
 def _cell(context, builder, signature, arguments):
     """Where a place of the board lies; board and place come first."""
-    array = context.make_array(signature.args[0])(context, builder, arguments[0])
+    array = array_at(context, builder, signature.args[0], arguments[0])
     return builder.gep(array.data, [arguments[1]])
 
 
@@ -51,7 +51,7 @@ def _read(typing_context, board, place):
 def _write(typing_context, board, place, value):
     def generate(context, builder, signature, arguments):
         builder.store_atomic(arguments[2], _cell(context, builder, signature, arguments), "release", 8)
-        return context.get_dummy_value()
+        return nothing(context)
 
     return types.void(board, types.int64, types.int64), generate
 
@@ -81,9 +81,8 @@ def _pause(typing_context):
 
     def generate(context, builder, signature, arguments):
         if "x86" in builder.module.triple:
-            nothing = ir.FunctionType(ir.VoidType(), [])
-            builder.call(cgutils.get_or_insert_function(builder.module, nothing, "llvm.x86.sse2.pause"), [])
-        return context.get_dummy_value()
+            builder.call(function(builder, ir.FunctionType(ir.VoidType(), []), "llvm.x86.sse2.pause"), [])
+        return nothing(context)
 
     return types.void(), generate
 
@@ -94,9 +93,8 @@ def _give_way(typing_context):
 
     def generate(context, builder, signature, arguments):
         if sys.platform != "win32":
-            nothing = ir.FunctionType(ir.IntType(32), [])
-            builder.call(cgutils.get_or_insert_function(builder.module, nothing, "sched_yield"), [])
-        return context.get_dummy_value()
+            builder.call(function(builder, ir.FunctionType(ir.IntType(32), []), "sched_yield"), [])
+        return nothing(context)
 
     return types.void(), generate
 
@@ -111,39 +109,35 @@ def _rest(looks):
 
 
 @intrinsic
-def _call(typing_context, function, arguments, part):
+def _call(typing_context, work, arguments, part):
     """Does a part of a job; 1 if that failed, else 0."""
 
     def generate(context, builder, signature, given):
-        function = builder.inttoptr(given[0], WORK.as_pointer())
-        return builder.zext(builder.call(function, given[1:]), INDEX)
+        work = builder.inttoptr(given[0], WORK.as_pointer())
+        return builder.zext(builder.call(work, given[1:]), INDEX)
 
     return types.int64(types.int64, types.int64, types.int64), generate
 
 
 @intrinsic
-def handed(typing_context, loop, arguments):
+def job(typing_context, loop, arguments):
     """A kernel and its arguments but the last, which is the number of a part, as addresses; good until the caller returns."""
-    inner = loop.get_call_type(typing_context, (*arguments.types, types.int64), {})
+    inner = kernel_signature(typing_context, loop, (*arguments.types, types.int64))
 
     def generate(context, builder, signature, given):
         target = declared(context, builder, loop.dispatcher, inner.args)
-        values = cgutils.unpack_tuple(builder, given[1])
-        together = cgutils.make_anonymous_struct(builder, values)
-        room = cgutils.alloca_once(builder, together.type)
-        builder.store(together, room)
+        together = packed(builder, unpacked(builder, given[1]))
+        place = variable(builder, together)
 
-        function = ir.Function(builder.module, WORK, f"part of {target.name}")
-        function.linkage = "internal"
-        inside = ir.IRBuilder(function.append_basic_block("entry"))
-        place, part = function.args
-        found = inside.load(inside.inttoptr(place, together.type.as_pointer()))
-        values = [inside.extract_value(found, k) for k in range(len(values))]
-        status, _ = context.call_conv.call_function(inside, target, inner.return_type, inner.args, [*values, part])
-        inside.ret(inside.zext(status.is_error, WORK.return_type))
+        work = ir.Function(builder.module, WORK, f"part of {target.name}")
+        work.linkage = "internal"
+        inside = ir.IRBuilder(work.append_basic_block("entry"))
+        address, part = work.args
+        values = unpacked(inside, inside.load(inside.inttoptr(address, together.type.as_pointer())))
+        _, failed, _ = call_compiled(context, inside, target, inner, [*values, part])
+        inside.ret(inside.zext(failed, WORK.return_type))
 
-        addresses = [builder.ptrtoint(pointer, INDEX) for pointer in (function, room)]
-        return context.make_tuple(builder, signature.return_type, addresses)
+        return pair(context, builder, signature.return_type, [builder.ptrtoint(pointer, INDEX) for pointer in (work, place)])
 
     return types.UniTuple(types.int64, 2)(loop, arguments), generate
 

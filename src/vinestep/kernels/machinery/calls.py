@@ -7,14 +7,16 @@ from importlib import import_module
 
 import llvmlite.binding
 from numba import types
-from numba.core import cgutils
 from numba.extending import intrinsic
+
+from .instructions import unpacked
+from .internals import address_of, call_compiled, compiled_function, kernel_signature, pass_on
 
 __all__ = ["call", "declared"]
 
 
 @dataclass(frozen=True)
-class _Compiled:
+class _Callee:
     """A kernel for arguments of these types. Calling it makes its code known under the name; so it has to be in each process."""
 
     module: str
@@ -28,31 +30,25 @@ class _Compiled:
     def __call__(self) -> None:
         kernel = getattr(import_module(self.module), self.kernel)
         kernel.compile(self.kinds)
-        compiled = kernel.overloads[self.kinds]
-        llvmlite.binding.add_symbol(self.name, compiled.library.get_pointer_to_function(compiled.fndesc.llvm_func_name))
+        llvmlite.binding.add_symbol(self.name, address_of(kernel, self.kinds))
 
 
-def declared(context, builder, dispatcher, kinds):
+def declared(context, builder, kernel, kinds):
     """A compiled kernel, to be called by what is being written, which makes it known again when it is loaded from the cache."""
-    function = dispatcher.py_func
-    compiled = _Compiled(function.__module__, function.__name__, kinds)
-    compiled()
-    context.active_code_library._reload_init.add(compiled)
-    kind = context.call_conv.get_function_type(dispatcher.overloads[kinds].signature.return_type, kinds)
-    return cgutils.get_or_insert_function(builder.module, kind, compiled.name)
+    function = kernel.py_func
+    return compiled_function(context, builder, kernel, kinds, _Callee(function.__module__, function.__name__, kinds))
 
 
 @intrinsic
 def call(typing_context, kernel, *arguments):
     """What a kernel gives for the arguments."""
-    inner = kernel.get_call_type(typing_context, arguments, {})
+    inner = kernel_signature(typing_context, kernel, arguments)
 
     def generate(context, builder, signature, given):
         function = declared(context, builder, kernel.dispatcher, inner.args)
-        values = cgutils.unpack_tuple(builder, given[1])
-        status, found = context.call_conv.call_function(builder, function, inner.return_type, inner.args, values)
-        with cgutils.if_unlikely(builder, status.is_error):
-            context.call_conv.return_status_propagate(builder, status)
+        status, failed, found = call_compiled(context, builder, function, inner, unpacked(builder, given[1]))
+        with builder.if_then(failed, likely=False):
+            pass_on(context, builder, status)
         return found
 
     return inner.return_type(kernel, types.StarArgTuple(arguments)), generate

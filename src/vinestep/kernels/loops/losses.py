@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from .compiling import kernel
+from ..machinery.compiling import kernel
 
 __all__ = ["cross_entropy", "squared_error"]
 

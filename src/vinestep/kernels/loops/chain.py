@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .dense_loops import add_bias_activate, adjoint_activate
-from .gathered_loops import product
-from .shortcuts import empty, flat, larger, line, matrix, zeros
+from ..machinery.arrays import empty, flat, larger, line, matrix, zeros
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from .dense import add_bias_activate, adjoint_activate
+from .gathered import product
 
 __all__ = ["adjoint", "forward"]
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .sharing_loops import distribute, handed, parts_of, rows_together, span
-from .shortcuts import empty, flat, line, matrix
-from .sizes import SHARES
-from .vectors import elementwise
+from ..machinery.arrays import empty, flat, line, matrix
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.sharing import distribute, job, parts_of, rows_together, span
+from ..machinery.sizes import SHARES
+from ..machinery.vectors import elementwise
 
 __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
 
@@ -75,7 +75,7 @@ def _part_of_activate(y, bias, activation, slope, parts, part):
 def add_bias_activate(board, threads, y, bias, activation, slope):
     """``y = activation(y + bias)`` in place."""
     parts = parts_of(threads, y.shape[0], y.shape[1], 1, SHARES)
-    call(distribute, board, parts, handed(_part_of_activate, (y, bias, activation, slope, parts)))
+    call(distribute, board, parts, job(_part_of_activate, (y, bias, activation, slope, parts)))
 
 
 @inner_kernel
@@ -105,7 +105,7 @@ def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     parts = parts_of(threads, *shape, 1, SHARES)
     long_g, long_y = matrix(flat(g), 0, shape[0], shape[1]), matrix(flat(y), 0, shape[0], shape[1])
     totals = matrix(empty(parts * shape[1], g_bias.dtype), 0, parts, shape[1])
-    call(distribute, board, parts, handed(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)))
+    call(distribute, board, parts, job(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)))
     for j in range(width):
         total = g.dtype.type(0)
         for part in range(parts):

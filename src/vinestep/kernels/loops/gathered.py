@@ -9,15 +9,16 @@ from __future__ import annotations
 
 import numpy as np
 from numba import types
-from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .sharing_loops import distribute, handed, parts_of, span
-from .shortcuts import beyond, empty, larger, line, smaller, zeros
-from .sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
-from .vectors import INDEX, ROWS, VECTOR, Writer, carry_lines, carry_transposed, multiply_tile
+from ..machinery.arrays import beyond, empty, larger, line, smaller, zeros
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.instructions import INDEX, variable
+from ..machinery.internals import nothing
+from ..machinery.sharing import distribute, job, parts_of, span
+from ..machinery.sizes import BLOCKS, DEEP, RATE, SHARES, TILE, WIDE
+from ..machinery.vectors import ROWS, VECTOR, Writer, carry_lines, carry_transposed, multiply_tile
 
 __all__ = ["largest", "largest_adjoint", "multiply", "product"]
 
@@ -25,7 +26,7 @@ CHUNK, DEPTH = 1024, 768  # about how many rows and columns of `a` stay in the c
 BESIDE_DEPTH = 400  # the same where operands are packed into panels first
 TOGETHER = 16  # columns of a matrix that lies transposed, to be read side by side
 FAR = 512  # bytes between the rows of an operand from which it is packed: such rows evict one another from the cache
-MANY_ROWS = 512  # rows of a part, compared with which packing the other matrix costs little
+MANY_ROWS = 128  # rows of a part, compared with which packing the other matrix costs little
 BY_ROWS, BY_COLUMNS, BY_DEPTH = range(3)
 LANES = 8  # channels taken at once by pooling
 
@@ -209,7 +210,7 @@ def _share_product(board, threads, x, rows, columns, b, step_b, transposed, bias
     elif width >= larger(2 * rows.size, WIDE):
         way, multiple, parts = BY_COLUMNS, BLOCKS[0], parts_of(threads, width, 1 + cost // width, BLOCKS[0], 1)
     else:
-        shares = SHARES if rows.size >= SHARES * MANY_ROWS * threads else 1  # each part packs all of `b`
+        shares = smaller(SHARES, larger(1, rows.size // (MANY_ROWS * threads)))  # each part packs all of `b`
         way, multiple, parts = BY_ROWS, TILE, parts_of(threads, rows.size, 1 + cost // rows.size, TILE, shares)
     if parts == 1:
         way = BY_ROWS
@@ -218,7 +219,7 @@ def _share_product(board, threads, x, rows, columns, b, step_b, transposed, bias
         distribute,
         board,
         parts,
-        handed(_part, (way, multiple, x, rows, columns, b, step_b, transposed, bias, rooms, c, width, floor, parts)),
+        job(_part, (way, multiple, x, rows, columns, b, step_b, transposed, bias, rooms, c, width, floor, parts)),
     )
     if way == BY_DEPTH:
         for i in range(c.size):
@@ -269,15 +270,15 @@ def _largest_of(lanes):
         def generate(context, builder, signature, arguments):
             w = Writer(context, builder, signature, POOL, arguments, lanes * x.dtype.bitwidth // 8)
             begin = w.plus(w["place"], w["c"])
-            best = cgutils.alloca_once_value(builder, w.load("x", w.plus(begin, w.number("columns", INDEX(0)))))
+            best = variable(builder, w.load("x", w.plus(begin, w.number("columns", INDEX(0)))))
             n = w.length["columns"]
-            with w.count(n, 1) as (k, _):
+            with w.count(n, 1) as k:
                 found = w.load("x", w.plus(begin, w.number("columns", k)))
                 kept = builder.load(best)
                 taken = builder.or_(builder.fcmp_ordered(">", found, kept), builder.fcmp_unordered("!=", found, found))
                 builder.store(builder.select(taken, found, kept), best)
             w.store(builder.load(best), "y", w.plus(w["at"], w["c"]))
-            return context.get_dummy_value()
+            return nothing(context)
 
         return types.void(x, place, columns, c, y, at), generate
 
@@ -298,17 +299,17 @@ def _share(lanes):
             n = w.length["columns"]
             zeros, ones = w.constant(0), w.constant(1)
             best = w.load("y", own)
-            count = cgutils.alloca_once_value(builder, zeros)
-            with w.count(n) as (k, _):
+            count = variable(builder, zeros)
+            with w.count(n) as k:
                 equal = builder.fcmp_ordered("==", w.load("x", w.plus(begin, w.number("columns", k))), best)
                 builder.store(builder.fadd(builder.load(count), builder.select(equal, ones, zeros)), count)
             part = builder.fdiv(w.load("g", own), builder.load(count))
             rest = builder.fdiv(zeros, builder.load(count))  # 0, but NaN where the largest is NaN, which equals nothing
-            with w.count(n) as (k, _):
+            with w.count(n) as k:
                 place = w.plus(begin, w.number("columns", k))
                 equal = builder.fcmp_ordered("==", w.load("x", place), best)
                 w.store(builder.fadd(w.load("gx", place), builder.select(equal, part, rest)), "gx", place)
-            return context.get_dummy_value()
+            return nothing(context)
 
         return types.void(x, place, columns, c, y, at, g, gx), generate
 

@@ -13,19 +13,18 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
 from queue import SimpleQueue
-from time import perf_counter
 from typing import Any, TypeVar
 
 import numpy as np
 
-from . import sharing
 from .board import CALLED, board
+from .loading import Kernels
 from .sizes import WORTH_SHARING, span
 
 __all__ = [
+    "THREADS",
     "WORTH",
-    "blas_is_spinning",
-    "blas_used",
+    "allow",
     "helpers",
     "in_parts",
     "n_threads",
@@ -35,6 +34,8 @@ __all__ = [
 ]
 
 T = TypeVar("T")
+
+sharing = Kernels("vinestep.kernels.machinery.sharing")
 
 MOST_THREADS = 8
 WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after
@@ -55,8 +56,7 @@ def n_threads() -> int:
     return min(usable, MOST_THREADS)
 
 
-SPINNING = 0.12  # seconds
-PATIENCE = 60_000  # polls of a board before a thread sleeps; about a millisecond
+PATIENCE = 240_000  # polls of a board before a thread sleeps; some milliseconds, longer than most of what happens between two steps
 
 
 class _Mine(threading.local):
@@ -66,7 +66,7 @@ class _Mine(threading.local):
 
 
 THREADS = n_threads()
-_blas_at = -SPINNING
+_allowed = THREADS
 _mine = _Mine()
 
 
@@ -174,8 +174,20 @@ def _hired() -> _Crew:
     global _crew
     with _hiring:
         if _crew is None:
-            _crew = _Crew(THREADS - 1)
+            _crew = _Crew(_allowed - 1)
     return _crew
+
+
+def allow(n: int) -> None:
+    """From now on at most so many threads work; work is split into the same parts whatever their number."""
+    global _allowed, _crew
+    n = min(n, THREADS)
+    with _hiring:
+        if n == _allowed:
+            return
+        _allowed, left, _crew = n, _crew, None
+    if left is not None:
+        left.dismiss()
 
 
 @atexit.register
@@ -210,23 +222,12 @@ def helpers(cost: int) -> tuple[np.ndarray, int]:
     """Board and number of threads for a kernel that distributes so many elements itself."""
     if THREADS == 1 or cost < WORTH_SHARING or _mine.busy:
         return NOBODY, 1
-    if blas_is_spinning():
+    if _allowed == 1:
         return NOBODY, THREADS
     crew = _crew or _hired()  # the lock of the latter takes longer than distributing a job
     if cost >= WORTH_WAKING:
         crew.wake()
     return crew.board, THREADS
-
-
-def blas_used() -> None:
-    """Note a product that BLAS ran on several threads: they spin for a while afterwards and compete with ours."""
-    global _blas_at
-    _blas_at = perf_counter()
-
-
-def blas_is_spinning() -> bool:
-    """Whether threads of BLAS are still spinning."""
-    return perf_counter() - _blas_at < SPINNING
 
 
 @contextmanager
@@ -243,7 +244,7 @@ def run_all(tasks: Sequence[Callable[[], T]]) -> list[T]:
     """The results of all tasks in order; the tasks run in parallel."""
     if len(tasks) == 1:
         return [tasks[0]()]
-    if THREADS == 1 or _mine.busy or blas_is_spinning():
+    if _allowed == 1 or _mine.busy:
         with _being_busy():
             return [task() for task in tasks]
     found: list[Any] = [None] * len(tasks)

@@ -10,10 +10,11 @@ from typing import NamedTuple
 import llvmlite.binding
 from llvmlite import ir
 from numba import types
-from numba.core import cgutils
 from numba.extending import intrinsic
 
-from .shortcuts import contiguous
+from .arrays import contiguous
+from .instructions import INDEX, counted, function, variable
+from .internals import array_at, nothing, number_type
 
 __all__ = [
     "ROWS",
@@ -30,8 +31,6 @@ __all__ = [
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
 ROWS = 8 if WIDE_REGISTERS else 4  # of a tile; with three vectors a row, or two, its sums just stay in registers
-
-INDEX = ir.IntType(64)
 
 
 class _Float(NamedTuple):
@@ -62,10 +61,10 @@ class Writer:
         kinds = dict(zip(names.split(), signature.args, strict=True))
         for name, kind in kinds.items():
             if isinstance(kind, types.Array):
-                array = context.make_array(contiguous(kind))(context, builder, self.value[name])
+                array = array_at(context, builder, contiguous(kind), self.value[name])
                 self.value[name], self.length[name] = array.data, array.nitems
         self.bits = kinds["x"].dtype.bitwidth
-        self.one = context.get_value_type(kinds["x"].dtype)
+        self.one = number_type(context, kinds["x"].dtype)
         self.lanes = max(n_bytes * 8 // self.bits, 1)
         self.many = ir.VectorType(self.one, self.lanes)
         self.whole = ir.VectorType(ir.IntType(self.bits), self.lanes)
@@ -99,8 +98,7 @@ class Writer:
         address = self.builder.bitcast(self.builder.gep(self.value[name], [place]), ir.IntType(8).as_pointer())
         number = ir.IntType(32)
         kind = ir.FunctionType(ir.VoidType(), [address.type, number, number, number])
-        function = cgutils.get_or_insert_function(self.builder.module, kind, "llvm.prefetch.p0")
-        self.builder.call(function, [address, number(1), number(3), number(1)])
+        self.builder.call(function(self.builder, kind, "llvm.prefetch.p0"), [address, number(1), number(3), number(1)])
 
     def constant(self, number):
         """A number in all lanes."""
@@ -118,9 +116,8 @@ class Writer:
         return self.builder.shuffle_vector(a, b, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), places))
 
     def call(self, name, *values):
-        function = ir.FunctionType(self.many, [self.many] * len(values))
-        full = f"llvm.{name}.v{self.lanes}f{self.bits}"
-        return self.builder.call(cgutils.get_or_insert_function(self.builder.module, function, full), values)
+        kind = ir.FunctionType(self.many, [self.many] * len(values))
+        return self.builder.call(function(self.builder, kind, f"llvm.{name}.v{self.lanes}f{self.bits}"), values)
 
     def multiply_add(self, a, b, c):
         return self.call("fmuladd", a, b, c)
@@ -140,15 +137,15 @@ class Writer:
         """One value of all lanes: "fadd" or "fmax"."""
         kinds = ([self.one] if how == "fadd" else []) + [self.many]
         name = f"llvm.vector.reduce.{how}.v{self.lanes}f{self.bits}"
-        function = cgutils.get_or_insert_function(self.builder.module, ir.FunctionType(self.one, kinds), name)
+        reduction = function(self.builder, ir.FunctionType(self.one, kinds), name)
         if how == "fadd":
-            return self.builder.call(function, [ir.Constant(self.one, 0.0), value], fastmath=("reassoc",))
-        return self.builder.call(function, [value])
+            return self.builder.call(reduction, [ir.Constant(self.one, 0.0), value], fastmath=("reassoc",))
+        return self.builder.call(reduction, [value])
 
     def count(self, stop, start=0):
         """A loop over whole numbers."""
         first = INDEX(start) if isinstance(start, int) else start
-        return cgutils.for_range_slice(self.builder, first, stop, INDEX(1))
+        return counted(self.builder, first, stop, INDEX(1))
 
     def _exponential(self, x):
         """``exp(x) = power * (1 + rest)`` with a power of two; for values between whose exponentials are normal numbers.
@@ -211,8 +208,8 @@ def multiply_tile(n_vectors):
             sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
             for r, v in cells:
                 w.prefetch("c", cell("c", r, v))
-            sums = {place: cgutils.alloca_once_value(builder, w.constant(0)) for place in cells}
-            with w.count(w["depth"]) as (k, _):
+            sums = {place: variable(builder, w.constant(0)) for place in cells}
+            with w.count(w["depth"]) as k:
                 column = w.number("columns", w.plus(w["first"], k))
                 line = w.plus(w["at_b"], w.times(k, w["step_b"]))
                 factors = [w.load("b", w.plus(line, v * w.lanes)) for v in range(across)]
@@ -224,7 +221,7 @@ def multiply_tile(n_vectors):
             for r, v in cells:
                 total = builder.fadd(builder.load(sums[r, v]), w.load("start", cell("start", r, v)))
                 w.store(w.at_least(total, least), "c", cell("c", r, v))
-            return context.get_dummy_value()
+            return nothing(context)
 
         return types.void(*kinds), generate
 
@@ -241,11 +238,11 @@ def carry_lines(n_vectors):
     def carry(typing_context, x, at, step, n, target, to, step_to):
         def generate(context, builder, signature, arguments):
             w = Writer(context, builder, signature, CARRY, arguments, VECTOR if n_vectors >= 1 else VECTOR // 2)
-            with w.count(w["n"]) as (k, _):
+            with w.count(w["n"]) as k:
                 here, there = w.plus(w["at"], w.times(w["step"], k)), w.plus(w["to"], w.times(w["step_to"], k))
                 for v in range(max(int(n_vectors), 1)):
                     w.store(w.load("x", w.plus(here, v * w.lanes)), "target", w.plus(there, v * w.lanes))
-            return context.get_dummy_value()
+            return nothing(context)
 
         return types.void(x, at, step, n, target, to, step_to), generate
 
@@ -268,7 +265,7 @@ def carry_transposed(typing_context, x, at, step, target, to, step_to):
             lines = [w.shuffled(a, b, first) for a, b in pairs for first in (0, n // 2)]
         for r, line in enumerate(lines):
             w.store(line, "target", w.plus(w["to"], w.times(w["step_to"], r)))
-        return context.get_dummy_value()
+        return nothing(context)
 
     return types.void(x, at, step, target, to, step_to), generate
 
@@ -288,9 +285,9 @@ def elementwise(formula, names):
 
     def generate(context, builder, signature, arguments):
         for w, first, stop in _through(context, builder, signature, names, arguments):
-            with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+            with counted(builder, first, stop, INDEX(w.lanes)) as i:
                 w.store(formula(w, *(w.load(name, i) for name in inputs)), output, i)
-        return context.get_dummy_value()
+        return nothing(context)
 
     if len(inputs) == 1:
         return intrinsic(lambda typing_context, x, out: (types.void(x, out), generate))
@@ -306,25 +303,25 @@ def soften(typing_context, x):
         wide, single = (w for w, _, _ in spans)
 
         def through(w, first, stop):
-            return cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes))
+            return counted(builder, first, stop, INDEX(w.lanes))
 
-        tops = [cgutils.alloca_once_value(builder, w.constant(-math.inf)) for w, _, _ in spans]
+        tops = [variable(builder, w.constant(-math.inf)) for w, _, _ in spans]
         for (w, first, stop), top in zip(spans, tops, strict=True):
-            with through(w, first, stop) as (i, _):
+            with through(w, first, stop) as i:
                 builder.store(w.at_least(w.load("x", i), builder.load(top)), top)
         top = wide.larger(wide.reduce("fmax", builder.load(tops[0])), single.reduce("fmax", builder.load(tops[1])))
-        sums = [cgutils.alloca_once_value(builder, w.constant(0)) for w, _, _ in spans]
+        sums = [variable(builder, w.constant(0)) for w, _, _ in spans]
         for (w, first, stop), total in zip(spans, sums, strict=True):
-            with through(w, first, stop) as (i, _):
+            with through(w, first, stop) as i:
                 found = w.exp(builder.fsub(w.load("x", i), w.spread(top)))
                 w.store(found, "x", i)
                 builder.store(builder.fadd(builder.load(total), found), total)
         total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
         reciprocal = builder.fdiv(ir.Constant(wide.one, 1.0), total)
         for w, first, stop in spans:
-            with through(w, first, stop) as (i, _):
+            with through(w, first, stop) as i:
                 w.store(builder.fmul(w.load("x", i), w.spread(reciprocal)), "x", i)
-        return context.get_dummy_value()
+        return nothing(context)
 
     return types.void(x), generate
 
@@ -338,16 +335,16 @@ def soften_adjoint(typing_context, x, y, out, scale):
 
     def generate(context, builder, signature, arguments):
         spans = _through(context, builder, signature, SOFTENED, arguments)
-        sums = [cgutils.alloca_once_value(builder, w.constant(0)) for w, _, _ in spans]
+        sums = [variable(builder, w.constant(0)) for w, _, _ in spans]
         for (w, first, stop), total in zip(spans, sums, strict=True):
-            with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+            with counted(builder, first, stop, INDEX(w.lanes)) as i:
                 builder.store(w.multiply_add(w.load("x", i), w.load("y", i), builder.load(total)), total)
         total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
         for w, first, stop in spans:
             centre, factor = w.spread(total), w.spread(w["scale"])
-            with cgutils.for_range_slice(builder, first, stop, INDEX(w.lanes)) as (i, _):
+            with counted(builder, first, stop, INDEX(w.lanes)) as i:
                 found = builder.fmul(w.load("y", i), builder.fsub(w.load("x", i), centre))
                 w.store(builder.fmul(found, factor), "out", i)
-        return context.get_dummy_value()
+        return nothing(context)
 
     return types.void(x, y, out, scale), generate

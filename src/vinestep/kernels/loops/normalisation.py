@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .sharing_loops import distribute, handed, parts_of, span
-from .sizes import SHARES
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.sharing import distribute, job, parts_of, span
+from ..machinery.sizes import SHARES
 
 __all__ = ["columns", "columns_adjoint", "columns_sums", "moments", "rows", "rows_adjoint"]
 
@@ -84,7 +84,7 @@ def _part_of_rows(x, scale, shift, epsilon, y, mean, inverse, parts, part):
 @kernel
 def rows(board, threads, x, scale, shift, epsilon, y, mean, inverse):
     parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
-    call(distribute, board, parts, handed(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)))
+    call(distribute, board, parts, job(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)))
 
 
 @inner_kernel
@@ -115,5 +115,5 @@ def rows_adjoint(board, threads, g, x, scale, mean, inverse, gx):
     """The cotangent of x into `gx`; returns those of scale and shift, of each part ``(parts, 2, width)``."""
     parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
     sums = np.empty((parts, 2, x.shape[1]), scale.dtype)
-    call(distribute, board, parts, handed(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)))
+    call(distribute, board, parts, job(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)))
     return sums

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .sharing_loops import distribute, handed, parts_of, span
-from .shortcuts import line
+from ..machinery.arrays import line
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.sharing import distribute, job, parts_of, span
+from ..machinery.sizes import SHARES
 
 __all__ = ["update"]
 
@@ -29,8 +30,8 @@ def update(board, threads, theta, g, m, v, beta1, beta2, step, root, epsilon, ke
 
     ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled decay leaves of theta.
     """
-    parts = parts_of(threads, theta.size, 1, 1, 1)
+    parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
     step, root, epsilon, kept = number(step), number(root), number(epsilon), number(kept)
-    call(distribute, board, parts, handed(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))
+    call(distribute, board, parts, job(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))

@@ -6,7 +6,7 @@ __all__ = ["BLOCKS", "DEEP", "GRAIN", "LONG", "RATE", "SHARES", "TILE", "WIDE", 
 
 GRAIN = 1 << 14  # elements in a part, at least
 WORTH_SHARING = 1 << 15  # elements below which handing parts to threads that are awake costs more than it saves
-SHARES = 2  # parts a thread, so that one that is held up is not waited for
+SHARES = 4  # parts a thread, so that one that is held up is not waited for
 LONG = 64  # elements from which a loop along a row is as fast as a long one
 
 # of products

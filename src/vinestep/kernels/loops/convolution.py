@@ -5,8 +5,8 @@
 
 from __future__ import annotations
 
-from .compiling import inner_kernel, kernel
-from .shortcuts import flat, line
+from ..machinery.arrays import flat, line
+from ..machinery.compiling import inner_kernel, kernel
 
 __all__ = ["depthwise", "depthwise_adjoint", "pad"]
 

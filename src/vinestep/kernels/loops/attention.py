@@ -10,11 +10,11 @@ from __future__ import annotations
 
 import numpy as np
 
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .gathered_loops import multiply
-from .shortcuts import beyond, empty, flat, larger, line, smaller, zeros
-from .vectors import soften, soften_adjoint
+from ..machinery.arrays import beyond, empty, flat, larger, line, smaller, zeros
+from ..machinery.calls import call
+from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.vectors import soften, soften_adjoint
+from .gathered import multiply
 
 __all__ = ["attend", "attend_adjoint"]
 
