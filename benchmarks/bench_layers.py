@@ -84,23 +84,24 @@ def _normal(*shape: int) -> np.ndarray:
     return np.random.default_rng(0).normal(size=shape).astype(np.float32)
 
 
-def _labels(n: int) -> np.ndarray:
-    return np.random.default_rng(1).integers(0, 10, n)
+def _labels(n: int, classes: int = 10) -> np.ndarray:
+    return np.random.default_rng(1).integers(0, classes, n)
 
 
-def convolutional(n: int = 64, channels: tuple[int, int] = (8, 16)) -> Case:
+def convolutional(n: int = 64, channels: tuple[int, int] = (16, 32), classes: int = 6) -> Case:
+    """On pictures like those of leaves."""
     a, b = channels
     network = vs.Stack(
-        vs.Convolution(a, 5, activation=vs.relu),
+        vs.Convolution(a, 3, activation=vs.relu),
         vs.MaxPool(2),
-        vs.Convolution(b, 5, activation=vs.relu),
+        vs.Convolution(b, 3, activation=vs.relu),
         vs.MaxPool(2),
         vs.Flatten(),
-        vs.Dense(10),
+        vs.Dense(classes),
     )
-    products = [(n * 784, 25, a, False), (n * 196, 25 * a, b, True), (n, 49 * b, 10, True)]
-    hand = HandWrittenConvolutional(n, 28, channels, 10, RATE)
-    return Case(network, _normal(n, 28, 28, 1), _labels(n), vs.losses.cross_entropy, hand, products)
+    products = [(n * 1024, 27, a, False), (n * 256, 9 * a, b, True), (n, 64 * b, classes, True)]
+    hand = HandWrittenConvolutional((n, 32, 32, 3), channels, classes, RATE)
+    return Case(network, _normal(n, 32, 32, 3), _labels(n, classes), vs.losses.cross_entropy, hand, products)
 
 
 def residual(n: int = 32, width: int = 32) -> Case:
@@ -135,7 +136,7 @@ def embedding(count: int = 20_000, tokens: int = 5_000) -> Case:
 
 
 CASES: dict[str, Callable[[], Case]] = {
-    "28x28x1: conv 5x5x8, pool 2, conv 5x5x16, pool 2, dense 10; batch 64": convolutional,
+    "leaves, 32x32x3: conv 3x3x16, pool 2, conv 3x3x32, pool 2, dense 6; batch 64": convolutional,
     "residual block, 32x32x32, two 3x3 convolutions with batch norm, batch 32": residual,
     "LSTM 28 -> 128, 28 steps, batch 64, last state to dense 10": lstm,
     "transformer block, width 128, 4 heads, 128 tokens, batch 16": transformer,

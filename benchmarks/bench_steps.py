@@ -17,9 +17,9 @@ __all__ = ["run"]
 RATE = 1e-6  # thousands of steps on one batch learn nothing, else gradients vanish and Adam computes with denormal numbers
 
 DENSE = {
-    "dense 784-1000-500-10, batch 1000": ((784, 1000, 500, 10), 1000),
-    "dense 784-128-10, batch 64": ((784, 128, 10), 64),
-    "dense 4-8-3, batch 5": ((4, 8, 3), 5),
+    "dense 640-1024-512-6, batch 1024": ((640, 1024, 512, 6), 1024),
+    "dense 640-128-6, batch 64": ((640, 128, 6), 64),
+    "dense 10-32-3, batch 32 (barrels)": ((10, 32, 3), 32),
 }
 
 

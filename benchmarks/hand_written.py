@@ -184,15 +184,16 @@ def _unpooled(g: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
 
 
 class HandWrittenConvolutional(HandWritten):
-    """Convolution 5x5, pool 2, convolution 5x5, pool 2, dense; ReLU after the convolutions; cross-entropy."""
+    """Convolution 3x3, pool 2, convolution 3x3, pool 2, dense; ReLU after the convolutions; cross-entropy."""
 
-    def __init__(self, n: int, side: int, channels: tuple[int, int], classes: int, rate: float) -> None:
+    def __init__(self, shape: tuple[int, int, int, int], channels: tuple[int, int], classes: int, rate: float) -> None:
+        n, side, _, n_in = shape
         a, b = channels
         last = (side // 4) ** 2 * b
-        super().__init__([(5, 5, 1, a), (a,), (5, 5, a, b), (b,), (last, classes), (classes,)], rate)
-        places = [(n, side, side, 1), (n, side // 2, side // 2, a)]
+        super().__init__([(3, 3, n_in, a), (a,), (3, 3, a, b), (b,), (last, classes), (classes,)], rate)
+        places = [shape, (n, side // 2, side // 2, a)]
         self.layers = [
-            _Unfolded(shape, 5, [*self.weights[2 * i : 2 * i + 2], *self.gradients[2 * i : 2 * i + 2]]) for i, shape in enumerate(places)
+            _Unfolded(shape, 3, [*self.weights[2 * i : 2 * i + 2], *self.gradients[2 * i : 2 * i + 2]]) for i, shape in enumerate(places)
         ]
 
     def step(self, x: np.ndarray, labels: np.ndarray) -> float:

@@ -8,8 +8,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from vinestep.kernels import parallel
-from vinestep.kernels.products import gathered_product, places, product, product_of_transposed, product_with_transposed, transposed_product
+from vinestep.kernels.machinery import pool
+from vinestep.kernels.products import gathered_product, places, product, product_with_transposed, transposed_product
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
@@ -53,7 +53,7 @@ def test_products_with_transposes(sizes):
     rng = np.random.default_rng(0)
     x, weight, g = (rng.normal(size=shape) for shape in ((n, n_in), (n_in, n_out), (n, n_out)))
     g_weight = np.empty_like(weight)
-    assert product_of_transposed(x, g, g_weight) is g_weight
+    assert transposed_product(x, g, out=g_weight) is g_weight
     np.testing.assert_allclose(g_weight, np.einsum("ni,no->io", x, g), atol=1e-11)
     np.testing.assert_allclose(product_with_transposed(g, weight), np.einsum("no,io->ni", g, weight), atol=1e-11)
 
@@ -71,8 +71,8 @@ def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
     rows, columns = np.arange(30_003), np.arange(300)
     results = []
     for threads in (1, 2, 3):
-        monkeypatch.setattr(parallel, "THREADS", threads)
-        assert (len(parallel.spans(rows.size, each=300, multiple=8)) > 1) == (threads > 1)
+        monkeypatch.setattr(pool, "THREADS", threads)
+        assert (len(pool.spans(rows.size, each=300, multiple=8)) > 1) == (threads > 1)
         results.append(gathered_product(x, rows, columns, b))
     assert np.array_equal(results[0], results[1])
     assert np.array_equal(results[0], results[2])
@@ -80,7 +80,7 @@ def test_number_of_threads_makes_no_difference_to_a_product(monkeypatch):
 
 @given(n=st.integers(0, 10_000_000), each=st.integers(1, 100), multiple=st.sampled_from([1, 8]))
 def test_spans_cover_the_range_in_order(n, each, multiple):
-    found = parallel.spans(n, each=each, multiple=multiple)
+    found = pool.spans(n, each=each, multiple=multiple)
     assert found[0][0] == 0
     assert found[-1][1] == n
     assert all(a[1] == b[0] and b[0] % multiple == 0 for a, b in pairwise(found))
@@ -92,14 +92,14 @@ def test_error_in_another_thread_reaches_the_caller():
             raise ValueError("in the second part")
 
     with pytest.raises(ValueError, match="second part"):
-        parallel.in_parts(work, [(0, 1), (1, 2)])
+        pool.in_parts(work, [(0, 1), (1, 2)])
 
 
 def test_threads_that_hand_out_work_at_once_get_their_own_results():
     found = {}
 
     def ask(number):
-        found[number] = [parallel.in_parts(lambda start, stop: (number, start, stop), [(k, k + 1) for k in range(5)]) for _ in range(300)]
+        found[number] = [pool.in_parts(lambda start, stop: (number, start, stop), [(k, k + 1) for k in range(5)]) for _ in range(300)]
 
     askers = [threading.Thread(target=ask, args=(number,)) for number in range(4)]
     for asker in askers:
@@ -130,7 +130,7 @@ def test_threads_that_multiply_at_once_get_their_own_results():
 def test_arrays_of_finished_work_are_let_go():
     array = np.ones(10)
     alive = weakref.ref(array)
-    parallel.in_parts(lambda start, stop, held=array: held.sum(), [(0, 1), (1, 2), (2, 3)])
+    pool.in_parts(lambda start, stop, held=array: held.sum(), [(0, 1), (1, 2), (2, 3)])
     del array
     until = time.perf_counter() + 5
     while alive() is not None and time.perf_counter() < until:

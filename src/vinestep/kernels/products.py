@@ -115,7 +115,7 @@ def _matrix_product(a: np.ndarray, b: np.ndarray, out: np.ndarray | None = None)
         flat = a.T.reshape(-1)
     else:
         rows, columns = places(*a.shape)
-        flat = a.reshape(-1)
+        flat = np.ascontiguousarray(a).reshape(-1)
     if b.T.flags.c_contiguous and not b.flags.c_contiguous:
         return gathered_product(flat, rows, columns, b.T, transposed=True, out=out)
     return gathered_product(flat, rows, columns, np.ascontiguousarray(b), out=out)

@@ -53,7 +53,7 @@ def _part_of_digest(words, totals, parts, part):
 def digest(board, threads, words):
     """A number that is another one if any of the words (uint64) is changed, but for one chance in some thousand millions.
 
-    To each word a key of its place is added, and its halves are multiplied, as in NH (Black, Halevi, Krawczyk, Krovetz, Rogaway: UMAC, 1999).
+    To each word a key of its place is added, and the halves are multiplied, as in NH (Black, Halevi, Krawczyk, Krovetz, Rogaway, 1999).
     """
     parts = parts_of(threads, words.size, 1, 1, SHARES)
     totals = empty(parts, words.dtype)

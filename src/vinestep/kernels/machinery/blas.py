@@ -28,7 +28,7 @@ class _Hold:
                 return
             self.before = [(library, library.num_threads) for library in _matrix_libraries()]
             for library, _ in self.before:
-                library.set_num_threads(1)
+                _set_threads(library, 1)
             pool.allow(min((count for _, count in self.before), default=pool.THREADS))
 
     def end(self) -> None:
@@ -40,7 +40,7 @@ class _Hold:
     def put_back(self) -> None:
         for library, count in self.before:
             if library.num_threads == 1:  # else somebody has changed it since
-                library.set_num_threads(count)
+                _set_threads(library, count)
         self.before = []
         pool.allow(pool.THREADS)
 
@@ -53,6 +53,12 @@ def _matrix_libraries() -> list[Any]:
     from threadpoolctl import ThreadpoolController
 
     return [library for library in ThreadpoolController().lib_controllers if library.user_api == "blas"]
+
+
+def _set_threads(library: Any, count: int) -> None:
+    """Whatever thread asks. By its usual way threadpoolctl lets only the first thread that ever asked change anything, silently."""
+    set_threads = getattr(library, "_real_set_num_threads", library.set_num_threads)
+    set_threads(count)
 
 
 @contextmanager

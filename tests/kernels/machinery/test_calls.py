@@ -1,7 +1,8 @@
 import numpy as np
 import pytest
-from vinestep.kernels.calls import call
-from vinestep.kernels.compiling import inner_kernel, kernel
+
+from vinestep.kernels.machinery.calls import call
+from vinestep.kernels.machinery.compiling import inner_kernel, kernel
 
 
 @inner_kernel

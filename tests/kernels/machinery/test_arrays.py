@@ -1,8 +1,9 @@
 import numpy as np
 import pytest
-from numba.core.errors import TypingError
-from vinestep.kernels.compiling import kernel
-from vinestep.kernels.shortcuts import beyond, empty, flat, larger, line, matrix, smaller, zeros
+
+from vinestep.kernels import Unsound
+from vinestep.kernels.machinery.arrays import beyond, empty, flat, larger, line, matrix, smaller, zeros
+from vinestep.kernels.machinery.compiling import kernel
 
 X = np.arange(10, dtype=np.float32)
 
@@ -21,7 +22,7 @@ def test_parts_are_those_that_slices_give():
 
 
 def test_parts_of_what_does_not_lie_together_are_refused():
-    with pytest.raises(TypingError, match="need contiguous arrays"):
+    with pytest.raises(Unsound, match="need contiguous arrays"):
         parts(X[::2])
 
 
