@@ -5,7 +5,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 
-.PHONY: demo test test-slow test-definitions fuzz lint bench clean
+.PHONY: demo test test-slow test-definitions test-numba fuzz lint bench clean
 
 $(READY): pyproject.toml
 	$(PYTHON) -m venv .venv
@@ -27,6 +27,18 @@ test-definitions: $(READY)
 	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers tests/optimisers tests/training tests/test_losses_and_metrics.py \
 	  --ignore=tests/training/test_plans.py --ignore=tests/training/test_runs_hold.py --ignore=tests/training/test_checkpoints.py
 
+# the tests of compiled loops on the oldest and the newest version of Numba that pyproject.toml allows; `soundness.TESTED` says the same
+NUMBA_OLDEST := 0.63.0
+NUMBA_NEWEST := 0.68.*
+test-numba:
+	for version in "$(NUMBA_OLDEST)" "$(NUMBA_NEWEST)"; do \
+	  $(PYTHON) -m venv ".venv-numba" && \
+	  .venv-numba/bin/python -m pip install --quiet -e '.[dev]' "numba==$$version" && \
+	  .venv-numba/bin/python -m pip list | grep -E '^(numba|llvmlite|numpy) ' && \
+	  .venv-numba/bin/python -m pytest -n auto -m "not slow" tests/kernels tests/autodiff/test_fused.py tests/layers tests/optimisers tests/benchmarks || exit 1; \
+	  rm -rf .venv-numba; \
+	done
+
 fuzz: $(READY)
 	$(BIN)/python tests/fuzz programs 100000
 	$(BIN)/python tests/fuzz kernels 20000
@@ -42,4 +54,4 @@ bench: $(READY)
 	$(BIN)/python -m benchmarks
 
 clean:
-	rm -rf .venv build dist .pytest_cache .mypy_cache .ruff_cache
+	rm -rf .venv .venv-numba build dist .pytest_cache .mypy_cache .ruff_cache

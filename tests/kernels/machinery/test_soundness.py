@@ -1,12 +1,17 @@
 """Whatever of Numba is missing, definitions run, with one warning; in the first process and in one that finds the cache filled."""
 
 import os
+import re
 import subprocess
 import sys
+from importlib import metadata
+from pathlib import Path
 
 import pytest
 
+from vinestep.kernels.machinery import internals
 from vinestep.kernels.machinery.internals import NEEDED, missing
+from vinestep.kernels.machinery.soundness import TESTED
 
 STEPS = """
 import warnings
@@ -58,6 +63,17 @@ def filled(tmp_path_factory):
 
 def test_all_names_are_there():
     assert missing() == []
+
+
+def test_the_bounds_are_those_of_the_package():
+    assert TESTED in [asked.replace(" ", "") for asked in metadata.requires("vinestep")]
+
+
+def test_undocumented_names_are_used_in_one_file_only():
+    room = Path(internals.__file__).parents[1]
+    for path in room.rglob("*.py"):
+        if path.name not in ("internals.py", "soundness.py"):
+            assert not re.search(r"numba\.core|numba\.np|cgutils|\bcontext\.\w", path.read_text()), path
 
 
 @pytest.mark.parametrize("path", NEEDED)
