@@ -16,6 +16,7 @@ from .autodiff.state import untracked
 from .autodiff.tensor import held
 from .data.encoding import Encoding, Scaling, class_numbers
 from .data.reading import Source, read_frame
+from .data.transforms import Transform
 from .errors import ArchiveError, DataError, ModelError, PartError, VineStepError, did_you_mean, names_of
 from .findings import Finding, Verdict, tell
 from .layers.base import Layer
@@ -73,6 +74,8 @@ class Model:
     loss: Callable[[Any, Any], Any] | None = None
     metrics: Sequence[Metric] = ()
     lineage: dict[str, Any] = field(default_factory=dict)
+    preparation: Sequence[Transform] = ()
+    """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network.weights().values())
@@ -132,7 +135,9 @@ class Model:
         if self.encoding is None:
             if isinstance(rows, pd.DataFrame | str | os.PathLike):
                 raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
-            return None, tuple(np.asarray(x) for x in rows) if isinstance(rows, tuple) else np.asarray(rows)
+            if isinstance(rows, tuple):
+                return None, tuple(self._prepared(np.asarray(x)) for x in rows)
+            return None, self._prepared(rows)
         if isinstance(rows, np.ndarray):
             return None, rows
         frame, name = read_frame(rows, texts=self.encoding.categories)
@@ -143,6 +148,15 @@ class Model:
             column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
             raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
         return frame, encoded
+
+    def _prepared(self, inputs: Any) -> np.ndarray:
+        """Raw inputs as the network takes them; pictures may be of different sizes."""
+        if isinstance(inputs, list) and inputs and len({np.shape(x) for x in inputs}) > 1:
+            return np.concatenate([self._prepared(np.asarray(x)[None]) for x in inputs])
+        x: Any = np.asarray(inputs)
+        for transform in self.preparation:
+            x = transform(x)
+        return np.asarray(x)
 
     def readable(self, outputs: np.ndarray) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""
@@ -279,6 +293,7 @@ class Model:
             "encoding": None if self.encoding is None else self.encoding.as_dict(),
             "scaling": None if self.scaling is None else self.scaling.as_dict(),
             "class_values": list(self.class_values),
+            "preparation": [describe(transform, opaque=opaque) for transform in self.preparation],
             "loss": describe(self.loss, opaque=opaque),
             "metrics": describe(list(self.metrics), opaque=opaque),
             "lineage": self.lineage,
@@ -331,6 +346,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     network = builder.part(known["network"], "network", LAYERS)
     loss = None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss",))
     metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(known.get("metrics") or [])]
+    preparation = [builder.part(item, f"preparation.{i}", ("transform",)) for i, item in enumerate(known.get("preparation") or [])]
     builder.refuse_faults()
     if not isinstance(network, Layer):
         raise ModelError(f"{found.path}: its network is no layer.")
@@ -351,6 +367,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         loss,
         metrics,
         dict(lineage) if isinstance(lineage, Mapping) else {},
+        tuple(preparation),
     )
 
 

@@ -13,16 +13,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import vinestep as vs
+from vinestep.data.pictures import Flip, Shift
 from vinestep.errors import PartError
 from vinestep.parts.describing import settings_of
 from vinestep.parts.meanings import settings as meanings
 from vinestep.parts.registry import Kinds, library
 from vinestep.training.settings import without_nothing
 
+UNLIKE = vs.data.Padded | vs.data.InOrder | vs.data.Shuffled  # equal if their settings are
 SETTINGS = {
     "width": 3, "channels": 4, "window": 2, "heads": 2, "groups": 2, "factor": 2, "probability": 0.2, "deviation": 0.5,
     "count": 5, "tokens": 7, "outputs": 2, "source_tokens": 6, "target_tokens": 8, "shape": [2, -1], "rate": 0.02,
     "every": 4, "steps": 9, "epochs": 3, "value": 0.5, "k": 2,
+    "size": 2, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4, "transforms": [Flip(), Shift(2)],
 }  # fmt: skip
 OTHER = {
     ("dense", "activation"): vs.relu, ("residual", "body"): vs.Dense(2), ("residual", "shortcut"): vs.Dense(2),
@@ -58,7 +61,7 @@ def same(a, b):
         return a.steps == b.steps and [a(i) for i in range(40)] == [b(i) for i in range(40)]
     if isinstance(a, list | tuple):
         return len(a) == len(b) and all(map(same, a, b))
-    if isinstance(a, vs.Layer | vs.optimisers.Optimiser | vs.observers.Observer):
+    if isinstance(a, vs.Layer | vs.optimisers.Optimiser | vs.observers.Observer | vs.data.Transform | UNLIKE):
         names = {name for name in vars(a) if not name.startswith("_")}
         return (
             type(a) is type(b)

@@ -94,7 +94,7 @@ def test_training_and_differentiate_agree(name, loss):
 
     function = LOSSES[loss] or penalised
     training = vs.Training(network, loss=function, seed=4)
-    _, value, ours = training._derivation(x, labels)
+    _, value, ours = training._derivation(vs.data.Batch(x, labels))
     statistics = {path: array.copy() for path, array in network.statistics().items()}
     with vs.learning(4, 0):
         theirs_value = function(network(x), labels)

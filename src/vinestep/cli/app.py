@@ -136,6 +136,28 @@ def resume(
 
 
 @app.command()
+def peek(
+    what: Annotated[
+        Path,
+        typer.Argument(
+            metavar="FILE_OR_PLAN",
+            help="A plan, a CSV or Parquet file, an .npz file, or a folder of pictures, one subfolder a class.",
+            show_default=False,
+        ),
+    ],
+    target: Annotated[str, typer.Option("--target", metavar="COLUMN", help="Of a table: the column to be learned.")] = "",
+    examples: Annotated[int, typer.Option("--examples", metavar="N", min=0, help="How many examples are shown.")] = 5,
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Look at data before training: fields, ranges, gaps, classes, a few examples, and what is suspicious."""
+    from .peeked import looks_of
+
+    with _explained():
+        for look in looks_of(what, target, examples, _own(own)):
+            console.print(look, highlight=False)
+
+
+@app.command()
 def runs(record: RecordOption = RECORDS) -> None:
     """List the recorded runs."""
     from ..runs import runs_table

@@ -1,17 +1,89 @@
-"""Datasets, splits and minibatches."""
+"""Data: sources, splits, minibatches, transforms, text."""
 
 from typing import TYPE_CHECKING
 
 from ..errors import names_of
-from .dataset import Batch, Batches, Dataset
+from .batch import Batch
+from .dataset import Dataset
+from .joining import Padded
+from .loading import Batches
+from .orders import Balanced, ByLength, InOrder, OwnOrder, Shuffled, Weighted
+from .source import Examples, Source, as_source
+from .streams import Stream
+from .transforms import Chain, Transform
 
 if TYPE_CHECKING:
+    from . import pictures
+    from .amount import learning_curve
+    from .files import PictureFolder, Pictures, TextFiles, arrays
+    from .peeking import Peek, peek
     from .table import Table, scaled
+    from .tokens import (
+        BytePairTokeniser,
+        ByteTokeniser,
+        CharacterTokeniser,
+        Prompt,
+        TokenBatch,
+        Tokeniser,
+        WordTokeniser,
+        open_tokeniser,
+    )
 
-__all__ = ["Batch", "Batches", "Dataset", "Table", "scaled"]
+__all__ = [
+    "Balanced",
+    "Batch",
+    "Batches",
+    "ByLength",
+    "BytePairTokeniser",
+    "ByteTokeniser",
+    "Chain",
+    "CharacterTokeniser",
+    "Dataset",
+    "Examples",
+    "InOrder",
+    "OwnOrder",
+    "Padded",
+    "Peek",
+    "PictureFolder",
+    "Pictures",
+    "Prompt",
+    "Shuffled",
+    "Source",
+    "Stream",
+    "Table",
+    "TextFiles",
+    "TokenBatch",
+    "Tokeniser",
+    "Transform",
+    "Weighted",
+    "WordTokeniser",
+    "arrays",
+    "as_source",
+    "learning_curve",
+    "open_tokeniser",
+    "peek",
+    "pictures",
+    "scaled",
+]
 
-
-__getattr__ = names_of(__name__, __all__, {"Table": ".table", "scaled": ".table"})
+_IN = {
+    ".table": ("Table", "scaled"),
+    ".pictures": ("pictures",),
+    ".files": ("PictureFolder", "Pictures", "TextFiles", "arrays"),
+    ".peeking": ("Peek", "peek"),
+    ".amount": ("learning_curve",),
+    ".tokens": (
+        "BytePairTokeniser",
+        "ByteTokeniser",
+        "CharacterTokeniser",
+        "Prompt",
+        "TokenBatch",
+        "Tokeniser",
+        "WordTokeniser",
+        "open_tokeniser",
+    ),
+}
+__getattr__ = names_of(__name__, __all__, {name: module for module, names in _IN.items() for name in names})
 
 
 def __dir__() -> list[str]:

@@ -10,9 +10,11 @@ import pandas as pd
 from pandas.api.types import is_bool_dtype, is_numeric_dtype
 
 from ..errors import DataError, did_you_mean
-from .dataset import Batches, Dataset, Provenance
+from .dataset import Dataset
 from .encoding import Encoding, Scaling, category_text, class_numbers, numbers_of, target_numbers
+from .loading import Batches
 from .reading import Source, line_of, read_frame
+from .source import Provenance
 
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
@@ -94,12 +96,12 @@ class Table(Dataset):
         )
         self.drop_missing_target = drop_missing_target
         self.scaling: Scaling | None = None
-        super().__init__(self.encoding.encode(features, name), labels)
+        super().__init__(self.encoding.encode(features, name), labels, class_values=class_values)
 
     @classmethod
     def _of(cls, inputs: np.ndarray, targets: np.ndarray, provenance: Provenance, encoding: Encoding, scaling: Scaling | None) -> Self:
         table = cls.__new__(cls)
-        Dataset.__init__(table, inputs, targets, provenance=provenance)
+        Dataset.__init__(table, inputs, targets, class_values=encoding.class_values, provenance=provenance)
         table.encoding = encoding
         table.scaling = scaling
         table.drop_missing_target = False
@@ -152,19 +154,6 @@ class Table(Dataset):
         }
 
     @property
-    def classes(self) -> int:
-        """Number of classes of the target; 1 if it is a number, for the width of a last layer."""
-        return len(self.encoding.class_names) or 1
-
-    @property
-    def class_names(self) -> tuple[str, ...]:
-        return self.encoding.class_names
-
-    @property
-    def class_values(self) -> tuple[str | int | float | bool, ...]:
-        return self.encoding.class_values
-
-    @property
     def feature_names(self) -> list[str]:
         extra = [f"{self.encoding.numeric[i]} missing" for i in self.scaling.missing] if self.scaling else []
         return [*self.encoding.columns, *extra]
@@ -175,7 +164,7 @@ class Table(Dataset):
         counts = np.isnan(self.inputs[:, : len(self.encoding.numeric)]).sum(axis=0)
         return {name: int(n) for name, n in zip(self.encoding.numeric, counts, strict=True) if n}
 
-    def batches(self, size: int, *, shuffled: bool = True, seed: int | None = None, drop_partial: bool = False) -> Batches:
+    def batches(self, size: int, **options: Any) -> Batches:
         """Minibatches; see `Batches`. Refused while readings are missing."""
         missing = self.missing
         if missing:
@@ -184,7 +173,7 @@ class Table(Dataset):
                 f"Table: readings are missing in {listed}, and a network cannot compute with them. Fill them by "
                 "vinestep.data.scaled(train, ...), or drop the rows before making the table."
             )
-        return super().batches(size, shuffled=shuffled, seed=seed, drop_partial=drop_partial)
+        return super().batches(size, **options)
 
 
 def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.DataFrame:

@@ -1,9 +1,10 @@
 """Figures: plain data in, a Matplotlib figure out."""
 
 from .curves import curves
+from .data import classes, columns, examples, lengths, tokens
 from .decisions import decisions
 from .network import network
 from .style import as_png, save
 from .trail import trail
 
-__all__ = ["as_png", "curves", "decisions", "network", "save", "trail"]
+__all__ = ["as_png", "classes", "columns", "curves", "decisions", "examples", "lengths", "network", "save", "tokens", "trail"]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from functools import partial
+from collections.abc import Callable, Iterator, Sequence
+from functools import cache, partial
+from inspect import signature
 from typing import Any
 
 import numpy as np
@@ -91,7 +92,16 @@ class Stack(Layer):
             i += 2 if fuse else 1
         return plan
 
-    def compute(self, x: Any) -> Any:
+    def compute(self, x: Any, mask: Any = None) -> Any:
+        """
+        Parameters
+        ----------
+        x : array
+        mask : array of bool, shape (batch, time), optional
+            Which places of sequences hold a value, for the layers that take a mask while x still has these axes.
+        """
+        if mask is not None:
+            return self._masked(x, mask)
         if PASS.observer is not None:
             for i, layer in enumerate(self.layers):
                 x = call_layer(layer, x, self._join(str(i)))
@@ -104,6 +114,14 @@ class Stack(Layer):
             self._plan, self._plan_for = self._planned(), Arena.generation
         for layer, activation in self._plan:
             x = layer(x) if activation is None else layer(x, activation)
+        return x
+
+    def _masked(self, x: Any, mask: Any) -> Any:
+        for i, layer in enumerate(self.layers):
+            if isinstance(layer, Layer) and np.shape(x)[:2] == np.shape(mask) and _takes_mask(type(layer).compute):
+                x = layer(x, mask=mask)
+            else:
+                x = call_layer(layer, x, self._join(str(i)))
         return x
 
     def _merged(self) -> list[Any]:
@@ -121,6 +139,11 @@ class Stack(Layer):
             merged += [_with_activation(layer, activation)] if layer is not None else []
         self._merged_plan, self._merged_for = merged, Arena.generation
         return merged
+
+
+@cache
+def _takes_mask(compute: Callable[..., Any]) -> bool:
+    return "mask" in signature(compute).parameters
 
 
 def _applies(layer: Any, activation: str) -> bool:

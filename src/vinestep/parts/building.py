@@ -31,6 +31,7 @@ FAMILIES = {
     "body": LAYERS,
     "shortcut": LAYERS,
     "schedules": ("schedule",),
+    "transforms": ("transform",),
 }
 """Of settings that are parts: which families may stand there."""
 PLAIN = (int, float, str, bool, type(None))

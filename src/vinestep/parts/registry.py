@@ -14,7 +14,21 @@ __all__ = ["Kind", "Kinds", "kind_of", "kinds", "library", "made_by", "maker", "
 
 T = TypeVar("T")
 Form = Literal["class", "function", "maker", "object"]
-ROOMS = ("activations", "initialisers", "layers", "networks", "losses", "metrics", "optimisers", "schedules", "training.observers")
+ROOMS = (
+    "activations",
+    "initialisers",
+    "layers",
+    "networks",
+    "losses",
+    "metrics",
+    "optimisers",
+    "schedules",
+    "training.observers",
+    "data.joining",
+    "data.orders",
+    "data.transforms",
+    "data.pictures",
+)
 RESERVED = ("kind", "label")
 _MARK = "__vinestep_kind__"
 _MADE = "__vinestep_made__"

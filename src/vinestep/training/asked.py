@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from ..data.dataset import Batches
 from ..findings import Finding, tell
 from ..lineage import commit, versions
 from ..parts.describing import describe
 
 if TYPE_CHECKING:
+    from .checks import AnyBatches
     from .running import Run
     from .store import RunStore
     from .training import Training
@@ -17,12 +17,12 @@ if TYPE_CHECKING:
 __all__ = ["lineage", "note_test_scored", "run_settings"]
 
 
-def run_settings(training: Training, batches: Batches, epochs: int, validation: Batches | None = None) -> dict[str, Any]:
+def run_settings(training: Training, batches: AnyBatches, budget: dict[str, int], validation: AnyBatches | None = None) -> dict[str, Any]:
     """What takes part in a run and how it is set, for the record."""
     return {
         "written_by": "Training.run",
         "seed": training.seed,
-        "epochs": epochs,
+        **budget,
         "clip": training.clip,
         "precision": str(training.network.dtype),
         "loss": describe(training.loss, opaque=True),
@@ -31,20 +31,20 @@ def run_settings(training: Training, batches: Batches, epochs: int, validation: 
         "schedule": describe(training.schedule, opaque=True),
         "batches": batches.settings(),
         "source": batches.dataset.settings(),
-        "data": batches.dataset.fingerprint(),
-        "validation": None if validation is None else {"data": validation.dataset.fingerprint(), **validation.settings()},
+        "data": batches.fingerprint(),
+        "validation": None if validation is None else {"data": validation.fingerprint(), **validation.settings()},
         "frozen": sorted(training.network._ready_arena().frozen_paths),
         "network": describe(training.network, opaque=True),
         "weights": {path: list(a.shape) for path, a in training.network.weights().items()},
     }
 
 
-def lineage(run: Run, test: Batches | None) -> dict[str, Any]:
+def lineage(run: Run, test: AnyBatches | None) -> dict[str, Any]:
     """Where the model of a run comes from."""
     return {
         "settings": run.settings,
         "data": run.settings["data"] if run.store is not None else "",
-        "test": test.dataset.fingerprint() if test is not None else "",
+        "test": test.fingerprint() if test is not None else "",
         "versions": versions(),
         "commit": commit() if run.store is not None else "",
     }

@@ -7,12 +7,17 @@ from typing import Any
 
 import numpy as np
 
-from ..data.dataset import Batches
+from ..data.batch import Batch, count_of
+from ..data.loading import Batches
+from ..data.source import Source
+from ..data.streams import StreamBatches
 from ..errors import DataError, SettingError
 from ..metrics import Metric
 from .looking import check_encoding
 
-__all__ = ["check_parts", "checked_batch", "checked_metrics"]
+__all__ = ["AnyBatches", "are_batches", "check_parts", "checked_batch", "checked_metrics"]
+
+AnyBatches = Batches | StreamBatches
 
 
 def checked_metrics(metrics: Any) -> list[Metric]:
@@ -29,30 +34,51 @@ def checked_metrics(metrics: Any) -> list[Metric]:
     return found
 
 
-def checked_batch(batch: Any) -> tuple[Any, Any]:
-    """Inputs and targets of a batch that holds both and as many of each."""
-    if not isinstance(batch, tuple | list) or len(batch) != 2:
-        raise DataError(f"Training: a batch is a pair (inputs, targets), got {type(batch).__name__}.")
-    inputs, targets = batch
+def checked_batch(batch: Any) -> Batch:
+    """A batch that holds inputs and targets, and as many of each."""
+    found = batch if isinstance(batch, Batch) else _paired(batch)
+    inputs, targets = found.inputs, found.targets
     if type(inputs) is type(targets) is np.ndarray and inputs.ndim and targets.ndim and len(inputs) == len(targets) > 0:
-        return inputs, targets
+        return found
+    if targets is None:
+        raise DataError("Training: the batch has no targets. Say which field of an example is the target: target=.")
     n = np.shape(targets)[0] if np.ndim(targets) else 0
-    first = inputs[0] if isinstance(inputs, tuple) else inputs
-    if not n or np.shape(first)[:1] != (n,):
+    if not n or not _has_examples(inputs, n):
         raise DataError(
-            f"Training: a batch of inputs of shape {np.shape(first)} and targets of shape {np.shape(targets)}. It needs at least one "
-            "example, and as many inputs as targets."
+            f"Training: a batch of inputs of shape {np.shape(_first(inputs))} and targets of shape {np.shape(targets)}. It needs at least "
+            "one example, and as many inputs as targets."
         )
-    return inputs, targets
+    return found
 
 
-def check_parts(parts: Mapping[str, Batches | None]) -> None:
+def _paired(batch: Any) -> Batch:
+    if not isinstance(batch, tuple | list) or len(batch) != 2:
+        raise DataError(f"Training: a batch is a pair (inputs, targets) or a vinestep.data.Batch, got {type(batch).__name__}.")
+    return Batch(*batch)
+
+
+def _first(inputs: Any) -> Any:
+    while isinstance(inputs, tuple | dict) and inputs:
+        inputs = inputs[0] if isinstance(inputs, tuple) else next(iter(inputs.values()))
+    return inputs
+
+
+def _has_examples(inputs: Any, n: int) -> bool:
+    return bool(np.ndim(_first(inputs))) and count_of(inputs) == n
+
+
+def are_batches(data: Any) -> bool:
+    """Whether data fulfils the contract of batches, rather than holding examples."""
+    return isinstance(data, AnyBatches)
+
+
+def check_parts(parts: Mapping[str, AnyBatches | None]) -> None:
     """Parts of one run are encoded alike, and share no examples."""
     given = {}
     for role, part in parts.items():
-        if part is not None and not isinstance(part, Batches):
+        if part is not None and not are_batches(part):
             raise DataError(f"run: the {role} data is a {type(part).__name__}. Give batches: dataset.batches(32).")
-        if part is not None:
+        if part is not None and isinstance(part.dataset, Source):
             given[role] = part.dataset
     roles = list(given)
     for i, first in enumerate(roles):

@@ -12,6 +12,7 @@ import numpy as np
 from ..autodiff.fused import Fused
 from ..autodiff.gradients import Gradients
 from ..autodiff.tensor import held
+from ..data.batch import Batch
 from ..errors import NotFiniteError
 from ..kernels import Unsound, give_up
 from ..layers.arena import Arena
@@ -19,6 +20,7 @@ from ..layers.chain import dense_chain
 from ..layers.containers import DenseRun, single_run
 from ..layers.context import learning, observed
 from ..losses import straight_form
+from .calling import by_place, loss_of, outputs_of
 from .descent import Descent, checked_loss, learning_pass
 from .guard import is_library_code
 
@@ -41,18 +43,19 @@ class Derivation:
     def __getstate__(self) -> dict[str, Any]:
         return vars(self) | {"_straight": None, "_known": ()}
 
-    def __call__(self, inputs: Any, targets: Any, watch: Watch | None = None) -> tuple[Any, float, Gradients]:
+    def __call__(self, batch: Batch, watch: Watch | None = None) -> tuple[Any, float, Gradients]:
         """Outputs, loss and gradients of a learning pass; `watch` sees the output of every layer, computed one by one."""
-        if watch is None and (straight := self._straight_path(inputs)):
+        inputs = batch.inputs
+        if watch is None and batch.weights is None and batch.masks is None and (straight := self._straight_path(inputs)):
             try:
-                return self._derive_straight(*straight, inputs, targets)
+                return self._derive_straight(*straight, inputs, batch.targets)
             except Unsound as error:
                 give_up(error)
         descent = self.descent
         looking = nullcontext() if watch is None else observed(_outputs_to(watch))
         with learning_pass(descent.seed, descent.step_number, guarded=self._guarded or watch is not None), looking:
-            outputs = descent.network(*inputs) if isinstance(inputs, tuple) else descent.network(inputs)
-            recorded = self.loss(outputs, targets)
+            outputs = outputs_of(descent.network, inputs, batch.masks)
+            recorded = loss_of(self.loss, outputs, batch)
         value = checked_loss(recorded)
         if not math.isfinite(value):
             self._refuse(value, inputs)
@@ -84,7 +87,8 @@ class Derivation:
         return outputs, number, gradients
 
     def _refuse(self, value: float, inputs: Any) -> NoReturn:
-        values = inputs if isinstance(inputs, tuple) else (inputs,)
+        placed = by_place(self.descent.network, inputs)
+        values = placed if isinstance(placed, tuple) else (placed,)
         if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
             where = "the inputs of the batch: clean the data"
         else:

@@ -2,36 +2,47 @@
 
 from __future__ import annotations
 
+from contextlib import closing
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..data.dataset import Batches
+from ..errors import DataError
 from .looking import average
 from .running import Run
 
 if TYPE_CHECKING:
+    from .checks import AnyBatches
     from .derivation import Watch
     from .training import Training
 
 __all__ = ["train_epochs"]
 
 
-def train_epochs(run: Run, training: Training, batches: Batches, validation: Batches | None) -> None:
-    """Make the steps that are left, until the last epoch is done or somebody asks to stop."""
+def train_epochs(run: Run, training: Training, batches: AnyBatches, validation: AnyBatches | None) -> None:
+    """Make the steps that are left, until the last epoch or step is done or somebody asks to stop."""
     position = run.position
-    while position.epoch < run.epochs and not run.stop_reason:
-        for batch in batches.epoch(position.epoch, seed=training.seed, start=position.batch):
-            _step(run, training, batch)
-            if run.stop_reason:
-                break
-        if position.batch < len(batches):
+    while _is_left(run) and not run.stop_reason:
+        whole, before = True, position.step
+        with closing(batches.epoch(position.epoch, seed=training.seed, start=position.batch)) as epoch:
+            for batch in epoch:
+                _step(run, training, batch)
+                if run.stop_reason or not _is_left(run):
+                    whole = batches.steps_an_epoch is not None and position.batch >= batches.steps_an_epoch
+                    break
+        if whole and position.step == before and position.batch == 0:
+            raise DataError(f"Epoch {position.epoch + 1} holds no batch.")
+        if not whole:
             break
         row = _row(run, training, validation)
         run.rows.append(row)
         position.next_epoch()
         run.tell("after_epoch", row)
         run.look_around()
+
+
+def _is_left(run: Run) -> bool:
+    return run.position.step < run.total_steps if run.total_steps else run.position.epoch < run.epochs
 
 
 def _step(run: Run, training: Training, batch: Any) -> None:
@@ -62,7 +73,7 @@ def _watch(run: Run, number: int) -> Watch | None:
     return told
 
 
-def _row(run: Run, training: Training, validation: Batches | None) -> dict[str, float]:
+def _row(run: Run, training: Training, validation: AnyBatches | None) -> dict[str, float]:
     position = run.position
     row: dict[str, float] = {
         "epoch": position.epoch + 1,

@@ -9,40 +9,45 @@ import numpy as np
 
 from ..autodiff.state import untracked
 from ..autodiff.tensor import held
-from ..data.dataset import Batches, Dataset, same_scaling
+from ..data.dataset import Dataset, same_scaling
 from ..errors import DataError, ShapeError
 from ..layers.base import Layer
 from ..losses import reduction_of
 from ..metrics import Metric
+from .calling import loss_of, outputs_of
 
 __all__ = ["average", "check_encoding", "outputs_and_targets"]
 
 
-def average(network: Layer, batches: Batches, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
+def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
     """Loss and metrics over all examples, in inference; each example counts once, and no more than a batch is kept."""
-    total, n, summed = 0.0, 0, reduction_of(loss) == "sum"
+    total, n, summed = 0.0, 0.0, reduction_of(loss) == "sum"
     counts: dict[str, np.ndarray] = {}
     with untracked():
-        for inputs, targets in batches.in_order():
-            outputs = held(network(*inputs) if isinstance(inputs, tuple) else network(inputs))
-            value = held(loss(outputs, targets))
+        for batch in batches.in_order():
+            targets = batch.targets
+            if targets is None:
+                raise DataError("assess: the examples have no targets. Say which field is the target: target=.")
+            outputs = held(outputs_of(network, batch.inputs, batch.masks))
+            value = held(loss_of(loss, outputs, batch))
             if np.size(value) != 1:
                 raise ShapeError(f'assess: the loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
-            total += float(np.reshape(value, ())) * (1 if summed else len(targets))
-            n += len(targets)
+            weight = len(targets) if batch.weights is None else float(np.sum(batch.weights))
+            total += float(np.reshape(value, ())) * (1 if summed else weight)
+            n += weight
             for metric in metrics:
                 count = metric.count(outputs, targets)
                 counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
     return {"loss": total if summed else total / n} | {m.name: m.conclude(counts[m.name]) for m in metrics}
 
 
-def outputs_and_targets(network: Layer, batches: Batches) -> tuple[np.ndarray, np.ndarray]:
+def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.ndarray]:
     """What the network puts out for every example, and what is true of it."""
     outputs, targets = [], []
     with untracked():
-        for inputs, labels in batches.in_order():
-            outputs.append(held(network(*inputs) if isinstance(inputs, tuple) else network(inputs)))
-            targets.append(np.asarray(labels))
+        for batch in batches.in_order():
+            outputs.append(held(outputs_of(network, batch.inputs, batch.masks)))
+            targets.append(np.asarray(batch.targets))
     return np.concatenate(outputs), np.concatenate(targets)
 
 

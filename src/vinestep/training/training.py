@@ -11,9 +11,14 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..autodiff.state import untracked
 from ..autodiff.tensor import held
-from ..data.dataset import Batch, Batches, Dataset
+from ..data.batch import Batch
+from ..data.looks import findings_of_parts
+from ..data.source import Source
+from ..data.streams import Stream
 from ..errors import DataError, SettingError
+from ..findings import tell
 from ..layers.arena import Arena
 from ..layers.base import Layer
 from ..losses import makes_logits, note_probabilities, reduction_of
@@ -21,7 +26,8 @@ from ..metrics import Metric
 from ..optimisers import Optimiser
 from ..schedules import Schedule
 from .asked import lineage, note_test_scored, run_settings
-from .checks import check_parts, checked_batch, checked_metrics
+from .calling import by_place, outputs_of
+from .checks import AnyBatches, are_batches, check_parts, checked_batch, checked_metrics
 from .derivation import Derivation, Loss, Watch
 from .descent import Descent
 from .epochs import train_epochs
@@ -91,6 +97,7 @@ class Training:
         self.class_values: tuple[str | int | float | bool, ...] = ()
         self.encoding: Any = None
         self.scaling: Any = None
+        self.preparation: tuple[Any, ...] = ()
         self.lineage: dict[str, Any] = {}
         """Where the network comes from: run, settings, data; for the model that is handed on."""
         self._derivation = Derivation(self.descent, loss)
@@ -159,12 +166,13 @@ class Training:
         """
         begun = time.perf_counter()
         descent = self.descent
-        inputs, targets = checked_batch(batch)
+        batch = checked_batch(batch)
+        targets = batch.targets
         if descent.network.arena is None:
-            descent.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=descent.seed)
+            self._initialise(batch)
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
-            outputs, value, gradients = self._derivation(inputs, targets, watch)
+            outputs, value, gradients = self._derivation(batch, watch)
             if descent.step_number == 0 and makes_logits(self.loss):
                 note_probabilities(outputs)
             if before_update is not None:
@@ -182,9 +190,13 @@ class Training:
         seconds = time.perf_counter() - begun
         return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, len(targets)), counts
 
+    def _initialise(self, batch: Batch) -> None:
+        inputs = by_place(self.network, batch.inputs)
+        self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed)
+
     # open loop
 
-    def steps(self, batches: Batches | Iterable[Batch], epochs: int = 1) -> Iterator[Step]:
+    def steps(self, batches: AnyBatches | Iterable[Batch], epochs: int = 1) -> Iterator[Step]:
         """Train, and yield after each update.
 
         Examples
@@ -200,7 +212,7 @@ class Training:
                 "dataset.batches(32), a list, or any object whose __iter__ begins anew each time."
             )
         for epoch in range(epochs):
-            order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, Batches) else batches
+            order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
             for i, batch in enumerate(order):
                 yield self.make_step(batch, epoch, i)[0]
 
@@ -208,26 +220,29 @@ class Training:
 
     def run(
         self,
-        batches: Batches,
+        batches: AnyBatches,
         *,
-        epochs: int,
-        validation: Batches | None = None,
+        epochs: int | None = None,
+        steps: int | None = None,
+        validation: AnyBatches | None = None,
         observers: Sequence[Observer] = (),
-        test: Batches | None = None,
+        test: AnyBatches | None = None,
         record: RunStore | str | PathLike[str] | None = None,
         name: str = "run",
         resume: RunStore | str | PathLike[str] | None = None,
         changed: Sequence[str] = (),
         plan: dict[str, Any] | None = None,
     ) -> Outcome:
-        """Train for a number of epochs, observed and recorded.
+        """Train for a number of epochs or steps, observed and recorded.
 
         Parameters
         ----------
         batches, validation : Batches
-            They may not share examples.
-        epochs : int
+            Of any source or stream. They may not share examples.
+        epochs : int, optional
             In all, those before a resumption included.
+        steps : int, optional
+            In all, in place of `epochs`; for streams. Curves still have a row for each epoch that ends.
         observers : sequence of Observer
         test : Batches, optional
             Kept for the end: it may share no examples with the others, and how often it is scored is recorded.
@@ -258,12 +273,20 @@ class Training:
         """
         from .observers import with_recorders
 
-        if not isinstance(epochs, int | np.integer) or epochs < 1:
-            raise SettingError(f"run: epochs must be a whole number of at least 1, got {epochs!r}.")
+        budget = epochs if steps is None else steps
+        if (epochs is None) == (steps is None) or not isinstance(budget, int | np.integer) or isinstance(budget, bool) or budget < 1:
+            raise SettingError(
+                f"run: epochs or steps, one of them, has to be a whole number of at least 1; got epochs={epochs!r}, steps={steps!r}."
+            )
         check_parts({"training": batches, "validation": validation, "test": test})
         self._prepare(batches)
+        tell(findings_of_parts(batches, validation, test))
         recorded = resume is not None or record is not None
-        settings = run_settings(self, batches, int(epochs), validation) if recorded else {}
+        settings = (
+            run_settings(self, batches, {"epochs": int(budget)} if steps is None else {"steps": int(budget)}, validation)
+            if recorded
+            else {}
+        )
         watchers = with_recorders(observers, recorded)
         with ExitStack() as stack:
             stack.enter_context(listening(watchers))
@@ -275,8 +298,9 @@ class Training:
                 name,
                 plan if plan is not None else settings,
                 settings,
-                epochs=int(epochs),
-                steps_per_epoch=len(batches),
+                epochs=0 if epochs is None else int(epochs),
+                total_steps=0 if steps is None else int(steps),
+                steps_per_epoch=batches.steps_an_epoch or 0,
                 better=self.directions(),
                 extra=self._described_model,
             )
@@ -295,13 +319,14 @@ class Training:
                 train_epochs(run, self, batches, validation)
             return run.conclude(begun)
 
-    def _prepare(self, batches: Batches) -> None:
+    def _prepare(self, batches: AnyBatches) -> None:
         if self.network.arena is None:
-            self.network.initialise(batches.dataset.inputs[:1], seed=self.seed)
+            self._initialise(batches.sample())
         self.descent.begin()
         self.class_values = tuple(getattr(batches.dataset, "class_values", ())) or self.class_values
         self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
+        self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
 
     def directions(self) -> dict[str, str]:
         """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
@@ -343,6 +368,7 @@ class Training:
             self.loss,
             tuple(self.metrics),
             {**self.lineage, "step": self.step_number, "scores": finite_rows(rows[-1:])[0] if rows else {}},
+            self.preparation,
         )
 
     # copies and state
@@ -360,7 +386,7 @@ class Training:
 
     # looking
 
-    def assess(self, batches: Batches) -> Assessment:
+    def assess(self, batches: AnyBatches) -> Assessment:
         """Loss and metrics over all examples, in inference; each example counts once.
 
         Returns
@@ -379,25 +405,30 @@ class Training:
         """
         from ..scores import Assessment
 
-        if not isinstance(batches, Batches):
+        if not are_batches(batches):
             raise DataError(f"assess: the data is a {type(batches).__name__}. Give batches: dataset.batches(256).")
         check_encoding(self.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
         values = average(self.network, batches, self.loss, self.metrics)
         return Assessment(values, lambda: outputs_and_targets(self.network, batches), self.loss, self.metrics)
 
-    def _count_test(self, batches: Batches) -> None:
+    def _count_test(self, batches: AnyBatches) -> None:
         """How often the test part of a recorded run was scored is a matter of record: each look makes it less of a test."""
         store = self._record.store if self._record is not None else None
-        if store is None or not self.lineage.get("test") or batches.dataset.fingerprint() != self.lineage["test"]:
+        if store is None or not self.lineage.get("test") or batches.fingerprint() != self.lineage["test"]:
             return
         note_test_scored(store)
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
-        """What the network puts out in inference, for a dataset, batches or an array of inputs."""
-        check_encoding(self.encoding, data.dataset if isinstance(data, Batches) else data, "the data to predict")
-        dataset = data.dataset if isinstance(data, Batches) else data
-        return self.model(copied=False).outputs(dataset.inputs if isinstance(dataset, Dataset) else np.asarray(dataset), size=size)
+        """What the network puts out in inference, for a source, a stream, batches of either, or an array of inputs."""
+        check_encoding(self.encoding, data.dataset if are_batches(data) else data, "the data to predict")
+        if isinstance(data, Source | Stream):
+            data = data.batches(size)
+        if are_batches(data):
+            with untracked():
+                found = [held(outputs_of(self.network, batch.inputs, batch.masks)) for batch in data.in_order()]
+            return np.concatenate(found)
+        return self.model(copied=False).outputs(data if isinstance(data, tuple) else np.asarray(data), size=size)
 
     def predict(self, data: Any) -> pd.DataFrame:
         """Predictions for a dataset, batches or an array of inputs as the network takes them; `model` takes raw rows.

@@ -66,7 +66,8 @@ def test_all_names_are_there():
 
 
 def test_the_bounds_are_those_of_the_package():
-    assert TESTED in [asked.replace(" ", "") for asked in metadata.requires("vinestep")]
+    (asked,) = (asked for asked in metadata.requires("vinestep") if asked.startswith("numba"))
+    assert set(asked.removeprefix("numba").split(",")) == set(TESTED.removeprefix("numba").split(","))
 
 
 def test_undocumented_names_are_used_in_one_file_only():

@@ -1,0 +1,66 @@
+"""A batch: some examples together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+__all__ = ["Batch", "count_of", "mapped", "taken"]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Batch:
+    """Some examples: first axis the examples. It unpacks into inputs and targets.
+
+    Parameters
+    ----------
+    inputs : array, tuple of arrays (by place), or dict of arrays (by name)
+    targets : array, optional
+    weights : array, optional
+        What each example, or each place of a sequence, weighs in the loss.
+    masks : array of bool, optional
+        Which places of padded sequences hold a value, shape (batch, time); handed to the network as ``mask=``.
+
+    Examples
+    --------
+    >>> inputs, targets = next(iter(vs.data.Dataset(np.ones((5, 2)), np.arange(5)).batches(3)))
+    >>> inputs.shape, targets.shape
+    ((3, 2), (3,))
+    """
+
+    inputs: Any
+    targets: Any = None
+    weights: Any = None
+    masks: Any = None
+
+    def __iter__(self) -> Iterator[Any]:
+        return iter((self.inputs, self.targets))
+
+    def __len__(self) -> int:
+        """Number of examples."""
+        return count_of(self.inputs)
+
+
+def count_of(values: Any) -> int:
+    """How many examples arrays hold."""
+    first = values
+    while isinstance(first, tuple | dict):
+        first = first[0] if isinstance(first, tuple) else next(iter(first.values()))
+    return int(np.shape(first)[0])
+
+
+def mapped(function: Any, values: Any) -> Any:
+    """A function of every array of inputs that may be several."""
+    if isinstance(values, Mapping):
+        return {name: function(value) for name, value in values.items()}
+    if isinstance(values, tuple):
+        return tuple(function(value) for value in values)
+    return function(values)
+
+
+def taken(values: Any, index: Any) -> Any:
+    """Some examples of arrays."""
+    return mapped(lambda array: array[index], values)

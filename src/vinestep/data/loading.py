@@ -1,0 +1,178 @@
+"""Minibatches of a source: order, size, augmentation, background readers."""
+
+from __future__ import annotations
+
+from collections.abc import Generator, Iterator, Sequence
+from functools import partial
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+
+from ..errors import DataError, SettingError
+from .batch import Batch
+from .draws import Draws
+from .joining import Join, stacked
+from .orders import InOrder, Order, Shuffled
+
+if TYPE_CHECKING:
+    from .source import Source
+    from .transforms import Transform
+
+__all__ = ["Batches"]
+
+ReadersAs = Literal["threads", "processes"]
+
+
+class Batches:
+    """Minibatches of a source, in an order that is a function of seed and epoch alone.
+
+    Parameters
+    ----------
+    dataset : Source
+    size : int
+        Examples a batch; the last may be smaller.
+    shuffled : bool
+        A new order each epoch; otherwise the source's own.
+    seed : int, optional
+        Of order and augmentation; by default the training's.
+    drop_partial : bool
+        Leave a smaller last batch away.
+    order : Order, optional
+        Instead of `shuffled`: `Weighted`, `Balanced`, `ByLength`, or any function of (n, epoch, seed, size).
+    augment : Transform or sequence of Transform
+        What is done to each batch at random: a function of seed, epoch and example.
+    join : callable, optional
+        From a list of examples (inputs, target, weight) to a `Batch`; by default arrays of equal shapes, one upon another. `Padded` is
+        for sequences.
+    readers : int
+        Threads or processes that read ahead; 0 reads when a batch is asked for. What comes is the same whatever their number.
+    readers_as : {"threads", "processes"}, optional
+        By default what suits the source: threads where reading leaves the interpreter free, processes for Python work.
+    ahead : int
+        Batches that each reader has ready at most.
+
+    Raises
+    ------
+    DataError
+        If the size is not positive, or no batch is left.
+
+    Examples
+    --------
+    >>> batches = vs.data.Dataset(np.arange(5.0)[:, None], np.arange(5)).batches(2)
+    >>> [batch.targets.tolist() for batch in batches.epoch(0, seed=1)]
+    [[3, 4], [1, 0], [2]]
+    >>> len(batches)
+    3
+    """
+
+    def __init__(
+        self,
+        dataset: Source,
+        size: int,
+        *,
+        shuffled: bool = True,
+        seed: int | None = None,
+        drop_partial: bool = False,
+        order: Order | None = None,
+        augment: Transform | Sequence[Transform] = (),
+        join: Join | None = None,
+        readers: int = 0,
+        readers_as: ReadersAs | None = None,
+        ahead: int = 2,
+    ) -> None:
+        from .transforms import Transform
+
+        if not isinstance(size, int | np.integer) or size < 1:
+            raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
+        for name, number in (("readers", readers), ("ahead", ahead - 1)):
+            if not isinstance(number, int | np.integer) or number < 0:
+                raise SettingError(f"batches: {name} must be a whole number, got {number!r}.")
+        if readers_as not in (None, "threads", "processes"):
+            raise SettingError(f'batches: readers_as is "threads" or "processes", got {readers_as!r}.')
+        self.dataset = dataset
+        self.size = int(size)
+        self.shuffled = shuffled
+        self.seed = seed
+        self.drop_partial = drop_partial
+        self.order: Order = order if order is not None else Shuffled() if shuffled else InOrder()
+        self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
+        self.join: Join = join if join is not None else stacked
+        self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
+        self._length = self._batches_in(len(self.order(len(dataset), 0, 0, self.size)) if order is not None else len(dataset))
+        if not len(self):
+            raise DataError(f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller size or keep the partial one.")
+
+    def _batches_in(self, examples: int) -> int:
+        whole, rest = divmod(examples, self.size)
+        return whole + (rest > 0 and not self.drop_partial)
+
+    def __len__(self) -> int:
+        """Batches of an epoch."""
+        return self._length
+
+    @property
+    def steps_an_epoch(self) -> int | None:
+        """Batches of an epoch; None where that is not known."""
+        return len(self)
+
+    def settings(self) -> dict[str, Any]:
+        """How they were made, for the record. Readers are left out: what comes is the same with any."""
+        from ..parts.describing import describe
+
+        found: dict[str, Any] = {
+            "size": self.size,
+            "shuffled": self.shuffled,
+            "drop_partial": self.drop_partial,
+            "examples": len(self.dataset),
+        }
+        if self.seed is not None:
+            found["seed"] = self.seed
+        if not isinstance(self.order, InOrder | Shuffled):
+            found["order"] = describe(self.order, opaque=True)
+        if self.augment:
+            found["augment"] = [describe(transform, opaque=True) for transform in self.augment]
+        if self.join is not stacked:
+            found["join"] = describe(self.join, opaque=True)
+        return found
+
+    def fingerprint(self) -> str:
+        """Of the data."""
+        return self.dataset.fingerprint()
+
+    def sample(self) -> Batch:
+        """The first example as a batch, for a network to be initialised by."""
+        return self.joined(np.arange(1), 0, 0, augmented=True)
+
+    def epoch(self, number: int = 0, *, seed: int = 0, start: int = 0) -> Generator[Batch, None, None]:
+        """The batches of an epoch, from the one at `start` on: exactly those that were left."""
+        own = seed if self.seed is None else self.seed
+        order = self.order(len(self.dataset), number, own, self.size)
+        stops = range(start, self._batches_in(len(order)))
+        indices = [order[i * self.size : (i + 1) * self.size] for i in stops]
+        return self._read(partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), indices)
+
+    def in_order(self) -> Iterator[Batch]:
+        """Every example once, in the source's own order, as it is: for assessing and predicting."""
+        n = len(self.dataset)
+        indices = [np.arange(start, min(start + self.size, n)) for start in range(0, n, self.size)]
+        return self._read(partial(self.joined, epoch=0, seed=0, augmented=False), indices)
+
+    def __iter__(self) -> Iterator[Batch]:
+        return self.epoch(0)
+
+    def joined(self, index: np.ndarray, epoch: int, seed: int, augmented: bool) -> Batch:
+        """The batch of these examples."""
+        batch = self.dataset.gathered(index, self.join)
+        if augmented and self.augment:
+            draws = Draws(seed, epoch, index)
+            for purpose, transform in enumerate(self.augment):
+                batch = transform.on_batch(batch, draws.for_purpose(purpose))
+        return batch
+
+    def _read(self, read: Any, indices: list[np.ndarray]) -> Generator[Batch, None, None]:
+        if not self.readers:
+            return (read(index) for index in indices)
+        from .readers import read_ahead
+
+        how = self.readers_as or ("processes" if self.dataset.holds_lock else "threads")
+        return read_ahead(read, indices, self.readers, self.ahead, processes=how == "processes")

@@ -1,0 +1,159 @@
+"""What is suspicious about data, before a run: each with its cure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from ..findings import Finding
+from .batch import Batch
+
+__all__ = ["findings_of", "findings_of_parts"]
+
+MOST_LOOKED_AT = 2000  # examples
+PERFECT = 0.999  # of the variance of the target, or of examples whose class one column tells
+UNSCALED = 50.0  # a float input as large as this was not scaled
+LEAST = 20  # examples from which a column can be judged
+
+
+def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
+    """Of one part of the data; a batch of it, if there is one."""
+    if batch is None or not isinstance(batch.inputs, np.ndarray):
+        return []
+    inputs, targets = batch.inputs, batch.targets
+    found = [*_labels(source, targets)]
+    if inputs.ndim == 4:
+        found += _pictures(inputs)
+    names = getattr(source, "feature_names", None)
+    if inputs.ndim == 2 and inputs.dtype.kind == "f":
+        listed = list(names) if names is not None and len(names) == inputs.shape[1] else [f"{i}" for i in range(inputs.shape[1])]
+        found += _columns(inputs, targets, listed)
+    return found
+
+
+def _labels(source: Any, targets: Any) -> list[Finding]:
+    array = None if targets is None else np.asarray(targets)
+    if array is None or array.ndim != 1 or array.dtype.kind not in "iu" or not array.size:
+        return []
+    distinct = np.unique(array)
+    classes = len(getattr(source, "class_values", ()))
+    if not classes and distinct[0] > 0 and len(distinct) < array.size / 2 and distinct[-1] - distinct[0] + 1 == len(distinct):
+        evidence = f"they go from {distinct[0]} to {distinct[-1]}; classes are counted from 0."
+        return [Finding("the targets", "suspicious", evidence, f"Take {distinct[0]} away: targets - {distinct[0]}.")]
+    return []
+
+
+def _pictures(inputs: np.ndarray) -> list[Finding]:
+    low, high = float(inputs.min()), float(inputs.max())
+    if inputs.dtype.kind == "u" or (inputs.dtype.kind == "f" and high > UNSCALED):
+        evidence = f"they are {inputs.dtype} from {low:g} to {high:g}, which no network learns well from."
+        return [Finding("the pictures", "suspicious", evidence, "Prepare them: source.prepared(vinestep.data.pictures.Range()).")]
+    if inputs.dtype.kind == "f" and low >= 0 and 0 < high < 2 / 255:
+        evidence = f"they go from {low:.3g} to {high:.3g}, as if divided by 255 twice."
+        return [Finding("the pictures", "wrong", evidence, "Scale them once.")]
+    return []
+
+
+def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding]:
+    x = inputs[:MOST_LOOKED_AT].astype(np.float64)
+    if len(x) < LEAST:
+        return []
+    y = None if targets is None else np.asarray(targets)[:MOST_LOOKED_AT]
+    found = []
+    for i, name in enumerate(names):
+        column = x[:, i]
+        present = ~np.isnan(column)
+        values = column[present]
+        if not values.size or np.all(values == values[0]):
+            if not name.endswith(" missing") and present.all():
+                found.append(Finding(f"column {name}", "suspicious", "it is constant, so it says nothing.", "Leave it out."))
+            continue
+        if _is_identifier(values):
+            evidence = "it is another whole number in every row, as an identifier is: a network learns it by heart."
+            found.append(Finding(f"column {name}", "suspicious", evidence, f"Leave it out: leave_out=[{name!r}]."))
+        elif y is not None and y.ndim == 1 and _tells(values, y[present]):
+            evidence = "it alone predicts the target perfectly, so it may be the target in another form."
+            found.append(
+                Finding(
+                    f"column {name}",
+                    "suspicious",
+                    evidence,
+                    f"See whether it is known before the target is; else leave it out: leave_out=[{name!r}].",
+                )
+            )
+    return found
+
+
+def _is_identifier(values: np.ndarray) -> bool:
+    """Whole numbers, all different, and dense enough to have been counted."""
+    if len(np.unique(values)) < len(values) or not np.all(values == np.rint(values)):
+        return False
+    ordered = np.sort(values)
+    return bool(ordered[-1] - ordered[0] < 3 * len(values))
+
+
+def _tells(values: np.ndarray, targets: np.ndarray) -> bool:
+    if targets.dtype.kind in "iu" and len(np.unique(targets)) <= 50:
+        order = np.argsort(values, kind="stable")
+        labels, ordered = targets[order], values[order]
+        changes = int(np.sum(labels[1:] != labels[:-1]))
+        split_ties = np.any((labels[1:] != labels[:-1]) & (ordered[1:] == ordered[:-1]))
+        classes = len(np.unique(labels))
+        return classes > 1 and changes == classes - 1 and not split_ties
+    if targets.dtype.kind == "f" and np.std(targets) > 0:
+        return bool(abs(np.corrcoef(values, targets)[0, 1]) ** 2 > PERFECT)
+    return False
+
+
+def findings_of_parts(batches: Any, validation: Any, test: Any = None) -> list[Finding]:
+    """Of the parts of a run together: how validation and test are made into batches, and which classes they lack."""
+    found = []
+    for role, part in (("validation", validation), ("test", test)):
+        if part is None:
+            continue
+        if part.augment:
+            evidence = f"it is augmented by {', '.join(map(repr, part.augment))}; for scores it is taken as it is."
+            found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave augment= out there, so that nobody relies on it."))
+        if getattr(part, "order", None) is not None and type(part.order).__name__ in ("Weighted", "Balanced"):
+            evidence = f"its order is {type(part.order).__name__}; for scores every example counts once."
+            found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there."))
+        found += _missing_classes(role, batches.dataset, part.dataset)
+    return found
+
+
+def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
+    ours, theirs = _cheap_labels(train), _cheap_labels(part)
+    if ours is None or theirs is None:
+        return []
+    known, present = np.unique(ours), np.unique(theirs)
+    if len(known) > len(ours) / 2:
+        return []
+    names = getattr(train, "class_names", ())
+    absent = [_called(int(label), names) for label in np.setdiff1d(known, present)]
+    new = [_called(int(label), names) for label in np.setdiff1d(present, known)]
+    found = []
+    if absent:
+        evidence = f"it has no example of {', '.join(absent[:5])}, so its scores say nothing of them."
+        found.append(Finding(f"the {role} part", "suspicious", evidence, "Split with stratified=True, or gather more."))
+    if new:
+        evidence = f"it has examples of {', '.join(new[:5])}, which training never sees."
+        found.append(Finding(f"the {role} part", "wrong", evidence, "Split with stratified=True, or leave them out."))
+    return found
+
+
+def _called(label: int, names: Sequence[str]) -> str:
+    return names[label] if label < len(names) else str(label)
+
+
+def _cheap_labels(source: Any) -> np.ndarray | None:
+    """Class numbers of a source that knows them without reading its examples."""
+    from .dataset import Dataset
+    from .files import Pictures, TextFiles
+    from .source import Prepared, Subset
+
+    inner = source
+    while isinstance(inner, Prepared | Subset):
+        inner = inner.source
+    return source.labels() if isinstance(inner, Dataset | Pictures | TextFiles) else None

@@ -1,0 +1,259 @@
+"""Streams: examples that come one after another, without a length."""
+
+from __future__ import annotations
+
+import itertools
+import queue
+import threading
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..errors import DataError, SettingError
+from .batch import Batch
+from .draws import Draws
+from .joining import Example, Join, as_example, stacked
+
+if TYPE_CHECKING:
+    from .transforms import Transform
+
+__all__ = ["Stream", "StreamBatches"]
+
+
+class Stream:
+    """Examples from an iterator that can be begun anew.
+
+    Parameters
+    ----------
+    begin : callable or iterable
+        A function that gives a new iterator over examples, always the same ones in the same order; or an object whose ``__iter__`` does.
+    target : str or int, optional
+        Which field of a dict, or place of a tuple, is the target.
+    name : str
+        For the record.
+    stall_after : float, optional
+        Seconds after which a stream that gives nothing is given up.
+
+    Examples
+    --------
+    >>> stream = Stream(lambda: ((float(i), i % 2) for i in range(5)))
+    >>> [batch.targets.tolist() for batch in stream.batches(2)]
+    [[0, 1], [0, 1], [0]]
+    """
+
+    def __init__(
+        self,
+        begin: Callable[[], Iterator[Any]] | Iterable[Any],
+        *,
+        target: str | int | None = None,
+        name: str = "",
+        stall_after: float | None = None,
+    ) -> None:
+        if isinstance(begin, Iterator):
+            raise DataError(
+                f"Stream: a {type(begin).__name__} can be gone through once only, so no run over it could be continued. Give the function "
+                "that makes it, or an object whose __iter__ begins anew."
+            )
+        if stall_after is not None and not stall_after > 0:
+            raise SettingError(f"Stream: stall_after must be a number of seconds above 0, got {stall_after!r}.")
+        self.begin, self.target, self.stall_after = begin, target, stall_after
+        self.name = name or getattr(begin, "__name__", type(begin).__name__)
+
+    def __iter__(self) -> Iterator[Example]:
+        """The examples from the first on."""
+        items = self.begin() if callable(self.begin) else iter(self.begin)
+        if self.stall_after is not None:
+            items = _punctual(items, self.stall_after, self.name)
+        for number in itertools.count():
+            try:
+                item = next(items)
+            except StopIteration:
+                return
+            except DataError:
+                raise
+            except Exception as error:
+                raise DataError(f"The stream {self.name} failed at example {number}: {type(error).__name__}: {error}") from error
+            yield as_example(item, self.target, f"example {number} of the stream {self.name}")
+
+    def settings(self) -> dict[str, Any]:
+        return {"kind": "stream", "name": self.name}
+
+    def fingerprint(self) -> str:
+        """What it says itself by ``fingerprint()``, or nothing: a stream is not read to be known."""
+        own = getattr(self.begin, "fingerprint", None)
+        return str(own()) if callable(own) else ""
+
+    def batches(self, size: int, **options: Any) -> StreamBatches:
+        """Minibatches; see `StreamBatches`."""
+        return StreamBatches(self, size, **options)
+
+
+class StreamBatches:
+    """Minibatches of a stream.
+
+    Parameters
+    ----------
+    stream : Stream
+    size : int
+    epoch_steps : int, optional
+        Batches that make an epoch: the stream goes on through the epochs, and begins anew only where it ends. By default an epoch is one
+        pass.
+    shuffle_among : int
+        Examples kept back, from which the next is drawn at random; 0 keeps the order.
+    seed : int, optional
+        By default the training's.
+    drop_partial : bool
+    augment, join
+        As of `Batches`.
+
+    Notes
+    -----
+    A position is restored by going through the stream again, without joining or augmenting what was used.
+    """
+
+    def __init__(
+        self,
+        stream: Stream,
+        size: int,
+        *,
+        epoch_steps: int | None = None,
+        shuffle_among: int = 0,
+        seed: int | None = None,
+        drop_partial: bool = False,
+        augment: Transform | Sequence[Transform] = (),
+        join: Join | None = None,
+    ) -> None:
+        from .transforms import Transform
+
+        if not isinstance(size, int | np.integer) or size < 1:
+            raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
+        if epoch_steps is not None and epoch_steps < 1:
+            raise SettingError(f"batches: epoch_steps must be at least 1, got {epoch_steps}.")
+        self.dataset = stream
+        self.size, self.epoch_steps, self.shuffle_among = int(size), epoch_steps, int(shuffle_among)
+        self.seed, self.drop_partial = seed, drop_partial
+        self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
+        self.join: Join = join if join is not None else stacked
+
+    @property
+    def steps_an_epoch(self) -> int | None:
+        return self.epoch_steps
+
+    def settings(self) -> dict[str, Any]:
+        from ..parts.describing import describe
+
+        found: dict[str, Any] = {"size": self.size, "drop_partial": self.drop_partial}
+        if self.epoch_steps is not None:
+            found["epoch_steps"] = self.epoch_steps
+        if self.shuffle_among:
+            found["shuffle_among"] = self.shuffle_among
+        if self.augment:
+            found["augment"] = [describe(transform, opaque=True) for transform in self.augment]
+        if self.join is not stacked:
+            found["join"] = describe(self.join, opaque=True)
+        return found
+
+    def fingerprint(self) -> str:
+        return self.dataset.fingerprint()
+
+    def sample(self) -> Batch:
+        for example in self.dataset:
+            return self.join([example])
+        raise DataError(f"The stream {self.dataset.name} holds no example.")
+
+    def epoch(self, number: int = 0, *, seed: int = 0, start: int = 0) -> Generator[Batch, None, None]:
+        """The batches of an epoch, from the one at `start` on."""
+        own = seed if self.seed is None else self.seed
+        first = start if self.epoch_steps is None else number * self.epoch_steps + start
+        stop = None if self.epoch_steps is None else (number + 1) * self.epoch_steps
+        numbered = self._pieces(own, number)
+        for place, piece in itertools.islice(enumerate(numbered), first, stop):
+            batch = self.join([example for _, example in piece])
+            draws = Draws(own, number, [k for k, _ in piece])
+            for purpose, transform in enumerate(self.augment):
+                batch = transform.on_batch(batch, draws.for_purpose(purpose))
+            del place
+            yield batch
+
+    def in_order(self) -> Iterator[Batch]:
+        """One pass through the stream, as it is."""
+        for piece in _cut(enumerate(self.dataset), self.size):
+            yield self.join([example for _, example in piece])
+
+    def __iter__(self) -> Iterator[Batch]:
+        return self.epoch(0)
+
+    def _pieces(self, seed: int, epoch: int) -> Iterator[list[tuple[int, Example]]]:
+        """Examples with their numbers, batch by batch: of one pass, or, with `epoch_steps`, pass after pass."""
+        passes = itertools.count() if self.epoch_steps is not None else [epoch]
+        for number in passes:
+            found = False
+            for piece in _cut(self._shuffled(seed, number), self.size):
+                if len(piece) == self.size or not self.drop_partial:
+                    found = True
+                    yield piece
+            if not found:
+                raise DataError(f"The stream {self.dataset.name} makes no batch of {self.size}.")
+
+    def _shuffled(self, seed: int, epoch: int) -> Iterator[tuple[int, Example]]:
+        numbered = enumerate(self.dataset)
+        if not self.shuffle_among:
+            yield from numbered
+            return
+        rng = np.random.default_rng([seed, epoch, 0x57E4])
+        kept = list(itertools.islice(numbered, self.shuffle_among))
+        for item in numbered:
+            place = int(rng.integers(len(kept)))
+            yield kept[place]
+            kept[place] = item
+        for place in rng.permutation(len(kept)):
+            yield kept[place]
+
+
+def _cut(items: Iterator[Any], size: int) -> Iterator[list[Any]]:
+    while piece := list(itertools.islice(items, size)):
+        yield piece
+
+
+def _punctual(items: Iterator[Any], seconds: float, name: str) -> Iterator[Any]:
+    """The items, each of which has to come in time. What waits for a stream that has stalled is a thread, which ends with the process."""
+    found: queue.Queue[tuple[str, Any]] = queue.Queue(maxsize=1)
+    left = threading.Event()
+
+    def give(kind: str, value: Any) -> bool:
+        while not left.is_set():
+            try:
+                found.put((kind, value), timeout=0.1)
+                return True
+            except queue.Full:
+                continue
+        return False
+
+    def fetch() -> None:
+        try:
+            for item in items:
+                if not give("item", item):
+                    return
+        except BaseException as error:  # raised again where the stream is read
+            give("error", error)
+        else:
+            give("end", None)
+
+    threading.Thread(target=fetch, daemon=True, name=f"vinestep stream {name}").start()
+    try:
+        for number in itertools.count():
+            try:
+                kind, value = found.get(timeout=seconds)
+            except queue.Empty:
+                raise DataError(
+                    f"The stream {name} gave nothing for {seconds:g} seconds, after {number} examples. See what it waits for, or give it "
+                    "more time: stall_after=."
+                ) from None
+            if kind == "error":
+                raise value
+            if kind == "end":
+                return
+            yield value
+    finally:
+        left.set()
