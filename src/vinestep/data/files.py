@@ -97,6 +97,16 @@ class Pictures(Source):
     ------
     DataError
         When a picture is read that is damaged, or has more than 50 million pixels.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from PIL import Image
+    >>> file = tempfile.mkdtemp() + "/leaf.png"
+    >>> Image.new("RGB", (5, 4)).save(file)
+    >>> picture, label = Pictures([file], [0])[0]
+    >>> picture.shape, picture.dtype.name
+    ((4, 5, 3), 'uint8')
     """
 
     holds_lock = False
@@ -211,6 +221,17 @@ class PictureFolder(Pictures):
     ------
     DataError
         If there is no subfolder with pictures, or one that is no class.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> from PIL import Image
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> for name in ("healthy", "chlorosis"):
+    ...     (folder / name).mkdir()
+    ...     Image.new("RGB", (4, 4)).save(folder / name / "1.png")
+    >>> PictureFolder(folder).class_names
+    ('chlorosis', 'healthy')
     """
 
     def __init__(
@@ -265,6 +286,14 @@ class TextFiles(Source):
     ------
     DataError
         If a file is not in this encoding: which byte.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> _ = (folder / "note.txt").write_text("not at all thin")
+    >>> TextFiles(folder)[0][0]
+    'not at all thin'
     """
 
     def __init__(

@@ -23,7 +23,13 @@ class Order(Protocol):
 
 @part("in_order", "order")
 class InOrder:
-    """As the source has them."""
+    """As the source has them.
+
+    Examples
+    --------
+    >>> InOrder()(3, epoch=0, seed=0, size=2).tolist()
+    [0, 1, 2]
+    """
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
         return np.arange(n)
@@ -31,7 +37,13 @@ class InOrder:
 
 @part("shuffled", "order")
 class Shuffled:
-    """A new permutation each epoch."""
+    """A new permutation each epoch.
+
+    Examples
+    --------
+    >>> sorted(Shuffled()(4, epoch=2, seed=7, size=2).tolist())
+    [0, 1, 2, 3]
+    """
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
         return np.random.default_rng([seed, epoch, 0x0EDE]).permutation(n)
@@ -45,6 +57,12 @@ class Weighted:
     weights : array_like, shape (n,)
     draws : int, optional
         How many an epoch; by default as many as there are examples.
+
+    Examples
+    --------
+    >>> order = Weighted([1, 0, 3], draws=1000)(3, epoch=0, seed=0, size=10)
+    >>> [round(float((order == i).mean()), 1) for i in range(3)]
+    [0.2, 0.0, 0.8]
     """
 
     def __init__(self, weights: Any, draws: int | None = None) -> None:
@@ -88,6 +106,12 @@ class OwnOrder:
     ----------
     function : callable
         ``function(epoch, seed)`` to indices, any number of them.
+
+    Examples
+    --------
+    >>> hardest_first = OwnOrder(lambda epoch, seed: [2, 0, 1])
+    >>> hardest_first(3, epoch=0, seed=0, size=2).tolist()
+    [2, 0, 1]
     """
 
     def __init__(self, function: Callable[[int, int], Any]) -> None:
@@ -110,6 +134,12 @@ class ByLength:
     lengths : array_like of int, shape (n,)
     pool : int
         Batches that are sorted together.
+
+    Examples
+    --------
+    >>> lengths = np.array([9, 2, 8, 3])
+    >>> [sorted(lengths[pair].tolist()) for pair in np.split(ByLength(lengths)(4, epoch=0, seed=0, size=2), 2)]
+    [[2, 3], [8, 9]]
     """
 
     def __init__(self, lengths: Any, pool: int = 50) -> None:

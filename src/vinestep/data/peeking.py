@@ -44,6 +44,12 @@ class Peek:
         A few examples.
     findings : list of Finding
         What is suspicious.
+
+    Examples
+    --------
+    >>> look = vs.data.peek((np.ones((30, 2)), np.arange(30) % 2))
+    >>> [finding.subject for finding in look.findings]
+    ['column 0', 'column 1']
     """
 
     what: str

@@ -182,7 +182,7 @@ def _next_of(crew: list[_Reader]) -> tuple[int, Any]:
         if reader.pipe in ready:
             try:
                 return reader.receive()
-            except EOFError:
+            except (EOFError, OSError):
                 raise reader.ended() from None
     raise next(reader for reader in crew if reader.process.sentinel in ready).ended()
 

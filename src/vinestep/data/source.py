@@ -43,6 +43,23 @@ class Source:
         Whether reading an example is Python work, which threads do one at a time, so that readers have to be processes.
     class_values : tuple
         What class numbers stand for.
+
+    Examples
+    --------
+    >>> class Squares(Source):
+    ...     def __len__(self):
+    ...         return 5
+    ...
+    ...     def example(self, index):
+    ...         return np.array([float(index)]), float(index) ** 2, None
+    ...
+    ...     def settings(self):
+    ...         return {"kind": "squares"}
+    ...
+    ...     def fingerprint(self):
+    ...         return "squares of 0 to 4"
+    >>> next(iter(Squares().batches(3, shuffled=False))).targets.tolist()
+    [0.0, 1.0, 4.0]
     """
 
     holds_lock: ClassVar[bool] = True
@@ -155,7 +172,7 @@ class Source:
         --------
         >>> data = vs.data.Dataset(np.arange(6.0), np.arange(6))
         >>> [sorted(validation.targets.tolist()) for train, validation in data.folds(3)]
-        [[0, 4], [2, 3], [1, 5]]
+        [[1, 3], [4, 5], [0, 2]]
         """
         labels = self._stratifying() if stratified else None
         for repeat in range(repeats):

@@ -45,6 +45,12 @@ class Tokeniser:
     ----------
     special : sequence of str
         Further special tokens; they are found in no text, only put there by number.
+
+    Examples
+    --------
+    >>> tokeniser = vs.data.CharacterTokeniser.learned(["rack"])
+    >>> tokeniser.encode("car", end=True, length=6).tolist()
+    [5, 4, 7, 2, 0, 0]
     """
 
     kind: ClassVar[str]
@@ -273,7 +279,7 @@ class BytePairTokeniser(Tokeniser):
     --------
     >>> tokeniser = BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=280)
     >>> tokeniser.decode(tokeniser.encode("the barrel was racked")), len(tokeniser)
-    ('the barrel was racked', 280)
+    ('the barrel was racked', 268)
     """
 
     kind = "byte_pairs"

@@ -23,6 +23,15 @@ class Transform:
     ----------
     random : bool
         Whether it makes something else of the same example in each epoch.
+
+    Examples
+    --------
+    >>> class Halved(Transform):
+    ...     def __call__(self, x, draws=None):
+    ...         return x / 2
+    >>> source = vs.data.Dataset(np.array([[2.0], [4.0]]), np.array([0, 1])).prepared(Halved())
+    >>> source[1][0]
+    array([2.])
     """
 
     part_family = "transform"
