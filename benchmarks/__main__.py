@@ -1,4 +1,4 @@
-"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [growth] [profile].
+"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [growth] [profile].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -9,7 +9,7 @@ import json
 import sys
 from pathlib import Path
 
-from . import bench_autodiff, bench_growth, bench_import, bench_layers, bench_profile, bench_steps, bench_threads
+from . import bench_autodiff, bench_data, bench_growth, bench_import, bench_layers, bench_profile, bench_steps, bench_threads
 from .timing import machine
 
 ALL = {
@@ -18,6 +18,7 @@ ALL = {
     "steps": bench_steps.run,
     "threads": bench_threads.run,
     "layers": bench_layers.run,
+    "data": bench_data.run,
     "growth": bench_growth.run,
     "profile": bench_profile.run,
 }

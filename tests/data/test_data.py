@@ -115,3 +115,13 @@ def test_demo_data_is_the_same_each_time():
     assert vs.demo.barrels(500)["state"].nunique() == 3
     assert vs.demo.barrels(500)["pH"].isna().any()
     assert vs.demo.parcels(90)["parcel"].nunique() == 3
+
+
+def test_a_parquet_file_is_the_table_it_was_written_from(tmp_path):
+    frame = vs.demo.barrels(50)
+    frame.to_parquet(tmp_path / "barrels.parquet")
+    ours, theirs = vs.data.Table(tmp_path / "barrels.parquet", target="state"), vs.data.Table(frame, target="state")
+    assert ours.fingerprint() == theirs.fingerprint()
+    (tmp_path / "bad.parquet").write_bytes(b"PAR1 nothing")
+    with pytest.raises(DataError, match="not a readable Parquet file"):
+        vs.data.Table(tmp_path / "bad.parquet", target="state")

@@ -216,6 +216,12 @@ def test_a_stream_is_continued_where_it_was(size, start, among, steps):
     batches = vs.data.Stream(stream).batches(size, shuffle_among=among, epoch_steps=steps)
     whole = numbers(batches.epoch(1, seed=3))
     assert numbers(batches.epoch(1, seed=3, start=start)) == whole[start:]
+    in_turn = [batch for epoch in range(3) for batch in numbers(batches.epoch(epoch, seed=3))]
+    assert in_turn == [
+        batch
+        for epoch in range(3)
+        for batch in numbers(vs.data.Stream(stream).batches(size, shuffle_among=among, epoch_steps=steps).epoch(epoch, seed=3))
+    ]
     if steps is None:
         assert sorted(itertools.chain(*whole)) == list(range(23))
     else:

@@ -13,7 +13,13 @@ def run(script, *arguments, cwd):
     return subprocess.run([sys.executable, EXAMPLES / script, *arguments], cwd=cwd, capture_output=True, text=True, env=os.environ)
 
 
-SMALL = {"leaves.py": ("160", "2"), "ferments.py": ("200", "8")}
+SMALL = {
+    "leaves.py": ("160", "2"),
+    "ferments.py": ("200", "8"),
+    "picture_folder.py": ("160", "2"),
+    "sequences.py": ("300", "2"),
+    "stream.py": ("150",),
+}
 
 
 @pytest.mark.parametrize("script", SCRIPTS)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,7 +10,6 @@ import numpy as np
 __all__ = ["Batch", "count_of", "mapped", "taken"]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
 class Batch:
     """Some examples: first axis the examples. It unpacks into inputs and targets.
 
@@ -31,10 +29,17 @@ class Batch:
     ((3, 2), (3,))
     """
 
-    inputs: Any
-    targets: Any = None
-    weights: Any = None
-    masks: Any = None
+    __slots__ = ("inputs", "masks", "targets", "weights")
+
+    def __init__(self, inputs: Any, targets: Any = None, weights: Any = None, masks: Any = None) -> None:
+        self.inputs, self.targets, self.weights, self.masks = inputs, targets, weights, masks
+
+    def __repr__(self) -> str:
+        return f"<Batch of {len(self)} examples>"
+
+    def with_values(self, **changed: Any) -> Batch:
+        """A copy with other inputs, targets, weights or masks."""
+        return Batch(**{name: changed.get(name, getattr(self, name)) for name in self.__slots__})
 
     def __iter__(self) -> Iterator[Any]:
         return iter((self.inputs, self.targets))

@@ -88,8 +88,9 @@ class Dataset(Source):
         )
 
     def take(self, index: np.ndarray) -> Batch:
+        inputs = self.inputs
         return Batch(
-            taken(self.inputs, index),
+            inputs[index] if type(inputs) is np.ndarray else taken(inputs, index),
             None if self.targets is None else self.targets[index],
             None if self.weights is None else self.weights[index],
         )

@@ -20,6 +20,7 @@ from .source import Source
 __all__ = ["PictureFolder", "Pictures", "TextFiles", "arrays"]
 
 PICTURES = (".bmp", ".gif", ".jpeg", ".jpg", ".png", ".tif", ".tiff", ".webp")
+ORIENTATION = 0x0112  # of a camera, a tag of Exif
 MOST_PIXELS = 50_000_000  # of a picture; a file may claim more than there is memory for
 Channels = Literal["RGB", "L", "RGBA"]
 
@@ -191,8 +192,10 @@ def _picture(file: Path, channels: str, draft: int | None) -> np.ndarray:
                 )
             if draft is not None:
                 opened.draft(channels if channels != "RGBA" else "RGB", (draft, draft))
-            upright = ImageOps.exif_transpose(opened)
-            picture = np.asarray(upright.convert(channels))
+            may_be_turned = "exif" in opened.info or opened.format == "TIFF"  # looking further takes as long as decoding
+            turned = may_be_turned and opened.getexif().get(ORIENTATION, 1) != 1
+            upright = ImageOps.exif_transpose(opened) if turned else opened
+            picture = np.asarray(upright if upright.mode == channels else upright.convert(channels))
     except (OSError, UnidentifiedImageError, SyntaxError, ValueError, Image.DecompressionBombError) as error:
         raise DataError(f'{file}: no sound picture: {error}. Replace it, or leave such files out with damaged="skip".') from error
     return picture if picture.ndim == 3 else picture[..., None]

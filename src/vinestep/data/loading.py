@@ -169,9 +169,17 @@ class Batches:
                 batch = transform.on_batch(batch, draws.for_purpose(purpose))
         return batch
 
+    def _taken(self, indices: list[np.ndarray]) -> Generator[Batch, None, None]:
+        """Without augmentation there is nothing between the source and the batch."""
+        take, gathered = self.dataset.take, self.dataset.gathered
+        for index in indices:
+            batch = take(index)
+            yield gathered(index) if batch is None else batch
+
     def _read(self, read: Any, indices: list[np.ndarray]) -> Generator[Batch, None, None]:
         if not self.readers:
-            return (read(index) for index in indices)
+            plain = self.join is stacked and not read.keywords["augmented"]
+            return self._taken(indices) if plain else (read(index) for index in indices)
         from .readers import read_ahead
 
         how = self.readers_as or ("processes" if self.dataset.holds_lock else "threads")

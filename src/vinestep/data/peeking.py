@@ -73,19 +73,26 @@ class Peek:
         return f"<p>{escape(self.what)}</p>{''.join(tables)}<ul>{listed}</ul>"
 
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        from rich import box
         from rich.table import Table as RichTable
         from rich.text import Text
 
         yield Text(self.what, style="bold")
-        for title, frame in (("fields", self.fields), ("classes", self.classes), ("examples", self.examples)):
+        across = self.examples.T.reset_index()
+        across.columns = pd.Index(["example", *(str(i + 1) for i in range(len(self.examples)))])
+        for frame in (self.fields, self.classes, across if len(self.examples) else self.examples):
             if not len(frame):
                 continue
-            table = RichTable(title=title, title_justify="left", header_style="bold")
+            table = RichTable(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, header_style="bold")
             for name in frame.columns:
-                table.add_column(str(name), justify="right" if frame[name].dtype.kind in "iuf" else "left", overflow="fold")
+                right = frame[name].dtype.kind in "iuf"
+                table.add_column(str(name), justify="right" if right else "left", overflow="fold", no_wrap=name == frame.columns[0])
             for row in frame.itertuples(index=False):
                 table.add_row(*(_shown(value) for value in row))
+            yield Text()
             yield table
+        if self.findings:
+            yield Text()
         for finding in self.findings:
             yield Text(str(finding), style="yellow" if finding.verdict == "suspicious" else "red")
 
@@ -147,7 +154,7 @@ def _of_examples(what: str, examples: list[Any], source: Any, n: int) -> Peek:
     fields = pd.DataFrame([_uneven(name, values) for name, values in columns.items()])
     shown = pd.DataFrame([{name: _short(values[i]) for name, values in columns.items()} for i in range(min(n, len(examples)))])
     classes = _classes(np.asarray(targets) if targets[0] is not None and np.ndim(targets[0]) == 0 else None, source)
-    return Peek(what, fields, classes, shown, findings_of(source, None))
+    return Peek(what, fields, classes, _with_names(shown, source), findings_of(source, None))
 
 
 def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
@@ -157,7 +164,15 @@ def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
     named += [(name, np.asarray(value)) for name, value in (("weights", batch.weights), ("mask", batch.masks)) if value is not None]
     fields = pd.DataFrame([_field(name, array) for name, array in named])
     shown = pd.DataFrame([{name: _short(array[i]) for name, array in named} for i in range(min(n, len(batch)))])
-    return Peek(what, fields, _classes(batch.targets, source), shown, findings_of(source, batch))
+    return Peek(what, fields, _classes(batch.targets, source), _with_names(shown, source), findings_of(source, batch))
+
+
+def _with_names(shown: pd.DataFrame, source: Any) -> pd.DataFrame:
+    """Class numbers with what they stand for."""
+    names = getattr(source, "class_names", ())
+    if names and "target" in shown:
+        shown["target"] = [f"{k} ({names[int(k)]})" if k.isdigit() and int(k) < len(names) else k for k in shown["target"]]
+    return shown
 
 
 def _named(values: Any) -> Iterator[tuple[str, Any]]:
@@ -178,31 +193,41 @@ def _columns(values: Any, source: Any) -> Iterator[tuple[str, np.ndarray]]:
 
 
 def _field(name: str, array: np.ndarray) -> dict[str, Any]:
-    found: dict[str, Any] = {"field": name, "shape": str(array.shape[1:]) if array.ndim > 1 else "", "dtype": str(array.dtype)}
+    shape = str(array.shape[1:]) if array.ndim > 1 else ""
     if array.dtype.kind not in "fiub":
-        return found | {"lowest": np.nan, "mean": np.nan, "highest": np.nan, "missing": 0, "distinct": len(set(map(str, array.tolist())))}
+        return _row(name, shape, str(array.dtype), None, 0, len(set(map(str, array.tolist()))))
     numbers = array.astype(np.float64)
-    gaps = int(np.isnan(numbers).sum())
-    if gaps < numbers.size:
-        found |= {"lowest": float(np.nanmin(numbers)), "mean": float(np.nanmean(numbers)), "highest": float(np.nanmax(numbers))}
-    return {"lowest": np.nan, "mean": np.nan, "highest": np.nan} | found | {"missing": gaps, "distinct": len(np.unique(array))}
+    gaps = np.isnan(numbers)
+    return _row(name, shape, str(array.dtype), numbers[~gaps], int(gaps.sum()), len(np.unique(numbers[~gaps])))
+
+
+def _row(name: str, shape: str, dtype: str, numbers: np.ndarray | None, missing: int, distinct: int) -> dict[str, Any]:
+    some = numbers is not None and numbers.size > 0
+    return {
+        "field": name,
+        "shape": shape,
+        "dtype": dtype,
+        "lowest": float(numbers.min()) if some else np.nan,  # type: ignore[union-attr]
+        "mean": float(numbers.mean()) if some else np.nan,  # type: ignore[union-attr]
+        "highest": float(numbers.max()) if some else np.nan,  # type: ignore[union-attr]
+        "missing": missing,
+        "distinct": distinct,
+    }
 
 
 def _uneven(name: str, values: list[Any]) -> dict[str, Any]:
     if isinstance(values[0], str):
         lengths = [len(value) for value in values]
-        return {"field": name, "shape": f"{min(lengths)} to {max(lengths)} characters", "dtype": "text", "distinct": len(set(values))}
+        return _row(name, f"{min(lengths)} to {max(lengths)} characters", "text", None, 0, len(set(values)))
     arrays = [np.asarray(value) for value in values]
     shapes = sorted({array.shape for array in arrays})
-    numbers = [array for array in arrays if array.size and array.dtype.kind in "fiub"]
-    return {
-        "field": name,
-        "shape": str(shapes[0]) if len(shapes) == 1 else f"{shapes[0]} to {shapes[-1]}",
-        "dtype": str(arrays[0].dtype),
-        "lowest": float(min(array.min() for array in numbers)) if numbers else np.nan,
-        "mean": float(np.mean([array.mean() for array in numbers])) if numbers else np.nan,
-        "highest": float(max(array.max() for array in numbers)) if numbers else np.nan,
-    }
+    numbers = [array.astype(np.float64).ravel() for array in arrays if array.dtype.kind in "fiub"]
+    together = np.concatenate(numbers) if numbers else None
+    gaps = 0 if together is None else int(np.isnan(together).sum())
+    present = None if together is None else together[~np.isnan(together)]
+    shape = "" if shapes == [()] else str(shapes[0]) if len(shapes) == 1 else f"{shapes[0]} to {shapes[-1]}"
+    distinct = len(set(map(str, values))) if shapes == [()] or present is None else len(np.unique(present))
+    return _row(name, shape, str(arrays[0].dtype), present, gaps, distinct)
 
 
 def _short(value: Any) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -282,10 +281,10 @@ class Flip(_Random):
         x = _pictures(x, self)
         chosen = self.drawn(draws).uniform(0, 1, 2) < 0.5
         y = x.copy()
-        if self.horizontally:
-            y[chosen[:, 0]] = y[chosen[:, 0], :, ::-1]
-        if self.vertically:
-            y[chosen[:, 1]] = y[chosen[:, 1], ::-1]
+        for i in np.flatnonzero(chosen[:, 0]) if self.horizontally else ():
+            y[i] = y[i, :, ::-1].copy()
+        for i in np.flatnonzero(chosen[:, 1]) if self.vertically else ():
+            y[i] = y[i, ::-1].copy()
         return y
 
 
@@ -436,6 +435,9 @@ class _Tone(_Random):
     def __call__(self, x: Any, draws: Draws | None = None) -> Any:
         x = _pictures(x, self)
         factor = self.drawn(draws).uniform(1 - self.strength, 1 + self.strength).astype(np.float32)[:, None, None, None]
+        return self._with_factor(x, factor)
+
+    def _with_factor(self, x: np.ndarray, factor: np.ndarray) -> Any:
         y = self._toned(_as_floats(x), factor)
         return _as_before(np.clip(y, 0, _top(x), out=y), x)
 
@@ -452,6 +454,13 @@ class Brightness(_Tone):
     strength : float
         The factor lies between ``1 - strength`` and ``1 + strength``.
     """
+
+    def _with_factor(self, x: np.ndarray, factor: np.ndarray) -> Any:
+        if x.dtype != np.uint8:
+            return super()._with_factor(x, factor)
+        y = np.multiply(x, factor, dtype=np.float32)
+        np.minimum(y, 255, out=y)
+        return np.rint(y, out=y).astype(np.uint8)
 
     def _toned(self, x: np.ndarray, factor: np.ndarray) -> Any:
         return x * factor
@@ -603,4 +612,4 @@ class Mix(_Random):
                 targets = np.eye(self.classes, dtype=np.float32)[targets]
         elif targets.dtype.kind in "iu":
             raise DataError("Mix: the targets are class numbers; say how many classes there are: Mix(classes=6).")
-        return replace(batch, inputs=self._mixed(np.asarray(batch.inputs), share), targets=self._mixed(targets, share))
+        return batch.with_values(inputs=self._mixed(np.asarray(batch.inputs), share), targets=self._mixed(targets, share))

@@ -1,4 +1,4 @@
-"""CSV files and DataFrames read with care: what would put cells into wrong columns is refused."""
+"""CSV and Parquet files and DataFrames read with care: what would put cells into wrong columns is refused."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataF
     Parameters
     ----------
     source : DataFrame, str or path
-        A DataFrame, or a CSV file with a header.
+        A DataFrame, a CSV file with a header, or a Parquet file.
     texts : collection of str
         Columns of a file that hold texts, whatever they look like.
 
@@ -36,7 +36,8 @@ def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataF
     if isinstance(source, pd.DataFrame):
         frame, name = source.reset_index(drop=True), THE_TABLE
     else:
-        frame, name = _read_csv(Path(source), texts), str(source)
+        path = Path(source)
+        frame, name = (_read_parquet(path) if path.suffix.lower() == ".parquet" else _read_csv(path, texts)), str(source)
     if len(frame) == 0:
         raise DataError(f"{name}: the table has no rows.")
     names = [str(column) for column in frame.columns]
@@ -55,6 +56,17 @@ def _read_csv(path: Path, texts: Collection[str]) -> pd.DataFrame:
         raise
     except (ValueError, OverflowError, OSError, csv.Error) as error:  # among them pandas' own and those of the encoding
         raise DataError(f"{path}: not a readable CSV file: {error}") from error
+
+
+def _read_parquet(path: Path) -> pd.DataFrame:
+    if not path.is_file():
+        raise DataError(f"{path}: there is no such file.")
+    try:
+        return pd.read_parquet(path)
+    except ImportError as error:
+        raise DataError(f"{path}: Parquet files need pyarrow: pip install 'vinestep[parquet]'.") from error
+    except (ValueError, OSError, KeyError) as error:  # among them those of pyarrow
+        raise DataError(f"{path}: not a readable Parquet file: {error}") from error
 
 
 def _check_lines(path: Path) -> list[str]:

@@ -135,6 +135,7 @@ class StreamBatches:
         self.seed, self.drop_partial = seed, drop_partial
         self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
         self.join: Join = join if join is not None else stacked
+        self._left_at: tuple[int, int, Iterator[Any]] | None = None
 
     @property
     def steps_an_epoch(self) -> int | None:
@@ -167,14 +168,25 @@ class StreamBatches:
         own = seed if self.seed is None else self.seed
         first = start if self.epoch_steps is None else number * self.epoch_steps + start
         stop = None if self.epoch_steps is None else (number + 1) * self.epoch_steps
-        numbered = self._pieces(own, number)
-        for place, piece in itertools.islice(enumerate(numbered), first, stop):
+        pieces = self._pieces_from(own, number, first)
+        for piece in itertools.islice(pieces, None if stop is None else max(stop - first, 0)):
             batch = self.join([example for _, example in piece])
             draws = Draws(own, number, [k for k, _ in piece])
             for purpose, transform in enumerate(self.augment):
                 batch = transform.on_batch(batch, draws.for_purpose(purpose))
-            del place
             yield batch
+        if stop is not None and first <= stop:
+            self._left_at = own, stop, pieces
+
+    def _pieces_from(self, seed: int, epoch: int, first: int) -> Iterator[list[tuple[int, Example]]]:
+        """From the batch of this number on: where the epoch before ended, or after going through the stream anew."""
+        left_at, self._left_at = self._left_at, None
+        if left_at is not None and left_at[:2] == (seed, first):
+            return left_at[2]
+        return itertools.islice(self._pieces(seed, epoch), first, None)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_left_at": None}
 
     def in_order(self) -> Iterator[Batch]:
         """One pass through the stream, as it is."""

@@ -30,7 +30,7 @@ class Table(Dataset):
     Parameters
     ----------
     source : DataFrame, str or path
-        A DataFrame, or a CSV file with a header.
+        A DataFrame, a CSV file with a header, or a Parquet file.
     target : str
         Column to learn. Text, booleans and categories make classes; numbers are numbers unless ``classes=True``.
     classes : bool, optional

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any, ClassVar
 
 from ..errors import SettingError
@@ -42,7 +41,7 @@ class Transform:
 
     def on_batch(self, batch: Batch, draws: Draws) -> Batch:
         """A batch of which the inputs are transformed; a transform that concerns targets too writes this."""
-        return replace(batch, inputs=mapped(lambda x: self(x, draws), batch.inputs))
+        return batch.with_values(inputs=mapped(lambda x: self(x, draws), batch.inputs))
 
     def then(self, following: Transform) -> Chain:
         """This one, and after it another."""

@@ -173,7 +173,7 @@ def lengths(sequences: Any, *, title: str = "") -> Figure:
     return made
 
 
-def tokens(batch: Any, show: Any, *, ignored: int = -1, rows: int = 12, places: int = 24, title: str = "") -> Figure:
+def tokens(batch: Any, show: Any, *, ignored: int = -1, rows: int = 12, places: int = 16, title: str = "") -> Figure:
     """Token by token what a network is fed: padding is grey, and what the loss leaves out has no border.
 
     Parameters
@@ -205,7 +205,7 @@ def tokens(batch: Any, show: Any, *, ignored: int = -1, rows: int = 12, places: 
         axis.text(
             j,
             i,
-            text[:8],
+            text if len(text) < 9 else f"{text[:7]}\u2026",
             ha="center",
             va="center",
             fontsize=10,

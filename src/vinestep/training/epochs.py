@@ -10,6 +10,7 @@ import numpy as np
 from ..errors import DataError
 from .looking import average
 from .running import Run
+from .waiting import Waiting
 
 if TYPE_CHECKING:
     from .checks import AnyBatches
@@ -21,11 +22,11 @@ __all__ = ["train_epochs"]
 
 def train_epochs(run: Run, training: Training, batches: AnyBatches, validation: AnyBatches | None) -> None:
     """Make the steps that are left, until the last epoch or step is done or somebody asks to stop."""
-    position = run.position
+    position, waiting = run.position, Waiting()
     while _is_left(run) and not run.stop_reason:
         whole, before = True, position.step
         with closing(batches.epoch(position.epoch, seed=training.seed, start=position.batch)) as epoch:
-            for batch in epoch:
+            for batch in waiting.through(epoch):
                 _step(run, training, batch)
                 if run.stop_reason or not _is_left(run):
                     whole = batches.steps_an_epoch is not None and position.batch >= batches.steps_an_epoch
