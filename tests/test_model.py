@@ -248,7 +248,7 @@ CRAFTED = {
     "an input of text": lambda m: m["inputs"][0].update(dtype="U9"),
     "an unknown precision": lambda m: m.update(precision="float12"),
     "another scaling": lambda m: m["scaling"].update(means=[0.0]),
-    "a deviation of nothing": lambda m: m["scaling"]["deviations"].__setitem__(0, 0.0),
+    "a deviation of nothing": lambda m: m["scaling"]["spreads"].__setitem__(0, 0.0),
     "another encoding": lambda m: m["encoding"].update(numeric="pH"),
     "more in the encoding": lambda m: m["encoding"].update(more=1),
     "a list": lambda m: m.update(network=[1, 2]),

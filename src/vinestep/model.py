@@ -163,6 +163,8 @@ class Model:
         import pandas as pd
 
         logits = self.loss is not None and makes_logits(self.loss)
+        if self.encoding is not None and self.encoding.log_target:
+            outputs = np.exp(outputs.astype(np.float64))
         if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
             flat = outputs.reshape(len(outputs), -1)
             names = [PREDICTED] if flat.shape[1] == 1 else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]

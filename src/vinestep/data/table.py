@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Literal, Self
 
 import numpy as np
@@ -43,6 +44,14 @@ class Table(Dataset):
         What becomes of a category, in rows encoded later, that does not occur here: it is refused, or none of the known ones.
     missing_columns : {"refuse", "gaps"}
         What becomes of rows, encoded later, that lack a column: they are refused, or all its cells are taken as missing.
+    ordered : mapping of column to sequence, optional
+        Categories with an order, from first to last; each becomes its place, from 0.
+    dates : sequence of str
+        Columns of texts that hold dates, such as 2026-11-25; they become days since the begin of 1970, as columns of dates do.
+    rare : int
+        Categories with fewer rows than this are one category together, and so are those that do not occur here.
+    log_target : bool
+        Learn the logarithm of a target of numbers; a model predicts in the unit of the target. Loss and metrics are of the logarithm.
 
     Raises
     ------
@@ -69,19 +78,25 @@ class Table(Dataset):
         drop_missing_target: bool = False,
         unseen_categories: Literal["refuse", "zeros"] = "refuse",
         missing_columns: Literal["refuse", "gaps"] = "refuse",
+        ordered: Mapping[str, Sequence[Any]] | None = None,
+        dates: Sequence[str] = (),
+        rare: int = 0,
+        log_target: bool = False,
     ) -> None:
         frame, name = read_frame(source)
         target, leave_out = str(target), [str(column) for column in leave_out]
-        for column in (target, *leave_out):
+        in_order = {str(column): tuple(map(category_text, values)) for column, values in (ordered or {}).items()}
+        for column in (target, *leave_out, *in_order, *dates):
             if column not in frame.columns:
                 raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
         if target in leave_out:
             raise DataError(f"{name}: the target {target!r} cannot be left out.")
         frame = _with_targets(frame.drop(columns=leave_out), target, name, drop_missing_target)
-        labels, class_values = _targets(frame[target], name, classes)
+        labels, class_values = _targets(frame[target], name, classes, log_target)
         features = frame.drop(columns=[target])
-        numeric = tuple(c for c in features.columns if _is_numeric(features[c], name))
-        categories = {c: _categories(features[c], name) for c in features.columns if c not in numeric}
+        days = tuple(str(c) for c in features.columns if c in dates or features[c].dtype.kind == "M")
+        numeric = tuple(c for c in features.columns if c in days or c in in_order or _is_numeric(features[c], name))
+        categories = {c: _categories(features[c], name, rare) for c in features.columns if c not in numeric}
         if not numeric and not categories:
             raise DataError(f"{name}: no column is left beside the target {target!r}.")
         self.encoding = Encoding(
@@ -93,6 +108,10 @@ class Table(Dataset):
             class_values=class_values,
             unseen_categories=unseen_categories,
             missing_columns=missing_columns,
+            ordered=in_order,
+            dates=days,
+            pooled=tuple(categories) if rare else (),
+            log_target=log_target,
         )
         self.drop_missing_target = drop_missing_target
         self.scaling: Scaling | None = None
@@ -193,8 +212,6 @@ def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd
 def _is_numeric(column: pd.Series, name: str) -> bool:
     if is_bool_dtype(column):
         return False
-    if column.dtype.kind == "M":
-        raise DataError(f"{name}: column {column.name!r} holds dates. Turn them into numbers, such as days since a start.")
     if is_numeric_dtype(column):
         return True
     numbers = pd.to_numeric(column, errors="coerce")
@@ -207,8 +224,9 @@ def _is_numeric(column: pd.Series, name: str) -> bool:
     return True
 
 
-def _categories(column: pd.Series, name: str) -> tuple[str, ...]:
-    values = sorted({category_text(v) for v in column.dropna()})
+def _categories(column: pd.Series, name: str, rare: int) -> tuple[str, ...]:
+    counts = Counter(category_text(v) for v in column.dropna())
+    values = sorted(value for value, count in counts.items() if count >= rare)
     if len(values) > FEW_DISTINCT:
         raise DataError(
             f"{name}: column {column.name!r} holds {len(values)} different texts, which are no categories. "
@@ -217,10 +235,12 @@ def _categories(column: pd.Series, name: str) -> tuple[str, ...]:
     return tuple(values)
 
 
-def _targets(column: pd.Series, name: str, classes: bool | None) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
+def _targets(column: pd.Series, name: str, classes: bool | None, log: bool) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
     as_classes = classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
     if not as_classes:
-        return target_numbers(column, name), ()
+        return target_numbers(column, name, log=log), ()
+    if log:
+        raise DataError(f"{name}: the target {column.name!r} is of classes, which have no logarithm. Leave out log_target.")
     natural = is_numeric_dtype(column) or is_bool_dtype(column)
     labels = column if natural else column.map(str)
     values = sorted(set(labels.tolist()))
@@ -229,10 +249,15 @@ def _targets(column: pd.Series, name: str, classes: bool | None) -> tuple[np.nda
     return labels.map({v: i for i, v in enumerate(values)}).to_numpy(dtype=np.int64), tuple(values)
 
 
-def scaled(train: Table, *others: Table) -> list[Table]:
-    """Numeric columns brought to mean 0 and standard deviation 1, and gaps filled; learned on the first table only.
+def scaled(
+    train: Table,
+    *others: Table,
+    how: Literal["standard", "range", "robust"] = "standard",
+    fill: Literal["mean", "median", "most_frequent"] = "mean",
+) -> list[Table]:
+    """Numeric columns brought to one scale, and gaps filled; learned on the first table only.
 
-    A gap becomes 0, the mean, and a further column says where a column had gaps. A column without spread becomes 0.
+    A further column says where a column had gaps. A column without spread becomes 0.
 
     Parameters
     ----------
@@ -240,6 +265,11 @@ def scaled(train: Table, *others: Table) -> list[Table]:
         The part that ranges are learned on.
     *others : Table
         Parts that are scaled by what was learned.
+    how : {"standard", "range", "robust"}
+        To mean 0 and standard deviation 1; to lowest 0 and highest 1; or to median 0 and distance of the quartiles 1, which a few wild
+        readings do not move.
+    fill : {"mean", "median", "most_frequent"}
+        What a missing reading is taken for.
 
     Returns
     -------
@@ -272,17 +302,39 @@ def scaled(train: Table, *others: Table) -> list[Table]:
     if empty.size:
         name = train.encoding.numeric[empty[0]]
         raise DataError(f"scaled: column {name!r} has no reading in the first table. Leave it out.")
-    deviations = np.nanstd(numbers, axis=0)
+    if how not in SCALES or fill not in FILLS:
+        raise DataError(f"scaled: how is one of {', '.join(SCALES)}, fill one of {', '.join(FILLS)}; got {how!r} and {fill!r}.")
+    centres, spreads = SCALES[how](numbers)
     gaps = tuple(i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others)))
     scaling = Scaling(
-        means=np.nanmean(numbers, axis=0),
-        deviations=np.where(deviations > 0, deviations, 1.0),
+        centres=centres,
+        spreads=np.where(spreads > 0, spreads, 1.0),
+        fills=FILLS[fill](numbers),
         missing=gaps,
         lowest=np.nanmin(numbers, axis=0, initial=np.inf),
         highest=np.nanmax(numbers, axis=0, initial=-np.inf),
         gap_fractions=np.isnan(numbers).mean(axis=0),
     )
     return [_apply(table, scaling) for table in (train, *others)]
+
+
+def _most_frequent(numbers: np.ndarray) -> np.ndarray:
+    """Of each column; of values that are equally frequent the smallest."""
+    found = [np.unique(column[~np.isnan(column)], return_counts=True) for column in numbers.T]
+    return np.array([values[np.argmax(counts)] for values, counts in found])
+
+
+SCALES: dict[str, Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]] = {
+    "standard": lambda x: (np.nanmean(x, axis=0), np.nanstd(x, axis=0)),
+    "range": lambda x: (np.nanmin(x, axis=0, initial=np.inf), np.nanmax(x, axis=0, initial=-np.inf) - np.nanmin(x, axis=0, initial=np.inf)),
+    "robust": lambda x: (np.nanmedian(x, axis=0), np.subtract(*np.nanpercentile(x, [75, 25], axis=0))),
+}
+"""What becomes 0 of each column, and what becomes 1 from there on."""
+FILLS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
+    "mean": lambda x: np.nanmean(x, axis=0),
+    "median": lambda x: np.nanmedian(x, axis=0),
+    "most_frequent": _most_frequent,
+}
 
 
 def _apply(table: Table, scaling: Scaling) -> Table:

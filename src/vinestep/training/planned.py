@@ -67,7 +67,7 @@ class PlannedRun:
     def _read(self, source: str) -> Table:
         plan = self.plan.data
         options: dict[str, Any] = plan.model_dump(include={"target", "classes", "leave_out", "drop_missing_target"})
-        options |= plan.model_dump(include={"unseen_categories", "missing_columns"})
+        options |= plan.model_dump(include={"unseen_categories", "missing_columns", "ordered", "dates", "rare", "log_target"})
         if not source.startswith(DEMO):
             return Table(self.base / source, **options)
         from .. import demo
@@ -84,7 +84,7 @@ class PlannedRun:
         for name, file in (("validation", plan.validation), ("test", plan.test)):
             if file is not None:
                 parts[name] = self.table.like(self.base / file)
-        return scaled(*(parts[name] for name in ("training", "validation", "test")))
+        return scaled(*(parts[name] for name in ("training", "validation", "test")), how=plan.scale, fill=plan.fill)
 
     def best_model(self, outcome: Outcome) -> Model | None:
         """The model of the best state of a run, if one was kept."""

@@ -40,6 +40,14 @@ class DataPlan(_Part):
     drop_missing_target: bool = False
     unseen_categories: Literal["refuse", "zeros"] = "refuse"
     missing_columns: Literal["refuse", "gaps"] = "refuse"
+    ordered: dict[str, list[str]] = {}
+    """Columns of categories with an order, from first to last."""
+    dates: list[str] = []
+    rare: Annotated[int, Field(ge=0)] = 0
+    """Categories with fewer rows than this are one together."""
+    log_target: bool = False
+    scale: Literal["standard", "range", "robust"] = "standard"
+    fill: Literal["mean", "median", "most_frequent"] = "mean"
     split: list[Fraction] | None = None
     """Training, validation and test, but for those that have files of their own."""
     stratified: bool = True
