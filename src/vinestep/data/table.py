@@ -20,6 +20,7 @@ from .source import Provenance
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
 MOSTLY_NUMBERS = 0.5  # a text column of which this fraction is numeric is a numeric one with slips in it
+LEAST_SPREAD = 1e-9  # of what lies between lowest and highest; divided by less, a number leaves the range of float32
 FEW_DISTINCT = 50  # more different texts than this in a column are no categories
 
 
@@ -305,14 +306,15 @@ def scaled(
     if how not in SCALES or fill not in FILLS:
         raise DataError(f"scaled: how is one of {', '.join(SCALES)}, fill one of {', '.join(FILLS)}; got {how!r} and {fill!r}.")
     centres, spreads = SCALES[how](numbers)
+    lowest, highest = np.nanmin(numbers, axis=0, initial=np.inf), np.nanmax(numbers, axis=0, initial=-np.inf)
     gaps = tuple(i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others)))
     scaling = Scaling(
         centres=centres,
-        spreads=np.where(spreads > 0, spreads, 1.0),
+        spreads=np.where(spreads > LEAST_SPREAD * (highest - lowest), spreads, 1.0),
         fills=FILLS[fill](numbers),
         missing=gaps,
-        lowest=np.nanmin(numbers, axis=0, initial=np.inf),
-        highest=np.nanmax(numbers, axis=0, initial=-np.inf),
+        lowest=lowest,
+        highest=highest,
         gap_fractions=np.isnan(numbers).mean(axis=0),
     )
     return [_apply(table, scaling) for table in (train, *others)]
