@@ -26,7 +26,7 @@ def main(folder: str = ".") -> Path:
     print(f"Accuracy on vines it has never seen: {scores['accuracy']:.3f}")
 
     def decide(positions):
-        scaled = (positions - table_scaling.means) / table_scaling.deviations
+        scaled = (positions - table_scaling.centres) / table_scaling.spreads
         return training.outputs(scaled.astype("float32")).argmax(axis=1)
 
     table_scaling = test.scaling

@@ -25,8 +25,9 @@ SETTINGS = {
     "width": 3, "channels": 4, "window": 2, "heads": 2, "groups": 2, "factor": 2, "probability": 0.2, "deviation": 0.5,
     "count": 5, "tokens": 7, "outputs": 2, "source_tokens": 6, "target_tokens": 8, "shape": [2, -1], "rate": 0.02,
     "every": 4, "steps": 9, "epochs": 3, "value": 0.5, "k": 2,
-    "size": 2, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4, "transforms": [Flip(), Shift(2)],
+    "size": 2, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4
 }  # fmt: skip
+LISTED = {"schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)], "transform": [Flip(), Shift(2)]}
 OTHER = {
     ("dense", "activation"): vs.relu, ("residual", "body"): vs.Dense(2), ("residual", "shortcut"): vs.Dense(2),
     ("sgd", "momentum"): 0.5, ("schedule", "factor"): np.cos, ("upsample", "factor"): 3, ("step_decay", "factor"): 0.3,
@@ -43,7 +44,7 @@ def made(kind):
     listed, given_values = [], {}
     for p in settings_of(kind):
         if p.kind is inspect.Parameter.VAR_POSITIONAL:
-            listed = [vs.schedules.warmup(3), vs.schedules.cosine(5)] if kind.family == "schedule" else [vs.Dense(2), vs.relu]
+            listed = LISTED.get(kind.family, [vs.Dense(2), vs.relu])
         elif (kind.name, p.name) in OTHER:
             given_values[p.name] = OTHER[kind.name, p.name]
         elif p.default is inspect.Parameter.empty or (p.name in SETTINGS and isinstance(p.default, int | float)):

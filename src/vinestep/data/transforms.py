@@ -45,7 +45,7 @@ class Transform:
 
     def then(self, following: Transform) -> Chain:
         """This one, and after it another."""
-        return Chain([self, following])
+        return Chain(self, following)
 
     def __repr__(self) -> str:
         shown = ", ".join(f"{name}={value!r}" for name, value in vars(self).items() if not name.startswith("_"))
@@ -69,7 +69,7 @@ class Chain(Transform):
     True
     """
 
-    def __init__(self, transforms: Any) -> None:
+    def __init__(self, *transforms: Transform) -> None:
         self.transforms = tuple(transforms)
 
     @property
@@ -87,4 +87,4 @@ class Chain(Transform):
         return batch
 
     def then(self, following: Transform) -> Chain:
-        return Chain([*self.transforms, following])
+        return Chain(*self.transforms, following)
