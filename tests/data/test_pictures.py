@@ -203,6 +203,7 @@ def test_arrays_in_files(tmp_path, rng):
     zipped, mapped = vs.data.arrays(tmp_path / "vines.npz"), vs.data.arrays(tmp_path)
     assert zipped.fingerprint() == mapped.fingerprint()
     parts = mapped.split(0.5, 0.5)
+    assert isinstance(parts[0], vs.data.source.Subset)
     assert parts[0].shared_rows(parts[1]) == 0
     np.testing.assert_array_equal(next(iter(parts[0].batches(5, shuffled=False))).inputs, x[np.sort(parts[0].provenance.rows)])
     with pytest.raises(DataError, match="no array 'label'"):

@@ -13,7 +13,7 @@ from .streams import Stream
 from .transforms import Chain, Transform
 
 if TYPE_CHECKING:
-    from . import pictures
+    from . import pictures, sequences
     from .amount import learning_curve
     from .files import PictureFolder, Pictures, TextFiles, arrays
     from .peeking import Peek, peek
@@ -64,11 +64,13 @@ __all__ = [
     "peek",
     "pictures",
     "scaled",
+    "sequences",
 ]
 
 _IN = {
     ".table": ("Table", "scaled"),
     ".pictures": ("pictures",),
+    ".sequences": ("sequences",),
     ".files": ("PictureFolder", "Pictures", "TextFiles", "arrays"),
     ".peeking": ("Peek", "peek"),
     ".amount": ("learning_curve",),

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any, Self
+from mmap import mmap
+from typing import Any
 
 import numpy as np
 
@@ -11,7 +12,7 @@ from .batch import Batch, count_of, mapped, taken
 from .content import digest, row_hashes
 from .joining import Example
 from .loading import Batches
-from .source import Provenance, Source
+from .source import Provenance, Source, Subset
 
 __all__ = ["Dataset", "same_scaling"]
 
@@ -114,8 +115,10 @@ class Dataset(Source):
         """Of the contents: equal for equal inputs and targets, in any process."""
         return digest(*_listed(self.inputs), *(array for array in (self.targets, self.weights) if array is not None))
 
-    def rows(self, index: np.ndarray) -> Self:
-        """The examples at these places, as a dataset of the same kind."""
+    def rows(self, index: np.ndarray) -> Any:
+        """The examples at these places, as a dataset of the same kind; of memory-mapped arrays a `Subset`, which reads when it is asked."""
+        if any(_is_mapped(array) for array in _listed(self.inputs)):
+            return Subset(self, index)
         some = self.take(index)
         made = type(self).__new__(type(self))
         Dataset.__init__(
@@ -141,6 +144,13 @@ class Dataset(Source):
     def batches(self, size: int, **options: Any) -> Batches:
         """Minibatches of this dataset; see `Batches`."""
         return Batches(self, size, **options)
+
+
+def _is_mapped(array: np.ndarray) -> bool:
+    base: Any = array
+    while base is not None and not isinstance(base, mmap):
+        base = getattr(base, "base", None)
+    return base is not None
 
 
 def _listed(values: Any) -> list[np.ndarray]:

@@ -28,6 +28,7 @@ ROOMS = (
     "data.orders",
     "data.transforms",
     "data.pictures",
+    "data.sequences",
 )
 RESERVED = ("kind", "label")
 _MARK = "__vinestep_kind__"
