@@ -16,7 +16,7 @@ from .autodiff.state import untracked
 from .autodiff.tensor import held
 from .data.encoding import Encoding, Scaling, class_numbers
 from .data.reading import Source, read_frame
-from .data.transforms import Transform
+from .data.transforms import Transform, prepared
 from .errors import ArchiveError, DataError, ModelError, PartError, VineStepError, did_you_mean, names_of
 from .findings import Finding, Verdict, tell
 from .layers.base import Layer
@@ -153,10 +153,7 @@ class Model:
         """Raw inputs as the network takes them; pictures may be of different sizes."""
         if isinstance(inputs, list) and inputs and len({np.shape(x) for x in inputs}) > 1:
             return np.concatenate([self._prepared(np.asarray(x)[None]) for x in inputs])
-        x: Any = np.asarray(inputs)
-        for transform in self.preparation:
-            x = transform(x)
-        return np.asarray(x)
+        return np.asarray(prepared(np.asarray(inputs), self.preparation))
 
     def readable(self, outputs: np.ndarray) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-__all__ = ["Batch", "count_of", "mapped", "taken"]
+__all__ = ["Batch", "count_of", "first_of", "mapped", "taken"]
 
 
 class Batch:
@@ -51,10 +51,14 @@ class Batch:
 
 def count_of(values: Any) -> int:
     """How many examples arrays hold."""
-    first = values
-    while isinstance(first, tuple | dict):
-        first = first[0] if isinstance(first, tuple) else next(iter(first.values()))
-    return int(np.shape(first)[0])
+    return int(np.shape(first_of(values))[0])
+
+
+def first_of(values: Any) -> Any:
+    """The first array of inputs that may be several."""
+    while isinstance(values, tuple | dict) and values:
+        values = values[0] if isinstance(values, tuple) else next(iter(values.values()))
+    return values
 
 
 def mapped(function: Any, values: Any) -> Any:

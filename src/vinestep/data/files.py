@@ -78,7 +78,28 @@ def _unzipped(path: Path, names: Sequence[str]) -> list[np.ndarray]:
         raise DataError(f"{path}: the arrays cannot be read: {error}.") from error
 
 
-class Pictures(Source):
+class _Files(Source):
+    """Files with targets, one example each."""
+
+    files: list[Path]
+    targets: np.ndarray | None
+
+    def __len__(self) -> int:
+        return len(self.files)
+
+    def labels(self) -> np.ndarray | None:
+        targets = self.targets
+        return targets if targets is not None and targets.dtype.kind in "iu" else None
+
+    def example_hashes(self) -> np.ndarray:
+        """Of the bytes of the files."""
+        if self._hashed is None:
+            found = [hashlib.blake2b(_bytes_of(file), digest_size=8).digest() for file in self.files]
+            self._hashed = np.frombuffer(b"".join(found), np.uint64)
+        return self._hashed
+
+
+class Pictures(_Files):
     """Picture files and their targets.
 
     Parameters
@@ -149,28 +170,14 @@ class Pictures(Source):
         self.files = [self.files[i] for i in sound]
         self.targets = None if self.targets is None else self.targets[sound]
 
-    def __len__(self) -> int:
-        return len(self.files)
-
     def example(self, index: int) -> Example:
         return _picture(self.files[index], self.channels, self.draft), None if self.targets is None else self.targets[index], None
-
-    def labels(self) -> np.ndarray | None:
-        targets = self.targets
-        return targets if targets is not None and targets.dtype.kind in "iu" else None
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "pictures", "examples": len(self), "channels": self.channels, "classes": list(self.class_names)}
 
     def fingerprint(self) -> str:
         return digest(self.example_hashes(), *([] if self.labels() is None else [np.asarray(self.targets)]))
-
-    def example_hashes(self) -> np.ndarray:
-        """Of the bytes of the files."""
-        if self._hashed is None:
-            found = [hashlib.blake2b(_bytes_of(file), digest_size=8).digest() for file in self.files]
-            self._hashed = np.frombuffer(b"".join(found), np.uint64)
-        return self._hashed
 
 
 def _bytes_of(file: Path) -> bytes:
@@ -273,7 +280,7 @@ def _pictures_in(folder: Path) -> list[Path]:
     return sorted(file for file in folder.rglob("*") if file.suffix.lower() in PICTURES and not file.name.startswith("."))
 
 
-class TextFiles(Source):
+class TextFiles(_Files):
     """Text files, one example each; of a folder with subfolders, each is a class.
 
     Parameters
@@ -325,28 +332,15 @@ class TextFiles(Source):
         self.targets = None if targets is None else np.asarray(targets)
         self.encode, self.encoding = encode, encoding
 
-    def __len__(self) -> int:
-        return len(self.files)
-
     def example(self, index: int) -> Example:
         text = read_text(self.files[index], self.encoding)
         return text if self.encode is None else self.encode(text), None if self.targets is None else self.targets[index], None
-
-    def labels(self) -> np.ndarray | None:
-        targets = self.targets
-        return targets if targets is not None and targets.dtype.kind in "iu" else None
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "text_files", "examples": len(self), "encoding": self.encoding, "classes": list(self.class_names)}
 
     def fingerprint(self) -> str:
         return digest(self.example_hashes(), *([] if self.targets is None else [self.targets]))
-
-    def example_hashes(self) -> np.ndarray:
-        if self._hashed is None:
-            found = [hashlib.blake2b(_bytes_of(file), digest_size=8).digest() for file in self.files]
-            self._hashed = np.frombuffer(b"".join(found), np.uint64)
-        return self._hashed
 
 
 def _texts_in(folder: Path) -> list[Path]:

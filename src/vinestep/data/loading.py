@@ -9,21 +9,23 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 
 from ..errors import DataError, SettingError
+from ..parts.describing import describe
+from .assembling import Assembling
 from .batch import Batch
 from .draws import Draws
 from .joining import Join, stacked
 from .orders import InOrder, Order, Shuffled
+from .transforms import Transform
 
 if TYPE_CHECKING:
     from .source import Source
-    from .transforms import Transform
 
 __all__ = ["Batches"]
 
 ReadersAs = Literal["threads", "processes"]
 
 
-class Batches:
+class Batches(Assembling):
     """Minibatches of a source, in an order that is a function of seed and epoch alone.
 
     Parameters
@@ -80,23 +82,15 @@ class Batches:
         readers_as: ReadersAs | None = None,
         ahead: int = 2,
     ) -> None:
-        from .transforms import Transform
-
-        if not isinstance(size, int | np.integer) or size < 1:
-            raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
+        super().__init__(size, seed, drop_partial, augment, join)
         for name, number in (("readers", readers), ("ahead", ahead - 1)):
             if not isinstance(number, int | np.integer) or number < 0:
                 raise SettingError(f"batches: {name} must be a whole number, got {number!r}.")
         if readers_as not in (None, "threads", "processes"):
             raise SettingError(f'batches: readers_as is "threads" or "processes", got {readers_as!r}.')
         self.dataset = dataset
-        self.size = int(size)
         self.shuffled = shuffled
-        self.seed = seed
-        self.drop_partial = drop_partial
         self.order: Order = order if order is not None else Shuffled() if shuffled else InOrder()
-        self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
-        self.join: Join = join if join is not None else stacked
         self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
         self._length = self._batches_in(len(self.order(len(dataset), 0, 0, self.size)) if order is not None else len(dataset))
         if not len(self):
@@ -117,8 +111,6 @@ class Batches:
 
     def settings(self) -> dict[str, Any]:
         """How they were made, for the record. Readers are left out: what comes is the same with any."""
-        from ..parts.describing import describe
-
         found: dict[str, Any] = {
             "size": self.size,
             "shuffled": self.shuffled,
@@ -129,11 +121,7 @@ class Batches:
             found["seed"] = self.seed
         if not isinstance(self.order, InOrder | Shuffled):
             found["order"] = describe(self.order, opaque=True)
-        if self.augment:
-            found["augment"] = [describe(transform, opaque=True) for transform in self.augment]
-        if self.join is not stacked:
-            found["join"] = describe(self.join, opaque=True)
-        return found
+        return found | self.parts_settings()
 
     def fingerprint(self) -> str:
         """Of the data."""
@@ -163,11 +151,7 @@ class Batches:
     def joined(self, index: np.ndarray, epoch: int, seed: int, augmented: bool) -> Batch:
         """The batch of these examples."""
         batch = self.dataset.gathered(index, self.join)
-        if augmented and self.augment:
-            draws = Draws(seed, epoch, index)
-            for purpose, transform in enumerate(self.augment):
-                batch = transform.on_batch(batch, draws.for_purpose(purpose))
-        return batch
+        return self.augmented(batch, Draws(seed, epoch, index)) if augmented and self.augment else batch
 
     def _taken(self, indices: list[np.ndarray]) -> Generator[Batch, None, None]:
         """Without augmentation there is nothing between the source and the batch."""

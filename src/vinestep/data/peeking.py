@@ -11,7 +11,7 @@ import pandas as pd
 
 from ..findings import Finding
 from .batch import Batch
-from .joining import as_example
+from .joining import Example
 from .loading import Batches
 from .looks import findings_of
 from .source import as_source
@@ -139,11 +139,8 @@ def peek(data: Any, n: int = 5) -> Peek:
     return _peeked(what, whole, source, n)
 
 
-def _of_examples(what: str, examples: list[Any], source: Any, n: int) -> Peek:
+def _of_examples(what: str, examples: list[Example], source: Any, n: int) -> Peek:
     """Of examples that may have different shapes."""
-    examples = [
-        as_example(example, None, "example") if not isinstance(example, tuple) or len(example) != 3 else example for example in examples
-    ]
     inputs, targets, _ = zip(*examples, strict=True)
     columns: dict[str, list[Any]] = {}
     for value in inputs:

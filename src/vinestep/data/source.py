@@ -13,10 +13,10 @@ from .batch import Batch, mapped
 from .content import digest
 from .joining import Example, Join, as_example, stacked
 from .splits import fold_indices, split_indices
+from .transforms import Transform, prepared
 
 if TYPE_CHECKING:
     from .loading import Batches
-    from .transforms import Transform
 
 __all__ = ["Examples", "Prepared", "Provenance", "Source", "Subset", "as_source"]
 
@@ -282,11 +282,7 @@ class Subset(Source):
         return self.source.settings() | {"examples": len(self)}
 
     def fingerprint(self) -> str:
-        return digest(np.frombuffer(self._whole.encode(), np.uint8), self.index)
-
-    @property
-    def _whole(self) -> str:
-        return self.source.fingerprint()
+        return digest(np.frombuffer(self.source.fingerprint().encode(), np.uint8), self.index)
 
     @property
     def preparation(self) -> tuple[Transform, ...]:
@@ -358,18 +354,13 @@ class Prepared(Source):
 
     def example(self, index: int) -> Example:
         inputs, target, weight = self.source._read(index)
-        return mapped(lambda x: self._transformed(np.asarray(x)[None])[0], inputs), target, weight
+        return mapped(lambda x: prepared(np.asarray(x)[None], self.transforms)[0], inputs), target, weight
 
     def take(self, index: np.ndarray) -> Batch | None:
         batch = self.source.take(index)
         if batch is None:
             return None
-        return Batch(mapped(self._transformed, batch.inputs), batch.targets, batch.weights, batch.masks)
-
-    def _transformed(self, x: Any) -> Any:
-        for transform in self.transforms:
-            x = transform(x)
-        return x
+        return batch.with_values(inputs=mapped(lambda x: prepared(x, self.transforms), batch.inputs))
 
     def labels(self) -> np.ndarray | None:
         return self.source.labels()

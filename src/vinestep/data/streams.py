@@ -6,17 +6,16 @@ import itertools
 import queue
 import threading
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from ..errors import DataError, SettingError
+from .assembling import Assembling
 from .batch import Batch
 from .draws import Draws
-from .joining import Example, Join, as_example, stacked
-
-if TYPE_CHECKING:
-    from .transforms import Transform
+from .joining import Example, Join, as_example
+from .transforms import Transform
 
 __all__ = ["Stream", "StreamBatches"]
 
@@ -89,7 +88,7 @@ class Stream:
         return StreamBatches(self, size, **options)
 
 
-class StreamBatches:
+class StreamBatches(Assembling):
     """Minibatches of a stream.
 
     Parameters
@@ -124,17 +123,11 @@ class StreamBatches:
         augment: Transform | Sequence[Transform] = (),
         join: Join | None = None,
     ) -> None:
-        from .transforms import Transform
-
-        if not isinstance(size, int | np.integer) or size < 1:
-            raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
+        super().__init__(size, seed, drop_partial, augment, join)
         if epoch_steps is not None and epoch_steps < 1:
             raise SettingError(f"batches: epoch_steps must be at least 1, got {epoch_steps}.")
         self.dataset = stream
-        self.size, self.epoch_steps, self.shuffle_among = int(size), epoch_steps, int(shuffle_among)
-        self.seed, self.drop_partial = seed, drop_partial
-        self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
-        self.join: Join = join if join is not None else stacked
+        self.epoch_steps, self.shuffle_among = epoch_steps, int(shuffle_among)
         self._left_at: tuple[int, int, Iterator[Any]] | None = None
 
     @property
@@ -142,18 +135,12 @@ class StreamBatches:
         return self.epoch_steps
 
     def settings(self) -> dict[str, Any]:
-        from ..parts.describing import describe
-
         found: dict[str, Any] = {"size": self.size, "drop_partial": self.drop_partial}
         if self.epoch_steps is not None:
             found["epoch_steps"] = self.epoch_steps
         if self.shuffle_among:
             found["shuffle_among"] = self.shuffle_among
-        if self.augment:
-            found["augment"] = [describe(transform, opaque=True) for transform in self.augment]
-        if self.join is not stacked:
-            found["join"] = describe(self.join, opaque=True)
-        return found
+        return found | self.parts_settings()
 
     def fingerprint(self) -> str:
         return self.dataset.fingerprint()
@@ -171,10 +158,7 @@ class StreamBatches:
         pieces = self._pieces_from(own, number, first)
         for piece in itertools.islice(pieces, None if stop is None else max(stop - first, 0)):
             batch = self.join([example for _, example in piece])
-            draws = Draws(own, number, [k for k, _ in piece])
-            for purpose, transform in enumerate(self.augment):
-                batch = transform.on_batch(batch, draws.for_purpose(purpose))
-            yield batch
+            yield self.augmented(batch, Draws(own, number, [k for k, _ in piece]))
         if stop is not None and first <= stop:
             self._left_at = own, stop, pieces
 

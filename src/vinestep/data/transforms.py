@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any, ClassVar
 
 from ..errors import SettingError
@@ -9,7 +10,7 @@ from ..parts import part
 from .batch import Batch, mapped
 from .draws import Draws
 
-__all__ = ["Chain", "Transform"]
+__all__ = ["Chain", "Transform", "prepared"]
 
 
 class Transform:
@@ -88,3 +89,10 @@ class Chain(Transform):
 
     def then(self, following: Transform) -> Chain:
         return Chain(*self.transforms, following)
+
+
+def prepared(x: Any, transforms: Iterable[Transform]) -> Any:
+    """An array of examples after transforms that have nothing random."""
+    for transform in transforms:
+        x = transform(x)
+    return x

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..data.batch import Batch, count_of
+from ..data.batch import Batch, count_of, first_of
 from ..data.loading import Batches
 from ..data.source import Source
 from ..data.streams import StreamBatches
@@ -45,8 +45,8 @@ def checked_batch(batch: Any) -> Batch:
     n = np.shape(targets)[0] if np.ndim(targets) else 0
     if not n or not _has_examples(inputs, n):
         raise DataError(
-            f"Training: a batch of inputs of shape {np.shape(_first(inputs))} and targets of shape {np.shape(targets)}. It needs at least "
-            "one example, and as many inputs as targets."
+            f"Training: a batch of inputs of shape {np.shape(first_of(inputs))} and targets of shape {np.shape(targets)}. It needs at "
+            "least one example, and as many inputs as targets."
         )
     return found
 
@@ -57,14 +57,8 @@ def _paired(batch: Any) -> Batch:
     return Batch(*batch)
 
 
-def _first(inputs: Any) -> Any:
-    while isinstance(inputs, tuple | dict) and inputs:
-        inputs = inputs[0] if isinstance(inputs, tuple) else next(iter(inputs.values()))
-    return inputs
-
-
 def _has_examples(inputs: Any, n: int) -> bool:
-    return bool(np.ndim(_first(inputs))) and count_of(inputs) == n
+    return bool(np.ndim(first_of(inputs))) and count_of(inputs) == n
 
 
 def are_batches(data: Any) -> bool:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
 
 from ..autodiff.state import untracked
 from ..autodiff.tensor import held
+from ..data.batch import Batch
 from ..data.dataset import Dataset, same_scaling
 from ..errors import DataError, ShapeError
 from ..layers.base import Layer
@@ -16,7 +17,7 @@ from ..losses import reduction_of
 from ..metrics import Metric
 from .calling import loss_of, outputs_of
 
-__all__ = ["average", "check_encoding", "outputs_and_targets"]
+__all__ = ["average", "check_encoding", "each_output", "outputs_and_targets"]
 
 
 def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
@@ -24,11 +25,10 @@ def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metri
     total, n, summed = 0.0, 0.0, reduction_of(loss) == "sum"
     counts: dict[str, np.ndarray] = {}
     with untracked():
-        for batch in batches.in_order():
+        for batch, outputs in each_output(network, batches):
             targets = batch.targets
             if targets is None:
                 raise DataError("assess: the examples have no targets. Say which field is the target: target=.")
-            outputs = held(outputs_of(network, batch.inputs, batch.masks))
             value = held(loss_of(loss, outputs, batch))
             if np.size(value) != 1:
                 raise ShapeError(f'assess: the loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
@@ -41,12 +41,18 @@ def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metri
     return {"loss": total if summed else total / n} | {m.name: m.conclude(counts[m.name]) for m in metrics}
 
 
+def each_output(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
+    """Each batch with what the network makes of it; to be gone through untracked."""
+    for batch in batches.in_order():
+        yield batch, held(outputs_of(network, batch.inputs, batch.masks))
+
+
 def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.ndarray]:
     """What the network puts out for every example, and what is true of it."""
     outputs, targets = [], []
     with untracked():
-        for batch in batches.in_order():
-            outputs.append(held(outputs_of(network, batch.inputs, batch.masks)))
+        for batch, found in each_output(network, batches):
+            outputs.append(found)
             targets.append(np.asarray(batch.targets))
     return np.concatenate(outputs), np.concatenate(targets)
 

@@ -26,12 +26,12 @@ from ..metrics import Metric
 from ..optimisers import Optimiser
 from ..schedules import Schedule
 from .asked import lineage, note_test_scored, run_settings
-from .calling import by_place, outputs_of
+from .calling import by_place
 from .checks import AnyBatches, are_batches, check_parts, checked_batch, checked_metrics
 from .derivation import Derivation, Loss, Watch
 from .descent import Descent
 from .epochs import train_epochs
-from .looking import average, check_encoding, outputs_and_targets
+from .looking import average, check_encoding, each_output, outputs_and_targets
 from .opening import opened
 from .plain import finite_rows
 from .records import Outcome, Step
@@ -426,8 +426,7 @@ class Training:
             data = data.batches(size)
         if are_batches(data):
             with untracked():
-                found = [held(outputs_of(self.network, batch.inputs, batch.masks)) for batch in data.in_order()]
-            return np.concatenate(found)
+                return np.concatenate([found for _, found in each_output(self.network, data)])
         return self.model(copied=False).outputs(data if isinstance(data, tuple) else np.asarray(data), size=size)
 
     def predict(self, data: Any) -> pd.DataFrame:
