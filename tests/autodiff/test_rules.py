@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from generators import GENERATORS
+from .generators import GENERATORS
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
