@@ -2,12 +2,13 @@
 
 import numpy as np
 import pytest
-from .generators import GENERATORS
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import vinestep as vs
 from vinestep.autodiff.registry import HANDLERS, PASSIVE, UFUNC_METHODS, UFUNCS, load_late_rules
+
+from .generators import GENERATORS
 
 load_late_rules()
 REGISTERED = [*UFUNCS, *HANDLERS, *UFUNC_METHODS]
