@@ -15,6 +15,7 @@ from .activations import softmax
 from .autodiff.state import untracked
 from .autodiff.tensor import held
 from .data.encoding import Encoding, Scaling, class_numbers
+from .data.looks import range_findings
 from .data.reading import Source, read_frame
 from .data.transforms import Transform, prepared
 from .errors import ArchiveError, DataError, ModelError, PartError, VineStepError, did_you_mean, names_of
@@ -76,6 +77,8 @@ class Model:
     lineage: dict[str, Any] = field(default_factory=dict)
     preparation: Sequence[Transform] = ()
     """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
+    input_range: tuple[float, float] | None = None
+    """Lowest and highest value of the pictures trained on, as the network saw them."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network.weights().values())
@@ -137,7 +140,9 @@ class Model:
                 raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
             if isinstance(rows, tuple):
                 return None, tuple(self._prepared(np.asarray(x)) for x in rows)
-            return None, self._prepared(rows)
+            inputs = self._prepared(rows)
+            tell(range_findings(self.input_range, inputs, "the pictures"))
+            return None, inputs
         if isinstance(rows, np.ndarray):
             return None, rows
         frame, name = read_frame(rows, texts=self.encoding.categories)
@@ -292,6 +297,7 @@ class Model:
             "encoding": None if self.encoding is None else self.encoding.as_dict(),
             "scaling": None if self.scaling is None else self.scaling.as_dict(),
             "class_values": list(self.class_values),
+            "input_range": None if self.input_range is None else list(self.input_range),
             "preparation": [describe(transform, opaque=opaque) for transform in self.preparation],
             "loss": describe(self.loss, opaque=opaque),
             "metrics": describe(list(self.metrics), opaque=opaque),
@@ -367,7 +373,15 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         metrics,
         dict(lineage) if isinstance(lineage, Mapping) else {},
         tuple(preparation),
+        _range_of(known.get("input_range")),
     )
+
+
+def _range_of(known: Any) -> tuple[float, float] | None:
+    if known is None:
+        return None
+    low, high = map(float, known)
+    return low, high
 
 
 def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive, held_bytes: int) -> None:

@@ -165,14 +165,14 @@ def test_the_same_picture_in_two_parts_is_noticed(folder, tmp_path):
     other.mkdir(parents=True)
     for i in (1, 2):
         (other / f"x{i}.png").write_bytes((folder / "healthy" / f"{i}.png").read_bytes())
-    train = PictureFolder(folder, classes=["chlorosis", "healthy", "other"])
+    train = PictureFolder(folder, class_values=["chlorosis", "healthy", "other"])
     part = train.like(tmp_path / "other")
     assert train.shared_rows(part) == 2
 
 
 def test_a_folder_without_pictures_or_with_another_class_is_refused(folder, tmp_path):
     with pytest.raises(DataError, match="none of the classes"):
-        PictureFolder(folder, classes=["healthy"])
+        PictureFolder(folder, class_values=["healthy"])
     (tmp_path / "empty").mkdir()
     with pytest.raises(DataError, match="no subfolder"):
         PictureFolder(tmp_path / "empty")

@@ -38,6 +38,10 @@ RecordOption = Annotated[Path, typer.Option("--record", metavar="FOLDER", help="
 OwnOption = Annotated[
     list[Path], typer.Option("--with", metavar="FILE.py", help="Parts of your own: a Python file that is run; may be given again.")
 ]
+SetOption = Annotated[
+    list[str],
+    typer.Option("--set", metavar="NAME=VALUE", help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64."),
+]
 ModelArgument = Annotated[
     Path, typer.Argument(metavar="MODEL", help="A model file, such as barrels.vine, or a state of a run.", show_default=False)
 ]
@@ -72,6 +76,8 @@ def _own(paths: Sequence[Path]) -> list[Any]:
 @app.command()
 def demo(record: RecordOption = RECORDS) -> None:
     """Train a network on made-up barrels of a cellar, and show what came of it."""
+    import numpy as np
+
     from ..training.planned import PlannedRun
     from ..training.plans import read_plan
 
@@ -79,8 +85,8 @@ def demo(record: RecordOption = RECORDS) -> None:
         plan = read_plan(path)
         planned = PlannedRun(plan, path.parent)
         console.print(
-            f"{len(planned.table)} made-up barrels, {len(planned.table.feature_names)} features, "
-            f"states {', '.join(planned.table.class_names)}. Training on {len(planned.train)}.",
+            f"{len(planned.source)} made-up barrels, {np.size(planned.train[0][0])} features, "
+            f"states {', '.join(planned.source.class_names)}. Training on {len(planned.train)}.",
             highlight=False,
         )
         _train(planned, record=record)
@@ -90,12 +96,7 @@ def demo(record: RecordOption = RECORDS) -> None:
 def train(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)],
     record: RecordOption = RECORDS,
-    settings: Annotated[
-        list[str],
-        typer.Option(
-            "--set", metavar="NAME=VALUE", help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64."
-        ),
-    ] = [],  # noqa: B006  # typer reads it, nobody writes to it
+    settings: SetOption = [],  # noqa: B006  # typer reads it, nobody writes to it
     own: OwnOption = [],  # noqa: B006
 ) -> None:
     """Train as a plan says, in a new run folder."""
@@ -120,18 +121,23 @@ def resume(
             help="A setting that is meant to differ from what the run began with, such as data or optimiser.rate; may be given again.",
         ),
     ] = [],  # noqa: B006
+    settings: SetOption = [],  # noqa: B006
     own: OwnOption = [],  # noqa: B006
 ) -> None:
-    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped; or from a state that is named."""
+    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped; or from a state that is named.
+
+    A finished run goes on if more is asked of it: --set epochs=90.
+    """
     from ..runs.folders import RunFolder, run_of_state
     from ..training.planned import PlannedRun
     from ..training.plans import read_plan
 
     with _explained():
         folder = RunFolder.open(run_of_state(run))
-        folder.check_resumable()
+        if not settings:
+            folder.check_resumable()
         parts = _own(own)
-        plan = read_plan(folder.path / "plan.toml", own=parts)
+        plan = read_plan(folder.path / "plan.toml", settings=settings, own=parts)
         _train(PlannedRun(plan, folder.path, own=parts), resume=run, changed=changed)
 
 
@@ -266,6 +272,7 @@ def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | No
 
 def _show(planned: PlannedRun, outcome: Outcome) -> None:
     from ..training.asked import note_test_scored
+    from ..training.looking import outputs_and_targets
     from ..training.status import Status
     from .views import confusion_view, epoch_of, files_view, scores_view
 
@@ -283,10 +290,11 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     console.print(scores_view(planned.assess(chosen), f"Scores of the {state} state, {epoch_of(chosen)}"))
     if not same:
         console.print(scores_view(planned.assess(last), f"Scores of the last state, {epoch_of(last)}"))
-    if planned.table.class_names:
-        predicted = chosen.readable(chosen.outputs(planned.test.inputs))["predicted"].map(str).tolist()
-        actual = [planned.table.class_names[i] for i in planned.test.targets]
-        console.print(confusion_view(actual, predicted, planned.table.class_names))
+    names = planned.source.class_names
+    if names:
+        outputs, targets = outputs_and_targets(chosen.network, planned.scored_batches(planned.test))
+        predicted = chosen.readable(outputs)["predicted"].map(str).tolist()
+        console.print(confusion_view([names[i] for i in targets], predicted, names))
     assert outcome.folder is not None
     chosen.save(outcome.folder / f"{planned.plan.name}.vine")
     console.print(files_view(outcome.folder))

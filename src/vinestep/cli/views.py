@@ -32,6 +32,8 @@ __all__ = [
     "scores_view",
 ]
 
+MATRIX_WIDTH = 78
+
 
 def _table(title: str) -> Table:
     return Table(title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False)
@@ -72,17 +74,19 @@ def assessment_view(found: Assessment, title: str) -> Table:
 
 
 def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Sequence[str]) -> Table:
-    """The confusion matrix: rows actual, columns predicted."""
+    """The confusion matrix: rows actual, columns predicted, numbered where their names would not fit side by side."""
     counts = Counter(zip(actual, predicted, strict=True))
-    table = _table("Confusion matrix of the test part")
-    table.add_column("actual")
-    for name in names:
-        table.add_column(f"predicted {name}", justify="right")
+    table = _table("Confusion matrix of the test part (rows true, columns predicted)")
+    numbered = sum(len(name) + 3 for name in ("recall", *names, max(names, key=len))) > MATRIX_WIDTH
+    shown = {name: f"{i} {name}" if numbered else name for i, name in enumerate(names)}
+    table.add_column("true")
+    for i, name in enumerate(names):
+        table.add_column(str(i) if numbered else name, justify="right")
     table.add_column("recall", justify="right")
     for true in names:
         total = sum(counts[true, other] for other in names)
         cells = [f"[bold]{counts[true, other]}[/]" if other == true else str(counts[true, other]) for other in names]
-        table.add_row(true, *cells, f"{counts[true, true] / total:.0%}" if total else "-")
+        table.add_row(shown[true], *cells, f"{counts[true, true] / total:.0%}" if total else "-")
     return table
 
 

@@ -15,7 +15,8 @@ from .transforms import Chain, Transform
 if TYPE_CHECKING:
     from . import pictures, sequences
     from .amount import learning_curve
-    from .files import PictureFolder, Pictures, TextFiles, arrays
+    from .files import PictureFolder, Pictures, TextFiles, arrays, picture_table
+    from .labels import class_numbers_of, one_hot
     from .peeking import Peek, peek
     from .table import Table, scaled
     from .tokens import (
@@ -59,9 +60,12 @@ __all__ = [
     "WordTokeniser",
     "arrays",
     "as_source",
+    "class_numbers_of",
     "learning_curve",
+    "one_hot",
     "open_tokeniser",
     "peek",
+    "picture_table",
     "pictures",
     "scaled",
     "sequences",
@@ -71,7 +75,8 @@ _IN = {
     ".table": ("Table", "scaled"),
     ".pictures": ("pictures",),
     ".sequences": ("sequences",),
-    ".files": ("PictureFolder", "Pictures", "TextFiles", "arrays"),
+    ".files": ("PictureFolder", "Pictures", "TextFiles", "arrays", "picture_table"),
+    ".labels": ("class_numbers_of", "one_hot"),
     ".peeking": ("Peek", "peek"),
     ".amount": ("learning_curve",),
     ".tokens": (

@@ -13,6 +13,7 @@ from .content import digest, row_hashes
 from .joining import Example
 from .loading import Batches
 from .source import Provenance, Source, Subset
+from .unchanged import Stamp, check_unchanged
 
 __all__ = ["Dataset", "same_scaling"]
 
@@ -62,6 +63,7 @@ class Dataset(Source):
         if n == 0:
             raise DataError("Dataset: there are no examples.")
         self._provenance = provenance
+        self.mapped_files: dict[str, Stamp | None] = {}
 
     def _checked_length(self) -> int:
         arrays = _listed(self.inputs)
@@ -82,13 +84,20 @@ class Dataset(Source):
         return f"<{type(self).__name__} of {len(self)} examples, inputs {described}>"
 
     def example(self, index: int) -> Example:
+        self._check_files()
         return (
             taken(self.inputs, index),
             None if self.targets is None else self.targets[index],
             None if self.weights is None else self.weights[index],
         )
 
+    def _check_files(self) -> None:
+        for file, stamp in self.mapped_files.items():
+            check_unchanged(file, stamp)
+
     def take(self, index: np.ndarray) -> Batch:
+        if self.mapped_files:
+            self._check_files()
         inputs = self.inputs
         return Batch(
             inputs[index] if type(inputs) is np.ndarray else taken(inputs, index),

@@ -6,18 +6,23 @@ import hashlib
 import os
 import zipfile
 from collections.abc import Callable, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 
 from ..errors import DataError, did_you_mean
+from ..parts.registry import maker, part
 from .content import digest
 from .dataset import Dataset
 from .joining import Example
+from .reading import read_frame
 from .source import Source
+from .tokens import Tokeniser
+from .unchanged import Stamp, check_unchanged, stamp_of, unchanged
 
-__all__ = ["PictureFolder", "Pictures", "TextFiles", "arrays"]
+__all__ = ["PictureFolder", "Pictures", "TextFiles", "arrays", "picture_table"]
 
 PICTURES = (".bmp", ".gif", ".jpeg", ".jpg", ".png", ".tif", ".tiff", ".webp")
 ORIENTATION = 0x0112  # of a camera, a tag of Exif
@@ -25,6 +30,7 @@ MOST_PIXELS = 50_000_000  # of a picture; a file may claim more than there is me
 Channels = Literal["RGB", "L", "RGBA"]
 
 
+@maker("arrays", "source")
 def arrays(
     path: str | os.PathLike[str], *, inputs: str = "inputs", targets: str | None = "targets", class_values: Sequence[Any] = ()
 ) -> Dataset:
@@ -52,11 +58,12 @@ def arrays(
     """
     path = Path(path)
     wanted = [name for name in (inputs, targets) if name is not None]
-    if path.is_dir():
-        found = [_mapped(path / f"{name}.npy") for name in wanted]
-    else:
-        found = _unzipped(path, wanted)
-    return Dataset(found[0], found[1] if targets is not None else None, class_values=class_values)
+    files = [path / f"{name}.npy" for name in wanted] if path.is_dir() else []
+    stamps = {str(file): stamp_of(file) for file in files}
+    found = [_mapped(file) for file in files] if files else _unzipped(path, wanted)
+    dataset = Dataset(found[0], found[1] if targets is not None else None, class_values=class_values)
+    dataset.mapped_files = stamps
+    return dataset
 
 
 def _mapped(path: Path) -> np.ndarray:
@@ -69,23 +76,35 @@ def _mapped(path: Path) -> np.ndarray:
 
 def _unzipped(path: Path, names: Sequence[str]) -> list[np.ndarray]:
     try:
-        with np.load(path, allow_pickle=False) as file:
+        with unchanged(path), np.load(path, allow_pickle=False) as file:
             for name in names:
                 if name not in file.files:
                     raise DataError(f"{path}: there is no array {name!r}. {did_you_mean(name, file.files)}")
             return [file[name] for name in names]
+    except DataError:
+        raise
     except (OSError, ValueError, zipfile.BadZipFile, EOFError, TypeError, AttributeError) as error:
         raise DataError(f"{path}: the arrays cannot be read: {error}.") from error
 
 
 class _Files(Source):
-    """Files with targets, one example each."""
+    """Files with targets, one example each; what they were like when the source was made is remembered."""
 
-    files: list[Path]
+    paths: list[Path]
     targets: np.ndarray | None
 
     def __len__(self) -> int:
-        return len(self.files)
+        return len(self.paths)
+
+    @cached_property
+    def stamps(self) -> list[Stamp | None]:
+        return [stamp_of(path) for path in self.paths]
+
+    def path_of(self, index: int) -> Path:
+        """The file of an example, unless it has changed."""
+        path = self.paths[index]
+        check_unchanged(path, self.stamps[index])
+        return path
 
     def labels(self) -> np.ndarray | None:
         targets = self.targets
@@ -94,7 +113,7 @@ class _Files(Source):
     def example_hashes(self) -> np.ndarray:
         """Of the bytes of the files."""
         if self._hashed is None:
-            found = [hashlib.blake2b(_bytes_of(file), digest_size=8).digest() for file in self.files]
+            found = [hashlib.blake2b(_bytes_of(self.path_of(i)), digest_size=8).digest() for i in range(len(self))]
             self._hashed = np.frombuffer(b"".join(found), np.uint64)
         return self._hashed
 
@@ -136,7 +155,7 @@ class Pictures(_Files):
     def __init__(
         self,
         files: Sequence[str | os.PathLike[str]],
-        targets: Sequence[Any] | None = None,
+        targets: Sequence[Any] | np.ndarray | None = None,
         *,
         class_values: Sequence[str] = (),
         channels: Channels = "RGB",
@@ -147,42 +166,45 @@ class Pictures(_Files):
             raise DataError(f'Pictures: damaged is "refuse" or "skip", got {damaged!r}.')
         if targets is not None and len(targets) != len(files):
             raise DataError(f"Pictures: {len(files)} files and {len(targets)} targets.")
-        self.files = [Path(file) for file in files]
+        self.paths = [Path(file) for file in files]
         self.targets = None if targets is None else np.asarray(targets)
         self.class_values = tuple(class_values)
-        self.channels, self.draft = channels, draft
+        self.channels: Channels = channels
+        self.draft, self.damaged = draft, damaged
         if damaged == "skip":
             self._leave_out_damaged()
-        if not self.files:
+        if not self.paths:
             raise DataError("Pictures: there are no files.")
+        _ = self.stamps
 
     def _leave_out_damaged(self) -> None:
         from ..findings import Finding, tell
 
-        troubles = [_trouble(file, self.channels) for file in self.files]
+        troubles = [_trouble(file, self.channels) for file in self.paths]
         sound = [i for i, trouble in enumerate(troubles) if not trouble]
-        bad = [f"{file} ({trouble})" for file, trouble in zip(self.files, troubles, strict=True) if trouble]
+        bad = [f"{file} ({trouble})" for file, trouble in zip(self.paths, troubles, strict=True) if trouble]
         if bad:
             evidence = (
                 f"{len(bad)} of {len(troubles)} are damaged and left out: {', '.join(bad[:3])}{' and others' if len(bad) > 3 else ''}."
             )
             tell([Finding("the picture files", "suspicious", evidence, "Replace them, or take them out of the folder.")])
-        self.files = [self.files[i] for i in sound]
+        self.paths = [self.paths[i] for i in sound]
         self.targets = None if self.targets is None else self.targets[sound]
 
     def example(self, index: int) -> Example:
-        return _picture(self.files[index], self.channels, self.draft), None if self.targets is None else self.targets[index], None
+        return _picture(self.path_of(index), self.channels, self.draft), None if self.targets is None else self.targets[index], None
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "pictures", "examples": len(self), "channels": self.channels, "classes": list(self.class_names)}
 
     def fingerprint(self) -> str:
-        return digest(self.example_hashes(), *([] if self.labels() is None else [np.asarray(self.targets)]))
+        return digest(self.example_hashes(), *([] if self.targets is None else [self.targets]))
 
 
 def _bytes_of(file: Path) -> bytes:
     try:
-        return file.read_bytes()
+        with unchanged(file):
+            return file.read_bytes()
     except OSError as error:
         raise DataError(f"{file}: the file cannot be read: {error.strerror}.") from error
 
@@ -216,14 +238,15 @@ def _trouble(file: Path, channels: str) -> str:
     return ""
 
 
+@part("picture_folder", "source")
 class PictureFolder(Pictures):
     """A folder of pictures, one subfolder a class, in the order of their names.
 
     Parameters
     ----------
     folder : path
-    classes : sequence of str, optional
-        The classes in the order of their numbers, as ``train.class_names`` of the training part; by default the subfolders' names.
+    class_values : sequence of str, optional
+        The classes in the order of their numbers, as ``train.class_values`` of the training part; by default the subfolders' names.
     channels, draft, damaged
         As of `Pictures`.
 
@@ -248,7 +271,7 @@ class PictureFolder(Pictures):
         self,
         folder: str | os.PathLike[str],
         *,
-        classes: Sequence[str] | None = None,
+        class_values: Sequence[str] | None = None,
         channels: Channels = "RGB",
         draft: int | None = None,
         damaged: Literal["refuse", "skip"] = "refuse",
@@ -260,7 +283,7 @@ class PictureFolder(Pictures):
         found = {name: files for name, files in found.items() if files}
         if not found:
             raise DataError(f"{self.folder}: no subfolder holds pictures ({', '.join(PICTURES)}). Put those of each class into one.")
-        names = list(classes) if classes is not None else list(found)
+        names = list(class_values) if class_values is not None else list(found)
         unknown = [name for name in found if name not in names]
         if unknown:
             raise DataError(f"{self.folder}: {unknown[0]!r} is none of the classes {', '.join(names)}.")
@@ -270,16 +293,72 @@ class PictureFolder(Pictures):
 
     def like(self, folder: str | os.PathLike[str]) -> PictureFolder:
         """Another part, in a folder of its own, with the classes of this one."""
-        return PictureFolder(folder, classes=self.class_names, channels=self.channels, draft=self.draft)  # type: ignore[arg-type]
+        return PictureFolder(folder, class_values=self.class_names, channels=self.channels, draft=self.draft, damaged=self.damaged)
 
     def settings(self) -> dict[str, Any]:
         return super().settings() | {"kind": "picture_folder", "folder": str(self.folder)}
+
+
+@maker("picture_table", "source")
+def picture_table(
+    table: str | os.PathLike[str],
+    *,
+    target: str,
+    file: str = "file",
+    classes: bool | None = None,
+    channels: Channels = "RGB",
+    draft: int | None = None,
+    damaged: Literal["refuse", "skip"] = "refuse",
+) -> Pictures:
+    """Pictures named in a table, with what stands beside them.
+
+    Parameters
+    ----------
+    table : path
+        A CSV or Parquet file; the pictures' paths are relative to it.
+    target, file : str
+        The columns of targets and of paths.
+    classes : bool, optional
+        Whether the targets are classes; by default if they are texts.
+    channels, draft, damaged
+        As of `Pictures`.
+
+    Raises
+    ------
+    DataError
+        If a column is missing.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> from PIL import Image
+    >>> folder = pathlib.Path(tempfile.mkdtemp())
+    >>> Image.new("RGB", (5, 4)).save(folder / "1.png")
+    >>> _ = (folder / "leaves.csv").write_text("file,area\\n1.png,41.5\\n")
+    >>> picture_table(folder / "leaves.csv", target="area")[0][1]
+    41.5
+    """
+    path = Path(table)
+    frame, name = read_frame(path, texts=[file])
+    for column in (target, file):
+        if column not in frame.columns:
+            raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
+        if frame[column].isna().any():
+            raise DataError(f"{name}: column {column!r} has empty cells, first in row {int(frame[column].isna().argmax()) + 1}.")
+    texts = frame[target].dtype.kind not in "iuf"
+    values = frame[target].astype(str) if texts else frame[target]
+    names = sorted(set(values.tolist())) if (texts if classes is None else classes) else []
+    numbers = {value: i for i, value in enumerate(names)}
+    targets = np.array([numbers[value] for value in values]) if names else values.to_numpy(dtype=np.float64)
+    listed = [path.parent / each for each in frame[file]]
+    return Pictures(listed, targets, class_values=list(map(str, names)), channels=channels, draft=draft, damaged=damaged)
 
 
 def _pictures_in(folder: Path) -> list[Path]:
     return sorted(file for file in folder.rglob("*") if file.suffix.lower() in PICTURES and not file.name.startswith("."))
 
 
+@part("text_files", "source")
 class TextFiles(_Files):
     """Text files, one example each; of a folder with subfolders, each is a class.
 
@@ -288,8 +367,8 @@ class TextFiles(_Files):
     files : path or sequence of path
         A folder, or files.
     targets : sequence, optional
-    encode : callable, optional
-        From a text to an array, such as ``tokeniser.encode``.
+    encode : tokeniser or callable, optional
+        From a text to an array.
     encoding : str
 
     Raises
@@ -311,10 +390,11 @@ class TextFiles(_Files):
         files: str | os.PathLike[str] | Sequence[str | os.PathLike[str]],
         targets: Sequence[Any] | None = None,
         *,
-        encode: Callable[[str], Any] | None = None,
+        encode: Tokeniser | Callable[[str], Any] | None = None,
         encoding: str = "utf-8",
     ) -> None:
         self.class_values: tuple[str, ...] = ()
+        self.files = files
         if isinstance(files, str | os.PathLike):
             folder = Path(files)
             if not folder.is_dir():
@@ -322,19 +402,23 @@ class TextFiles(_Files):
             subfolders = sorted(sub for sub in folder.iterdir() if sub.is_dir() and not sub.name.startswith("."))
             self.class_values = tuple(sub.name for sub in subfolders)
             of_class = [(file, k) for k, sub in enumerate(subfolders) for file in _texts_in(sub)]
-            files = [file for file, _ in of_class] if subfolders else _texts_in(folder)
+            listed = [file for file, _ in of_class] if subfolders else _texts_in(folder)
             targets = [k for _, k in of_class] if subfolders else targets
-        self.files = [Path(file) for file in files]
-        if not self.files:
+        else:
+            listed = [Path(file) for file in files]
+        self.paths = listed
+        if not self.paths:
             raise DataError("TextFiles: there are no text files.")
-        if targets is not None and len(targets) != len(self.files):
-            raise DataError(f"TextFiles: {len(self.files)} files and {len(targets)} targets.")
+        if targets is not None and len(targets) != len(self.paths):
+            raise DataError(f"TextFiles: {len(self.paths)} files and {len(targets)} targets.")
+        _ = self.stamps
         self.targets = None if targets is None else np.asarray(targets)
         self.encode, self.encoding = encode, encoding
 
     def example(self, index: int) -> Example:
-        text = read_text(self.files[index], self.encoding)
-        return text if self.encode is None else self.encode(text), None if self.targets is None else self.targets[index], None
+        text = read_text(self.path_of(index), self.encoding)
+        encode = self.encode.encode if isinstance(self.encode, Tokeniser) else self.encode
+        return text if encode is None else encode(text), None if self.targets is None else self.targets[index], None
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "text_files", "examples": len(self), "encoding": self.encoding, "classes": list(self.class_names)}

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Generator, Iterator, Sequence
 from functools import partial
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..errors import DataError, SettingError
+from ..errors import DataError
 from ..parts.describing import describe
-from .assembling import Assembling
+from .assembling import Assembling, ReadersAs
 from .batch import Batch
 from .draws import Draws
 from .joining import Join, stacked
@@ -21,8 +21,6 @@ if TYPE_CHECKING:
     from .source import Source
 
 __all__ = ["Batches"]
-
-ReadersAs = Literal["threads", "processes"]
 
 
 class Batches(Assembling):
@@ -82,16 +80,10 @@ class Batches(Assembling):
         readers_as: ReadersAs | None = None,
         ahead: int = 2,
     ) -> None:
-        super().__init__(size, seed, drop_partial, augment, join)
-        for name, number in (("readers", readers), ("ahead", ahead - 1)):
-            if not isinstance(number, int | np.integer) or number < 0:
-                raise SettingError(f"batches: {name} must be a whole number, got {number!r}.")
-        if readers_as not in (None, "threads", "processes"):
-            raise SettingError(f'batches: readers_as is "threads" or "processes", got {readers_as!r}.')
+        super().__init__(size, seed, drop_partial, augment, join, readers, readers_as, ahead)
         self.dataset = dataset
         self.shuffled = shuffled
         self.order: Order = order if order is not None else Shuffled() if shuffled else InOrder()
-        self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
         self._length = self._batches_in(len(self.order(len(dataset), 0, 0, self.size)) if order is not None else len(dataset))
         if not len(self):
             raise DataError(f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller size or keep the partial one.")
@@ -125,7 +117,7 @@ class Batches(Assembling):
 
     def fingerprint(self) -> str:
         """Of the data."""
-        return self.dataset.fingerprint()
+        return str(self.dataset.fingerprint())
 
     def sample(self) -> Batch:
         """The first example as a batch, for a network to be initialised by."""
@@ -161,10 +153,6 @@ class Batches(Assembling):
             yield gathered(index) if batch is None else batch
 
     def _read(self, read: Any, indices: list[np.ndarray]) -> Generator[Batch, None, None]:
-        if not self.readers:
-            plain = self.join is stacked and not read.keywords["augmented"]
-            return self._taken(indices) if plain else (read(index) for index in indices)
-        from .readers import read_ahead
-
-        how = self.readers_as or ("processes" if self.dataset.holds_lock else "threads")
-        return read_ahead(read, indices, self.readers, self.ahead, processes=how == "processes")
+        if not self.readers and self.join is stacked and not read.keywords["augmented"]:
+            return self._taken(indices)
+        return self.read_by_readers(read, indices)

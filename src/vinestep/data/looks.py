@@ -9,12 +9,16 @@ import numpy as np
 
 from ..findings import Finding
 from .batch import Batch
+from .source import Source
 
-__all__ = ["findings_of", "findings_of_parts"]
+__all__ = ["findings_of", "findings_of_parts", "range_findings", "range_of"]
 
 MOST_LOOKED_AT = 2000  # examples
 PERFECT = 0.999  # of the variance of the target, or of examples whose class one column tells
 UNSCALED = 50.0  # a float input as large as this was not scaled
+PICTURES = 4  # axes of a batch of pictures
+RANGE_BY = 64  # examples that tell the range of the inputs
+NARROWER = 50.0  # times: as if divided once too often
 LEAST = 20  # examples from which a column can be judged
 
 
@@ -24,7 +28,7 @@ def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
         return []
     inputs, targets = batch.inputs, batch.targets
     found = [*_labels(source, targets)]
-    if inputs.ndim == 4:
+    if inputs.ndim == PICTURES:
         found += _pictures(inputs)
     names = getattr(source, "feature_names", None)
     if inputs.ndim == 2 and inputs.dtype.kind == "f":
@@ -107,8 +111,38 @@ def _tells(values: np.ndarray, targets: np.ndarray) -> bool:
     return False
 
 
-def findings_of_parts(batches: Any, validation: Any, test: Any = None) -> list[Finding]:
-    """Of the parts of a run together: how validation and test are made into batches, and which classes they lack."""
+def range_of(batches: Any) -> tuple[float, float] | None:
+    """Lowest and highest value of pictures that a network is trained on, by some examples without augmentation; None of other inputs,
+    whose values may go further in an example that was not looked at."""
+    source = batches.dataset
+    if not isinstance(source, Source):
+        return None
+    sample = batches.sample().inputs
+    if not isinstance(sample, np.ndarray) or sample.ndim != PICTURES:
+        return None
+    places = np.unique(np.linspace(0, len(source) - 1, min(len(source), RANGE_BY)).astype(int))
+    inputs = np.asarray(source.gathered(places, batches.join).inputs)
+    return float(inputs.min()), float(inputs.max())
+
+
+def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) -> list[Finding]:
+    """Whether inputs go as far as those trained on: pixels that were not scaled, or were scaled twice, do not."""
+    array = np.asarray(inputs) if not isinstance(inputs, tuple | dict) else np.empty(0)
+    if known is None or array.ndim != PICTURES or array.dtype.kind not in "fiu" or not array.size:
+        return []
+    low, high = float(np.nanmin(array)), float(np.nanmax(array))
+    span = known[1] - known[0]
+    wider = high > known[1] + span or low < known[0] - span
+    narrower = 0 < max(abs(low), abs(high)) < max(map(abs, known)) / NARROWER
+    if not (span > 0 and (wider or narrower)):
+        return []
+    evidence = f"they go from {low:.4g} to {high:.4g}, and those trained on from {known[0]:.4g} to {known[1]:.4g}."
+    return [Finding(what, "wrong" if wider else "suspicious", evidence, "Prepare them as those were, once.")]
+
+
+def findings_of_parts(batches: Any, validation: Any, test: Any = None, known: tuple[float, float] | None = None) -> list[Finding]:
+    """Of the parts of a run together: how validation and test are made into batches, which classes they lack, and whether their inputs
+    are of the range that is trained on."""
     found = []
     for role, part in (("validation", validation), ("test", test)):
         if part is None:
@@ -120,6 +154,9 @@ def findings_of_parts(batches: Any, validation: Any, test: Any = None) -> list[F
             evidence = f"its order is {type(part.order).__name__}; for scores every example counts once."
             found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there."))
         found += _missing_classes(role, batches.dataset, part.dataset)
+        if known is not None:
+            looked_at = next(iter(part.in_order())).inputs
+            found += range_findings(known, looked_at, f"the inputs of the {role} part")
     return found
 
 

@@ -135,7 +135,7 @@ def peek(data: Any, n: int = 5) -> Peek:
         whole = source.take(places)
         what += "" if len(places) == len(source) else f", of which {len(places)} from begin to end are looked at"
         if whole is None:
-            return _of_examples(what, [source._read(int(i)) for i in places], source, n)
+            return _of_examples(what, [source.read(int(i)) for i in places], source, n)
     return _peeked(what, whole, source, n)
 
 

@@ -15,7 +15,7 @@ import sys
 import tempfile
 import traceback
 from collections import deque
-from collections.abc import Callable, Generator, Sequence
+from collections.abc import Callable, Generator, Iterable, Sequence, Sized
 from concurrent.futures import ThreadPoolExecutor
 from multiprocessing import reduction
 from multiprocessing.connection import Connection, wait
@@ -35,7 +35,7 @@ SECONDS = 1.0  # for a process to end by itself
 ALIGNMENT = 64
 
 
-def read_ahead(read: Read, tasks: Sequence[Task], readers: int, ahead: int, *, processes: bool) -> Generator[Batch, None, None]:
+def read_ahead(read: Read, tasks: Iterable[Task], readers: int, ahead: int, *, processes: bool) -> Generator[Batch, None, None]:
     """``read(task)`` for each task, in their order.
 
     Parameters
@@ -53,11 +53,12 @@ def read_ahead(read: Read, tasks: Sequence[Task], readers: int, ahead: int, *, p
     DataError
         If a task fails, or a process ends.
     """
-    readers = min(readers, max(len(tasks), 1))
+    if isinstance(tasks, Sized):
+        readers = min(readers, max(len(tasks), 1))
     return _by_processes(read, tasks, readers, ahead) if processes else _by_threads(read, tasks, readers, ahead)
 
 
-def _by_threads(read: Read, tasks: Sequence[Task], readers: int, ahead: int) -> Generator[Batch, None, None]:
+def _by_threads(read: Read, tasks: Iterable[Task], readers: int, ahead: int) -> Generator[Batch, None, None]:
     left = iter(tasks)
     pool = ThreadPoolExecutor(readers, thread_name_prefix="vinestep reader")
     waiting = deque(pool.submit(read, task) for task in itertools.islice(left, readers * ahead))
@@ -153,19 +154,25 @@ class _Reader:
             memory.close()
 
 
-def _by_processes(read: Read, tasks: Sequence[Task], readers: int, ahead: int) -> Generator[Batch, None, None]:
+def _by_processes(read: Read, tasks: Iterable[Task], readers: int, ahead: int) -> Generator[Batch, None, None]:
     if sys.platform == "win32":
         raise DataError('Processes as readers need a system with shared file descriptors. Use readers_as="threads".')
     context = multiprocessing.get_context("forkserver")
     crew: list[_Reader] = []
     done: dict[int, Any] = {}
-    asked = 0
+    left, asked = iter(tasks), 0
     try:
         crew += (_Reader(context, read, number, ahead) for number in range(readers))
-        for position in range(len(tasks)):
-            while asked < min(len(tasks), position + readers * ahead) and crew[asked % readers].free:
-                crew[asked % readers].ask(asked, tasks[asked])
+        for position in itertools.count():
+            while asked < position + readers * ahead and crew[asked % readers].free:
+                try:
+                    task = next(left)
+                except StopIteration:
+                    break
+                crew[asked % readers].ask(asked, task)
                 asked += 1
+            if position == asked:
+                return
             while position not in done:
                 number, batch = _next_of(crew)
                 done[number] = batch

@@ -11,6 +11,7 @@ from pathlib import Path
 import pandas as pd
 
 from ..errors import DataError
+from .unchanged import unchanged
 
 __all__ = ["THE_TABLE", "Source", "line_of", "read_frame"]
 
@@ -50,8 +51,9 @@ def _read_csv(path: Path, texts: Collection[str]) -> pd.DataFrame:
     if not path.is_file():
         raise DataError(f"{path}: there is no such file.")
     try:
-        header = _check_lines(path)
-        return pd.read_csv(path, index_col=False, encoding="utf-8-sig", dtype={column: str for column in texts if column in header})
+        with unchanged(path):
+            header = _check_lines(path)
+            return pd.read_csv(path, index_col=False, encoding="utf-8-sig", dtype={column: str for column in texts if column in header})
     except DataError:
         raise
     except (ValueError, OverflowError, OSError, csv.Error) as error:  # among them pandas' own and those of the encoding
@@ -62,7 +64,8 @@ def _read_parquet(path: Path) -> pd.DataFrame:
     if not path.is_file():
         raise DataError(f"{path}: there is no such file.")
     try:
-        return pd.read_parquet(path)
+        with unchanged(path):
+            return pd.read_parquet(path)
     except ImportError as error:
         raise DataError(f"{path}: Parquet files need pyarrow: pip install 'vinestep[parquet]'.") from error
     except (ValueError, OSError, KeyError) as error:  # among them those of pyarrow

@@ -111,9 +111,10 @@ class Source:
             batch = self.take(index)
             if batch is not None:
                 return batch
-        return join([self._read(int(i)) for i in index])
+        return join([self.read(int(i)) for i in index])
 
-    def _read(self, index: int) -> Example:
+    def read(self, index: int) -> Example:
+        """One example, or an error that names it."""
         try:
             return self.example(index)
         except Exception as error:
@@ -123,7 +124,7 @@ class Source:
 
     def labels(self) -> np.ndarray | None:
         """The class number of every example, or None where targets are no classes."""
-        targets = [self._read(i)[1] for i in range(len(self))]
+        targets = [self.read(i)[1] for i in range(len(self))]
         found = np.asarray(targets)
         return found if found.ndim == 1 and found.dtype.kind in "iu" else None
 
@@ -236,7 +237,7 @@ class Source:
     def example_hashes(self) -> np.ndarray | None:
         """A number for the content of each example; None for more than 20,000 that would have to be read one by one."""
         if self._hashed is None and len(self) <= MOST_READ:
-            self._hashed = np.array([_hash(self._read(i)) for i in range(len(self))], np.uint64)
+            self._hashed = np.array([_hash(self.read(i)) for i in range(len(self))], np.uint64)
         return self._hashed
 
 
@@ -269,7 +270,7 @@ class Subset(Source):
         return len(self.index)
 
     def example(self, index: int) -> Example:
-        return self.source._read(int(self.index[index]))
+        return self.source.read(int(self.index[index]))
 
     def take(self, index: np.ndarray) -> Batch | None:
         return self.source.take(self.index[index])
@@ -334,7 +335,7 @@ class Examples(Source):
         if callable(own):
             return str(own())
         places = np.unique(np.linspace(0, len(self) - 1, min(len(self), LOOKED_AT)).astype(int))
-        return digest(np.array([len(self)]), *(array for i in places for array in _arrays(self._read(int(i))[:2])))
+        return digest(np.array([len(self)]), *(array for i in places for array in _arrays(self.read(int(i))[:2])))
 
 
 class Prepared(Source):
@@ -353,7 +354,7 @@ class Prepared(Source):
         return len(self.source)
 
     def example(self, index: int) -> Example:
-        inputs, target, weight = self.source._read(index)
+        inputs, target, weight = self.source.read(index)
         return mapped(lambda x: prepared(np.asarray(x)[None], self.transforms)[0], inputs), target, weight
 
     def take(self, index: np.ndarray) -> Batch | None:

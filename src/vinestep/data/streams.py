@@ -6,12 +6,13 @@ import itertools
 import queue
 import threading
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from functools import partial
 from typing import Any
 
 import numpy as np
 
 from ..errors import DataError, SettingError
-from .assembling import Assembling
+from .assembling import Assembling, ReadersAs
 from .batch import Batch
 from .draws import Draws
 from .joining import Example, Join, as_example
@@ -27,6 +28,9 @@ class Stream:
     ----------
     begin : callable or iterable
         A function that gives a new iterator over examples, always the same ones in the same order; or an object whose ``__iter__`` does.
+    read : callable, optional
+        From what the iterator gives, such as a file's name, to an example: the costly part, which readers share among themselves. It is
+        not called for examples that a restored position leaves behind.
     target : str or int, optional
         Which field of a dict, or place of a tuple, is the target.
     name : str
@@ -41,10 +45,13 @@ class Stream:
     [[0, 1], [0, 1], [0]]
     """
 
+    holds_lock = True
+
     def __init__(
         self,
         begin: Callable[[], Iterator[Any]] | Iterable[Any],
         *,
+        read: Callable[[Any], Any] | None = None,
         target: str | int | None = None,
         name: str = "",
         stall_after: float | None = None,
@@ -56,11 +63,28 @@ class Stream:
             )
         if stall_after is not None and not stall_after > 0:
             raise SettingError(f"Stream: stall_after must be a number of seconds above 0, got {stall_after!r}.")
-        self.begin, self.target, self.stall_after = begin, target, stall_after
+        self.begin, self.read, self.target, self.stall_after = begin, read, target, stall_after
         self.name = name or getattr(begin, "__name__", type(begin).__name__)
 
     def __iter__(self) -> Iterator[Example]:
         """The examples from the first on."""
+        for number, item in self.items():
+            yield self.example(number, item)
+
+    def example(self, number: int, item: Any) -> Example:
+        """The example that an item of the iterator stands for."""
+        where = f"example {number} of the stream {self.name}"
+        if self.read is not None:
+            try:
+                item = self.read(item)
+            except DataError:
+                raise
+            except Exception as error:
+                raise DataError(f"Reading {where}: {type(error).__name__}: {error}") from error
+        return as_example(item, self.target, where)
+
+    def items(self) -> Iterator[tuple[int, Any]]:
+        """What the iterator gives, numbered from 0."""
         items = self.begin() if callable(self.begin) else iter(self.begin)
         if self.stall_after is not None:
             items = _punctual(items, self.stall_after, self.name)
@@ -73,7 +97,7 @@ class Stream:
                 raise
             except Exception as error:
                 raise DataError(f"The stream {self.name} failed at example {number}: {type(error).__name__}: {error}") from error
-            yield as_example(item, self.target, f"example {number} of the stream {self.name}")
+            yield number, item
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "stream", "name": self.name}
@@ -103,12 +127,13 @@ class StreamBatches(Assembling):
     seed : int, optional
         By default the training's.
     drop_partial : bool
-    augment, join
-        As of `Batches`.
+    augment, join, readers, readers_as, ahead
+        As of `Batches`. The stream is gone through once, by the process that trains; its batches are divided among the readers, each of
+        which reads, joins and augments its own.
 
     Notes
     -----
-    A position is restored by going through the stream again, without joining or augmenting what was used.
+    A position is restored by going through the stream again, without reading, joining or augmenting what was used.
     """
 
     def __init__(
@@ -122,8 +147,11 @@ class StreamBatches(Assembling):
         drop_partial: bool = False,
         augment: Transform | Sequence[Transform] = (),
         join: Join | None = None,
+        readers: int = 0,
+        readers_as: ReadersAs | None = None,
+        ahead: int = 2,
     ) -> None:
-        super().__init__(size, seed, drop_partial, augment, join)
+        super().__init__(size, seed, drop_partial, augment, join, readers, readers_as, ahead)
         if epoch_steps is not None and epoch_steps < 1:
             raise SettingError(f"batches: epoch_steps must be at least 1, got {epoch_steps}.")
         self.dataset = stream
@@ -143,7 +171,7 @@ class StreamBatches(Assembling):
         return found | self.parts_settings()
 
     def fingerprint(self) -> str:
-        return self.dataset.fingerprint()
+        return str(self.dataset.fingerprint())
 
     def sample(self) -> Batch:
         for example in self.dataset:
@@ -156,13 +184,12 @@ class StreamBatches(Assembling):
         first = start if self.epoch_steps is None else number * self.epoch_steps + start
         stop = None if self.epoch_steps is None else (number + 1) * self.epoch_steps
         pieces = self._pieces_from(own, number, first)
-        for piece in itertools.islice(pieces, None if stop is None else max(stop - first, 0)):
-            batch = self.join([example for _, example in piece])
-            yield self.augmented(batch, Draws(own, number, [k for k, _ in piece]))
+        tasks = itertools.islice(pieces, None if stop is None else max(stop - first, 0))
+        yield from self.read_by_readers(partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), tasks)
         if stop is not None and first <= stop:
             self._left_at = own, stop, pieces
 
-    def _pieces_from(self, seed: int, epoch: int, first: int) -> Iterator[list[tuple[int, Example]]]:
+    def _pieces_from(self, seed: int, epoch: int, first: int) -> Iterator[list[tuple[int, Any]]]:
         """From the batch of this number on: where the epoch before ended, or after going through the stream anew."""
         left_at, self._left_at = self._left_at, None
         if left_at is not None and left_at[:2] == (seed, first):
@@ -174,14 +201,19 @@ class StreamBatches(Assembling):
 
     def in_order(self) -> Iterator[Batch]:
         """One pass through the stream, as it is."""
-        for piece in _cut(enumerate(self.dataset), self.size):
-            yield self.join([example for _, example in piece])
+        pieces = _cut(self.dataset.items(), self.size)
+        yield from self.read_by_readers(partial(self.joined, epoch=0, seed=0, augmented=False), pieces)
+
+    def joined(self, piece: list[tuple[int, Any]], epoch: int, seed: int, augmented: bool) -> Batch:
+        """The batch of these items."""
+        batch = self.join([self.dataset.example(number, item) for number, item in piece])
+        return self.augmented(batch, Draws(seed, epoch, [number for number, _ in piece])) if augmented else batch
 
     def __iter__(self) -> Iterator[Batch]:
         return self.epoch(0)
 
-    def _pieces(self, seed: int, epoch: int) -> Iterator[list[tuple[int, Example]]]:
-        """Examples with their numbers, batch by batch: of one pass, or, with `epoch_steps`, pass after pass."""
+    def _pieces(self, seed: int, epoch: int) -> Iterator[list[tuple[int, Any]]]:
+        """Items with their numbers, batch by batch: of one pass, or, with `epoch_steps`, pass after pass."""
         passes = itertools.count() if self.epoch_steps is not None else [epoch]
         for number in passes:
             found = False
@@ -192,8 +224,8 @@ class StreamBatches(Assembling):
             if not found:
                 raise DataError(f"The stream {self.dataset.name} makes no batch of {self.size}.")
 
-    def _shuffled(self, seed: int, epoch: int) -> Iterator[tuple[int, Example]]:
-        numbered = enumerate(self.dataset)
+    def _shuffled(self, seed: int, epoch: int) -> Iterator[tuple[int, Any]]:
+        numbered = self.dataset.items()
         if not self.shuffle_among:
             yield from numbered
             return

@@ -11,6 +11,7 @@ import pandas as pd
 from pandas.api.types import is_bool_dtype, is_numeric_dtype
 
 from ..errors import DataError, did_you_mean
+from ..parts.registry import maker
 from .dataset import Dataset
 from .encoding import Encoding, Scaling, category_text, class_numbers, numbers_of, target_numbers
 from .loading import Batches
@@ -194,6 +195,9 @@ class Table(Dataset):
                 "vinestep.data.scaled(train, ...), or drop the rows before making the table."
             )
         return super().batches(size, **options)
+
+
+table = maker("table", "source")(Table)
 
 
 def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.DataFrame:

@@ -15,6 +15,7 @@ from typing import Any, ClassVar, Literal, Self
 import numpy as np
 
 from ..errors import DataError, did_you_mean
+from ..parts.registry import maker, part
 from .batch import Batch
 from .joining import Example
 
@@ -180,6 +181,9 @@ class ByteTokeniser(Tokeniser):
     @classmethod
     def from_dict(cls, known: Mapping[str, Any]) -> Self:
         return cls(known["special"])
+
+
+byte_tokens = maker("byte_tokens", "tokeniser")(ByteTokeniser)
 
 
 def _utf8(text: str) -> bytes:
@@ -403,6 +407,7 @@ def _learned_merges(counts: Mapping[str, int], room: int) -> list[tuple[int, int
 KINDS: dict[str, type[Tokeniser]] = {kind.kind: kind for kind in (ByteTokeniser, CharacterTokeniser, WordTokeniser, BytePairTokeniser)}
 
 
+@maker("tokens_of", "tokeniser")
 def open_tokeniser(file: str | os.PathLike[str]) -> Tokeniser:
     """The tokeniser in a JSON file.
 
@@ -430,6 +435,7 @@ def open_tokeniser(file: str | os.PathLike[str]) -> Tokeniser:
         raise DataError(f"{path}: no tokeniser: {type(error).__name__}: {error}") from error
 
 
+@part("token_batch", "join")
 class TokenBatch:
     """Joins sequences of tokens for a network that predicts the next one: inputs, and as targets the same a place later.
 

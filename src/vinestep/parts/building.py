@@ -5,6 +5,7 @@ from __future__ import annotations
 import collections.abc
 import inspect
 import json
+import os
 import sys
 import types
 import typing
@@ -18,7 +19,7 @@ from ..errors import PartError, VineStepError, did_you_mean
 from .describing import OWN, SAME, settings_of
 from .registry import Kind, Kinds
 
-__all__ = ["Builder", "Fault", "build"]
+__all__ = ["Builder", "Fault", "build", "with_full_paths"]
 
 DEEPEST = 40
 LAYERS = ("layer", "activation")
@@ -32,6 +33,7 @@ FAMILIES = {
     "shortcut": LAYERS,
     "schedules": ("schedule",),
     "transforms": ("transform",),
+    "encode": ("tokeniser",),
 }
 """Of settings that are parts: which families may stand there."""
 PLAIN = (int, float, str, bool, type(None))
@@ -71,6 +73,19 @@ def build(description: Any, *, family: str | Iterable[str] = (), own: Iterable[A
     return found
 
 
+def with_full_paths(description: Any, base: str | os.PathLike[str], own: Iterable[Any] = ()) -> Any:
+    """A description of which every path among the settings is a full one."""
+    kinds = Kinds(own)
+
+    def full(given: Any) -> Any:
+        if not isinstance(given, Mapping) or "kind" not in given:
+            return given
+        hints = _hints(kinds.find(str(given["kind"])))
+        return {key: _relative_to(base, value) if _takes_path(hints.get(key, Any)) else full(value) for key, value in given.items()}
+
+    return full(description)
+
+
 class Fault(typing.NamedTuple):
     """What is wrong with a description, and where."""
 
@@ -87,10 +102,16 @@ class Builder:
     Parameters
     ----------
     own : sequence of classes and functions
+    base : path, optional
+        What paths among the settings are relative to.
+    only_check : bool
+        Make nothing: of sources, which read files when they are made.
     """
 
-    def __init__(self, own: Iterable[Any] = ()) -> None:
+    def __init__(self, own: Iterable[Any] = (), *, base: str | os.PathLike[str] | None = None, only_check: bool = False) -> None:
         self.kinds = Kinds(own)
+        self.base = base
+        self.only_check = only_check
         self.faults: list[Fault] = []
         self._labelled: dict[str, Any] = {}
 
@@ -157,6 +178,8 @@ class Builder:
         return self._called(kind, known, values, place)
 
     def _called(self, kind: Kind, known: Mapping[str, inspect.Parameter], values: dict[str, Any], place: str) -> Any:
+        if self.only_check:
+            return None
         listed: list[Any] = []
         for name, p in known.items():
             if p.kind is inspect.Parameter.VAR_POSITIONAL:
@@ -183,7 +206,8 @@ class Builder:
             return float(value)
         adapter = _adapter(hint)
         try:
-            return adapter.validate_json(json.dumps(value), strict=True)
+            found = adapter.validate_json(json.dumps(value), strict=True)
+            return found if self.base is None or not _takes_path(hint) else _relative_to(self.base, found)
         except ValidationError as error:
             fault = error.errors()[0]
             return self.fault(place, f"{fault['msg'][0].lower()}{fault['msg'][1:]}, got {_shown(value)}.")
@@ -204,7 +228,8 @@ def _hints(kind: Kind) -> dict[str, Any]:
     """Annotations of the settings; anything may stand where one does not resolve, as may be with a user's own."""
     if kind.form == "object" or kind.name.partition(".")[0] in ("numpy", "scipy"):
         return {}
-    target = kind.target.__init__ if kind.form == "class" else inspect.unwrap(kind.target)
+    target: Any = inspect.unwrap(kind.target)
+    target = target.__init__ if isinstance(target, type) else target  # type: ignore[misc]
     found = {}
     for name, text in getattr(target, "__annotations__", {}).items():
         try:
@@ -219,6 +244,17 @@ def _takes_text(hint: Any) -> bool:
     if typing.get_origin(hint) in (typing.Union, types.UnionType):
         return any(map(_takes_text, typing.get_args(hint)))
     return hint is str or typing.get_origin(hint) is typing.Literal
+
+
+def _takes_path(hint: Any) -> bool:
+    """Whether a path may stand there, or several."""
+    return hint is os.PathLike or typing.get_origin(hint) is os.PathLike or any(map(_takes_path, typing.get_args(hint)))
+
+
+def _relative_to(base: str | os.PathLike[str], value: Any) -> Any:
+    if isinstance(value, list | tuple):
+        return [_relative_to(base, item) for item in value]
+    return os.path.join(os.path.abspath(base), value) if isinstance(value, str) else value
 
 
 def _takes_part(hint: Any) -> bool:

@@ -24,11 +24,15 @@ ROOMS = (
     "optimisers",
     "schedules",
     "training.observers",
+    "data.files",
     "data.joining",
     "data.orders",
     "data.transforms",
     "data.pictures",
     "data.sequences",
+    "data.table",
+    "data.tokens",
+    "demo.sources",
 )
 RESERVED = ("kind", "label")
 _MARK = "__vinestep_kind__"
@@ -41,7 +45,7 @@ class Kind:
 
     name: str
     family: str
-    """ "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer"; empty if it was not said."""
+    """ "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer", "source"; empty if it was not said."""
     target: Any
     form: Form
     """Whether the target is a class, itself the function wanted, a function that makes the part, or the part."""
@@ -75,7 +79,8 @@ def part(kind: str, family: str | None = None) -> Callable[[T], T]:
     kind : str
         A word such as ``"scale"``, which no part of the library has.
     family : str, optional
-        What it is: "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule" or "observer". By default what
+        What it is: "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer", "source",
+        "transform", "order" or "join". By default what
         the class is derived from.
 
     Raises

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -17,7 +17,10 @@ from ..losses import reduction_of
 from ..metrics import Metric
 from .calling import loss_of, outputs_of
 
-__all__ = ["average", "check_encoding", "each_output", "outputs_and_targets"]
+if TYPE_CHECKING:
+    from ..scores import Assessment
+
+__all__ = ["assessment", "average", "check_encoding", "each_output", "outputs_and_targets"]
 
 
 def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
@@ -55,6 +58,13 @@ def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.nd
             outputs.append(found)
             targets.append(np.asarray(batch.targets))
     return np.concatenate(outputs), np.concatenate(targets)
+
+
+def assessment(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> Assessment:
+    """Scores of a network on batches; the examples are gone through again when intervals are asked for."""
+    from ..scores import Assessment
+
+    return Assessment(average(network, batches, loss, metrics), lambda: outputs_and_targets(network, batches), loss, metrics)
 
 
 def check_encoding(first: Any, second: Any, what: str) -> None:

@@ -7,19 +7,31 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+import numpy as np
+
 from .. import losses
+from ..autodiff.state import untracked
+from ..data.source import Source, as_source
 from ..data.table import Table, scaled
 from ..errors import PlanError, did_you_mean
+from ..parts.building import Builder, with_full_paths
+from ..parts.registry import kinds
+from .calling import outputs_of
+from .looking import assessment
 from .observers import Checkpoints, Curves, Observer
 from .plans import DEMO, Plan, PlannedParts
 from .records import Outcome
 from .training import Training
 
 if TYPE_CHECKING:
+    from ..data.loading import Batches
+    from ..data.transforms import Transform
     from ..model import Model
     from ..scores import Assessment
 
 __all__ = ["PlannedRun"]
+
+LEAST_SCORED = 256  # examples at once, where nothing but memory counts
 
 
 class PlannedRun:
@@ -38,11 +50,13 @@ class PlannedRun:
         self.plan = plan
         self.base = base
         own = list(own)
-        self.table = self._read(plan.data.source)
-        self.train, self.validation, self.test = self._divided()
-        parts = PlannedParts(plan, self.table.classes, bool(self.table.class_names), own)
+        self.source = self._read(own)
+        parts = PlannedParts(plan, self.source.classes, bool(self.source.class_names), own)
         if parts.faults:
             raise PlanError("\n".join(map(str, parts.faults)))
+        self._batching = {"drop_partial": plan.data.drop_partial, "order": parts.order, "augment": parts.augment}
+        self._reading = {"join": parts.join, "readers": plan.data.readers}
+        self.train, self.validation, self.test = self._divided(parts.prepare)
         self.training = Training(
             parts.network,
             loss=parts.loss,
@@ -55,16 +69,41 @@ class PlannedRun:
         self._observers: list[Observer] = parts.observers
         self._listening: list[Observer] = []
         self._own = own
-        width = self.training.network.initialise(self.train.inputs[:1], seed=plan.seed, dtype=plan.precision)(self.train.inputs[:1]).shape[
-            -1
-        ]
-        if self.table.class_names and parts.loss is losses.cross_entropy and width != self.table.classes:
+        self.training.initialise(self.train_batches().sample(), dtype=plan.precision)
+        self._check_width()
+
+    def _check_width(self) -> None:
+        if not self.source.class_names or self.training.loss is not losses.cross_entropy:
+            return
+        sample = self.train_batches().sample()
+        with untracked():
+            width = np.shape(outputs_of(self.training.network, sample.inputs, sample.masks))[-1]
+        if width != self.source.classes:
+            what = "the target" if self.plan.data.target is None else f"the target {self.plan.data.target!r}"
             raise PlanError(
-                f"layers: the network gives {width} values, and the target {plan.data.target!r} has {self.table.classes} classes. Make the "
+                f"layers: the network gives {width} values, and {what} has {self.source.classes} classes. Make the "
                 'last layer as wide: {kind = "dense", width = "classes"}.'
             )
 
-    def _read(self, source: str) -> Table:
+    def train_batches(self) -> Batches:
+        """The training part as the run takes it."""
+        return self.train.batches(self.plan.data.batch, **self._batching, **self._reading)
+
+    def scored_batches(self, part: Source) -> Batches:
+        """A part as it is scored: every example once, in its own order."""
+        return part.batches(max(self.plan.data.batch, LEAST_SCORED), shuffled=False, **self._reading)
+
+    def _read(self, own: Iterable[Any]) -> Source:
+        described = self.plan.data.described_source
+        if described is None:
+            return self._table(self.plan.data.source)
+        builder = Builder(own, base=self.base)
+        found = builder.part(described, "data.source", ("source",))
+        if builder.faults:
+            raise PlanError("\n".join(map(str, builder.faults)))
+        return as_source(found)
+
+    def _table(self, source: str) -> Table:
         plan = self.plan.data
         options: dict[str, Any] = plan.model_dump(include={"target", "classes", "leave_out", "drop_missing_target"})
         options |= plan.model_dump(include={"unseen_categories", "missing_columns", "ordered", "dates", "rare", "log_target"})
@@ -74,17 +113,28 @@ class PlannedRun:
 
         name = source.removeprefix(DEMO)
         if name not in demo.TABLES:
-            raise PlanError(f"data.source: there is no demo table {name!r}. {did_you_mean(name, demo.TABLES)}")
+            known = [*demo.TABLES, *(kind.name.removeprefix("demo_") for kind in kinds("source") if kind.name.startswith("demo_"))]
+            raise PlanError(f"data.source: there is no demo set {name!r} for plans. {did_you_mean(name, known)}")
         return Table(getattr(demo, name)(), **options)
 
-    def _divided(self) -> list[Table]:
+    def _divided(self, prepare: Sequence[Transform]) -> list[Source]:
         plan = self.plan.data
-        stratified = plan.stratified and bool(self.table.class_names)
-        parts = dict(zip(plan.names, self.table.split(*plan.fractions, seed=self.plan.seed, stratified=stratified), strict=True))
+        stratified = plan.stratified and bool(self.source.class_names)
+        parts = dict(zip(plan.names, self.source.split(*plan.fractions, seed=self.plan.seed, stratified=stratified), strict=True))
         for name, file in (("validation", plan.validation), ("test", plan.test)):
             if file is not None:
-                parts[name] = self.table.like(self.base / file)
-        return scaled(*(parts[name] for name in ("training", "validation", "test")), how=plan.scale, fill=plan.fill)
+                parts[name] = self._of_its_own(name, file)
+        divided = [parts[name] for name in ("training", "validation", "test")]
+        if isinstance(self.source, Table):
+            return [*scaled(*divided, how=plan.scale, fill=plan.fill)]  # type: ignore[arg-type]  # parts of a table are tables
+        return [part.prepared(*prepare) for part in divided] if prepare else divided
+
+    def _of_its_own(self, name: str, file: str) -> Source:
+        like = getattr(self.source, "like", None)
+        if like is None:
+            raise PlanError(f"data.{name}: a {type(self.source).__name__} has no parts in other files. Leave it out and give split.")
+        found: Source = like(self.base / file)
+        return found
 
     def best_model(self, outcome: Outcome) -> Model | None:
         """The model of the best state of a run, if one was kept."""
@@ -97,13 +147,8 @@ class PlannedRun:
 
     def assess(self, model: Model) -> dict[str, Assessment]:
         """A model scored on the three parts of the data."""
-        from ..scores import assess
-
-        found = {}
-        for name, part in self.parts.items():
-            assert model.loss is not None
-            found[name] = assess(model.outputs(part.inputs), part.targets, model.loss, model.metrics)
-        return found
+        assert model.loss is not None
+        return {name: assessment(model.network, self.scored_batches(part), model.loss, model.metrics) for name, part in self.parts.items()}
 
     def observers(self) -> list[Observer]:
         """Those planned, and what writes curves and the best states if the plan does not say otherwise."""
@@ -120,13 +165,12 @@ class PlannedRun:
         observers: Sequence[Observer] = (),
     ) -> Outcome:
         """Train as planned; see `Training.run`."""
-        size = self.plan.data.batch
         recorded = record is not None or resume is not None
         self._listening = [*(self.observers() if recorded else self._observers), *observers]
         return self.training.run(
-            self.train.batches(size),
-            validation=self.validation.batches(max(size, 256)),
-            test=self.test.batches(max(size, 256)),
+            self.train_batches(),
+            validation=self.scored_batches(self.validation),
+            test=self.scored_batches(self.test),
             epochs=self.plan.epochs,
             observers=self._listening,
             record=record,
@@ -141,11 +185,12 @@ class PlannedRun:
         plan = self.plan.as_toml()
         for key in ("source", "validation", "test"):
             file = plan["data"].get(key)
-            if file is not None and not file.startswith(DEMO):
+            if isinstance(file, str) and not file.startswith(DEMO):
                 plan["data"][key] = str((self.base / file).resolve())
+        plan["data"]["source"] = with_full_paths(plan["data"]["source"], self.base, self._own)
         return plan
 
     @property
-    def parts(self) -> dict[str, Table]:
+    def parts(self) -> dict[str, Source]:
         """The three parts of the data by name."""
         return {"training": self.train, "validation": self.validation, "test": self.test}

@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError,
 
 from ..errors import PlanError, did_you_mean
 from ..parts.building import LAYERS, Builder
+from ..parts.registry import library
 from .overrides import put
 
 __all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
@@ -20,6 +21,10 @@ DEMO = "demo:"
 CLASSES = "classes"
 """Stands for the number of classes of the target, or 1 if it is a number."""
 MANY_CLASSES = 2  # for checking a plan before its data is read
+OF_TABLES = (
+    *("target", "classes", "leave_out", "drop_missing_target", "unseen_categories", "missing_columns", "ordered", "dates"),
+    *("rare", "log_target"),
+)
 Fraction = Annotated[float, Field(gt=0, le=1)]
 Described = Any
 
@@ -29,12 +34,13 @@ class _Part(BaseModel):
 
 
 class DataPlan(_Part):
-    source: str
-    """A CSV file, relative to the plan, or ``demo:`` and the name of a demo table."""
+    source: Described
+    """A CSV or Parquet file, relative to the plan, ``demo:`` and the name of a demo set, or a source described by kind and settings."""
     validation: str | None = None
-    """A file of its own for validation."""
+    """A file or folder of its own for validation, read as the source is."""
     test: str | None = None
-    target: str
+    target: str | None = None
+    """This and what follows, up to `fill`, is of tables."""
     classes: bool | None = None
     leave_out: list[str] = []
     drop_missing_target: bool = False
@@ -52,12 +58,49 @@ class DataPlan(_Part):
     """Training, validation and test, but for those that have files of their own."""
     stratified: bool = True
     batch: PositiveInt = 32
+    drop_partial: bool = False
+    prepare: list[Described] = []
+    """Transforms of every example, kept with the model."""
+    augment: list[Described] = []
+    """Transforms at random, of the training part."""
+    order: Described = None
+    join: Described = None
+    """How examples become a batch, such as ``padded``."""
+    readers: Annotated[int, Field(ge=0)] = 0
 
     @model_validator(mode="after")
     def _split_fits(self) -> DataPlan:
         if self.split is not None and len(self.split) != self.parts:
             raise ValueError(f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got {len(self.split)}")
         return self
+
+    @model_validator(mode="after")
+    def _settings_fit_the_source(self) -> DataPlan:
+        if self.is_table and self.target is None:
+            raise ValueError("target: missing. Name the column to be learned")
+        if not self.is_table:
+            given = [name for name in OF_TABLES if getattr(self, name) != type(self).model_fields[name].default]
+            if given:
+                raise ValueError(f"{given[0]}: it is a setting of tables in files, and the source is described by its kind")
+        elif self.prepare:
+            raise ValueError("prepare: it is for pictures and series; columns of tables are brought to one scale by scale and fill")
+        return self
+
+    @property
+    def is_table(self) -> bool:
+        """Whether the source is a table by the name of its file, or of the demo."""
+        return isinstance(self.source, str) and self.demo_source is None
+
+    @property
+    def demo_source(self) -> str | None:
+        """The kind of a demo set that is no table."""
+        kind = f"demo_{self.source.removeprefix(DEMO)}" if isinstance(self.source, str) and self.source.startswith(DEMO) else ""
+        return kind if kind in library() else None
+
+    @property
+    def described_source(self) -> Any:
+        """The source in the notation of parts; None of a table by the name of its file."""
+        return None if self.is_table else self.demo_source or self.source
 
     @property
     def names(self) -> list[str]:
@@ -121,6 +164,15 @@ class PlannedParts:
         self.optimiser = builder.part(plan.optimiser, "optimiser", ("optimiser",))
         self.schedule = builder.part({"kind": "in_turn", "schedules": plan.schedule}, "schedule", ("schedule",)) if plan.schedule else None
         self.observers = [builder.part(item, f"observers.{i}", ("observer",)) for i, item in enumerate(plan.observers)]
+        data = plan.data
+        self.prepare = [builder.part(item, f"data.prepare.{i}", ("transform",)) for i, item in enumerate(data.prepare)]
+        self.augment = [builder.part(item, f"data.augment.{i}", ("transform",)) for i, item in enumerate(data.augment)]
+        self.order = None if data.order is None else builder.part(data.order, "data.order", ("order",))
+        self.join = None if data.join is None else builder.part(data.join, "data.join", ("join",))
+        if data.described_source is not None:
+            only_check = Builder(own, only_check=True)
+            only_check.part(data.described_source, "data.source", ("source",))
+            builder.faults += only_check.faults
         self.faults = [fault._replace(place=fault.place.replace("schedule.schedules.", "schedule.")) for fault in builder.faults]
 
 

@@ -36,14 +36,16 @@ def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequ
     Raises
     ------
     RunError
-        If it is finished, or was set up differently.
+        If it is finished and nothing more is asked of it, or it was set up differently.
     CheckpointError
         If no state can be trusted, or it belongs to another training.
     """
     store = run.store
     assert store is not None
-    store.check_resumable()
     found = _found(run, store, resume)
+    more = run.epochs > found.meta["epochs"] or run.total_steps > found.meta.get("total_steps", run.total_steps)
+    if not more:
+        store.check_resumable()
     _check_settings(run, store, found, changed)
     states = run.part_states(found.arrays, found.meta["parts"])
     for name, part in run.parts.items():
@@ -57,7 +59,7 @@ def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequ
     run.position = Position(**with_nan(found.meta["position"]))
     run.rows[:] = rows_with_nan(found.meta["curves"]) if run.epochs else _steps_so_far(run, store)
     run.name = found.meta["name"]
-    if found.meta["stop_reason"]:
+    if found.meta["stop_reason"] and not more:
         run.stop(found.meta["stop_reason"])
     _restore_observers(run, found)
 

@@ -76,7 +76,7 @@ class RunStore(ABC):
         """
         known = self.info()
         if known.get("status") == "finished":
-            raise RunError(f"{self.label}: this run is finished: {known['reason']} To go on from its weights, start a new run.")
+            raise RunError(f"{self.label}: this run is finished: {known['reason']} To go on, ask for more epochs or steps.")
 
     @abstractmethod
     def end(self) -> None:

@@ -14,7 +14,7 @@ import numpy as np
 from ..autodiff.state import untracked
 from ..autodiff.tensor import held
 from ..data.batch import Batch
-from ..data.looks import findings_of_parts
+from ..data.looks import findings_of_parts, range_of
 from ..data.source import Source
 from ..data.streams import Stream
 from ..errors import DataError, SettingError
@@ -31,7 +31,7 @@ from .checks import AnyBatches, are_batches, check_parts, checked_batch, checked
 from .derivation import Derivation, Loss, Watch
 from .descent import Descent
 from .epochs import train_epochs
-from .looking import average, check_encoding, each_output, outputs_and_targets
+from .looking import assessment, check_encoding, each_output
 from .opening import opened
 from .plain import finite_rows
 from .records import Outcome, Step
@@ -41,6 +41,7 @@ from .store import RunStore
 
 if TYPE_CHECKING:
     import pandas as pd
+    from numpy.typing import DTypeLike
 
     from ..model import Model
     from ..scores import Assessment
@@ -98,6 +99,7 @@ class Training:
         self.encoding: Any = None
         self.scaling: Any = None
         self.preparation: tuple[Any, ...] = ()
+        self.input_range: tuple[float, float] | None = None
         self.lineage: dict[str, Any] = {}
         """Where the network comes from: run, settings, data; for the model that is handed on."""
         self._derivation = Derivation(self.descent, loss)
@@ -169,7 +171,7 @@ class Training:
         batch = checked_batch(batch)
         targets = batch.targets
         if descent.network.arena is None:
-            self._initialise(batch)
+            self.initialise(batch)
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self._derivation(batch, watch)
@@ -190,9 +192,10 @@ class Training:
         seconds = time.perf_counter() - begun
         return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, len(targets)), counts
 
-    def _initialise(self, batch: Batch) -> None:
+    def initialise(self, batch: Batch, *, dtype: DTypeLike | None = None) -> None:
+        """Draw the network's parameters for inputs of this kind, by the seed of the training."""
         inputs = by_place(self.network, batch.inputs)
-        self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed)
+        self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed, dtype=dtype)
 
     # open loop
 
@@ -280,7 +283,7 @@ class Training:
             )
         check_parts({"training": batches, "validation": validation, "test": test})
         self._prepare(batches)
-        tell(findings_of_parts(batches, validation, test))
+        tell(findings_of_parts(batches, validation, test, self.input_range))
         recorded = resume is not None or record is not None
         settings = (
             run_settings(self, batches, {"epochs": int(budget)} if steps is None else {"steps": int(budget)}, validation)
@@ -321,12 +324,13 @@ class Training:
 
     def _prepare(self, batches: AnyBatches) -> None:
         if self.network.arena is None:
-            self._initialise(batches.sample())
+            self.initialise(batches.sample())
         self.descent.begin()
         self.class_values = tuple(getattr(batches.dataset, "class_values", ())) or self.class_values
         self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
         self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
+        self.input_range = range_of(batches) or self.input_range
 
     def directions(self) -> dict[str, str]:
         """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
@@ -369,6 +373,7 @@ class Training:
             tuple(self.metrics),
             {**self.lineage, "step": self.step_number, "scores": finite_rows(rows[-1:])[0] if rows else {}},
             self.preparation,
+            self.input_range,
         )
 
     # copies and state
@@ -403,14 +408,11 @@ class Training:
         >>> training.assess(data.batches(2))
         {'loss': 4.0}
         """
-        from ..scores import Assessment
-
         if not are_batches(batches):
             raise DataError(f"assess: the data is a {type(batches).__name__}. Give batches: dataset.batches(256).")
         check_encoding(self.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
-        values = average(self.network, batches, self.loss, self.metrics)
-        return Assessment(values, lambda: outputs_and_targets(self.network, batches), self.loss, self.metrics)
+        return assessment(self.network, batches, self.loss, self.metrics)
 
     def _count_test(self, batches: AnyBatches) -> None:
         """How often the test part of a recorded run was scored is a matter of record: each look makes it less of a test."""
