@@ -95,7 +95,7 @@ def _jpegs(count: int = 2000) -> dict[str, float]:
 
         def bare() -> None:
             with ThreadPoolExecutor(2) as pool:
-                list(pool.map(decoded, source.files))
+                list(pool.map(decoded, source.paths))
 
         times = interleaved({"ours": ours, "bare": bare}, seconds=12.0, rounds=3)
     return {"of Pillow alone": times["bare"] / times["ours"], "files a second": count / times["ours"]}

@@ -81,7 +81,7 @@ class Model:
     """Lowest and highest value of the pictures trained on, as the network saw them."""
 
     def __repr__(self) -> str:
-        n = sum(a.size for a in self.network.weights().values())
+        n = sum(a.size for a in self.network._ready_arena().arrays().values())
         came = self.lineage.get("run") or "no recorded run"
         return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
 
@@ -284,7 +284,7 @@ class Model:
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Weights and statistics, as they stand in a file."""
-        named = {f"weights/{path}": a for path, a in self.network.weights().items()}
+        named = {f"weights/{path}": a for path, a in self.network._ready_arena().arrays().items()}
         return named | {f"statistics/{path}": a for path, a in self.network.statistics().items()}
 
     def described(self, *, opaque: bool = False) -> dict[str, Any]:

@@ -2,6 +2,8 @@
 
 import logging
 import os
+import subprocess
+import sys
 import time
 from functools import partial
 from pathlib import Path
@@ -167,3 +169,13 @@ def test_pictures_of_another_range_than_those_trained_on_are_told(tmp_path, capl
         model.predict(pictures(factor)[0])
     told = [r.getMessage() for r in caplog.records if "the pictures" in r.getMessage()]
     assert [text.partition(":")[0] for text in told] == ([verdict] if verdict else [])
+
+
+def test_a_script_that_reads_when_it_is_imported_is_told_how_to_begin(tmp_path):
+    script = tmp_path / "unguarded.py"
+    script.write_text(
+        "import vinestep as vs\nfor batch in vs.data.Examples([(1.0, 0)] * 8).batches(2, readers=2).epoch(0):\n    print(len(batch))\n"
+    )
+    done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, timeout=60)
+    assert done.returncode == 1
+    assert 'put what the script does under: if __name__ == "__main__"' in done.stderr.splitlines()[-1]

@@ -117,7 +117,10 @@ def test_validation_in_a_folder_of_its_own_has_the_classes_of_the_training_part(
 @pytest.mark.parametrize(
     ("data", "message"),
     [
-        ({"source": {"kind": "picture_folder", "foldre": "p"}}, "data.source.foldre: unknown setting of picture_folder. Did you mean 'folder'"),
+        (
+            {"source": {"kind": "picture_folder", "foldre": "p"}},
+            "data.source.foldre: unknown setting of picture_folder. Did you mean 'folder'",
+        ),
         ({"source": {"kind": "adam"}}, "data.source.kind: 'adam' is of the family optimiser; what is wanted here is source"),
         ({"source": {"kind": "demo_leaves"}, "target": "x"}, "target: it is a setting of tables in files"),
         ({"source": "barrels.csv"}, "target: missing"),

@@ -21,6 +21,7 @@ class JointRule(Rule):
     __slots__ = ("joint",)
 
     takes_whole_numbers = True
+    own = True
 
     def __init__(self, name: str, forward: Callable[..., Any], joint: Callable[..., Any], *, broadcasts: bool = False) -> None:
         super().__init__(name, forward, (), keeps="xy", broadcasts=broadcasts)

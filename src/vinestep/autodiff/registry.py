@@ -60,6 +60,9 @@ class Rule:
     takes_whole_numbers = False
     """Whether inputs that are no Tensors may be meant as whole numbers: labels, or whatever a user's own operation takes."""
 
+    own = False
+    """Whether the functions are a user's, who may keep or change the arrays that they are given."""
+
     lends = True
     """Whether somebody may hold a result that is a view of an input, so that a change of one would show in the other."""
 

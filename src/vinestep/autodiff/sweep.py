@@ -13,8 +13,9 @@ from ..findings import Finding, warn_of
 from ..memory import keep_freed_memory
 from .broadcasting import unbroadcast
 from .rules.indexing import Scattered
+from .seals import Untouched, is_unchanged
 from .state import STATE
-from .tensor import RELEASED, Origin, Tensor, held, is_unchanged
+from .tensor import RELEASED, Origin, Tensor, held
 
 __all__ = ["sweep"]
 
@@ -227,7 +228,10 @@ def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
 
 def _check_seals(origin: Origin) -> None:
     for position, (kept, seal, parent) in enumerate(zip(origin.inputs or (), origin.seals or (), origin.parents, strict=True)):
-        if seal is not None and not is_unchanged(kept, seal):
+        if seal is None:
+            continue
+        unchanged = seal.memory.still_holds(seal, parent) if type(seal) is Untouched else is_unchanged(kept, seal)
+        if not unchanged:
             rule = origin.rule.name if origin.rule else "leaf"
             name = parent.name if parent is not None else ""
             raise DifferentiationError(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import zlib
 from collections.abc import Iterator, Sequence
 from itertools import count
 from typing import Any, NoReturn, SupportsIndex
@@ -11,10 +10,9 @@ import numpy as np
 from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import ArrayLike, DTypeLike
 
-from .. import kernels
 from ..errors import DifferentiationError, DTypeError, MissingRuleError, ShapeError
-from ..kernels.machinery.pool import helpers
 from .registry import OUT_PLACES, PASSIVE, UFUNC_METHODS, UFUNCS, Rule, find_handler, find_ufunc_rule, missing_rule
+from .seals import SEAL_BYTES, OwnMemory, seal_of
 from .state import STATE
 
 __all__ = [
@@ -22,19 +20,16 @@ __all__ = [
     "Tensor",
     "apply",
     "check_real_float",
+    "hand_out",
     "held",
     "held_tree",
-    "is_unchanged",
     "owned",
     "plain",
-    "seal_of",
     "seals_of",
 ]
 
 _next_number = count(1).__next__
 _new = object.__new__
-
-SEAL_BYTES = 1 << 13  # up to here the bytes themselves are kept
 
 
 # whose memory a value lies in
@@ -118,48 +113,17 @@ class Origin:
 class Leaf(Origin):
     """The origin of a value that was not computed: an input or a parameter, with its name."""
 
-    __slots__ = ("name",)
+    __slots__ = ("memory", "name")
 
     def __init__(self, shape: tuple[int, ...], dtype: np.dtype[Any], name: str) -> None:
         super().__init__(None, (), None, None, _NO_OPTIONS, shape, dtype, STATE.now.place)
         self.name = name
+        self.memory: OwnMemory | None = None
+        """Of a parameter; None of a leaf whose array came from outside."""
 
 
 RELEASED: dict[str, Any] = {"released": True}
 _NO_OPTIONS: dict[str, Any] = {}
-
-
-def seal_of(array: np.ndarray) -> Any:
-    """What shows later whether an array was changed: its bytes, or of a larger one a check sum of them."""
-    if array.nbytes <= SEAL_BYTES:
-        return array.tobytes()
-    if kernels.usable():
-        try:
-            return _digest(array)
-        except kernels.Unsound as error:
-            kernels.give_up(error)
-    return zlib.crc32(_bytes(array).data)
-
-
-def is_unchanged(array: np.ndarray, seal: Any) -> bool:
-    """Whether an array holds, bit for bit, what it held when it was sealed."""
-    if type(seal) is bytes:
-        return bool(array.tobytes() == seal)
-    return bool(seal == (_digest(array) if type(seal) is tuple else zlib.crc32(_bytes(array).data)))
-
-
-def _digest(array: np.ndarray) -> tuple[int, bytes]:
-    if array.nbytes % 8 == 0 and array.flags.c_contiguous:
-        words = array.reshape(-1).view(np.uint64)
-        return kernels.sums.digest(*helpers(words.size), words), b""
-    flat = _bytes(array)
-    whole = flat.size // 8 * 8
-    words = flat[:whole].view(np.uint64)
-    return kernels.sums.digest(*helpers(words.size), words), flat[whole:].tobytes()
-
-
-def _bytes(array: np.ndarray) -> np.ndarray:
-    return np.ascontiguousarray(array).reshape(-1).view(np.uint8)
 
 
 def seals_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:
@@ -172,8 +136,22 @@ def seals_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[An
         if type(value) is np.ndarray:
             if seals is None:
                 seals = [None] * len(parents)
-            seals[i] = value.tobytes() if value.nbytes <= SEAL_BYTES else seal_of(value)
+            memory = parent.memory if type(parent) is Leaf else None
+            if memory is not None and parent not in memory.handed_out:
+                seals[i] = memory.now
+            else:
+                seals[i] = value.tobytes() if value.nbytes <= SEAL_BYTES else seal_of(value)
     return seals
+
+
+def hand_out(origin: Origin | None) -> None:
+    """A parameter, or a view of one, leaves as a plain array: it may be written to from now on."""
+    if type(origin) is Leaf:
+        if origin.memory is not None:
+            origin.memory.hand_out(origin)
+    elif origin is not None and origin.borrowed == FROM_OUTSIDE:
+        for parent in origin.parents:
+            hand_out(parent)
 
 
 def plain(value: Any) -> Any:
@@ -260,6 +238,8 @@ class Tensor(NDArrayOperatorsMixin):
     def array(self) -> Any:
         """The plain values: a leaf's own array, which may be written to; of a computed value a read-only view."""
         array = self._array
+        if self.origin.borrowed == FROM_OUTSIDE:
+            hand_out(self.origin)
         if self.origin.rule is None or type(array) is not np.ndarray:
             return array
         view = array.view()
@@ -300,6 +280,7 @@ class Tensor(NDArrayOperatorsMixin):
     def __array__(self, dtype: DTypeLike | None = None, copy: bool | None = None) -> np.ndarray:
         if STATE.now.recording:
             raise _conversion_error("an array")
+        hand_out(self.origin)
         return np.array(self._array, dtype=dtype, copy=copy)
 
     # Attributes of an array
@@ -630,6 +611,9 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
     origin = _new(Origin)
     origin.rule = rule
     origin.parents = parents
+    if rule.own:
+        for parent in parents:
+            hand_out(parent)
     if rule.keeps_inputs:
         origin.inputs = arrays
         origin.seals = seals_of(arrays, parents) if now.sealing else None
@@ -735,6 +719,7 @@ def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dic
         )
     values = [plain(x) for x in held_tree(others)]
     _check_in_place(ufunc, target, np.broadcast_shapes(target.shape, *(np.shape(x) for x in values)))
+    hand_out(target.origin)
     ufunc(target._array, *values, out=target._array, casting="same_kind")
     return target
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import itertools
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,7 @@ from ..errors import DataError
 from ..parts import part
 from .batch import Batch
 
-__all__ = ["Example", "Join", "Padded", "as_example", "stacked"]
+__all__ = ["Example", "Join", "Padded", "as_example", "stacked", "stacked_as_read"]
 
 Join = Callable[[Sequence["Example"]], Batch]
 """From examples to a batch."""
@@ -64,6 +65,31 @@ def stacked(examples: Sequence[Example]) -> Batch:
     return Batch(_stacked(inputs), _stacked(targets), _stacked(weights))
 
 
+def stacked_as_read(examples: Iterator[Example], n: int) -> Batch:
+    """What `stacked` gives, each of n examples copied into the batch while it is in the processor's cache."""
+    first = next(examples)
+    if not isinstance(first[0], np.ndarray) or first[0].dtype.hasobject:
+        return stacked([first, *examples])
+    inputs = np.empty((n, *first[0].shape), first[0].dtype)
+    targets, weights = [], []
+    for place, (array, target, weight) in enumerate(itertools.chain([first], examples)):
+        if np.shape(array) != inputs.shape[1:]:
+            raise _unequal(inputs.shape[1:], place, np.shape(array))
+        if (kind := np.result_type(array, inputs)) != inputs.dtype:
+            inputs = inputs.astype(kind)
+        inputs[place] = array
+        targets.append(target)
+        weights.append(weight)
+    return Batch(inputs, _stacked(targets), _stacked(weights))
+
+
+def _unequal(shape: tuple[int, ...], place: int, other: tuple[int, ...]) -> DataError:
+    return DataError(
+        f"The examples have different shapes: {shape} and, in place {place} of the batch, {other}. Bring "
+        "pictures to one size (vinestep.data.pictures.Resize), pad sequences (join=vinestep.data.Padded()), or give a function join=."
+    )
+
+
 def _stacked(values: Sequence[Any]) -> Any:
     first = values[0]
     if first is None:
@@ -75,10 +101,7 @@ def _stacked(values: Sequence[Any]) -> Any:
     arrays = [np.asarray(value) for value in values]
     odd = next((i for i, array in enumerate(arrays) if array.shape != arrays[0].shape), None)
     if odd is not None:
-        raise DataError(
-            f"The examples have different shapes: {arrays[0].shape} and, in place {odd} of the batch, {arrays[odd].shape}. Bring "
-            "pictures to one size (vinestep.data.pictures.Resize), pad sequences (join=vinestep.data.Padded()), or give a function join=."
-        )
+        raise _unequal(arrays[0].shape, odd, arrays[odd].shape)
     return np.stack(arrays)
 
 

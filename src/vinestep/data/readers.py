@@ -106,6 +106,7 @@ class _Reader:
 
     def __init__(self, context: Any, read: Read, number: int, slots: int) -> None:
         self.number = number
+        self.heard_of = False
         self.free = deque(range(slots))
         self.memories = [_Memory.new() for _ in range(slots)]
         self.pipe, theirs = context.Pipe()
@@ -128,6 +129,7 @@ class _Reader:
 
     def receive(self) -> tuple[int, Any]:
         position, slot, header, failure = self.pipe.recv()
+        self.heard_of = True
         if failure is not None:
             raise DataError(f"A reader failed: {failure[0]}\n{failure[1].rstrip()}")
         batch = _unpacked(header, self.memories[slot])
@@ -136,6 +138,11 @@ class _Reader:
 
     def ended(self) -> DataError:
         self.process.join(SECONDS)
+        if self.process.exitcode == 1 and not self.heard_of:  # Python gave up before it served
+            return DataError(
+                f"Reader {self.number} could not start, for the reason printed above. A process that reads imports the script that is being "
+                'run; put what the script does under: if __name__ == "__main__":. Or use readers_as="threads".'
+            )
         return DataError(
             f"Reader {self.number} ended in the midst of its work, with exit code {self.process.exitcode}: it was killed, or ran out of "
             "memory. Nothing that was saved is lost; use fewer readers, or smaller batches."
@@ -158,6 +165,7 @@ def _by_processes(read: Read, tasks: Iterable[Task], readers: int, ahead: int) -
     if sys.platform == "win32":
         raise DataError('Processes as readers need a system with shared file descriptors. Use readers_as="threads".')
     context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(["vinestep.data", "vinestep.data.pictures", "vinestep.data.files"])  # once, not for each reader
     crew: list[_Reader] = []
     done: dict[int, Any] = {}
     left, asked = iter(tasks), 0

@@ -11,7 +11,7 @@ import numpy as np
 from ..errors import DataError
 from .batch import Batch, mapped
 from .content import digest
-from .joining import Example, Join, as_example, stacked
+from .joining import Example, Join, as_example, stacked, stacked_as_read
 from .splits import fold_indices, split_indices
 from .transforms import Transform, prepared
 
@@ -111,6 +111,7 @@ class Source:
             batch = self.take(index)
             if batch is not None:
                 return batch
+            return stacked_as_read((self.read(int(i)) for i in index), len(index))
         return join([self.read(int(i)) for i in index])
 
     def read(self, index: int) -> Example:

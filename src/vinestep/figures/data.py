@@ -66,9 +66,9 @@ def classes(parts: Mapping[str, Any], names: Sequence[str] = (), *, title: str =
 
     Parameters
     ----------
-    parts : mapping of name to array of class numbers
+    parts : mapping of name to array of class numbers, or to a source of the data room
     names : sequence of str, optional
-        Of the classes.
+        Of the classes; by default those of the first source.
 
     Examples
     --------
@@ -76,7 +76,8 @@ def classes(parts: Mapping[str, Any], names: Sequence[str] = (), *, title: str =
     >>> [text.get_text() for text in drawn.axes[0].get_legend().get_texts()]
     ['training (3)', 'validation (2)']
     """
-    arrays = {part: np.asarray(labels) for part, labels in parts.items()}
+    names = names or next((part.class_names for part in parts.values() if hasattr(part, "class_names")), ())
+    arrays = {name: np.asarray(part.labels() if hasattr(part, "labels") else part) for name, part in parts.items()}
     if not arrays or any(a.ndim != 1 or a.dtype.kind not in "iu" or not a.size for a in arrays.values()):
         raise DataError("classes: give parts by name, each an array of class numbers.")
     n = max(len(names), *(int(a.max()) + 1 for a in arrays.values()))
@@ -161,13 +162,14 @@ def lengths(sequences: Any, *, title: str = "") -> Figure:
         raise DataError("lengths: there are no sequences.")
     made, axes = figure(1, 1, title=title)
     axis = axes[0, 0]
-    axis.hist(found, min(BINS, max(1, int(np.ptp(found)) + 1)), color=COLOURS[1])
+    width = -(-(int(np.ptp(found)) + 1) // BINS)  # whole, so that each bar holds as many lengths
+    axis.hist(found, np.arange(found.min(), found.max() + width + 1, width) - 0.5, color=COLOURS[1])
     middle, late = np.percentile(found, [50, 95])
-    for value, name, colour in ((middle, "median", COLOURS[0]), (late, "95 %", COLOURS[2])):
+    for value, name, colour in ((middle, "median", COLOURS[0]), (late, "95 % are not longer than", COLOURS[2])):
         axis.axvline(value, color=colour, linewidth=1.8, label=f"{name} {value:.0f}")
     wasted = 1 - found.mean() / found.max()
     axis.plot([], [], " ", label=f"padded to the longest ({found.max()}), {wasted:.0%} is padding")
-    axis.legend(frameon=False, fontsize=11)
+    axis.legend(frameon=False, fontsize=11, ncols=3, loc="lower left", bbox_to_anchor=(0, 1))
     axis.xaxis.set_major_locator(MaxNLocator(integer=True))
     tidy(axis, x="length", y="sequences")
     return made

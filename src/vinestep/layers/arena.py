@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from ..autodiff.gradients import Layout
-from ..autodiff.tensor import Tensor
+from ..autodiff.seals import OwnMemory
+from ..autodiff.tensor import Tensor, hand_out
 from ..errors import ShapeError, did_you_mean
 
 __all__ = ["Arena"]
@@ -20,7 +21,7 @@ class Arena:
     Parameters
     ----------
     tensors : mapping of path to Tensor
-        All parameters, in the network's order. Their arrays become views into `flat` or `frozen`.
+        All parameters, in the network's order. Their arrays become views into `values` or `frozen`.
     dtype : dtype
         Of all of them, and of what a network without parameters computes in.
     frozen : set of paths
@@ -42,9 +43,26 @@ class Arena:
         still = {path: t for path, t in self.tensors.items() if path in frozen}
         self.layout = Layout((path, t.shape) for path, t in trainable.items())
         self.frozen_layout = Layout((path, t.shape) for path, t in still.items())
-        self.flat = self._move(trainable, self.layout)
+        self.memory = OwnMemory()
+        self.values = self._move(trainable, self.layout)
         self.frozen = self._move(still, self.frozen_layout)
         self.trainable = trainable
+        for tensor in trainable.values():
+            tensor.origin.memory = self.memory  # type: ignore[attr-defined]  # parameters are leaves
+            self.memory.arrays[tensor.origin] = tensor._array
+        for tensor in still.values():
+            tensor.origin.memory = None  # type: ignore[attr-defined]  # handed to layers as plain arrays
+
+    @property
+    def flat(self) -> np.ndarray:
+        """All trainable parameters in one array, which may be written to."""
+        self.hand_out()
+        return self.values
+
+    def hand_out(self) -> None:
+        """Plain arrays of the parameters leave the library."""
+        for tensor in self.trainable.values():
+            hand_out(tensor.origin)
 
     def _move(self, tensors: Mapping[str, Tensor], layout: Layout) -> np.ndarray:
         flat = np.empty(layout.size, dtype=self.dtype)
@@ -53,6 +71,10 @@ class Arena:
             view[...] = tensor._array
             tensor._array = view
         return flat
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Every parameter by path, for code of the library that keeps none of them."""
+        return {path: tensor._array for path, tensor in self.tensors.items()}
 
     def __getstate__(self) -> dict[str, Any]:
         return {"tensors": self.tensors, "dtype": self.dtype, "frozen": self.frozen_paths}
@@ -79,5 +101,6 @@ class Arena:
     def load(self, weights: Mapping[str, np.ndarray]) -> None:
         """Overwrite parameters by path, all or none."""
         self.check(weights)
+        self.memory.written()
         for path, array in weights.items():
             self.tensors[path]._array[...] = array

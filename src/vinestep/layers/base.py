@@ -326,7 +326,9 @@ class Layer:
 
     def weights(self) -> dict[str, np.ndarray]:
         """All parameters by path, frozen ones too, as plain arrays: views, not copies."""
-        return {path: t._array for path, t in self._ready_arena().tensors.items()}
+        arena = self._ready_arena()
+        arena.hand_out()
+        return arena.arrays()
 
     def statistics(self) -> dict[str, np.ndarray]:
         """Running statistics by path, as plain arrays: views, not copies."""
@@ -452,11 +454,11 @@ class Layer:
         arena = self._ready_arena()
         survey = Survey(arena.dtype.itemsize)
         self._dry_pass(sample, DryPass(0, arena.dtype), survey)
-        return Description(survey.rows, trainable=arena.flat.size, frozen=arena.frozen.size, itemsize=arena.dtype.itemsize)
+        return Description(survey.rows, trainable=arena.layout.size, frozen=arena.frozen.size, itemsize=arena.dtype.itemsize)
 
     def first_bad_layer(self, *inputs: Any) -> str:
         """Path of the first layer whose output is not finite, in words; empty if there is none."""
-        for path, array in self.weights().items():
+        for path, array in self._ready_arena().arrays().items():
             if not np.all(np.isfinite(array)):
                 return f"the parameter {path}"
         bad: list[str] = []

@@ -35,7 +35,7 @@ def run_settings(training: Training, batches: AnyBatches, budget: dict[str, int]
         "validation": None if validation is None else {"data": validation.fingerprint(), **validation.settings()},
         "frozen": sorted(training.network._ready_arena().frozen_paths),
         "network": describe(training.network, opaque=True),
-        "weights": {path: list(a.shape) for path, a in training.network.weights().items()},
+        "weights": {path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()},
     }
 
 

@@ -191,7 +191,8 @@ class Descent:
         optimiser, arena = self.optimiser, self.network.arena
         rate = optimiser.rate * self.schedule(self.step_number)
         if norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and type(optimiser) in (Adam, SGD):  # type: ignore[union-attr]
-            optimiser.update(arena.flat, gradients.flat, rate)  # type: ignore[union-attr]
+            arena.memory.written()  # type: ignore[union-attr]
+            optimiser.update(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
         else:
             self._update_with_care(gradients, norm, rate)
         self.step_number += 1
@@ -200,9 +201,11 @@ class Descent:
     def _update_with_care(self, gradients: Gradients, norm: float, rate: float) -> None:
         """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
         arena, optimiser = self._ready(), self.optimiser
-        kept, count = [(array, array.copy()) for array in (arena.flat, *optimiser.state.values())], optimiser.count
+        weights = arena.values if type(optimiser).__module__.startswith("vinestep.") else arena.flat
+        kept, count = [(array, array.copy()) for array in (weights, *optimiser.state.values())], optimiser.count
+        arena.memory.written()
         with np.errstate(over="ignore", invalid="ignore"):
-            optimiser.update(arena.flat, gradients.flat, rate)
+            optimiser.update(weights, gradients.flat, rate)
         if all(np.isfinite(array).all() for array, _ in kept):
             return
         for array, before in kept:
@@ -233,7 +236,7 @@ class Descent:
         self.begin()
         arena = self._ready()
         return {
-            "weights": self.network.weights(),
+            "weights": {path: _read_only(array) for path, array in arena.arrays().items()},
             "statistics": self.network.statistics(),
             "optimiser": dict(self.optimiser.state),
             "step": self.step_number,
@@ -279,6 +282,12 @@ class Descent:
     def __setstate__(self, state: dict[str, Any]) -> None:
         vars(self).update(state)
         self.optimiser.belong_to(self)  # a copy of the optimiser, which nobody owns yet
+
+
+def _read_only(array: np.ndarray) -> np.ndarray:
+    view = array.view()
+    view.flags.writeable = False
+    return view
 
 
 @contextmanager

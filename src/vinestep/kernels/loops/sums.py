@@ -12,6 +12,8 @@ from ..machinery.sizes import SHARES
 
 __all__ = ["digest", "square_sum"]
 
+READ_ALONE = 1 << 16  # words: another processor would have to fetch them first
+
 
 @inner_kernel
 def _part_of_square_sum(x, totals, parts, part):
@@ -55,7 +57,7 @@ def digest(board, threads, words):
 
     To each word a key of its place is added, and the halves are multiplied, as in NH (Black, Halevi, Krawczyk, Krovetz, Rogaway, 1999).
     """
-    parts = parts_of(threads, words.size, 1, 1, SHARES)
+    parts = parts_of(threads, words.size, 1, 1, SHARES) if words.size > READ_ALONE else 1
     totals = empty(parts, words.dtype)
     call(distribute, board, parts, job(_part_of_digest, (words, totals, parts)))
     total = np.uint64(0)
