@@ -61,7 +61,7 @@ def newest(folder):
 def test_demo_trains_and_tells(tmp_path):
     done = vinestep("demo", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    for text in ("made-up barrels", "Scores", "validation", "actual", "recall", "records/barrels-1/curves.png", "barrels.vine"):
+    for text in ("made-up barrels", "Scores", "validation", "rows true, columns predicted", "recall", "records/barrels-1/curves.png", "barrels.vine"):
         assert text in done.stdout
     listed = vinestep("runs", cwd=tmp_path)
     assert "barrels-1" in listed.stdout
@@ -158,7 +158,7 @@ def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
         (('"relu"', '"rely"'), "layers.0.activation.kind: 'rely' is not known. Did you mean 'relu'?"),
         (("probability = 0.1", "probability = 1.5"), "layers.1: Dropout: probability must be from 0"),
         (('target = "state"', 'target = "status"'), "there is no column 'status'. Did you mean 'state'?"),
-        (("demo:barrels", "demo:barels"), "there is no demo table 'barels'. Did you mean 'barrels'?"),
+        (("demo:barrels", "demo:barels"), "there is no demo set 'barels' for plans. Did you mean 'barrels'?"),
         (("demo:barrels", "cellar.csv"), "cellar.csv: there is no such file"),
         (("batch = 8", "bach = 8"), "data.bach: unknown key. Did you mean 'batch'?"),
         (("seed = 1", "seed ="), "not valid TOML"),

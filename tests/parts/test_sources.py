@@ -109,9 +109,10 @@ def test_validation_in_a_folder_of_its_own_has_the_classes_of_the_training_part(
     run = PlannedRun(read_plan(written(folder, data, FLAT)), folder)
     assert run.validation.labels().tolist() == [1]
     assert run.validation.class_names == ("a", "b")
+    data = {"source": {"kind": "arrays", "path": "arrays.npz"}, "validation": "arrays.npz"}
+    path = written(folder, data, FLAT)
     with pytest.raises(PlanError, match="has no parts in other files"):
-        data = {"source": {"kind": "arrays", "path": "arrays.npz"}, "validation": "arrays.npz"}
-        PlannedRun(read_plan(written(folder, data, FLAT)), folder)
+        PlannedRun(read_plan(path), folder)
 
 
 @pytest.mark.parametrize(

@@ -257,4 +257,4 @@ def test_rows_without_a_target(tmp_path):
     data = {"source": "gaps.csv", "target": "state"}
     with pytest.raises(vs.errors.DataError, match=r"missing in 15 of 150 rows, first in row 1 .*drop_missing_target = true"):
         planned(tmp_path, data=data)
-    assert len(planned(tmp_path, data=data | {"drop_missing_target": True}).table) == 135
+    assert len(planned(tmp_path, data=data | {"drop_missing_target": True}).source) == 135

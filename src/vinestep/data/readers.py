@@ -140,8 +140,8 @@ class _Reader:
         self.process.join(SECONDS)
         if self.process.exitcode == 1 and not self.heard_of:  # Python gave up before it served
             return DataError(
-                f"Reader {self.number} could not start, for the reason printed above. A process that reads imports the script that is being "
-                'run; put what the script does under: if __name__ == "__main__":. Or use readers_as="threads".'
+                f"Reader {self.number} could not start, for the reason printed above. A process that reads imports the script that is run; "
+                'put what the script does under: if __name__ == "__main__":. Or use readers_as="threads".'
             )
         return DataError(
             f"Reader {self.number} ended in the midst of its work, with exit code {self.process.exitcode}: it was killed, or ran out of "
