@@ -61,7 +61,7 @@ def newest(folder):
 def test_demo_trains_and_tells(tmp_path):
     done = vinestep("demo", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    for text in ("made-up barrels", "Scores", "validation", "rows true, columns predicted", "recall", "records/barrels-1/curves.png", "barrels.vine"):
+    for text in ("made-up barrels", "Scores", "validation", "predicted", "recall", "records/barrels-1/curves.png", "barrels.vine"):
         assert text in done.stdout
     listed = vinestep("runs", cwd=tmp_path)
     assert "barrels-1" in listed.stdout

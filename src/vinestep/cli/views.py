@@ -76,10 +76,10 @@ def assessment_view(found: Assessment, title: str) -> Table:
 def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Sequence[str]) -> Table:
     """The confusion matrix: rows actual, columns predicted, numbered where their names would not fit side by side."""
     counts = Counter(zip(actual, predicted, strict=True))
-    table = _table("Confusion matrix of the test part (rows true, columns predicted)")
+    table = _table("Confusion matrix of the test part")
     numbered = sum(len(name) + 3 for name in ("recall", *names, max(names, key=len))) > MATRIX_WIDTH
     shown = {name: f"{i} {name}" if numbered else name for i, name in enumerate(names)}
-    table.add_column("true")
+    table.add_column(r"true \ predicted")
     for i, name in enumerate(names):
         table.add_column(str(i) if numbered else name, justify="right")
     table.add_column("recall", justify="right")
