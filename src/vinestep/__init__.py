@@ -79,14 +79,16 @@ if TYPE_CHECKING:
     from .autodiff import GradientReport, Trail, check_gradients, trail
     from .findings import Finding
     from .model import Model, open_model
-    from .training import Descent, Outcome, RandomStream, Run, Step, Training, observers, recorded_run
+    from .training import Descent, Ending, Outcome, RandomStream, Run, Step, Training, WeightAverage, observers, recorded_run
 
 __version__ = "0.1.0"
 
 _LATER = {
     name: f".{name}" for name in ("archive", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")
 }
-_LATER |= dict.fromkeys(("Descent", "Outcome", "RandomStream", "Run", "Step", "Training", "observers", "recorded_run"), ".training")
+_LATER |= dict.fromkeys(
+    ("Descent", "Ending", "Outcome", "RandomStream", "Run", "Step", "Training", "WeightAverage", "observers", "recorded_run"), ".training"
+)
 _LATER |= {"Finding": ".findings", "Model": ".model", "open_model": ".model"}
 _LATER |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
@@ -102,6 +104,7 @@ __all__ = [
     "Descent",
     "Dropout",
     "Embedding",
+    "Ending",
     "Finding",
     "Flatten",
     "Fused",
@@ -135,6 +138,7 @@ __all__ = [
     "TransposedConvolution",
     "Upsample",
     "VineStepError",
+    "WeightAverage",
     "activations",
     "archive",
     "celu",

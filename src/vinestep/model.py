@@ -355,7 +355,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     builder.refuse_faults()
     if not isinstance(network, Layer):
         raise ModelError(f"{found.path}: its network is no layer.")
-    weights = found.group("weights") | found.group("statistics")
+    weights = found.group("weights") | _averaged(found, known) | found.group("statistics")
     _initialise(network, known, found, sum(a.nbytes for a in weights.values()))
     network.load(weights)
     network.set_frozen(map(str, known.get("frozen") or []))
@@ -375,6 +375,12 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         tuple(preparation),
         _range_of(known.get("input_range")),
     )
+
+
+def _averaged(found: archive.Archive, known: Mapping[str, Any]) -> dict[str, np.ndarray]:
+    """The average of the weights, in a state of a run that kept one: it is what the run was scored by."""
+    share = known.get("average_share")
+    return {} if share is None else {path: array / array.dtype.type(share) for path, array in found.group("average").items()}
 
 
 def _range_of(known: Any) -> tuple[float, float] | None:

@@ -31,6 +31,7 @@ LISTED = {"schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)], "transfo
 OTHER = {
     ("dense", "activation"): vs.relu, ("residual", "body"): vs.Dense(2), ("residual", "shortcut"): vs.Dense(2),
     ("sgd", "momentum"): 0.5, ("schedule", "factor"): np.cos, ("upsample", "factor"): 3, ("step_decay", "factor"): 0.3,
+    ("exponential", "factor"): 0.3, ("plateau", "factor"): 0.3, ("by_epoch", "schedule"): vs.schedules.cosine(4),
 }  # fmt: skip
 
 
@@ -59,6 +60,8 @@ def same(a, b):
     if isinstance(a, vs.metrics.Metric):
         return a.name == b.name and a.better == b.better
     if isinstance(a, vs.schedules.Schedule):
+        for schedule in (a, b):
+            schedule.begin(5)
         return a.steps == b.steps and [a(i) for i in range(40)] == [b(i) for i in range(40)]
     if isinstance(a, list | tuple):
         return len(a) == len(b) and all(map(same, a, b))

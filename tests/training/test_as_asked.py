@@ -257,6 +257,8 @@ def test_a_first_score_of_nan_is_not_the_best_for_ever(tmp_path):
     keeper = vs.observers.Checkpoints("best", keep=1)
 
     class FakeRun:
+        validated = True
+
         stopped = ""
 
         def direction(self, name):

@@ -123,7 +123,8 @@ def test_every_metric_stands_in_a_plan(tmp_path, kind):
 
 @pytest.mark.parametrize("kind", vs.parts.kinds("optimiser"), ids=lambda kind: kind.name)
 def test_every_optimiser_trains_by_a_plan(tmp_path, kind):
-    optimiser = {"kind": kind.name, "rate": 0.01, "rate_factors": {"0/bias": 0.5}}
+    common = {"rate_factors": {"0/bias": 0.5}, "decay_factors": {"0/weight": 0.5}, "decay_of": "weights", "weight_decay": 0.01}
+    optimiser = {"kind": kind.name, "rate": 0.01, **(common if kind.name != "lbfgs" else {"history": 3})}
     assert np.isfinite(planned(tmp_path, optimiser=optimiser).run().rows[-1]["loss"])
 
 
@@ -133,6 +134,13 @@ SCHEDULES = {
     "warmup": [{"kind": "warmup", "steps": 2}],
     "step_decay": [{"kind": "step_decay", "every": 2}],
     "in_turn": [{"kind": "in_turn", "schedules": [{"kind": "warmup", "steps": 2}, "constant"]}],
+    "exponential": [{"kind": "exponential", "steps": 2, "factor": 0.5}],
+    "inverse_root": [{"kind": "inverse_root", "steps": 2}],
+    "polynomial": [{"kind": "polynomial", "steps": 5, "power": 2.0}],
+    "cosine_restarts": [{"kind": "cosine_restarts", "steps": 2, "forget": True}],
+    "one_cycle": [{"kind": "one_cycle", "steps": 5}],
+    "by_epoch": [{"kind": "by_epoch", "schedule": {"kind": "warmup", "steps": 1}}, {"kind": "cosine", "steps": 5}],
+    "plateau": [{"kind": "warmup", "steps": 2}, {"kind": "plateau", "epochs": 1, "by": "loss"}],
 }
 
 
@@ -143,8 +151,10 @@ def test_no_schedule_is_left_out():
 @pytest.mark.parametrize("name", SCHEDULES)
 def test_every_schedule_trains_by_a_plan(tmp_path, name):
     run = planned(tmp_path, schedule=SCHEDULES[name])
-    assert run.training.schedule.steps == vs.parts.build({"kind": "in_turn", "schedules": SCHEDULES[name]}).steps
     assert np.isfinite(run.run().rows[-1]["loss"])
+    built = vs.parts.build({"kind": "in_turn", "schedules": SCHEDULES[name]})
+    built.begin(len(run.train_batches()))
+    assert run.training.schedule.steps == built.steps
 
 
 def test_a_schedule_that_cannot_go_on_is_refused(tmp_path):

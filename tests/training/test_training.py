@@ -125,6 +125,8 @@ def test_patience_judges_on_the_best_value_so_far(tmp_path):
     outcomes = []
 
     class FakeRun:
+        validated = True
+
         def stop(self, reason):
             outcomes.append(reason)
 

@@ -28,6 +28,7 @@ __all__ = [
     "recurrent",
     "sgd",
     "sums",
+    "updates",
     "usable",
 ]
 
@@ -44,3 +45,4 @@ normalisation = Kernels("vinestep.kernels.loops.normalisation")
 recurrent = Kernels("vinestep.kernels.loops.recurrent")
 sgd = Kernels("vinestep.kernels.loops.sgd")
 sums = Kernels("vinestep.kernels.loops.sums")
+updates = Kernels("vinestep.kernels.loops.updates")

@@ -1,8 +1,8 @@
 """What an optimiser is.
 
 A member of the family declares the names of its state arrays in `state_names`, keeps its constructor's arguments as attributes, and
-writes its formula in ``apply_update(theta, g, rate, start, stop, decay)`` over flat arrays. The base checks, counts, keeps
-the state, and calls the formula once for each stretch of the arena with a rate of its own.
+writes its formula in ``apply_update(theta, g, rate, decay, start, stop)`` over flat arrays. The base checks, counts, keeps
+the state, and calls the formula once for each stretch of the arena with a rate and a decay of its own.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import math
 import weakref
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal, TypedDict
 
 import numpy as np
 
@@ -20,7 +20,26 @@ from ..autodiff.gradients import Layout
 from ..errors import DTypeError, NotFiniteError, SettingError, ShapeError, did_you_mean
 from ..kernels import Unsound, give_up, usable
 
-__all__ = ["Optimiser", "below_one", "positive"]
+__all__ = ["Common", "Optimiser", "below_one", "not_negative", "positive"]
+
+DecayOf = Literal["all", "weights"]
+
+
+class Common(TypedDict, total=False):
+    """What every optimiser takes."""
+
+    weight_decay: float
+    rate_factors: Mapping[str, float] | None
+    decay_factors: Mapping[str, float] | None
+    decay_of: DecayOf
+
+
+def _last_matching(factors: Mapping[str, float], path: str) -> float:
+    found = 1.0
+    for pattern, value in factors.items():
+        if fnmatchcase(path, pattern):
+            found = value
+    return found
 
 
 def positive(value: float, name: str) -> float:
@@ -56,11 +75,15 @@ class Optimiser:
     rate_factors : mapping of pattern to factor, optional
         Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The last pattern that
         matches counts.
+    decay_factors : mapping of pattern to factor, optional
+        Likewise of the weight decay: ``{"embedding/*": 0.0}``.
+    decay_of : {"all", "weights"}
+        Which parameters decay: "weights" leaves out biases, and scales and shifts of normalisations, which have one axis at most.
 
     Examples
     --------
     >>> class SignDescent(Optimiser):
-    ...     def apply_update(self, theta, g, rate, start, stop):
+    ...     def apply_update(self, theta, g, rate, decay, start, stop):
     ...         theta[start:stop] -= rate * np.sign(g[start:stop])
     >>> theta = np.array([1.0, 2.0])
     >>> SignDescent(0.5).update(theta, np.array([3.0, -4.0]))
@@ -71,10 +94,27 @@ class Optimiser:
     part_family: ClassVar[str] = "optimiser"
     state_names: ClassVar[tuple[str, ...]] = ()
 
-    def __init__(self, rate: float, *, weight_decay: float = 0.0, rate_factors: Mapping[str, float] | None = None) -> None:
+    keeps_finite: bool = False
+    """Whether a step leaves everything finite that was, as long as gradients and rate are far from overflow."""
+    by_parameter: ClassVar[bool] = False
+    """Whether the formula has to be called for each parameter by itself."""
+
+    def __init__(  # keyword arguments as in `Common`
+        self,
+        rate: float,
+        *,
+        weight_decay: float = 0.0,
+        rate_factors: Mapping[str, float] | None = None,
+        decay_factors: Mapping[str, float] | None = None,
+        decay_of: DecayOf = "all",
+    ) -> None:
+        if decay_of not in ("all", "weights"):
+            raise ValueError(f'{type(self).__name__}: decay_of is "all" or "weights", got {decay_of!r}.')
         self.rate = positive(rate, f"{type(self).__name__}: rate")
         self.weight_decay = not_negative(weight_decay, f"{type(self).__name__}: weight_decay")
         self.rate_factors = {pattern: not_negative(f, f"rate_factors[{pattern!r}]") for pattern, f in (rate_factors or {}).items()}
+        self.decay_factors = {pattern: not_negative(f, f"decay_factors[{pattern!r}]") for pattern, f in (decay_factors or {}).items()}
+        self.decay_of: DecayOf = decay_of
         self.count = 0
         """How many updates were made."""
         self.state: dict[str, np.ndarray] = {}
@@ -84,8 +124,9 @@ class Optimiser:
         self.runs_kernels = False
         """Whether the arrays at hand are such as compiled loops take; otherwise members compute by NumPy."""
         self._usual = False
-        self._stretches: list[tuple[int, int, float]] = []
+        self._stretches: list[tuple[int, int, float, float]] = []
         self._owner: weakref.ref[Any] | None = None
+        self.keeps_finite = type(self).__module__.startswith("vinestep.")
 
     def belong_to(self, owner: object) -> None:
         """Be the optimiser of this one, and of no other.
@@ -114,39 +155,56 @@ class Optimiser:
     @staticmethod
     def not_settings() -> set[str]:
         """Attributes that are its state."""
-        return {"count", "state", "state_names", "layout", "dtype", "runs_kernels"}
+        return {"count", "state", "state_names", "layout", "dtype", "runs_kernels", "keeps_finite"}
 
     def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
         """Make the state arrays for an arena. What is known of parameters that stay is kept, by path."""
         before, known = self.layout, self.state
         if before is layout:
             return
-        state = {name: np.zeros(layout.size, dtype) for name in self.state_names}
-        if before is not None:
+        state = self.new_state(layout, np.dtype(dtype))
+        if before is not None and state.keys() == known.keys():
             for slot in layout:
                 if slot.path in before and before[slot.path].shape == slot.shape:
                     for name, array in state.items():
-                        layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
+                        if array.shape == (layout.size,):
+                            layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
         self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
         self._usual = self.dtype in (FLOAT32, FLOAT64)
         self._stretches = self._with_rates(layout)
 
-    def _with_rates(self, layout: Layout) -> list[tuple[int, int, float]]:
-        """Start, stop and rate factor of each stretch of the arena."""
-        for pattern in self.rate_factors:
-            if not any(fnmatchcase(path, pattern) for path in layout.paths):
-                raise ValueError(f"rate_factors: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
-        stretches: list[tuple[int, int, float]] = []
+    def new_state(self, layout: Layout, dtype: np.dtype[Any]) -> dict[str, np.ndarray]:
+        """State arrays as they are before the first update."""
+        return {name: np.zeros(layout.size, dtype) for name in self.state_names}
+
+    def forget(self) -> None:
+        """Begin anew with the state, as after a warm restart; settings stay."""
+        if self.layout is not None:
+            assert self.dtype is not None
+            for name, array in self.new_state(self.layout, self.dtype).items():
+                self.state[name][...] = array
+        self.count = 0
+
+    def _with_rates(self, layout: Layout) -> list[tuple[int, int, float, float]]:
+        """Start, stop, rate factor and decay of each stretch of the arena."""
+        for name, factors in (("rate_factors", self.rate_factors), ("decay_factors", self.decay_factors)):
+            for pattern in factors:
+                if not any(fnmatchcase(path, pattern) for path in layout.paths):
+                    raise ValueError(f"{name}: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
+        stretches: list[tuple[int, int, float, float]] = []
         for slot in layout:
-            factor = 1.0
-            for pattern, value in self.rate_factors.items():
-                if fnmatchcase(slot.path, pattern):
-                    factor = value
-            if stretches and stretches[-1][2] == factor and stretches[-1][1] == slot.start:
-                stretches[-1] = (stretches[-1][0], slot.stop, factor)
+            own = self.factors_of(slot.path, slot.shape)
+            if stretches and stretches[-1][2:] == own and stretches[-1][1] == slot.start and not self.by_parameter:
+                stretches[-1] = (stretches[-1][0], slot.stop, *own)
             else:
-                stretches.append((slot.start, slot.stop, factor))
+                stretches.append((slot.start, slot.stop, *own))
         return stretches
+
+    def factors_of(self, path: str, shape: tuple[int, ...]) -> tuple[float, float]:
+        """Rate factor and weight decay of a parameter."""
+        rate = _last_matching(self.rate_factors, path)
+        decays = self.decay_of == "all" or len(shape) > 1
+        return rate, self.weight_decay * _last_matching(self.decay_factors, path) if decays else 0.0
 
     def update(self, theta: np.ndarray, g: np.ndarray, rate: float | None = None) -> None:
         """One step, in place.
@@ -179,15 +237,15 @@ class Optimiser:
             raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
         self.count += 1
         self.runs_kernels = usable() and self._usual and self.dtype == theta.dtype and theta.flags.carray and g.flags.carray
-        for start, stop, factor in self._stretches:
+        for start, stop, factor, decay in self._stretches:
             try:
-                self.apply_update(theta, g, rate * factor, start, stop)
+                self.apply_update(theta, g, rate * factor, decay, start, stop)
             except Unsound as error:  # nothing has been changed yet
                 give_up(error)
                 self.runs_kernels = False
-                self.apply_update(theta, g, rate * factor, start, stop)
+                self.apply_update(theta, g, rate * factor, decay, start, stop)
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
+    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
         raise NotImplementedError(f"{type(self).__name__}.apply_update is not written.")
 
     def __repr__(self) -> str:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from typing import Unpack
 
 import numpy as np
 
 from .. import kernels
 from ..parts import part
-from .base import Optimiser, below_one
+from .base import Common, Optimiser, below_one
 
 __all__ = ["SGD"]
 
@@ -28,7 +28,8 @@ class SGD(Optimiser):
     nesterov : bool
     weight_decay : float
         Factor of the parameters that is added to the gradient.
-    rate_factors : mapping of pattern to factor, optional
+    rate_factors, decay_factors, decay_of
+        As of `Optimiser`.
 
     References
     ----------
@@ -49,30 +50,27 @@ class SGD(Optimiser):
         *,
         momentum: float = 0.0,
         nesterov: bool = False,
-        weight_decay: float = 0.0,
-        rate_factors: Mapping[str, float] | None = None,
+        **common: Unpack[Common],
     ) -> None:
-        super().__init__(rate, weight_decay=weight_decay, rate_factors=rate_factors)
+        super().__init__(rate, **common)
         self.momentum = below_one(momentum, "SGD: momentum")
         self.nesterov = nesterov
         if nesterov and not momentum:
             raise ValueError("SGD: nesterov=True needs a momentum above 0.")
         self.state_names = ("velocity",) if momentum else ()  # type: ignore[misc]
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, start: int, stop: int) -> None:
+    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
         number = theta.dtype.type
         velocity = self.state.get("velocity")
         if not self.runs_kernels:
-            self._define_update(theta[start:stop], g[start:stop], None if velocity is None else velocity[start:stop], rate)
+            self._define_update(theta[start:stop], g[start:stop], None if velocity is None else velocity[start:stop], rate, decay)
         elif velocity is None:
-            kernels.sgd.plain_update(theta, g, start, stop, number(rate), number(self.weight_decay))
+            kernels.sgd.plain_update(theta, g, start, stop, number(rate), number(decay))
         else:
-            kernels.sgd.momentum_update(
-                theta, g, velocity, start, stop, number(rate), number(self.momentum), number(self.weight_decay), self.nesterov
-            )
+            kernels.sgd.momentum_update(theta, g, velocity, start, stop, number(rate), number(self.momentum), number(decay), self.nesterov)
 
-    def _define_update(self, theta: np.ndarray, g: np.ndarray, velocity: np.ndarray | None, rate: float) -> None:
-        slope = g + self.weight_decay * theta
+    def _define_update(self, theta: np.ndarray, g: np.ndarray, velocity: np.ndarray | None, rate: float, decay: float) -> None:
+        slope = g + decay * theta
         if velocity is None:
             theta -= rate * slope
             return

@@ -32,6 +32,7 @@ FAMILIES = {
     "body": LAYERS,
     "shortcut": LAYERS,
     "schedules": ("schedule",),
+    "schedule": ("schedule",),
     "transforms": ("transform",),
     "encode": ("tokeniser",),
 }
@@ -229,11 +230,21 @@ def _hints(kind: Kind) -> dict[str, Any]:
     if kind.form == "object" or kind.name.partition(".")[0] in ("numpy", "scipy"):
         return {}
     target: Any = inspect.unwrap(kind.target)
-    target = target.__init__ if isinstance(target, type) else target  # type: ignore[misc]
+    if not isinstance(target, type):
+        return _annotations(target)
+    names = {p.name for p in settings_of(kind)}
+    found: dict[str, Any] = {}
+    for definer in target.__mro__:
+        if "__init__" in vars(definer) and definer is not object:
+            found = {name: hint for name, hint in _annotations(vars(definer)["__init__"]).items() if name in names} | found
+    return found
+
+
+def _annotations(function: Any) -> dict[str, Any]:
     found = {}
-    for name, text in getattr(target, "__annotations__", {}).items():
+    for name, text in getattr(function, "__annotations__", {}).items():
         try:
-            found[name] = eval(text, vars(sys.modules[target.__module__])) if isinstance(text, str) else text  # the code's own
+            found[name] = eval(text, vars(sys.modules[function.__module__])) if isinstance(text, str) else text  # the code's own
         except (NameError, TypeError, AttributeError):
             found[name] = Any
     return found

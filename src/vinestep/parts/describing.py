@@ -15,7 +15,7 @@ import numpy as np
 from ..errors import PartError
 from .registry import RESERVED, Kind, kind_of, library, made_by
 
-__all__ = ["OWN", "SAME", "describe", "settings_of"]
+__all__ = ["OWN", "SAME", "base_with_init", "describe", "settings_of"]
 
 OWN = "own"
 """Kind of what has none: it is recorded, but cannot be built."""
@@ -57,12 +57,29 @@ def settings_of(kind: Kind) -> list[inspect.Parameter]:
     if kind.form == "object":
         return []
     try:
-        parameters = list(inspect.signature(kind.target).parameters.values())
+        parameters = _with_inherited(kind.target)
     except ValueError:  # functions of NumPy
         return []
     if kind.form == "function":
         parameters = [p for p in parameters if p.default is not inspect.Parameter.empty]
     return [p for p in parameters if p.kind is not inspect.Parameter.VAR_KEYWORD]
+
+
+def _with_inherited(target: Any) -> list[inspect.Parameter]:
+    """The parameters; of a class that hands ``**options`` on to the one it derives from, those that this one takes too."""
+    parameters = list(inspect.signature(target).parameters.values())
+    if not isinstance(target, type) or not any(p.kind is p.VAR_KEYWORD for p in parameters):
+        return parameters
+    own = [p for p in parameters if p.kind is not p.VAR_KEYWORD]
+    names = {p.name for p in own}
+    return own + [p for p in _with_inherited(base_with_init(target)) if p.name not in names and p.kind is not p.VAR_POSITIONAL]
+
+
+def base_with_init(target: type) -> type:
+    """The next class that a constructor calls by ``super().__init__``."""
+    definer = next(cls for cls in target.__mro__ if "__init__" in vars(cls))
+    following = target.__mro__[target.__mro__.index(definer) + 1 :]
+    return next(cls for cls in following if "__init__" in vars(cls))
 
 
 class _Describer:

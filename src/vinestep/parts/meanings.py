@@ -83,4 +83,6 @@ def _section(text: str) -> dict[str, tuple[str, str]]:
             for name in names:
                 sort, meaning = found[name]
                 found[name] = sort, f"{meaning} {line.strip()}".strip().replace("``", "")
+        else:  # of names that another definition explains
+            names = []
     return found

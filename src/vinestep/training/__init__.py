@@ -1,7 +1,9 @@
 """Training: steps, runs, observers and what they record."""
 
 from . import observers
+from .averaging import WeightAverage
 from .descent import Descent, DescentStep
+from .ending import Ending
 from .own_loops import recorded_run
 from .parts_state import HasState, RandomStream
 from .records import Outcome, Position, Step
@@ -13,6 +15,7 @@ from .training import Training
 __all__ = [
     "Descent",
     "DescentStep",
+    "Ending",
     "HasState",
     "MemoryStore",
     "Outcome",
@@ -24,6 +27,7 @@ __all__ = [
     "Status",
     "Step",
     "Training",
+    "WeightAverage",
     "observers",
     "recorded_run",
 ]

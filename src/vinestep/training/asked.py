@@ -10,20 +10,25 @@ from ..parts.describing import describe
 
 if TYPE_CHECKING:
     from .checks import AnyBatches
+    from .ending import Ending
     from .running import Run
+    from .scored import Scored
     from .store import RunStore
     from .training import Training
 
 __all__ = ["lineage", "note_test_scored", "run_settings"]
 
 
-def run_settings(training: Training, batches: AnyBatches, budget: dict[str, int], validation: AnyBatches | None = None) -> dict[str, Any]:
+def run_settings(training: Training, batches: AnyBatches, ending: Ending, scored: Scored) -> dict[str, Any]:
     """What takes part in a run and how it is set, for the record."""
     return {
         "written_by": "Training.run",
         "seed": training.seed,
-        **budget,
+        **ending.settings(),
         "clip": training.clip,
+        "clip_values": training.clip_values,
+        "accumulate": training.accumulate,
+        "average": None if training.average is None else training.average.settings(),
         "precision": str(training.network.dtype),
         "loss": describe(training.loss, opaque=True),
         "metrics": describe(training.metrics, opaque=True),
@@ -32,7 +37,7 @@ def run_settings(training: Training, batches: AnyBatches, budget: dict[str, int]
         "batches": batches.settings(),
         "source": batches.dataset.settings(),
         "data": batches.fingerprint(),
-        "validation": None if validation is None else {"data": validation.fingerprint(), **validation.settings()},
+        "validation": scored.settings(),
         "frozen": sorted(training.network._ready_arena().frozen_paths),
         "network": describe(training.network, opaque=True),
         "weights": {path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()},

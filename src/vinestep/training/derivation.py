@@ -43,8 +43,17 @@ class Derivation:
     def __getstate__(self) -> dict[str, Any]:
         return vars(self) | {"_straight": None, "_known": ()}
 
-    def __call__(self, batch: Batch, watch: Watch | None = None) -> tuple[Any, float, Gradients]:
-        """Outputs, loss and gradients of a learning pass; `watch` sees the output of every layer, computed one by one."""
+    def __call__(self, batch: Batch, watch: Watch | None = None, number: int | None = None) -> tuple[Any, float, Gradients]:
+        """Outputs, loss and gradients of a learning pass.
+
+        Parameters
+        ----------
+        batch : Batch
+        watch : callable, optional
+            Sees the output of every layer, computed one by one.
+        number : int, optional
+            Of the pass, by which dropout is drawn; by default that of the step.
+        """
         inputs = batch.inputs
         if watch is None and batch.weights is None and batch.masks is None and (straight := self._straight_path(inputs)):
             try:
@@ -53,7 +62,8 @@ class Derivation:
                 give_up(error)
         descent = self.descent
         looking = nullcontext() if watch is None else observed(_outputs_to(watch))
-        with learning_pass(descent.seed, descent.step_number, guarded=self._guarded or watch is not None), looking:
+        number = descent.step_number if number is None else number
+        with learning_pass(descent.seed, number, guarded=self._guarded or watch is not None), looking:
             outputs = outputs_of(descent.network, inputs, batch.masks)
             recorded = loss_of(self.loss, outputs, batch)
         value = checked_loss(recorded)

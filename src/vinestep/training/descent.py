@@ -18,12 +18,14 @@ from ..errors import CheckpointError, DifferentiationError, NotFiniteError, Sett
 from ..layers.arena import Arena
 from ..layers.base import Layer
 from ..layers.context import PASS
-from ..optimisers import SGD, Adam, Optimiser
+from ..optimisers import LBFGS, Adam, Optimiser
 from ..schedules import Schedule, as_schedule
+from .averaging import WeightAverage
 from .buffers import GradientBuffer, GradientBuffers
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
 
+Evaluate = Callable[[], tuple[float, Gradients]]
 HEADROOM = 1e-4  # of the root of the largest number: gradients and updates below it leave everything finite
 
 
@@ -62,6 +64,10 @@ class Descent:
         Scales the optimiser's rate; constant by default.
     clip : float, optional
         Largest Euclidean norm of all gradients together; longer ones are shortened to it.
+    clip_values : float, optional
+        Largest size of each element of the gradients; larger ones are cut to it, before their norm is taken.
+    average : WeightAverage, optional
+        Follows the weights, for evaluation.
     seed : int
         Of dropout, and of the weights if the network is not initialised yet.
 
@@ -82,16 +88,23 @@ class Descent:
         optimiser: Optimiser | None = None,
         schedule: Schedule | Callable[[int], float] | None = None,
         clip: float | None = None,
+        clip_values: float | None = None,
+        average: WeightAverage | None = None,
         seed: int = 0,
     ) -> None:
         if not isinstance(network, Layer):
             raise SettingError(f"The network is a {type(network).__name__}, not a layer. Wrap functions: vinestep.Stack(f).")
-        if clip is not None and not (isinstance(clip, int | float | np.floating) and math.isfinite(clip) and clip > 0):
-            raise SettingError(f"clip must be a positive number, got {clip!r}.")
+        for name, limit in (("clip", clip), ("clip_values", clip_values)):
+            if limit is not None and not (isinstance(limit, int | float | np.floating) and math.isfinite(limit) and limit > 0):
+                raise SettingError(f"{name} must be a positive number, got {limit!r}.")
+        if average is not None and not isinstance(average, WeightAverage):
+            raise SettingError(f"average is {average!r}. Give a vinestep.WeightAverage, such as WeightAverage(0.999).")
         self.network = network
         self.optimiser = _optimiser(optimiser)
         self.schedule = as_schedule(schedule)
         self.clip = None if clip is None else float(clip)
+        self.clip_values = None if clip_values is None else float(clip_values)
+        self.average = average
         self.seed = _seed(seed)
         self.step_number = 0
         self.optimiser.belong_to(self)
@@ -127,8 +140,14 @@ class Descent:
             if not math.isfinite(value):
                 raise NotFiniteError(f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed.")
             gradients = self.gradients(loss, release=False)
-            norm, rate = self.descend(value, gradients)
+            norm, rate = self.descend(value, gradients, lambda: self._looked(loss_function))
         return DescentStep(self.step_number, value, gradients, norm, rate)
+
+    def _looked(self, loss_function: Callable[[], Any]) -> tuple[float, Gradients]:
+        """Loss and gradients where the parameters are now, in the same learning pass."""
+        with learning_pass(self.seed, self.step_number, guarded=True):
+            loss = loss_function()
+        return checked_loss(loss), self.gradients(loss)
 
     def _ready(self) -> Arena:
         arena = self.network.arena
@@ -181,8 +200,19 @@ class Descent:
 
     # update
 
-    def descend(self, value: float, gradients: Gradients) -> tuple[float, float]:
-        """Clip the gradients and update the parameters: the norm before clipping, and the rate."""
+    def descend(self, value: float, gradients: Gradients, evaluate: Evaluate | None = None) -> tuple[float, float]:
+        """Clip the gradients and update the parameters: the norm before clipping, and the rate.
+
+        Parameters
+        ----------
+        value : float
+            The loss.
+        gradients : Gradients
+        evaluate : callable, optional
+            Gives loss and gradients where the parameters are when it is called; for optimisers that search along a line.
+        """
+        if self.clip_values is not None:
+            np.clip(gradients.flat, -self.clip_values, self.clip_values, out=gradients.flat)
         norm = euclidean_norm(gradients.flat)
         if not math.isfinite(norm):
             raise self._bad_gradients(value, gradients)
@@ -190,13 +220,42 @@ class Descent:
             scaled(gradients.flat, self.clip / norm, out=gradients.flat)
         optimiser, arena = self.optimiser, self.network.arena
         rate = optimiser.rate * self.schedule(self.step_number)
-        if norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and type(optimiser) in (Adam, SGD):  # type: ignore[union-attr]
+        if self.schedule.forgets(self.step_number):
+            optimiser.forget()
+        if norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and optimiser.keeps_finite:  # type: ignore[union-attr]
             arena.memory.written()  # type: ignore[union-attr]
             optimiser.update(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
+        elif isinstance(optimiser, LBFGS):
+            self._search(value, gradients, rate, evaluate)
         else:
             self._update_with_care(gradients, norm, rate)
         self.step_number += 1
+        if self.average is not None:
+            self.average.add(arena.values, self.step_number)  # type: ignore[union-attr]
         return norm, rate
+
+    def _search(self, value: float, gradients: Gradients, rate: float, evaluate: Evaluate | None) -> None:
+        """A step of an optimiser that looks at the loss in several places."""
+        arena, optimiser = self._ready(), self.optimiser
+        assert isinstance(optimiser, LBFGS)
+        if evaluate is None:
+            raise SettingError("LBFGS looks at the loss several times a step, and is given gradients only. Use step(loss_function).")
+        if self.clip is not None or self.clip_values is not None:
+            raise SettingError("LBFGS: clipped gradients are not those of the loss that is searched. Leave clip out.")
+        statistics = [(array, array.copy()) for array in self.statistics()]
+
+        def looked(theta: np.ndarray) -> tuple[float, np.ndarray]:
+            arena.memory.written()
+            try:
+                loss, found = evaluate()
+            except NotFiniteError:
+                return math.inf, np.zeros_like(theta)
+            return loss, found.flat
+
+        arena.memory.written()
+        optimiser.minimise(arena.values, looked, rate, known=(value, gradients.flat))
+        for array, before in statistics:
+            array[...] = before
 
     def _update_with_care(self, gradients: Gradients, norm: float, rate: float) -> None:
         """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
@@ -227,18 +286,32 @@ class Descent:
     # state
 
     def begin(self) -> None:
-        """Make the optimiser's state for the network as it is now."""
+        """Make the state of optimiser and average for the network as it is now."""
         arena = self._ready()
         self.optimiser.begin(arena.layout, arena.dtype)
+        if self.average is not None:
+            self.average.begin(arena)
+
+    @contextmanager
+    def averaged(self) -> Iterator[None]:
+        """The network computes with the average of its weights, if one is kept."""
+        if self.average is None:
+            yield
+            return
+        with self.average.in_place(self._ready()):
+            yield
 
     def state(self) -> dict[str, Any]:
         """Weights, running statistics, the optimiser's state and the counters."""
         self.begin()
-        arena = self._ready()
+        arena, average = self._ready(), self.average
         return {
             "weights": {path: _read_only(array) for path, array in arena.arrays().items()},
             "statistics": self.network.statistics(),
             "optimiser": dict(self.optimiser.state),
+            "schedule": self.schedule.state(),
+            "average": {} if average is None else {path: _read_only(array) for path, array in average.arrays(arena).items()},
+            "averaged": 0 if average is None else average.count,
             "step": self.step_number,
             "updates": self.optimiser.count,
             "trainable": arena.layout.paths,
@@ -255,7 +328,7 @@ class Descent:
         """
         arena, mine = self._ready(), self.state()
         problems = []
-        for group in ("weights", "statistics", "optimiser"):
+        for group in ("weights", "statistics", "optimiser", "average"):
             ours, theirs = mine[group], state.get(group, {})
             problems += [
                 f"{group}/{name}: {theirs[name].shape if name in theirs else 'missing'} against {a.shape}"
@@ -274,6 +347,11 @@ class Descent:
         for name, array in state.get("optimiser", {}).items():
             self.optimiser.state[name][...] = array
         self.optimiser.count = state["updates"]
+        self.schedule.restore(state.get("schedule", {}))
+        if self.average is not None:
+            for path, array in self.average.arrays(arena).items():
+                array[...] = state["average"][path]
+            self.average.count = state["averaged"]
         self.step_number = state["step"]
 
     def __getstate__(self) -> dict[str, Any]:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import time
 from contextlib import closing
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ..errors import DataError
-from .looking import average
+from .observers.judging import judged, score_of
 from .running import Run
+from .scored import Scored
 from .waiting import Waiting
 
 if TYPE_CHECKING:
@@ -20,42 +22,52 @@ if TYPE_CHECKING:
 __all__ = ["train_epochs"]
 
 
-def train_epochs(run: Run, training: Training, batches: AnyBatches, validation: AnyBatches | None) -> None:
-    """Make the steps that are left, until the last epoch or step is done or somebody asks to stop."""
-    position, waiting = run.position, Waiting()
-    while _is_left(run) and not run.stop_reason:
+def train_epochs(run: Run, training: Training, batches: AnyBatches, scored: Scored) -> None:
+    """Make the steps that are left, until the run's ending is reached or somebody asks to stop."""
+    position, waiting, ending = run.position, Waiting(), run.ending
+    assert ending is not None
+    clock = time.perf_counter()
+    while ending.is_left(position) and not run.stop_reason:
         whole, before = True, position.step
         with closing(batches.epoch(position.epoch, seed=training.seed, start=position.batch)) as epoch:
-            for batch in waiting.through(epoch):
-                _step(run, training, batch)
-                if run.stop_reason or not _is_left(run):
+            for done, group in training.grouped(waiting.through(epoch)):
+                _step(run, training, group, done)
+                now = time.perf_counter()
+                position.seconds += now - clock
+                clock = now
+                if run.stop_reason or not ending.is_left(position):
                     whole = batches.steps_an_epoch is not None and position.batch >= batches.steps_an_epoch
                     break
         if whole and position.step == before and position.batch == 0:
             raise DataError(f"Epoch {position.epoch + 1} holds no batch.")
         if not whole:
             break
-        row = _row(run, training, validation)
+        row = _row(run, training, scored)
         run.rows.append(row)
         position.next_epoch()
+        _follow(run, training, row)
         run.tell("after_epoch", row)
         run.look_around()
+    if not run.stop_reason and (reason := ending.reason_at(position)) and not _is_plain(run):
+        run.stop(reason)
 
 
-def _is_left(run: Run) -> bool:
-    return run.position.step < run.total_steps if run.total_steps else run.position.epoch < run.epochs
+def _is_plain(run: Run) -> bool:
+    """Whether the run did all its epochs, or steps, and nothing else was asked."""
+    assert run.ending is not None
+    return "until" not in run.ending.settings()
 
 
-def _step(run: Run, training: Training, batch: Any) -> None:
+def _step(run: Run, training: Training, group: Any, done: int) -> None:
     position = run.position
     number = training.step_number + 1
     run.tell("before_step", number)
     before_update: Any = None
     if run.listeners("before_update"):
         before_update = lambda loss, gradients: run.tell("before_update", loss, gradients)  # noqa: E731
-    step, counts = training.make_step(batch, position.epoch, position.batch, before_update=before_update, watch=_watch(run, number))
+    step, counts = training.make_step(group, position.epoch, position.batch, before_update=before_update, watch=_watch(run, number))
     position.add(step.loss, step.examples, counts)
-    position.batch += 1
+    position.batch += len(group) if type(group) is list else 1
     position.step = training.step_number
     run.tell("after_step", step)
     run.look_around()
@@ -74,7 +86,7 @@ def _watch(run: Run, number: int) -> Watch | None:
     return told
 
 
-def _row(run: Run, training: Training, validation: AnyBatches | None) -> dict[str, float]:
+def _row(run: Run, training: Training, scored: Scored) -> dict[str, float]:
     position = run.position
     row: dict[str, float] = {
         "epoch": position.epoch + 1,
@@ -84,7 +96,19 @@ def _row(run: Run, training: Training, validation: AnyBatches | None) -> dict[st
     }
     for metric in training.metrics:
         row[metric.name] = metric.conclude(np.asarray(position.counts[metric.name]))
-    if validation is not None:
-        found = average(training.network, validation, training.loss, training.metrics)
-        row |= {f"validation_{key}": value for key, value in found.items()}
+    if scored.parts:
+        last = run.epochs == position.epoch + 1
+        run.validated = scored.is_due(position.epoch + 1, last=last) or not run.rows
+        columns = {name: value for name, value in (run.rows[0] if run.rows else {}).items() if name not in row}
+        row |= scored.scores(training) if run.validated else scored.unknown(columns)
     return row
+
+
+def _follow(run: Run, training: Training, row: dict[str, float]) -> None:
+    """Let the schedule see what it watches."""
+    watched = training.schedule.watches
+    if watched is None or not run.validated:
+        return
+    name, value = judged(row, watched or None)
+    if told := training.schedule.watch(training.step_number - 1, score_of(run, name, value), name):
+        run.say(told)

@@ -13,7 +13,7 @@ from ..data.batch import Batch
 from ..data.dataset import Dataset, same_scaling
 from ..errors import DataError, ShapeError
 from ..layers.base import Layer
-from ..losses import reduction_of
+from ..losses import reduction_of, weight_in_mean
 from ..metrics import Metric
 from .calling import loss_of, outputs_of
 
@@ -35,7 +35,7 @@ def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metri
             value = held(loss_of(loss, outputs, batch))
             if np.size(value) != 1:
                 raise ShapeError(f'assess: the loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
-            weight = len(targets) if batch.weights is None else float(np.sum(batch.weights))
+            weight = weight_in_mean(loss, targets, batch.weights)
             total += float(np.reshape(value, ())) * (1 if summed else weight)
             n += weight
             for metric in metrics:

@@ -64,6 +64,9 @@ class PlannedRun:
             schedule=parts.schedule,
             metrics=parts.metrics,
             clip=plan.clip,
+            clip_values=plan.clip_values,
+            accumulate=plan.accumulate,
+            average=plan.weight_average(),
             seed=plan.seed,
         )
         self._observers: list[Observer] = parts.observers
@@ -172,6 +175,9 @@ class PlannedRun:
             validation=self.scored_batches(self.validation),
             test=self.scored_batches(self.test),
             epochs=self.plan.epochs,
+            steps=self.plan.steps,
+            until=self.plan.until,
+            validate_every=self.plan.validate_every,
             observers=self._listening,
             record=record,
             resume=resume,

@@ -10,9 +10,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError, model_validator
 
-from ..errors import PlanError, did_you_mean
+from ..errors import PlanError, SettingError, did_you_mean
 from ..parts.building import LAYERS, Builder
 from ..parts.registry import library
+from .averaging import WeightAverage
+from .ending import ending_of
 from .overrides import put
 
 __all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
@@ -128,9 +130,17 @@ class Plan(_Part):
 
     name: Annotated[str, Field(min_length=1)] = "run"
     seed: Annotated[int, Field(ge=0)] = 0
-    epochs: PositiveInt
+    epochs: PositiveInt | None = None
+    steps: PositiveInt | None = None
+    until: str | None = None
+    """When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs"``; in place of `epochs` or `steps`."""
     precision: Literal["float32", "float64"] = "float32"
     clip: Annotated[float, Field(gt=0)] | None = None
+    clip_values: Annotated[float, Field(gt=0)] | None = None
+    accumulate: PositiveInt = 1
+    average: dict[str, Any] | None = None
+    """Settings of `WeightAverage`: ``{decay = 0.999}``."""
+    validate_every: PositiveInt = 1
     loss: Described = None
     """By default cross-entropy for classes, squared error for numbers."""
     metrics: list[Described] | None = None
@@ -144,6 +154,21 @@ class Plan(_Part):
     schedule: list[Described] = []
     """One after another."""
     observers: list[Described] = []
+
+    @model_validator(mode="after")
+    def _has_an_end(self) -> Plan:
+        try:
+            ending_of(self.epochs, self.steps, self.until)
+        except SettingError as error:
+            raise ValueError(f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")) from error
+        try:
+            self.weight_average()
+        except (SettingError, TypeError) as error:
+            raise ValueError(f"average: {error}".rstrip(".")) from error
+        return self
+
+    def weight_average(self) -> WeightAverage | None:
+        return None if self.average is None else WeightAverage(**self.average)
 
     def as_toml(self) -> dict[str, Any]:
         """As a dict that TOML can hold: keys that are not set are left out."""
@@ -244,5 +269,5 @@ def _fault(fault: dict[str, Any]) -> str:
     if fault["type"] == "missing":
         return f"{key}: missing. Add it."
     if fault["type"] == "value_error":
-        return f"{key}.{fault['ctx']['error']!s}."
+        return f"{key}.{fault['ctx']['error']!s}." if place else f"{fault['ctx']['error']!s}."
     return f"{key}: {fault['msg'][0].lower()}{fault['msg'][1:]}, got {fault['input']!r}."

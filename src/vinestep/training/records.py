@@ -73,6 +73,10 @@ class Position:
     loss_sum: float = 0.0
     examples: int = 0
     counts: dict[str, list[float]] = field(default_factory=dict)
+    seen: int = 0
+    """Examples since the run began."""
+    seconds: float = 0.0
+    """Of training since the run began, without interruptions."""
     summed: bool = False
     """Whether the loss of a batch is a sum over its examples, rather than their mean."""
 
@@ -84,6 +88,7 @@ class Position:
     def add(self, loss: float, n: int, counts: Mapping[str, np.ndarray]) -> None:
         self.loss_sum += loss if self.summed else loss * n
         self.examples += n
+        self.seen += n
         for name, count in counts.items():
             known = self.counts.get(name)
             if known is not None and np.shape(known) != np.shape(count):

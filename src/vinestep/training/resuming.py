@@ -18,7 +18,7 @@ from .store import RunStore, SavedState
 __all__ = ["continue_run"]
 
 log = logging.getLogger("vinestep")
-FREE = ("epochs", "steps", "written_by")
+FREE = ("epochs", "steps", "until", "written_by")
 """What may change freely."""
 
 
@@ -43,7 +43,8 @@ def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequ
     store = run.store
     assert store is not None
     found = _found(run, store, resume)
-    more = run.epochs > found.meta["epochs"] or run.total_steps > found.meta.get("total_steps", run.total_steps)
+    before = found.meta["settings"]
+    more = any(before.get(name) != run.settings.get(name) for name in ("epochs", "steps", "until"))
     if not more:
         store.check_resumable()
     _check_settings(run, store, found, changed)
@@ -62,6 +63,10 @@ def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequ
     if found.meta["stop_reason"] and not more:
         run.stop(found.meta["stop_reason"])
     _restore_observers(run, found)
+    if more and run.ending is not None and store.info().get("status") == "finished":
+        run.ending.begin()
+        if run.ending.reason_at(run.position):
+            store.check_resumable()
 
 
 def _found(run: Run, store: RunStore, resume: RunStore | str | PathLike[str]) -> SavedState:

@@ -24,6 +24,7 @@ from .status import Status, moved
 from .store import RunStore
 
 if TYPE_CHECKING:
+    from .ending import Ending
     from .observers import Observer
 
 __all__ = ["Run", "listening"]
@@ -65,8 +66,13 @@ class Run:
     """What takes part, described: a run that goes on is held against it."""
     epochs: int = 0
     """In all; 0 if the run is counted in steps."""
+    batches_per_epoch: int = 0
     steps_per_epoch: int = 0
     total_steps: int = 0
+    ending: Ending | None = None
+    """Of a training's run: when it ends."""
+    validated: bool = True
+    """Whether the last row of the curves was validated."""
     better: dict[str, str] = field(default_factory=dict)
     """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
     extra: Any = None
@@ -97,6 +103,12 @@ class Run:
     def stop(self, reason: str, *, resumable: bool = False) -> None:
         """Ask the run to end after the present step; the reason is recorded."""
         self.stop_reason, self.resumable = reason, resumable
+
+    def say(self, text: str) -> None:
+        """Tell the user something, on the console of the record too."""
+        if self.store is not None:
+            self.store.console(text)
+        self.tell("said", text)
 
     def direction(self, quantity: str) -> str:
         """Whether "higher" or "lower" is better."""
@@ -201,9 +213,8 @@ class Run:
         interrupted = bool(self.stop_reason) and self.resumable
         self.status = moved(self.status, Status.INTERRUPTED if interrupted else Status.FINISHED)
         at = self.position
-        done = f"after epoch {at.epoch} of {self.epochs}, step {at.step}" if self.epochs else f"after step {at.step} of {self.total_steps}"
         whole = f"All {self.epochs} epochs done, {at.step} steps." if self.epochs else f"All {at.step} steps done."
-        reason = f"{self.stop_reason}, {done}." if self.stop_reason else whole
+        reason = f"{self.stop_reason}, after {self.where()}." if self.stop_reason else whole
         if interrupted and self.folder is not None:
             reason += f" To continue: vinestep resume {self.folder}, or in Python with resume={str(self.folder)!r}."
         outcome = Outcome(self.rows, self.status, reason, self.folder, time.perf_counter() - begun, self.better, self.store)
@@ -220,10 +231,16 @@ class Run:
         self.record_status(reason)
         if not self.epochs:
             self.store.numbers("steps", self.rows)
-        at = self.position
-        where = f"epoch {at.epoch} of {self.epochs}, step {at.step}" if self.epochs else f"step {at.step} of {self.total_steps}"
+        where = self.where()
         now = datetime.now().astimezone().isoformat(timespec="seconds")
         self.store.console(f"{now}  {self.status.value}: {where}. {reason}".rstrip())
+
+    def where(self) -> str:
+        """How far the run is, in words."""
+        at = self.position
+        if self.epochs:
+            return f"epoch {at.epoch} of {self.epochs}, step {at.step}"
+        return f"step {at.step} of {self.total_steps}" if self.total_steps else f"epoch {at.epoch}, step {at.step}"
 
     def record_status(self, reason: str, **more: Any) -> None:
         """Write down where the run stands."""

@@ -29,6 +29,8 @@ class _Position(_Part):
     loss_sum: FiniteFloat
     examples: Count
     counts: dict[str, Counts]
+    seen: Count = 0
+    seconds: Annotated[FiniteFloat, Field(ge=0)] = 0.0
     summed: bool
 
 
@@ -62,6 +64,9 @@ class _Descent(BaseModel):
     step: Count
     updates: Count
     trainable: list[str]
+    schedule: dict[str, Any] = {}
+    average: Nothing = {}
+    averaged: Count = 0
 
 
 COLUMNS = ("epoch", "step", "rate", "loss")

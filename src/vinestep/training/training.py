@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..autodiff.gradients import Gradients
 from ..autodiff.state import untracked
 from ..autodiff.tensor import held
 from ..data.batch import Batch
@@ -21,15 +23,17 @@ from ..errors import DataError, SettingError
 from ..findings import tell
 from ..layers.arena import Arena
 from ..layers.base import Layer
-from ..losses import makes_logits, note_probabilities, reduction_of
+from ..losses import makes_logits, note_probabilities, reduction_of, weight_in_mean
 from ..metrics import Metric
 from ..optimisers import Optimiser
 from ..schedules import Schedule
 from .asked import lineage, note_test_scored, run_settings
+from .averaging import WeightAverage
 from .calling import by_place
 from .checks import AnyBatches, are_batches, check_parts, checked_batch, checked_metrics
 from .derivation import Derivation, Loss, Watch
 from .descent import Descent
+from .ending import ending_of
 from .epochs import train_epochs
 from .looking import assessment, check_encoding, each_output
 from .opening import opened
@@ -37,6 +41,7 @@ from .plain import finite_rows
 from .records import Outcome, Step
 from .resuming import continue_run
 from .running import Run, listening
+from .scored import Scored, Validation
 from .store import RunStore
 
 if TYPE_CHECKING:
@@ -66,6 +71,12 @@ class Training:
     metrics : sequence of Metric
     clip : float, optional
         Largest Euclidean norm of all gradients together; longer ones are shortened to it.
+    clip_values : float, optional
+        Largest size of each element of the gradients; larger ones are cut to it.
+    accumulate : int
+        Batches of which the gradients make one update, as if they were one large batch.
+    average : WeightAverage, optional
+        A running average of the weights, by which validation is scored and which models are made of.
     seed : int
         Of weights, order of examples, and dropout.
 
@@ -87,13 +98,21 @@ class Training:
         schedule: Schedule | Callable[[int], float] | None = None,
         metrics: Sequence[Metric] = (),
         clip: float | None = None,
+        clip_values: float | None = None,
+        accumulate: int = 1,
+        average: WeightAverage | None = None,
         seed: int = 0,
     ) -> None:
         if not callable(loss):
             raise SettingError(
                 f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, targets), such as vinestep.losses.huber."
             )
-        self.descent = Descent(network, optimiser=optimiser, schedule=schedule, clip=clip, seed=seed)
+        if isinstance(accumulate, bool) or not isinstance(accumulate, int | np.integer) or accumulate < 1:
+            raise SettingError(f"Training: accumulate must be a whole number of at least 1, got {accumulate!r}.")
+        self.descent = Descent(
+            network, optimiser=optimiser, schedule=schedule, clip=clip, clip_values=clip_values, average=average, seed=seed
+        )
+        self.accumulate = int(accumulate)
         self.metrics = checked_metrics(metrics)
         self.class_values: tuple[str | int | float | bool, ...] = ()
         self.encoding: Any = None
@@ -131,6 +150,14 @@ class Training:
         return self.descent.clip
 
     @property
+    def clip_values(self) -> float | None:
+        return self.descent.clip_values
+
+    @property
+    def average(self) -> WeightAverage | None:
+        return self.descent.average
+
+    @property
     def seed(self) -> int:
         return self.descent.seed
 
@@ -152,13 +179,20 @@ class Training:
         return self.make_step(batch, 0, 0)[0]
 
     def make_step(
-        self, batch: Batch | tuple[Any, Any], epoch: int, position: int, *, before_update: Any = None, watch: Watch | None = None
+        self,
+        batch: Batch | tuple[Any, Any] | list[Batch],
+        epoch: int,
+        position: int,
+        *,
+        before_update: Any = None,
+        watch: Watch | None = None,
     ) -> tuple[Step, dict[str, np.ndarray]]:
         """One update, and the counts of the metrics; for loops that count epochs.
 
         Parameters
         ----------
-        batch : pair of inputs and targets
+        batch : pair of inputs and targets, or list of batches
+            Of several, the gradients are put together.
         epoch, position : int
             Epochs and batches of the present one that are done.
         before_update : callable, optional
@@ -168,18 +202,17 @@ class Training:
         """
         begun = time.perf_counter()
         descent = self.descent
-        batch = checked_batch(batch)
-        targets = batch.targets
+        several = [checked_batch(part) for part in batch] if type(batch) is list else [checked_batch(batch)]
         if descent.network.arena is None:
-            self.initialise(batch)
+            self.initialise(several[0])
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
-            outputs, value, gradients = self._derivation(batch, watch)
+            outputs, value, gradients = self._derived(several, watch)
             if descent.step_number == 0 and makes_logits(self.loss):
-                note_probabilities(outputs)
+                note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)
-            norm, rate = descent.descend(value, gradients)
+            norm, rate = descent.descend(value, gradients, lambda: self._derived(several, None)[1:])
         except BaseException:
             for array, before in statistics:
                 array[...] = before
@@ -187,10 +220,33 @@ class Training:
         counts: dict[str, np.ndarray] = {}
         figures: dict[str, float] = {}
         for metric in self.metrics:
-            counts[metric.name] = metric.count(held(outputs), np.asarray(targets))
+            for part, found in zip(several, outputs, strict=True):
+                count = metric.count(held(found), np.asarray(part.targets))
+                counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
             figures[metric.name] = metric.conclude(counts[metric.name])
+        examples = sum(len(part.targets) for part in several)
         seconds = time.perf_counter() - begun
-        return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, len(targets)), counts
+        return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, examples), counts
+
+    def _derived(self, batches: list[Batch], watch: Watch | None) -> tuple[list[Any], float, Gradients]:
+        """Outputs of each batch, and loss and gradients as if they were one."""
+        first = self.step_number * self.accumulate
+        outputs, value, gradients = self._derivation(batches[0], watch, first)
+        if len(batches) == 1:
+            return [outputs], value, gradients
+        every, summed = [outputs], reduction_of(self.loss) == "sum"
+        weights = [1.0 if summed else weight_in_mean(self.loss, batch.targets, batch.weights) for batch in batches]
+        total = 1.0 if summed else sum(weights)
+        number = self.network.dtype.type
+        flat = gradients.flat
+        flat *= number(weights[0] / total)
+        value *= weights[0] / total
+        for i, (batch, weight) in enumerate(zip(batches[1:], weights[1:], strict=True), 1):
+            outputs, part, found = self._derivation(batch, watch, first + i)
+            every.append(outputs)
+            value += part * weight / total
+            flat += found.flat * number(weight / total)
+        return every, value, gradients
 
     def initialise(self, batch: Batch, *, dtype: DTypeLike | None = None) -> None:
         """Draw the network's parameters for inputs of this kind, by the seed of the training."""
@@ -216,8 +272,18 @@ class Training:
             )
         for epoch in range(epochs):
             order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
-            for i, batch in enumerate(order):
-                yield self.make_step(batch, epoch, i)[0]
+            for i, group in self.grouped(order):
+                yield self.make_step(group, epoch, i)[0]
+
+    def grouped(self, batches: Iterable[Batch]) -> Iterator[tuple[int, Any]]:
+        """The batches that make one update, and how many come before them."""
+        if self.accumulate == 1:
+            yield from enumerate(batches)
+            return
+        done, left = 0, iter(batches)
+        while group := list(itertools.islice(left, self.accumulate)):
+            yield done, group
+            done += len(group)
 
     # a whole run
 
@@ -227,7 +293,9 @@ class Training:
         *,
         epochs: int | None = None,
         steps: int | None = None,
-        validation: AnyBatches | None = None,
+        until: str | None = None,
+        validation: Validation = None,
+        validate_every: int = 1,
         observers: Sequence[Observer] = (),
         test: AnyBatches | None = None,
         record: RunStore | str | PathLike[str] | None = None,
@@ -236,12 +304,20 @@ class Training:
         changed: Sequence[str] = (),
         plan: dict[str, Any] | None = None,
     ) -> Outcome:
-        """Train for a number of epochs or steps, observed and recorded.
+        """Train until something is reached, observed and recorded.
 
         Parameters
         ----------
-        batches, validation : Batches
-            Of any source or stream. They may not share examples.
+        batches : Batches
+            Of any source or stream.
+        validation : Batches, or mapping of name to Batches or function, optional
+            What is scored after each epoch, sharing no examples with `batches`. Of several, the first judges; a function takes the
+            network and returns a number or several by name, such as what generated texts score. To score a part only, give a part.
+        validate_every : int
+            Epochs from one validation to the next; the last epoch is always validated.
+        until : str, optional
+            When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs, not before 5 epochs"``; see
+            `vinestep.training.ending.Ending`.
         epochs : int, optional
             In all, those before a resumption included.
         steps : int, optional
@@ -276,21 +352,14 @@ class Training:
         """
         from .observers import with_recorders
 
-        budget = epochs if steps is None else steps
-        if (epochs is None) == (steps is None) or not isinstance(budget, int | np.integer) or isinstance(budget, bool) or budget < 1:
-            raise SettingError(
-                f"run: epochs or steps, one of them, has to be a whole number of at least 1; got epochs={epochs!r}, steps={steps!r}."
-            )
-        check_parts({"training": batches, "validation": validation, "test": test})
+        ending = ending_of(epochs, steps, until)
+        scored = Scored(validation, every=validate_every)
+        check_parts({"training": batches, **scored.batches, "test": test})
         self._prepare(batches)
-        tell(findings_of_parts(batches, validation, test, self.input_range))
+        tell(findings_of_parts(batches, scored.first, test, self.input_range))
         recorded = resume is not None or record is not None
-        settings = (
-            run_settings(self, batches, {"epochs": int(budget)} if steps is None else {"steps": int(budget)}, validation)
-            if recorded
-            else {}
-        )
-        watchers = with_recorders(observers, recorded)
+        settings = run_settings(self, batches, ending, scored) if recorded else {}
+        watchers = with_recorders([ending, *observers], recorded)
         with ExitStack() as stack:
             stack.enter_context(listening(watchers))
             store = stack.enter_context(opened(record, resume, name))
@@ -301,10 +370,12 @@ class Training:
                 name,
                 plan if plan is not None else settings,
                 settings,
-                epochs=0 if epochs is None else int(epochs),
-                total_steps=0 if steps is None else int(steps),
-                steps_per_epoch=batches.steps_an_epoch or 0,
-                better=self.directions(),
+                epochs=ending.amount("epoch"),
+                total_steps=ending.amount("step"),
+                ending=ending,
+                batches_per_epoch=batches.steps_an_epoch or 0,
+                steps_per_epoch=-(-(batches.steps_an_epoch or 0) // self.accumulate),
+                better=self.directions(scored.names),
                 extra=self._described_model,
             )
             run.position.summed = reduction_of(self.loss) == "sum"
@@ -319,23 +390,25 @@ class Training:
             self.lineage["run"] = store.label if store is not None else ""
             begun = time.perf_counter()
             with run.under_way():
-                train_epochs(run, self, batches, validation)
+                train_epochs(run, self, batches, scored)
             return run.conclude(begun)
 
     def _prepare(self, batches: AnyBatches) -> None:
         if self.network.arena is None:
             self.initialise(batches.sample())
         self.descent.begin()
+        length = batches.steps_an_epoch
+        self.schedule.begin(None if length is None else -(-length // self.accumulate))
         self.class_values = tuple(getattr(batches.dataset, "class_values", ())) or self.class_values
         self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
         self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
         self.input_range = range_of(batches) or self.input_range
 
-    def directions(self) -> dict[str, str]:
+    def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
         """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
         own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
-        return own | {f"validation_{name}": better for name, better in own.items()}
+        return own | {f"{part}_{name}": better for part in parts for name, better in own.items()}
 
     def _described_model(self) -> dict[str, Any]:
         """What a saved state says of the model in it; the network is described anew only after it was changed."""
@@ -343,7 +416,8 @@ class Training:
         known = self._described
         if known is None or known[0] != Arena.generation:
             self._described = known = Arena.generation, model.described(opaque=True)
-        return {"model": known[1] | {"lineage": model.lineage}}
+        average = {} if self.average is None or not self.average.count else {"average_share": self.average.share}
+        return {"model": known[1] | {"lineage": model.lineage} | average}
 
     def model(self, *, copied: bool = True) -> Model:
         """What was trained, to be handed on: the network as it is now, with the encoding of its data and where it came from.
@@ -361,11 +435,17 @@ class Training:
         >>> training.model().predict(np.ones((2, 2))).shape
         (2, 1)
         """
+        if copied and self.average is not None:
+            with self.descent.averaged():
+                return self._model(copy.deepcopy(self.network))
+        return self._model(copy.deepcopy(self.network) if copied else self.network)
+
+    def _model(self, network: Layer) -> Model:
         from ..model import Model
 
         rows = self._record.rows if self._record is not None else []
         return Model(
-            copy.deepcopy(self.network) if copied else self.network,
+            network,
             self.encoding,
             self.scaling,
             self.class_values,

@@ -61,6 +61,9 @@ class Observer:
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         """After each epoch, with its row of the curves."""
 
+    def said(self, run: Run, text: str) -> None:
+        """When something was done that the user should know of, such as lowering the rate."""
+
     def after_run(self, run: Run, outcome: Outcome) -> None:
         """Once, when the run has ended."""
 

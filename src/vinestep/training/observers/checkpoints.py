@@ -74,11 +74,14 @@ class Checkpoints(Observer):
             raise RunError("Checkpoints need a place: training.run(..., record='records').")
 
     def after_step(self, run: Run, step: Step | None) -> None:
-        within = not run.epochs or run.position.batch < run.steps_per_epoch
+        within = not run.epochs or run.position.batch < run.batches_per_epoch
         if self.every is not None and run.position.step % self.every == 0 and within:
             self._save(run)
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        if not run.validated:
+            self._save(run)
+            return
         name, value = judged(row, self.by)
         if self.what == "best":
             self._note_score(run, name, value)

@@ -54,6 +54,8 @@ class Patience(Observer):
         self.waited = 0
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        if not run.validated:
+            return
         name, value = judged(row, self.by)
         score = score_of(run, name, value)
         if score < self.best - self.least_gain:

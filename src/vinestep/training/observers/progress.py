@@ -85,6 +85,11 @@ class Progress(Observer):
             figures = "  ".join(f"{k} {v:.4g}" for k, v in row.items() if k not in ("epoch", "step"))
             self._console.print(f"epoch {epoch}/{run.epochs}  {figures}", highlight=False, soft_wrap=True)
 
+    def said(self, run: Run, text: str) -> None:
+        console = self._bar.console if self._bar is not None else self._console
+        if console is not None:
+            console.print(text, highlight=False, soft_wrap=True)
+
     def after_run(self, run: Run, outcome: Outcome) -> None:
         if self._bar is not None:
             done = self._total if not run.stop_reason else run.position.step

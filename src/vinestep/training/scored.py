@@ -1,0 +1,101 @@
+"""What is scored after an epoch: parts of the data, and whatever a user computes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..errors import SettingError
+from .checks import AnyBatches, are_batches
+from .looking import average
+
+if TYPE_CHECKING:
+    from .training import Training
+
+__all__ = ["Scored", "Validation"]
+
+Computation = Callable[[Any], Any]
+Validation = AnyBatches | Mapping[str, AnyBatches | Computation] | None
+
+
+class Scored:
+    """Parts that a run scores every so many epochs.
+
+    Parameters
+    ----------
+    validation : Batches, or mapping of name to Batches or function
+    every : int
+        Epochs.
+    """
+
+    def __init__(self, validation: Validation, *, every: int = 1) -> None:
+        if isinstance(every, bool) or not isinstance(every, int | np.integer) or every < 1:
+            raise SettingError(f"run: validate_every must be a whole number of epochs, got {every!r}.")
+        self.every = int(every)
+        named = dict(validation) if isinstance(validation, Mapping) else {"validation": validation}
+        self.parts: dict[str, Any] = {name: part for name, part in named.items() if part is not None}
+        for name, part in self.parts.items():
+            if not isinstance(name, str) or not name.isidentifier():
+                raise SettingError(f"run: validation parts have names that are words, such as 'second_cellar'; got {name!r}.")
+            if isinstance(validation, Mapping) and not are_batches(part) and not callable(part):
+                raise SettingError(f"run: the validation part {name!r} is a {type(part).__name__}. Give batches, or a function.")
+
+    @property
+    def batches(self) -> dict[str, Any]:
+        """The parts that are data."""
+        return {name: part for name, part in self.parts.items() if are_batches(part) or not callable(part)}
+
+    @property
+    def names(self) -> list[str]:
+        return list(self.batches)
+
+    @property
+    def first(self) -> AnyBatches | None:
+        """The part that judges."""
+        return next(iter(self.batches.values()), None)
+
+    def is_due(self, epoch: int, *, last: bool) -> bool:
+        return last or epoch % self.every == 0
+
+    def scores(self, training: Training) -> dict[str, float]:
+        """Of every part, by column of the curves."""
+        found: dict[str, float] = {}
+        with training.descent.averaged():
+            for name, part in self.parts.items():
+                if are_batches(part):
+                    scored: Any = average(training.network, part, training.loss, training.metrics)
+                else:
+                    scored = part(training.network)
+                if isinstance(scored, Mapping):
+                    found |= {f"{name}_{key}": _number(value, f"{name}_{key}") for key, value in scored.items()}
+                else:
+                    found[name] = _number(scored, name)
+        return found
+
+    @staticmethod
+    def unknown(columns: Mapping[str, float]) -> dict[str, float]:
+        """What stands in these columns of the curves for an epoch that was not scored."""
+        return dict.fromkeys(columns, math.nan)
+
+    def settings(self) -> dict[str, Any] | None:
+        """For the record."""
+        from ..parts.describing import describe
+
+        if not self.parts:
+            return None
+        described = {
+            name: {"data": part.fingerprint(), **part.settings()} if are_batches(part) else describe(part, opaque=True)
+            for name, part in self.parts.items()
+        }
+        own = described["validation"] if list(described) == ["validation"] else described
+        return own if self.every == 1 else {**own, "every": self.every}
+
+
+def _number(value: Any, name: str) -> float:
+    try:
+        return float(value)
+    except (TypeError, ValueError):
+        raise SettingError(f"run: the validation {name!r} returned {value!r}. Return a number, or a dict of numbers by name.") from None
