@@ -7,6 +7,7 @@ from .ending import Ending
 from .own_loops import recorded_run
 from .parts_state import HasState, RandomStream
 from .records import Outcome, Position, Step
+from .rehearsal import Rehearsal, rehearse
 from .running import Run
 from .status import Status
 from .store import MemoryStore, Request, RunStore
@@ -21,6 +22,7 @@ __all__ = [
     "Outcome",
     "Position",
     "RandomStream",
+    "Rehearsal",
     "Request",
     "Run",
     "RunStore",
@@ -30,4 +32,5 @@ __all__ = [
     "WeightAverage",
     "observers",
     "recorded_run",
+    "rehearse",
 ]

@@ -84,7 +84,8 @@ class WeightAverage:
         """The average; None before the first step that counts."""
         if self.sums is None or not self.count:
             return None
-        return self.sums / self.sums.dtype.type(self.share)
+        average: np.ndarray = self.sums / self.sums.dtype.type(self.share)
+        return average
 
     @contextmanager
     def in_place(self, arena: Arena) -> Iterator[None]:

@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     from ..model import Model
     from ..scores import Assessment
     from .observers import Observer
+    from .rehearsal import Rehearsal
 
 __all__ = ["Training"]
 
@@ -207,12 +208,12 @@ class Training:
             self.initialise(several[0])
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
-            outputs, value, gradients = self._derived(several, watch)
+            outputs, value, gradients = self.derived(several, watch)
             if descent.step_number == 0 and makes_logits(self.loss):
                 note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)
-            norm, rate = descent.descend(value, gradients, lambda: self._derived(several, None)[1:])
+            norm, rate = descent.descend(value, gradients, lambda: self.derived(several, None)[1:])
         except BaseException:
             for array, before in statistics:
                 array[...] = before
@@ -228,8 +229,8 @@ class Training:
         seconds = time.perf_counter() - begun
         return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, examples), counts
 
-    def _derived(self, batches: list[Batch], watch: Watch | None) -> tuple[list[Any], float, Gradients]:
-        """Outputs of each batch, and loss and gradients as if they were one."""
+    def derived(self, batches: list[Batch], watch: Watch | None = None) -> tuple[list[Any], float, Gradients]:
+        """Outputs of each batch, and loss and gradients as if they were one; no parameter is changed."""
         first = self.step_number * self.accumulate
         outputs, value, gradients = self._derivation(batches[0], watch, first)
         if len(batches) == 1:
@@ -470,6 +471,14 @@ class Training:
         self.descent.restore(state)
 
     # looking
+
+    def rehearse(
+        self, train: AnyBatches, validation: AnyBatches | None = None, *, quick: bool = False, steps: int | None = None
+    ) -> Rehearsal:
+        """Look for what goes wrong in runs, in seconds and on a copy; see `vinestep.training.rehearse`."""
+        from .rehearsal import rehearse
+
+        return rehearse(self, train, validation, quick=quick, steps=steps)
 
     def assess(self, batches: AnyBatches) -> Assessment:
         """Loss and metrics over all examples, in inference; each example counts once.
