@@ -42,6 +42,9 @@ SetOption = Annotated[
     list[str],
     typer.Option("--set", metavar="NAME=VALUE", help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64."),
 ]
+PlanArgument = Annotated[
+    Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)
+]
 ModelArgument = Annotated[
     Path, typer.Argument(metavar="MODEL", help="A model file, such as barrels.vine, or a state of a run.", show_default=False)
 ]
@@ -94,10 +97,13 @@ def demo(record: RecordOption = RECORDS) -> None:
 
 @app.command()
 def train(
-    plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)],
+    plan: PlanArgument,
     record: RecordOption = RECORDS,
     settings: SetOption = [],  # noqa: B006  # typer reads it, nobody writes to it
     own: OwnOption = [],  # noqa: B006
+    unrehearsed: Annotated[
+        bool, typer.Option("--unrehearsed", help="Begin without a look at what may go wrong, which takes a second.")
+    ] = False,
 ) -> None:
     """Train as a plan says, in a new run folder."""
     from ..training.planned import PlannedRun
@@ -105,7 +111,29 @@ def train(
 
     with _explained():
         parts = _own(own)
-        _train(PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts), record=record)
+        planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
+        if not unrehearsed:
+            for finding in planned.rehearse(quick=True).troubles:
+                console.print(str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True)
+        _train(planned, record=record)
+
+
+@app.command()
+def rehearse(plan: PlanArgument, settings: SetOption = [], own: OwnOption = []) -> None:  # noqa: B006
+    """Look in seconds for what would waste hours: wrong data, shapes, gradients, rates. Nothing is recorded.
+
+    Ends with exit code 1 if something is wrong.
+    """
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
+    from .views import findings_view
+
+    with _explained():
+        parts = _own(own)
+        found = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts).rehearse()
+        console.print(findings_view(found.findings, f"Rehearsal of {plan}, {found.seconds:.1f} s"))
+        if found.verdict == "wrong":
+            raise typer.Exit(1)
 
 
 @app.command()

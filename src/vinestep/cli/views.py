@@ -15,6 +15,7 @@ from rich.table import Table
 if TYPE_CHECKING:
     import pandas as pd
 
+    from ..findings import Finding
     from ..model import Model
     from ..parts.registry import Kind
     from ..scores import Assessment
@@ -24,6 +25,7 @@ __all__ = [
     "confusion_view",
     "epoch_of",
     "files_view",
+    "findings_view",
     "kind_view",
     "kinds_view",
     "model_view",
@@ -87,6 +89,19 @@ def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Seque
         total = sum(counts[true, other] for other in names)
         cells = [f"[bold]{counts[true, other]}[/]" if other == true else str(counts[true, other]) for other in names]
         table.add_row(shown[true], *cells, f"{counts[true, true] / total:.0%}" if total else "-")
+    return table
+
+
+def findings_view(findings: Sequence[Finding], title: str) -> Table:
+    """Findings with their evidence and cures, what is wrong first."""
+    table = _table(title)
+    for name in ("verdict", "what was looked at", "what was seen, and what to do"):
+        table.add_column(name, no_wrap=name == "verdict")
+    order = ("wrong", "suspicious", "sound")
+    for finding in sorted(findings, key=lambda found: order.index(found.verdict)):
+        style = {"wrong": "bold red", "suspicious": "yellow"}.get(finding.verdict, "green")
+        words = f"{escape(finding.evidence)} {f'[bold]{escape(finding.cure)}[/]' if finding.cure else ''}".rstrip()
+        table.add_row(f"[{style}]{finding.verdict}[/]", escape(finding.subject), words)
     return table
 
 

@@ -69,7 +69,8 @@ def _panel(axis: Any, rows: Sequence[dict[str, float]], epochs: np.ndarray, name
     key = f"validation_{name}"
     if key in rows[0]:
         values = np.array([row[key] for row in rows])
-        axis.plot(epochs, values, color=COLOURS[2], linewidth=1.8, label="validation", **_marks(rows))
+        scored = np.isfinite(values)  # not every epoch may have been
+        axis.plot(epochs[scored], values[scored], color=COLOURS[2], linewidth=1.8, label="validation", **_marks(rows))
         if np.isfinite(values).any() and key in better:
             best = int(np.nanargmin(values) if better[key] == "lower" else np.nanargmax(values))
             axis.plot(

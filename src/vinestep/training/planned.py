@@ -17,6 +17,7 @@ from ..errors import PlanError, did_you_mean
 from ..parts.building import Builder, with_full_paths
 from ..parts.registry import kinds
 from .calling import outputs_of
+from .ending import ending_of
 from .looking import assessment
 from .observers import Checkpoints, Curves, Observer
 from .plans import DEMO, Plan, PlannedParts
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
     from ..data.transforms import Transform
     from ..model import Model
     from ..scores import Assessment
+    from .rehearsal import Rehearsal
 
 __all__ = ["PlannedRun"]
 
@@ -158,6 +160,13 @@ class PlannedRun:
         usual: list[Observer] = [Curves(), Checkpoints("best")]
         planned = self._observers
         return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
+
+    def rehearse(self, *, quick: bool = False) -> Rehearsal:
+        """Look for what would go wrong; see `vinestep.training.rehearse`."""
+        batches = self.train_batches()
+        ending = ending_of(self.plan.epochs, self.plan.steps, self.plan.until)
+        steps = ending.amount("step") or ending.amount("epoch") * (batches.steps_an_epoch or 0) // self.plan.accumulate
+        return self.training.rehearse(batches, self.scored_batches(self.validation), quick=quick, steps=steps or None)
 
     def run(
         self,

@@ -68,11 +68,11 @@ def rate(stage: Stage) -> Iterator[Finding]:
     path = max(moves, key=lambda name: moves[name] if math.isfinite(moves[name]) else math.inf)
     if not moves[path] <= LARGE_UPDATE:
         evidence = f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its size; 0.001 is usual."
-        cure = "A smaller rate: vinestep.tuning.rate_range(training, batches) suggests one. Or a warm-up."
+        cure = "A smaller rate: vinestep.training.rate_range(training, batches) suggests one. Or a warm-up."
         yield Finding("the rate", "wrong" if not moves[path] <= 3 else "suspicious", evidence, cure)
     elif max(moves.values()) < SMALL_UPDATE:
         evidence = f"one step at the highest rate, {top:.3g}, moves no parameter by more than {max(moves.values()):.2g} of its size."
-        yield Finding("the rate", "suspicious", evidence, "A larger rate; vinestep.tuning.rate_range(training, batches) suggests one.")
+        yield Finding("the rate", "suspicious", evidence, "A larger rate; vinestep.training.rate_range(training, batches) suggests one.")
     else:
         yield Finding("the rate", "sound", f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its size.")
 
