@@ -152,7 +152,7 @@ def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
     ("change", "message"),
     [
         (("epochs = 40", "epoch = 40"), "epoch: unknown key. Did you mean 'epochs'?"),
-        (("epochs = 40", ""), "epochs: missing"),
+        (("epochs = 40", ""), "one of epochs, steps and until says when it ends"),
         (("epochs = 40", 'epochs = "many"'), "epochs: input should be a valid integer, got 'many'"),
         (('kind = "dense"', 'kind = "dens"'), "layers.0.kind: 'dens' is not known. Did you mean 'dense'?"),
         (('"relu"', '"rely"'), "layers.0.activation.kind: 'rely' is not known. Did you mean 'relu'?"),

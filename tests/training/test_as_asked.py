@@ -244,6 +244,8 @@ def test_observers_begin_anew_for_each_run_and_serve_one_at_a_time():
     assert [outcome.rows[-1]["epoch"] for outcome in outcomes] == [3, 3]
 
     class Nested(vs.observers.Observer):
+        ends_run = True
+
         def after_epoch(self, run, row):
             classifier().run(data().batches(8), epochs=1, observers=[patience])
 

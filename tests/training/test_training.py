@@ -31,6 +31,8 @@ def same_state(a, b):
 
 
 class StopAt(vs.observers.Observer):
+    ends_run = True
+
     def __init__(self, step, how="stop"):
         self.step, self.how = step, how
 

@@ -330,6 +330,38 @@ class Layer:
         arena.hand_out()
         return arena.arrays()
 
+    def outputs_of(self, path: str, *inputs: Any) -> np.ndarray:
+        """What a layer within puts out in inference for inputs of the whole network.
+
+        Parameters
+        ----------
+        path : str
+            As `describe` lists it, such as ``"body/2"``; the last call counts where a layer is called several times.
+        *inputs : array
+
+        Raises
+        ------
+        LayerError
+            If there is no such layer, or it takes no part.
+
+        Examples
+        --------
+        >>> network = vs.Stack(vs.Dense(3, vs.relu), vs.Dense(1)).initialise(np.ones((1, 2)))
+        >>> network.outputs_of("0", np.ones((5, 2))).shape
+        (5, 3)
+        """
+        seen: dict[str, Any] = {}
+
+        def told(layer: Any, where: str, given: tuple[Any, ...], output: Any) -> None:
+            seen[where] = output
+
+        with untracked(), observed(told):
+            self(*inputs)
+        if path not in seen:
+            raise LayerError(f"There is no layer {path!r} that takes part. {did_you_mean(path, seen)}")
+        found = seen[path]
+        return np.asarray(held(found[0] if isinstance(found, tuple) else found))
+
     def statistics(self) -> dict[str, np.ndarray]:
         """Running statistics by path, as plain arrays: views, not copies."""
         return {layer._join(name): a for layer in self.walk() for name, a in layer._own_statistics().items()}

@@ -221,10 +221,10 @@ class RunFolder(RunStore):
         import pandas as pd
 
         if rows:
-            write_text(self.path / SERIES[series], pd.DataFrame(list(rows)).to_csv(index=False))
+            write_text(self._series(series), pd.DataFrame(list(rows)).to_csv(index=False))
 
     def read_numbers(self, series: str) -> list[dict[str, float]]:
-        path = self.path / SERIES[series]
+        path = self._series(series)
         if not path.is_file():
             return []
         with path.open(newline="") as file:
@@ -238,6 +238,9 @@ class RunFolder(RunStore):
             return (self.path / self._own(name)).read_bytes()
         except OSError as error:
             raise RunError(f"{self.path}: there is no file {name!r}.") from error
+
+    def _series(self, series: str) -> Path:
+        return self.path / SERIES.get(series, f"{self._own(series)}.csv")
 
     @staticmethod
     def _own(name: str) -> str:

@@ -89,6 +89,7 @@ class Ending(Observer):
     """
 
     order = 1
+    ends_run = True
 
     def __init__(self, text: str) -> None:
         if not isinstance(text, str):

@@ -85,6 +85,7 @@ class Run:
 
     def __post_init__(self) -> None:
         self._listeners: dict[str, list[Observer]] = {}
+        self._dropped: list[Observer] = []
         self._noted = self._looked = 0.0
         self._step_numbers: dict[str, float] = {}
 
@@ -123,13 +124,30 @@ class Run:
         if event not in self._listeners:
             from .observers import Observer
 
-            self._listeners[event] = [o for o in self.observers if getattr(type(o), event) is not getattr(Observer, event)]
+            listening = [o for o in self.observers if not any(o is dropped for dropped in self._dropped)]
+            self._listeners[event] = [o for o in listening if getattr(type(o), event) is not getattr(Observer, event)]
         return self._listeners[event]
 
     def tell(self, event: str, *details: Any) -> None:
         """Tell the observers of an event."""
         for observer in self.listeners(event):
-            getattr(observer, event)(self, *details)
+            try:
+                getattr(observer, event)(self, *details)
+            except Exception as error:
+                if observer.ends_run:
+                    raise
+                self._drop(observer, event, error)
+
+    def _drop(self, observer: Observer, event: str, error: Exception) -> None:
+        """Report an observer that failed, and go on without it."""
+        name = type(observer).__name__
+        told = f"The observer {name} failed in {event} at step {self.position.step}: {type(error).__name__}: {error}"
+        told += ". The run goes on without it; with ends_run = True it would have ended."
+        log.warning("%s", told, exc_info=log.isEnabledFor(logging.DEBUG))
+        self._dropped.append(observer)
+        self._listeners = {}
+        if self.store is not None:
+            self.store.console(told)
 
     # states
 

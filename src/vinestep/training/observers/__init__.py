@@ -10,8 +10,21 @@ from .checkpoints import Checkpoints
 from .curves import Curves
 from .patience import Patience
 from .progress import Progress
+from .spaced import Distributions, LayerOutputs, Machine, Norms, Samples, Scheduled
 
-__all__ = ["Checkpoints", "Curves", "Observer", "Patience", "Progress"]
+__all__ = [
+    "Checkpoints",
+    "Curves",
+    "Distributions",
+    "LayerOutputs",
+    "Machine",
+    "Norms",
+    "Observer",
+    "Patience",
+    "Progress",
+    "Samples",
+    "Scheduled",
+]
 
 
 def with_recorders(observers: Sequence[Observer], recorded: bool, *, curves: bool = True) -> list[Observer]:

@@ -33,6 +33,9 @@ class Observer:
     order = 0
     """Observers are told in this order; checkpoints come last, since they save what the others know."""
 
+    ends_run = False
+    """Whether a failure of the observer ends the run; otherwise it is reported, and the observer is not told any more."""
+
     busy = False
     """Whether it is listening to a run; it cannot listen to two at once."""
 

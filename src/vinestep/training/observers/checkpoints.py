@@ -51,6 +51,7 @@ class Checkpoints(Observer):
     """
 
     order = 9
+    ends_run = True
 
     def __init__(
         self, what: Literal["newest", "best"] = "newest", *, by: str | None = None, every: int | None = None, keep: int = 2

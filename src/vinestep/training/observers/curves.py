@@ -37,6 +37,7 @@ class Curves(Observer):
     """
 
     order = 2
+    ends_run = True
 
     def __init__(self, *, seconds: float = 5.0) -> None:
         self.seconds = seconds

@@ -38,6 +38,7 @@ class Patience(Observer):
     """
 
     order = 1
+    ends_run = True
 
     def __init__(self, epochs: int, *, least_gain: float = 0.0, by: str | None = None) -> None:
         if epochs < 1:

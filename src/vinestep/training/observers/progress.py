@@ -34,6 +34,8 @@ class Progress(Observer):
     epoch 1/1  rate 0.001  loss ...
     """
 
+    ends_run = True
+
     def __init__(self, console: Console | None = None) -> None:
         self.console = console
         self._console: Any = None

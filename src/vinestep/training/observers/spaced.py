@@ -1,0 +1,447 @@
+"""Observers that look every so many steps, and record into the run's store."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ...autodiff.gradients import Gradients
+from ...autodiff.state import untracked
+from ...autodiff.tensor import held
+from ...errors import SettingError
+from ...parts import part
+from ..calling import outputs_of
+from .base import Observer
+
+if TYPE_CHECKING:
+    from ..descent import Descent
+    from ..records import Outcome, Step
+    from ..running import Run
+
+__all__ = ["Distributions", "LayerOutputs", "Machine", "Norms", "Samples", "Scheduled"]
+
+MOST_ROWS = 4000  # of a series: beyond it every second is dropped, and the spacing doubled
+MOST_SNAPSHOTS = 120
+QUANTILES = (0, 5, 25, 50, 75, 95, 100)
+BINS = 40
+KINDS = ("weights", "gradients", "updates", "activations")
+
+
+class Spaced(Observer):
+    """Looks every so many steps; a series that gets long is thinned, so that its memory stays bounded.
+
+    Parameters
+    ----------
+    every : int
+        Steps.
+    """
+
+    series = ""
+    most = MOST_ROWS
+
+    def __init__(self, every: int) -> None:
+        if isinstance(every, bool) or not isinstance(every, int | np.integer) or every < 1:
+            raise SettingError(f"{type(self).__name__}: every must be a whole number of steps of at least 1, got {every!r}.")
+        self.every = int(every)
+        self.begin()
+
+    def begin(self) -> None:
+        self._rows: list[dict[str, float]] = []
+        self._spacing = self.every
+
+    def is_due(self, number: int) -> bool:
+        return number % self._spacing == 0
+
+    def before_run(self, run: Run) -> None:
+        if run.store is not None and self.series and run.position.step:
+            known = run.store.read_numbers(self.series)
+            self._rows = [row for row in known if row["step"] <= run.position.step]
+
+    def keep(self, run: Run, row: Mapping[str, float]) -> None:
+        """Add a row to the series."""
+        where = {"step": float(run.position.step), "epoch": float(run.position.epoch)}
+        self._rows.append({**where, **{name: float(value) for name, value in row.items()}})
+        if len(self._rows) > self.most:
+            self._rows = self._rows[::2]
+            self._spacing *= 2
+
+    def rows(self) -> list[dict[str, float]]:
+        """What was recorded so far."""
+        return list(self._rows)
+
+    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        self._write(run)
+
+    def after_run(self, run: Run, outcome: Outcome) -> None:
+        self._write(run)
+
+    def _write(self, run: Run) -> None:
+        if run.store is not None and self.series and self._rows:
+            run.store.numbers(self.series, self._rows)
+
+    def state(self) -> dict[str, Any]:
+        return {"spacing": self._spacing}
+
+    def restore(self, state: dict[str, Any]) -> None:
+        spacing = state.get("spacing", self.every)
+        self._spacing = spacing if isinstance(spacing, int) and spacing >= 1 else self.every
+
+
+def _descent_of(run: Run) -> Descent:
+    found = run.parts.get("")
+    from ..descent import Descent
+
+    if not isinstance(found, Descent):
+        raise SettingError("This observer looks at the one network of a Training; in a loop of your own record by run.numbers(...).")
+    return found
+
+
+def norm(array: np.ndarray) -> float:
+    return float(np.linalg.norm(array.astype(np.float64).reshape(-1)))
+
+
+@part("norms", "observer")
+class Norms(Spaced):
+    """Records, by parameter: norms of weights, gradients and updates, the ratio of update to weight, and norms of the optimiser's state.
+
+    Parameters
+    ----------
+    every : int
+        Steps.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> norms = vs.observers.Norms(2)
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(2), epochs=1, observers=[norms])
+    >>> [(row["step"], row["weight ratio"] > 0) for row in norms.rows()], "weight m" in norms.rows()[0]
+    ([(2.0, True), (4.0, True)], True)
+    """
+
+    series = "norms"
+
+    def __init__(self, every: int = 50) -> None:
+        super().__init__(every)
+
+    def begin(self) -> None:
+        super().begin()
+        self._before: np.ndarray | None = None
+
+    def before_update(self, run: Run, loss: float, gradients: Gradients) -> None:
+        descent = _descent_of(run)
+        arena = descent.network.arena
+        self._before = arena.values.copy() if self.is_due(descent.step_number + 1) and arena is not None else None
+
+    def after_step(self, run: Run, step: Step | None) -> None:
+        if self._before is None or step is None:
+            return
+        descent = _descent_of(run)
+        arena = descent.network.arena
+        assert arena is not None
+        row: dict[str, float] = {"rate": step.rate}
+        for slot in arena.layout:
+            before, now = arena.layout.view(self._before, slot), arena.layout.view(arena.values, slot)
+            size, move = norm(before), norm(now - before)
+            row[f"{slot.path} norm"] = size
+            row[f"{slot.path} gradient"] = norm(step.gradients[slot.path])
+            row[f"{slot.path} update"] = move
+            row[f"{slot.path} ratio"] = move / size if size else np.nan
+            for name, array in descent.optimiser.state.items():
+                if array.shape == arena.values.shape:
+                    row[f"{slot.path} {name}"] = norm(arena.layout.view(array, slot))
+        self.keep(run, row)
+        self._before = None
+
+
+@part("distributions", "observer")
+class Distributions(Spaced):
+    """Records quantiles and histograms of weights, gradients, updates and activations, by parameter and layer.
+
+    Quantiles go into the series "distributions", histograms into one table a look.
+
+    Parameters
+    ----------
+    every : int
+        Steps.
+    of : sequence of {"weights", "gradients", "updates", "activations"}
+        Activations are those of the step's batch; layers are computed one by one for them, in that step only.
+
+    Examples
+    --------
+    >>> looks = vs.observers.Distributions(2, of=["weights"])
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, observers=[looks])
+    >>> sorted(looks.rows()[0])[:3]
+    ['epoch', 'step', 'weights bias 0%']
+    """
+
+    series = "distributions"
+    most = MOST_SNAPSHOTS
+
+    def __init__(self, every: int = 200, *, of: list[str] | tuple[str, ...] = KINDS) -> None:
+        unknown = [kind for kind in of if kind not in KINDS]
+        if unknown or not of:
+            raise SettingError(f"Distributions: of is some of {', '.join(KINDS)}; got {', '.join(map(repr, of)) or 'nothing'}.")
+        self.of = list(of)
+        super().__init__(every)
+
+    def begin(self) -> None:
+        super().begin()
+        self._before: np.ndarray | None = None
+        self._found: dict[str, np.ndarray] = {}
+
+    def wants_activations(self, number: int) -> bool:
+        return "activations" in self.of and self.is_due(number)
+
+    def activation(self, run: Run, path: str, output: np.ndarray) -> None:
+        array = np.asarray(output[0] if isinstance(output, tuple) else output)
+        if array.dtype.kind == "f":
+            self._found[f"activations {path or 'outputs'}"] = array.copy()
+
+    def before_update(self, run: Run, loss: float, gradients: Gradients) -> None:
+        descent = _descent_of(run)
+        if not self.is_due(descent.step_number + 1):
+            return
+        arena = descent.network.arena
+        assert arena is not None
+        if "updates" in self.of:
+            self._before = arena.values.copy()
+        if "gradients" in self.of:
+            self._found |= {f"gradients {path}": array.copy() for path, array in gradients.items()}
+
+    def after_step(self, run: Run, step: Step | None) -> None:
+        if step is None or not self.is_due(step.number):
+            return
+        arena = _descent_of(run).network.arena
+        assert arena is not None
+        for slot in arena.layout:
+            now = arena.layout.view(arena.values, slot)
+            if "weights" in self.of:
+                self._found[f"weights {slot.path}"] = now
+            if self._before is not None:
+                self._found[f"updates {slot.path}"] = now - arena.layout.view(self._before, slot)
+        row: dict[str, float] = {}
+        histograms = []
+        for name, array in self._found.items():
+            values = array.astype(np.float64).reshape(-1)
+            finite = values[np.isfinite(values)]
+            row[f"{name} not finite"] = float(values.size - finite.size)
+            if not finite.size:
+                continue
+            row |= {f"{name} {q}%": float(v) for q, v in zip(QUANTILES, np.percentile(finite, QUANTILES), strict=True)}
+            counts, edges = np.histogram(finite, BINS)
+            histograms += [
+                {"of": name, "from": float(a), "to": float(b), "count": int(n)}
+                for a, b, n in zip(edges[:-1], edges[1:], counts, strict=True)
+            ]
+        self.keep(run, row)
+        if run.store is not None:
+            run.store.table("distributions", step.number, histograms)
+        self._before, self._found = None, {}
+
+
+@part("machine", "observer")
+class Machine(Spaced):
+    """Records what the machine does: processor, memory of the process and free memory, threads, temperature where there is one.
+
+    Parameters
+    ----------
+    seconds : float
+        From one look to the next.
+
+    Examples
+    --------
+    >>> machine = vs.observers.Machine(seconds=0.001)
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, observers=[machine])
+    >>> machine.rows()[0]["memory megabytes"] > 1
+    True
+    """
+
+    series = "machine"
+
+    def __init__(self, seconds: float = 5.0) -> None:
+        if not seconds > 0:
+            raise SettingError(f"Machine: seconds must be above 0, got {seconds!r}.")
+        self.seconds = float(seconds)
+        super().__init__(1)
+
+    def begin(self) -> None:
+        super().begin()
+        self._looked = -np.inf
+        self._process: Any = None
+
+    def after_step(self, run: Run, step: Step | None) -> None:
+        now = time.monotonic()
+        if now - self._looked < self.seconds:
+            return
+        self._looked = now
+        import psutil
+
+        if self._process is None:
+            self._process = psutil.Process()
+            self._process.cpu_percent()
+        temperatures = [t.current for group in getattr(psutil, "sensors_temperatures", dict)().values() for t in group]
+        row = {
+            "seconds": run.position.seconds,
+            "processor percent": self._process.cpu_percent(),
+            "memory megabytes": self._process.memory_info().rss / 2**20,
+            "free megabytes": psutil.virtual_memory().available / 2**20,
+            "threads": self._process.num_threads(),
+        }
+        self.keep(run, row | ({"temperature": max(temperatures)} if temperatures else {}))
+
+
+class Samples(Observer):
+    """Puts the same inputs through the network after the first, and then every so many epochs, and records what comes out.
+
+    Parameters
+    ----------
+    inputs : array, or tuple of arrays
+        A few examples, as the network takes them.
+    targets : array, optional
+        What is true of them, to stand beside.
+    every : int
+        Epochs.
+    show : callable, optional
+        From outputs to a list of texts, one an example, such as the names of the classes, or to PNG bytes of a picture; by default the
+        numbers, or the class with the highest output.
+    name : str
+        Of the tables or pictures in the record.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> store, samples = vs.training.MemoryStore(), vs.observers.Samples(data.inputs[:2], data.targets[:2])
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(4), epochs=2, observers=[samples], record=store)
+    >>> sorted(name for name in store.files if name.startswith("samples"))
+    ['samples-00000000.csv', 'samples-00000002.csv', 'samples-00000004.csv']
+    """
+
+    def __init__(
+        self, inputs: Any, targets: Any = None, *, every: int = 1, show: Callable[[Any], Any] | None = None, name: str = "samples"
+    ) -> None:
+        if every < 1:
+            raise SettingError(f"Samples: every must be a number of epochs of at least 1, got {every!r}.")
+        self.inputs, self.targets, self.every, self.show, self.name = inputs, targets, every, show, name
+
+    @staticmethod
+    def not_settings() -> set[str]:
+        return {"inputs", "targets", "show"}
+
+    def before_run(self, run: Run) -> None:
+        if not run.position.step:
+            self._look(run)
+
+    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        if run.position.epoch % self.every == 0:
+            self._look(run)
+
+    def _look(self, run: Run) -> None:
+        if run.store is None:
+            return
+        with untracked():
+            found = held(outputs_of(_descent_of(run).network, self.inputs))
+        shown = self.show(found) if self.show is not None else _readable(np.asarray(found))
+        if isinstance(shown, bytes):
+            run.store.picture(self.name, run.position.step, shown)
+            return
+        truth = [None] * len(shown) if self.targets is None else [_short(value) for value in np.asarray(self.targets)]
+        rows = [{"example": i, "truth": true, "output": text} for i, (true, text) in enumerate(zip(truth, shown, strict=True))]
+        run.store.table(self.name, run.position.step, rows)
+
+
+def _readable(outputs: np.ndarray) -> list[str]:
+    if outputs.ndim == 2 and outputs.shape[1] > 1:
+        return [f"{int(row.argmax())} ({', '.join(f'{value:.3g}' for value in row)})" for row in outputs]
+    return [_short(value) for value in outputs]
+
+
+def _short(value: Any) -> str:
+    array = np.asarray(value)
+    return f"{array.item():.6g}" if array.size == 1 and array.dtype.kind in "fiub" else np.array2string(array, precision=3, threshold=12)
+
+
+class LayerOutputs(Observer):
+    """Records the outputs of a layer for given inputs, every so many epochs, as arrays: ``NAME-00000120.npy`` in the record.
+
+    Parameters
+    ----------
+    path : str
+        Of the layer, as `network.describe` lists it.
+    inputs : array
+    every : int
+        Epochs.
+
+    Examples
+    --------
+    >>> store, looks = vs.training.MemoryStore(), vs.observers.LayerOutputs("0", np.ones((3, 2)))
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Stack(vs.Dense(4), vs.Dense(1)), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(4), epochs=1, observers=[looks], record=store)
+    >>> [name for name in store.files if name.startswith("outputs")]
+    ['outputs-0-00000002.npy']
+    """
+
+    def __init__(self, path: str, inputs: Any, *, every: int = 1) -> None:
+        if every < 1:
+            raise SettingError(f"LayerOutputs: every must be a number of epochs of at least 1, got {every!r}.")
+        self.path, self.inputs, self.every = path, inputs, every
+
+    @staticmethod
+    def not_settings() -> set[str]:
+        return {"inputs"}
+
+    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        if run.store is None or run.position.epoch % self.every:
+            return
+        import io
+
+        found = _descent_of(run).network.outputs_of(self.path, self.inputs)
+        content = io.BytesIO()
+        np.save(content, np.asarray(found), allow_pickle=False)
+        run.store.file(f"outputs-{self.path.replace('/', '-')}-{run.position.step:08d}.npy", content.getvalue())
+
+
+class Scheduled(Observer):
+    """Calls a function every so many steps or seconds.
+
+    Parameters
+    ----------
+    call : callable
+        Takes the run.
+    steps : int, optional
+    seconds : float, optional
+        One of the two.
+
+    Examples
+    --------
+    >>> seen = []
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> look = vs.observers.Scheduled(lambda run: seen.append(run.position.step), steps=3)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(2), epochs=2, observers=[look])
+    >>> seen
+    [3, 6]
+    """
+
+    def __init__(self, call: Callable[[Run], Any], *, steps: int | None = None, seconds: float | None = None) -> None:
+        if (steps is None) == (seconds is None) or not (steps or seconds or 0) > 0:
+            raise SettingError(f"Scheduled: one of steps and seconds is needed, above 0; got steps={steps!r}, seconds={seconds!r}.")
+        self.call, self.steps, self.seconds = call, steps, seconds
+        self.begin()
+
+    def begin(self) -> None:
+        self._called = time.monotonic()
+
+    def after_step(self, run: Run, step: Step | None) -> None:
+        if self.steps is not None:
+            if run.position.step % self.steps == 0:
+                self.call(run)
+        elif time.monotonic() - self._called >= float(self.seconds or 0):
+            self._called = time.monotonic()
+            self.call(run)
