@@ -112,6 +112,8 @@ def train(
     with _explained():
         parts = _own(own)
         planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
+        if planned.loaded is not None:
+            console.print(f"Weights of {planned.plan.start_from}: {planned.loaded}", highlight=False, markup=False, soft_wrap=True)
         if not unrehearsed:
             for finding in planned.rehearse(quick=True).troubles:
                 console.print(str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True)
@@ -166,7 +168,7 @@ def resume(
             folder.check_resumable()
         parts = _own(own)
         plan = read_plan(folder.path / "plan.toml", settings=settings, own=parts)
-        _train(PlannedRun(plan, folder.path, own=parts), resume=run, changed=changed)
+        _train(PlannedRun(plan, folder.path, own=parts, resuming=True), resume=run, changed=changed)
 
 
 @app.command()

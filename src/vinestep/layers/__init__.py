@@ -9,6 +9,7 @@ from .convolution import Convolution, TransposedConvolution
 from .dense import Dense
 from .dropout import Dropout, Noise
 from .embedding import Embedding, Positions
+from .loading import load_matching
 from .normalisation import BatchNorm, GroupNorm, LayerNorm, RMSNorm
 from .parametric import ParametricRelu
 from .pooling import Flatten, GlobalMax, GlobalMean, MaxPool, MeanPool, Reshape, Upsample
@@ -46,6 +47,7 @@ __all__ = [
     "TransposedConvolution",
     "Upsample",
     "learning",
+    "load_matching",
 ]
 
 

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from os import PathLike
+from pathlib import Path
+from typing import Any
 
+from ..errors import RunError
 from .store import RunStore
 
-__all__ = ["opened"]
+__all__ = ["opened", "weights_of"]
 
 
 @contextmanager
@@ -33,3 +36,36 @@ def opened(
         finally:
             if store is not None:
                 store.end()
+
+
+def weights_of(source: Any) -> tuple[Any, dict[str, Any]]:
+    """Arrays by path, and where they come from: of a model, a file of one, a state, a run's folder, a layer or a mapping.
+
+    Raises
+    ------
+    RunError
+        If a run has no states.
+    ArchiveError
+        If a file is damaged.
+    """
+    if not isinstance(source, str | PathLike):
+        network = getattr(source, "network", None)
+        if network is None:
+            return source, {"source": type(source).__name__}
+        lineage = getattr(source, "lineage", {})
+        return network, {"source": "model", "run": lineage.get("run", ""), "step": lineage.get("step", 0)}
+    from .. import archive
+
+    path = Path(source)
+    if path.is_dir():
+        from ..runs.folders import RunFolder
+
+        store = RunFolder.open(path)
+        names = store.states()
+        if not names:
+            raise RunError(f"{path}: this run has no states to begin from.")
+        path = store.state_path(next((name for name in reversed(names) if name.endswith("-best")), names[-1]))
+    found = archive.read(path)
+    model = found.meta.get("model")
+    lineage = model.get("lineage", {}) if isinstance(model, dict) else {}
+    return found, {"source": str(path), "run": str(lineage.get("run", "")), "step": lineage.get("step", 0)}

@@ -83,6 +83,7 @@ def recorded_run(
             continue_run(run, resume, ())
         elif store is not None:
             run.save("step-00000000")
+            run.finish_saving()
             run.record_status("")
             store.begin(name, run.plan)
         begun = time.perf_counter()

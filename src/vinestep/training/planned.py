@@ -27,6 +27,7 @@ from .training import Training
 if TYPE_CHECKING:
     from ..data.loading import Batches
     from ..data.transforms import Transform
+    from ..layers.loading import Loaded
     from ..model import Model
     from ..scores import Assessment
     from .rehearsal import Rehearsal
@@ -46,9 +47,13 @@ class PlannedRun:
         Folder that the data's path is relative to.
     own : sequence of classes and functions
         Parts of one's own that the plan names.
+    resuming : bool
+        Whether a recorded run is to go on, which has its weights.
     """
 
-    def __init__(self, plan: Plan, base: Path, *, own: Iterable[Any] = ()) -> None:
+    def __init__(self, plan: Plan, base: Path, *, own: Iterable[Any] = (), resuming: bool = False) -> None:
+        self.loaded: Loaded | None = None
+        """What was taken over from `start_from`."""
         self.plan = plan
         self.base = base
         own = list(own)
@@ -76,6 +81,10 @@ class PlannedRun:
         self._own = own
         self.training.initialise(self.train_batches().sample(), dtype=plan.precision)
         self._check_width()
+        if plan.start_from is not None and not resuming:
+            self.loaded = self.training.start_from(self.base / plan.start_from, pattern=plan.start_pattern)
+        for pattern in plan.freeze:
+            self.training.network.freeze(pattern)
 
     def _check_width(self) -> None:
         if not self.source.class_names or self.training.loss is not losses.cross_entropy:
@@ -202,6 +211,8 @@ class PlannedRun:
             file = plan["data"].get(key)
             if isinstance(file, str) and not file.startswith(DEMO):
                 plan["data"][key] = str((self.base / file).resolve())
+        if self.plan.start_from is not None:
+            plan["start_from"] = str((self.base / self.plan.start_from).resolve())
         plan["data"]["source"] = with_full_paths(plan["data"]["source"], self.base, self._own)
         return plan
 

@@ -147,6 +147,11 @@ class Plan(_Part):
     """By default accuracy for classes, absolute error for numbers."""
     set: list[str] = []
     """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands elsewhere in the plan."""
+    start_from: str | None = None
+    """A run, a state or a model file, relative to the plan, whose weights training begins with; see `start_pattern`."""
+    start_pattern: str = "*"
+    freeze: list[str] = []
+    """Patterns of parameters that do not train, such as ``"0/*"``."""
     data: DataPlan
     layers: list[Described]
     """The whole network, one layer after another; ``width = "classes"`` makes one as wide as the target asks for."""

@@ -6,6 +6,7 @@ import logging
 from collections.abc import Sequence
 from os import PathLike
 from pathlib import Path
+from typing import Any
 
 from ..errors import CheckpointError, RunError, did_you_mean
 from .plain import rows_with_nan, with_nan
@@ -22,8 +23,8 @@ FREE = ("epochs", "steps", "until", "written_by")
 """What may change freely."""
 
 
-def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequence[str]) -> None:
-    """Bring a run to where it was saved.
+def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequence[str]) -> dict[str, Any]:
+    """Bring a run to where it was saved; returns what the state said besides arrays.
 
     Parameters
     ----------
@@ -67,6 +68,7 @@ def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequ
         run.ending.begin()
         if run.ending.reason_at(run.position):
             store.check_resumable()
+    return found.meta
 
 
 def _found(run: Run, store: RunStore, resume: RunStore | str | PathLike[str]) -> SavedState:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import logging
 import time
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
 __all__ = ["Run", "listening"]
 
 log = logging.getLogger("vinestep")
+LARGE = 4 << 20  # bytes of a state: a smaller one is written at once
 STATUS_SECONDS = 0.5  # at least between two notes of how far a run is
 ASKED_SECONDS = 0.5  # at least between two looks at what somebody outside asks
 
@@ -86,6 +88,8 @@ class Run:
     def __post_init__(self) -> None:
         self._listeners: dict[str, list[Observer]] = {}
         self._dropped: list[Observer] = []
+        self._writer: ThreadPoolExecutor | None = None
+        self._saving: Future[None] | None = None
         self._noted = self._looked = 0.0
         self._step_numbers: dict[str, float] = {}
 
@@ -190,20 +194,48 @@ class Run:
             keyed[f"{name} {seen[name]}"] = observer
         return keyed
 
-    def save(self, name: str) -> None:
-        """Save a state to continue from.
+    def save(self, name: str, then: Callable[[], object] = lambda: None) -> None:
+        """Save a state to continue from; a large one is copied, and written by another thread while the run goes on.
+
+        Parameters
+        ----------
+        name : str
+        then : callable
+            Called when it is written.
 
         Raises
         ------
         RunError
             If the run is not recorded.
+        ArchiveError
+            If the disk does not take this state, or did not take the one before.
         """
         if self.store is None:
             raise RunError("The run is not recorded, so its state cannot be saved: say record='records'.")
         if not self.epochs:
             self.store.numbers("steps", self.rows)
         arrays, parts = self._parted()
-        self.store.save_state(name, arrays, self._meta(parts))
+        meta, store = self._meta(parts), self.store
+        self.finish_saving()
+        if sum(array.nbytes for array in arrays.values()) < LARGE:
+            store.save_state(name, arrays, meta)
+            then()
+            return
+        copies = {path: array.copy() for path, array in arrays.items()}
+
+        def write() -> None:
+            store.save_state(name, copies, meta)
+            then()
+
+        if self._writer is None:
+            self._writer = ThreadPoolExecutor(1, thread_name_prefix="vinestep states")
+        self._saving = self._writer.submit(write)
+
+    def finish_saving(self) -> None:
+        """Wait until the state under way is written; raises what went wrong."""
+        saving, self._saving = self._saving, None
+        if saving is not None:
+            saving.result()
 
     # the course of a run
 
@@ -218,6 +250,7 @@ class Run:
                     self.tell("before_run")
                     yield self
             except BaseException as error:
+                self._close_writer()
                 self.status = moved(self.status, Status.FAILED)
                 try:
                     self.record_change(f"{type(error).__name__}: {error}")
@@ -226,8 +259,16 @@ class Run:
                 self.tell("after_failure")
                 raise
 
+    def _close_writer(self) -> None:
+        """After a failure: what is being written is finished, and what went wrong with it is not the first error."""
+        try:
+            self.finish_saving()
+        except Exception as second:
+            log.warning("%s", second)
+
     def conclude(self, begun: float) -> Outcome:
         """Decide how the run ended, and record it."""
+        self.finish_saving()
         interrupted = bool(self.stop_reason) and self.resumable
         self.status = moved(self.status, Status.INTERRUPTED if interrupted else Status.FINISHED)
         at = self.position
@@ -237,6 +278,10 @@ class Run:
             reason += f" To continue: vinestep resume {self.folder}, or in Python with resume={str(self.folder)!r}."
         outcome = Outcome(self.rows, self.status, reason, self.folder, time.perf_counter() - begun, self.better, self.store)
         self.tell("after_run", outcome)
+        self.finish_saving()
+        if self._writer is not None:
+            self._writer.shutdown()
+            self._writer = None
         self.record_change(outcome.reason)
         if self.status is Status.INTERRUPTED:
             log.warning(outcome.reason)

@@ -23,6 +23,7 @@ from ..errors import DataError, SettingError
 from ..findings import tell
 from ..layers.arena import Arena
 from ..layers.base import Layer
+from ..layers.loading import Loaded, load_matching
 from ..losses import makes_logits, note_probabilities, reduction_of, weight_in_mean
 from ..metrics import Metric
 from ..optimisers import Optimiser
@@ -36,7 +37,7 @@ from .descent import Descent
 from .ending import ending_of
 from .epochs import train_epochs
 from .looking import assessment, check_encoding, each_output
-from .opening import opened
+from .opening import opened, weights_of
 from .plain import finite_rows
 from .records import Outcome, Step
 from .resuming import continue_run
@@ -120,6 +121,8 @@ class Training:
         self.scaling: Any = None
         self.preparation: tuple[Any, ...] = ()
         self.input_range: tuple[float, float] | None = None
+        self.parent: dict[str, Any] = {}
+        """Where the weights come from that training began with; empty if they were drawn."""
         self.lineage: dict[str, Any] = {}
         """Where the network comes from: run, settings, data; for the model that is handed on."""
         self._derivation = Derivation(self.descent, loss)
@@ -381,11 +384,14 @@ class Training:
             )
             run.position.summed = reduction_of(self.loss) == "sum"
             self._record = run
-            self.lineage = lineage(run, test)
+            self.lineage = lineage(run, test) | ({"parent": self.parent} if self.parent else {})
             if resume is not None:
-                continue_run(run, resume, changed)
+                before = continue_run(run, resume, changed).get("model") or {}
+                if not self.parent and (parent := before.get("lineage", {}).get("parent")):
+                    self.parent = self.lineage["parent"] = parent
             elif store is not None:
                 run.save("step-00000000-epoch-0")
+                run.finish_saving()
                 run.record_status("")
                 store.begin(name, run.plan)
             self.lineage["run"] = store.label if store is not None else ""
@@ -471,6 +477,31 @@ class Training:
         self.descent.restore(state)
 
     # looking
+
+    def start_from(self, source: Any, *, pattern: str = "*", names: Any = None) -> Loaded:
+        """Begin with weights of another network; where they come from is recorded with the run, and with its model.
+
+        Parameters
+        ----------
+        source : path, Model, Layer, or mapping of name to array
+            A model file, a state of a run, or the folder of a run, of which the best state counts, or the newest.
+        pattern, names
+            Which weights, and what they are called there; see `vinestep.layers.load_matching`.
+
+        Returns
+        -------
+        report : Loaded
+            What was loaded, what was left and why.
+
+        Raises
+        ------
+        LayerError
+            If the network is not initialised yet, or nothing matches.
+        """
+        found, parent = weights_of(source)
+        report = load_matching(self.network, found, pattern=pattern, names=names)
+        self.parent = {**parent, "loaded": len(report.loaded), "left": len(report.left)}
+        return report
 
     def rehearse(
         self, train: AnyBatches, validation: AnyBatches | None = None, *, quick: bool = False, steps: int | None = None

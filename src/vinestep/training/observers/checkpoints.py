@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -16,6 +17,7 @@ from .judging import judged, score_of
 if TYPE_CHECKING:
     from ..records import Outcome, Step
     from ..running import Run
+    from ..store import RunStore
 
 __all__ = ["Checkpoints"]
 
@@ -38,6 +40,10 @@ class Checkpoints(Observer):
         Save after every so many steps, besides after each epoch.
     keep : int
         How many of each kind to keep.
+    seconds : float
+        At least so long from one saving to the next, but for the best and the last state: for epochs that take less than saving does.
+    keep_every : int, optional
+        The states after every so many epochs are kept for ever.
 
     Examples
     --------
@@ -54,21 +60,33 @@ class Checkpoints(Observer):
     ends_run = True
 
     def __init__(
-        self, what: Literal["newest", "best"] = "newest", *, by: str | None = None, every: int | None = None, keep: int = 2
+        self,
+        what: Literal["newest", "best"] = "newest",
+        *,
+        by: str | None = None,
+        every: int | None = None,
+        keep: int = 2,
+        seconds: float = 0.0,
+        keep_every: int | None = None,
     ) -> None:
         if what not in ("newest", "best"):
             raise ValueError(f'Checkpoints: what must be "newest" or "best", got {what!r}.')
         if keep < 1 or (every is not None and every < 1):
             raise ValueError(f"Checkpoints: keep and every must be at least 1, got {keep} and {every}.")
+        if not seconds >= 0 or (keep_every is not None and keep_every < 1):
+            raise ValueError(f"Checkpoints: seconds must not be negative and keep_every at least 1, got {seconds!r} and {keep_every!r}.")
         self.what = what
         self.by = by
         self.every = every
         self.keep = keep
+        self.seconds = float(seconds)
+        self.keep_every = keep_every
         self.begin()
 
     def begin(self) -> None:
         self.scores: list[tuple[float, int]] = []
         """Score, the lower the better, and step of the best so far, best first."""
+        self._saved = -math.inf
 
     def before_run(self, run: Run) -> None:
         if run.store is None:
@@ -76,17 +94,18 @@ class Checkpoints(Observer):
 
     def after_step(self, run: Run, step: Step | None) -> None:
         within = not run.epochs or run.position.batch < run.batches_per_epoch
-        if self.every is not None and run.position.step % self.every == 0 and within:
+        if self.every is not None and run.position.step % self.every == 0 and within and time.monotonic() - self._saved >= self.seconds:
             self._save(run)
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
-        if not run.validated:
-            self._save(run)
-            return
-        name, value = judged(row, self.by)
-        if self.what == "best":
-            self._note_score(run, name, value)
-        self._save(run, f"-{name}-{value:.4g}")
+        score, is_best = "", False
+        if run.validated:
+            name, value = judged(row, self.by)
+            score = f"-{name}-{value:.4g}"
+            is_best = self.what == "best" and self._note_score(run, name, value)
+        kept = self.keep_every is not None and run.position.epoch % self.keep_every == 0
+        if is_best or kept or time.monotonic() - self._saved >= self.seconds:
+            self._save(run, score)
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
         assert run.store is not None
@@ -97,6 +116,8 @@ class Checkpoints(Observer):
         """The name of the best state of a run, if there is one yet."""
         if not self.scores or run.store is None:
             return None
+        if hasattr(run, "finish_saving"):
+            run.finish_saving()
         return next((name for name in run.store.states() if step_of(name) == self.scores[0][1]), None)
 
     def best_file(self, run: Run | Outcome) -> Path | None:
@@ -116,31 +137,44 @@ class Checkpoints(Observer):
 
     def _save(self, run: Run, score: str = "") -> None:
         assert run.store is not None
-        step = run.position.step
+        store, step = run.store, run.position.step
         best = {at for _, at in self.scores}
         epoch = f"-epoch-{run.position.epoch}" if run.epochs else ""
         new = f"step-{step:08d}{epoch}{score}{BEST if step in best else ''}"
-        run.save(new)
-        known = [name for name in run.store.states() if name != new]
+        run.save(new, lambda: self._rotate(store, new, step, best))
+        self._saved = time.monotonic()
+
+    def _rotate(self, store: RunStore, new: str, step: int, best: set[int]) -> None:
+        """Remove and rename the states before a new one."""
+        known = [name for name in store.states() if name != new]
         for name in known:
             if step_of(name) == step:
-                run.store.rename_state(name, None)
+                store.rename_state(name, None)
         others = [name for name in known if step_of(name) != step]
         for i, name in enumerate(others):
             plain = name.removesuffix(BEST)
             if step_of(name) in best:
                 if name == plain:
-                    run.store.rename_state(name, plain + BEST)
-            elif len(others) - i >= self.keep:
-                run.store.rename_state(name, None)
+                    store.rename_state(name, plain + BEST)
+            elif len(others) - i >= self.keep and not self._is_kept(name):
+                store.rename_state(name, None)
             elif name != plain:
-                run.store.rename_state(name, plain)
+                store.rename_state(name, plain)
 
-    def _note_score(self, run: Run, name: str, value: float) -> None:
+    def _is_kept(self, name: str) -> bool:
+        """Whether a state is one of those that are kept for ever."""
+        pieces = name.split("-")  # after an epoch with its score, within one without
+        if self.keep_every is None or len(pieces) < 5 or pieces[2] != "epoch" or not pieces[3].isdigit():
+            return False
+        return int(pieces[3]) > 0 and int(pieces[3]) % self.keep_every == 0
+
+    def _note_score(self, run: Run, name: str, value: float) -> bool:
+        """Whether this is one of the best so far."""
         score = score_of(run, name, value)
         if not math.isfinite(score) or (len(self.scores) >= self.keep and not score < self.scores[-1][0]):
-            return
+            return False
         self.scores = sorted([*self.scores, (score, run.position.step)], key=lambda item: item[0])[: self.keep]
+        return True
 
     def state(self) -> dict[str, Any]:
         return {"scores": [{"score": score, "step": step} for score, step in self.scores]}

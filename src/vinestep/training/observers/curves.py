@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ...errors import RunError
 from ...parts import part
 from .base import Observer
 
 if TYPE_CHECKING:
+    from ...figures.drawing import Drawer
     from ..records import Outcome
     from ..running import Run
 
@@ -42,18 +43,53 @@ class Curves(Observer):
     def __init__(self, *, seconds: float = 5.0) -> None:
         self.seconds = seconds
         self._drawn = time.monotonic()
+        self._drawer: Drawer | None = None
 
     def before_run(self, run: Run) -> None:
         self._write(run)
+        self._drawn = time.monotonic()
+        self._drawer = self._begun()
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         self._write(run)
+        if self._drawer is not None and (png := self._drawer.ready()) is not None:
+            self._keep(run, png)
         if time.monotonic() - self._drawn >= self.seconds:
-            self._draw(run)
+            self._ask(run)
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
         self._write(run)
-        self._draw(run)
+        if not run.rows:
+            self._end()
+            return
+        self._ask(run)
+        png = self._drawer.last() if self._drawer is not None else None
+        self._drawer = None
+        if png is None:
+            from ...figures import as_png, curves
+
+            png = as_png(curves(run.rows, title=self._title(run), better=run.better))
+        self._keep(run, png)
+
+    def after_failure(self, run: Run) -> None:
+        self._end()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_drawer": None}
+
+    def _end(self) -> None:
+        if self._drawer is not None:
+            self._drawer.close()
+            self._drawer = None
+
+    @staticmethod
+    def _begun() -> Drawer | None:
+        from ...figures.drawing import Drawer
+
+        try:
+            return Drawer()
+        except OSError:  # no more processes: the last drawing is made here
+            return None
 
     @staticmethod
     def _write(run: Run) -> None:
@@ -61,9 +97,17 @@ class Curves(Observer):
             raise RunError("Curves need a place: training.run(..., record='records').")
         run.store.numbers(run.series, run.rows)
 
-    def _draw(self, run: Run) -> None:
-        from ...figures import as_png, curves
-
-        if run.rows and run.store is not None:
-            run.store.file("curves.png", as_png(curves(run.rows, title=Path(run.store.label).name, better=run.better)))
+    def _ask(self, run: Run) -> None:
         self._drawn = time.monotonic()
+        if self._drawer is not None:
+            self._drawer.ask(run.rows, self._title(run), run.better)
+
+    @staticmethod
+    def _title(run: Run) -> str:
+        assert run.store is not None
+        return Path(run.store.label).name
+
+    @staticmethod
+    def _keep(run: Run, png: bytes) -> None:
+        assert run.store is not None
+        run.store.file("curves.png", png)
