@@ -335,7 +335,7 @@ def picture_table(
     >>> folder = pathlib.Path(tempfile.mkdtemp())
     >>> Image.new("RGB", (5, 4)).save(folder / "1.png")
     >>> _ = (folder / "leaves.csv").write_text("file,area\\n1.png,41.5\\n")
-    >>> picture_table(folder / "leaves.csv", target="area")[0][1]
+    >>> float(picture_table(folder / "leaves.csv", target="area")[0][1])
     41.5
     """
     path = Path(table)

@@ -1,14 +1,14 @@
-"""Curves drawn by a process of its own, which imports Matplotlib while the run trains.
+"""Curves drawn by a process of its own, which imports Matplotlib while a run trains.
 
-The process reads requests as lines of JSON and answers each with the length of a PNG, eight bytes, and the PNG; it ends when its input
-does, however the run ended.
+There is one for all runs of a process. It reads requests as lines of JSON and answers each in turn with the length of a PNG, eight bytes,
+and the PNG; it ends when its input does, however its owner ended.
 """
 
 from __future__ import annotations
 
 import contextlib
 import json
-import queue
+import os
 import struct
 import subprocess
 import sys
@@ -18,7 +18,8 @@ from collections.abc import Mapping, Sequence
 __all__ = ["Drawer"]
 
 LENGTH = struct.Struct("<q")
-PATIENCE = 30.0  # seconds for the last drawing
+PATIENCE = 30.0  # seconds for a drawing
+_shared: Drawer | None = None
 
 
 class Drawer:
@@ -26,65 +27,72 @@ class Drawer:
 
     Examples
     --------
-    >>> drawer = Drawer()
-    >>> drawer.ask([{"epoch": 1, "step": 3, "rate": 0.1, "loss": 0.5}], "barrels-7", {})
-    >>> drawer.last()[:8]
+    >>> drawer = Drawer.shared()
+    >>> ticket = drawer.ask([{"epoch": 1, "step": 3, "rate": 0.1, "loss": 0.5}], "barrels-7", {})
+    >>> drawer.drawn(ticket)[:8]
     b'\\x89PNG\\r\\n\\x1a\\n'
     """
 
     def __init__(self) -> None:
         command = [sys.executable, "-c", "from vinestep.figures.drawing import serve; serve()"]
         self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
-        self._answers: queue.Queue[bytes | None] = queue.Queue()
-        self._asked = 0
+        self._owner = os.getpid()
+        self._answers: dict[int, bytes | None] = {}
+        self._asked = self._answered = 0
+        self._ended = False
+        self._news = threading.Condition()
         threading.Thread(target=self._listen, daemon=True, name="vinestep curves").start()
+
+    @staticmethod
+    def shared() -> Drawer:
+        """That of this process; a new one if there is none, or it has ended.
+
+        Raises
+        ------
+        OSError
+            If no process can be started.
+        """
+        global _shared
+        if _shared is None or _shared._ended or _shared._owner != os.getpid():
+            _shared = Drawer()
+        return _shared
 
     def _listen(self) -> None:
         assert self._process.stdout is not None
-        while len(head := self._process.stdout.read(LENGTH.size)) == LENGTH.size:
+        read = self._process.stdout.read
+        while len(head := read(LENGTH.size)) == LENGTH.size:
             (length,) = LENGTH.unpack(head)
-            self._answers.put(self._process.stdout.read(length) if length >= 0 else None)
-        self._answers.put(None)
+            png = read(length) if length >= 0 else None
+            with self._news:
+                self._answers[self._answered] = png
+                self._answered += 1
+                self._news.notify_all()
+        with self._news:
+            self._ended = True
+            self._news.notify_all()
 
-    def ask(self, rows: Sequence[Mapping[str, float]], title: str, better: Mapping[str, str]) -> None:
-        """Ask for a drawing; unless the process has ended, when `last` says so."""
-        assert self._process.stdin is not None
+    def ask(self, rows: Sequence[Mapping[str, float]], title: str, better: Mapping[str, str]) -> int:
+        """Ask for a drawing; returns a ticket for it."""
         line = json.dumps({"rows": list(rows), "title": title, "better": dict(better)}) + "\n"
-        with contextlib.suppress(OSError):  # it has ended: `last` says so
-            self._process.stdin.write(line.encode())
-            self._process.stdin.flush()
-            self._asked += 1
-
-    def ready(self) -> bytes | None:
-        """A drawing that is done, if there is one."""
-        try:
-            found = self._answers.get_nowait()
-        except queue.Empty:
-            return None
-        self._asked -= 1
-        return found
-
-    def last(self) -> bytes | None:
-        """The last drawing that was asked for; None if it could not be made. The process ends."""
-        found = None
-        try:
-            while self._asked > 0:
-                found = self._answers.get(timeout=PATIENCE)
-                self._asked -= 1
-                if found is None:
-                    break
-        except queue.Empty:
-            found = None
-        self.close()
-        return found
-
-    def close(self) -> None:
-        """End the process."""
         assert self._process.stdin is not None
-        with contextlib.suppress(OSError):
-            self._process.stdin.close()
-        self._process.kill()  # all that was wanted of it has come
-        self._process.wait()
+        with self._news:
+            ticket = self._asked
+            self._asked += 1
+            with contextlib.suppress(OSError):  # it has ended: `drawn` says so
+                self._process.stdin.write(line.encode())
+                self._process.stdin.flush()
+        return ticket
+
+    def is_drawn(self, ticket: int) -> bool:
+        """Whether it is there."""
+        with self._news:
+            return ticket in self._answers
+
+    def drawn(self, ticket: int) -> bytes | None:
+        """The drawing, as PNG; None if it could not be made."""
+        with self._news:
+            self._news.wait_for(lambda: ticket in self._answers or self._ended, PATIENCE)
+            return self._answers.pop(ticket, None)
 
 
 def serve() -> None:

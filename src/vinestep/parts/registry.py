@@ -160,8 +160,8 @@ def kinds(family: str | None = None) -> list[Kind]:
 
     Examples
     --------
-    >>> [kind.name for kind in vs.parts.kinds("optimiser")]
-    ['adam', 'sgd']
+    >>> [kind.name for kind in vs.parts.kinds("order")]
+    ['in_order', 'shuffled']
     """
     found = [kind for group in library().values() for kind in group if family in (None, kind.family)]
     return sorted(found, key=lambda kind: (kind.family, kind.name))

@@ -138,7 +138,7 @@ def rehearse(
     --------
     >>> rng = np.random.default_rng(0)
     >>> x = rng.normal(size=(200, 3))
-    >>> data = vs.data.Dataset(x, (x[:, 0] > 0).astype(int), class_values=("sound", "stuck"))
+    >>> data = vs.data.Dataset(x, (x[:, 0] + x[:, 1] > 0).astype(int), class_values=("sound", "stuck"))
     >>> training = vs.Training(vs.Stack(vs.Dense(16, vs.relu), vs.Dense(2)), loss=vs.losses.cross_entropy)
     >>> train, validation = data.split(0.8, 0.2)
     >>> vs.training.rehearse(training, train.batches(32), validation.batches(40), quick=True).verdict

@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 __all__ = ["BatchSizes", "RateRange", "batch_sizes", "rate_range"]
 
 RISEN = 4.0  # times the lowest loss: the test is over
+DECADE = 1.0  # of rates, over which a slope is taken
+RECENT = 5  # steps whose median says whether the loss has risen
 SMOOTH = 0.05  # of the steps, on either side
 SECONDS_A_SIZE = 0.5
 
@@ -38,7 +40,7 @@ class RateRange:
 
     Examples
     --------
-    >>> found = RateRange(np.geomspace(1e-4, 1, 5), np.array([1.0, 0.9, 0.4, 0.3, 9.0]))
+    >>> found = RateRange(np.geomspace(1e-4, 1, 5), np.array([1.0, 0.95, 0.4, 0.3, 9.0]))
     >>> found.suggested
     0.01
     """
@@ -49,14 +51,17 @@ class RateRange:
 
     @property
     def suggested(self) -> float:
-        """Where the loss falls fastest, before it is lowest; NaN if it never falls."""
-        if len(self.losses) < 3:
+        """Where the loss falls fastest, by a line through each decade of rates, before it is lowest; NaN if it never falls."""
+        lowest = int(np.argmin(self.losses)) if len(self.losses) else 0
+        if lowest < 2:
             return math.nan
-        lowest = int(np.argmin(self.losses))
-        slopes = np.gradient(self.losses, np.log(self.rates))
-        if lowest == 0 or slopes[: lowest + 1].min() >= 0:
-            return math.nan
-        return float(f"{self.rates[int(np.argmin(slopes[: lowest + 1]))]:.2g}")
+        places = np.log10(self.rates)
+        slopes = np.full(lowest + 1, np.inf)
+        for i in range(1, lowest + 1):
+            near = np.flatnonzero(np.abs(places - places[i]) <= DECADE / 2 + 1e-9)
+            near = near if near.size > 2 else np.array([i - 1, i, min(i + 1, len(places) - 1)])
+            slopes[i] = np.polyfit(places[near], self.losses[near], 1)[0]
+        return float(f"{self.rates[int(np.argmin(slopes))]:.2g}") if slopes.min() < 0 else math.nan
 
     @property
     def highest(self) -> float:
@@ -119,8 +124,9 @@ def rate_range(training: Training, batches: AnyBatches, *, low: float = 1e-6, hi
             break
         rates.append(float(rate))
         losses.append(value)
-        lowest = min(lowest, value)
-        if value > RISEN * lowest + 1e-12 and len(losses) > steps // 10:
+        recent = float(np.median(losses[-RECENT:]))
+        lowest = min(lowest, recent)
+        if recent > RISEN * lowest + 1e-12 and len(losses) > steps // 10:
             break
     return RateRange(np.array(rates), _smoothed(np.array(losses), max(1, int(SMOOTH * steps))))
 

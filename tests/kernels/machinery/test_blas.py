@@ -27,6 +27,8 @@ def two_threads():
 
 
 class Look(vs.training.observers.Observer):
+    ends_run = True
+
     def __init__(self, then=lambda: None):
         self.seen, self.then = [], then
 

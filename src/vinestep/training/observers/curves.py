@@ -44,52 +44,44 @@ class Curves(Observer):
         self.seconds = seconds
         self._drawn = time.monotonic()
         self._drawer: Drawer | None = None
+        self._ticket: int | None = None
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_drawer": None, "_ticket": None}
 
     def before_run(self, run: Run) -> None:
         self._write(run)
-        self._drawn = time.monotonic()
-        self._drawer = self._begun()
+        self._drawn, self._ticket = time.monotonic(), None
+        from ...figures.drawing import Drawer
+
+        try:
+            self._drawer = Drawer.shared()
+        except OSError:  # no more processes: the last drawing is made here
+            self._drawer = None
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         self._write(run)
-        if self._drawer is not None and (png := self._drawer.ready()) is not None:
-            self._keep(run, png)
-        if time.monotonic() - self._drawn >= self.seconds:
+        if self._drawer is None:
+            return
+        if self._ticket is not None and self._drawer.is_drawn(self._ticket):
+            self._keep(run, self._drawer.drawn(self._ticket))
+            self._ticket = None
+        if self._ticket is None and time.monotonic() - self._drawn >= self.seconds:
             self._ask(run)
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
         self._write(run)
         if not run.rows:
-            self._end()
             return
-        self._ask(run)
-        png = self._drawer.last() if self._drawer is not None else None
-        self._drawer = None
+        png = None
+        if self._drawer is not None:
+            self._ask(run)
+            png = self._drawer.drawn(self._ticket)  # type: ignore[arg-type]  # it was just asked for
         if png is None:
             from ...figures import as_png, curves
 
             png = as_png(curves(run.rows, title=self._title(run), better=run.better))
         self._keep(run, png)
-
-    def after_failure(self, run: Run) -> None:
-        self._end()
-
-    def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_drawer": None}
-
-    def _end(self) -> None:
-        if self._drawer is not None:
-            self._drawer.close()
-            self._drawer = None
-
-    @staticmethod
-    def _begun() -> Drawer | None:
-        from ...figures.drawing import Drawer
-
-        try:
-            return Drawer()
-        except OSError:  # no more processes: the last drawing is made here
-            return None
 
     @staticmethod
     def _write(run: Run) -> None:
@@ -99,8 +91,8 @@ class Curves(Observer):
 
     def _ask(self, run: Run) -> None:
         self._drawn = time.monotonic()
-        if self._drawer is not None:
-            self._drawer.ask(run.rows, self._title(run), run.better)
+        assert self._drawer is not None
+        self._ticket = self._drawer.ask(run.rows, self._title(run), run.better)
 
     @staticmethod
     def _title(run: Run) -> str:
@@ -108,6 +100,7 @@ class Curves(Observer):
         return Path(run.store.label).name
 
     @staticmethod
-    def _keep(run: Run, png: bytes) -> None:
+    def _keep(run: Run, png: bytes | None) -> None:
         assert run.store is not None
-        run.store.file("curves.png", png)
+        if png is not None:
+            run.store.file("curves.png", png)
