@@ -19,6 +19,9 @@ SMALL = {
     "picture_folder.py": ("160", "2"),
     "sequences.py": ("300", "2"),
     "stream.py": ("150",),
+    "new_head.py": ("160", "2"),
+    "plateau.py": ("400", "30"),
+    "accumulated.py": ("120", "3"),
 }
 
 

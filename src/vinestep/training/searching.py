@@ -211,7 +211,7 @@ def _trial(
         best = outcome.best(asked["by"])[asked["by"]]
         return str(outcome.folder), float(best), outcome.better.get(asked["by"], "lower") == "lower", ""
     except VineStepError as error:
-        return before, None, True, str(error).splitlines()[0][:300]
+        return before, None, True, " ".join(str(error).split())[:300]
 
 
 def _has_states(folders: Any, path: str) -> bool:
