@@ -196,6 +196,8 @@ def _trial(
     from .overrides import own_parts
     from .planned import PlannedRun
     from .plans import read_plan
+    from .records import Outcome
+    from .status import Status
 
     parts = [part for file in asked["own"] for part in own_parts(Path(file))]
     name = f"trial{number}"
@@ -204,6 +206,11 @@ def _trial(
         changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
         path = Path(asked["plan"])
         planned = PlannedRun(read_plan(path, settings=changed, own=parts), path.parent, own=parts)
+        done = _rows_of(RunFolder, before)
+        better = planned.training.directions()
+        if len(done) >= epochs:  # before the search was interrupted
+            known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
+            return before, float(known.best(asked["by"])[asked["by"]]), better.get(asked["by"], "lower") == "lower", ""
         if before and _has_states(RunFolder, before):
             outcome = planned.run(resume=before)
         else:
@@ -212,6 +219,14 @@ def _trial(
         return str(outcome.folder), float(best), outcome.better.get(asked["by"], "lower") == "lower", ""
     except VineStepError as error:
         return before, None, True, " ".join(str(error).split())[:300]
+
+
+def _rows_of(folders: Any, path: str) -> list[dict[str, float]]:
+    try:
+        found: list[dict[str, float]] = folders.open(path).read_numbers("epochs") if path else []
+        return found
+    except VineStepError:
+        return []
 
 
 def _has_states(folders: Any, path: str) -> bool:
