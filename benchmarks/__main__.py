@@ -1,4 +1,5 @@
-"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [growth] [profile].
+"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [training] [growth]
+[profile].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -9,7 +10,17 @@ import json
 import sys
 from pathlib import Path
 
-from . import bench_autodiff, bench_data, bench_growth, bench_import, bench_layers, bench_profile, bench_steps, bench_threads
+from . import (
+    bench_autodiff,
+    bench_data,
+    bench_growth,
+    bench_import,
+    bench_layers,
+    bench_profile,
+    bench_steps,
+    bench_threads,
+    bench_training,
+)
 from .timing import machine
 
 ALL = {
@@ -19,6 +30,7 @@ ALL = {
     "threads": bench_threads.run,
     "layers": bench_layers.run,
     "data": bench_data.run,
+    "training": bench_training.run,
     "growth": bench_growth.run,
     "profile": bench_profile.run,
 }
