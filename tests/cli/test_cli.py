@@ -71,6 +71,30 @@ def test_demo_trains_and_tells(tmp_path):
     assert "this run is finished" in again.stderr
 
 
+def test_a_rehearsal_tells_what_is_wrong_and_training_says_it_too(tmp_path, plan):
+    sound = vinestep("rehearse", plan, cwd=tmp_path)
+    assert sound.returncode == 0, sound.stdout
+    assert "learning a batch by heart" in sound.stdout
+    assert not (tmp_path / "records").exists()
+    wrong = vinestep("rehearse", plan, "--set", "optimiser.rate=5", cwd=tmp_path)
+    assert wrong.returncode == 1
+    assert "wrong     the rate" in wrong.stdout
+    few = "--set", "optimiser.rate=5", "--set", "epochs=1"
+    assert "wrong: the rate: one step at the highest rate, 5, moves" in vinestep("train", plan, *few, cwd=tmp_path).stdout
+    assert "the rate: one step" not in vinestep("train", plan, *few, "--unrehearsed", cwd=tmp_path).stdout
+
+
+def test_a_finished_run_goes_on_when_more_is_asked(tmp_path, plan):
+    assert vinestep("train", plan, "--set", "epochs=2", cwd=tmp_path).returncode == 0
+    done = vinestep("resume", "records/small-1", "--set", "epochs=4", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert len(RunFolder(tmp_path / "records" / "small-1").read_numbers("epochs")) == 4
+    whole = vinestep("train", plan, "--set", "epochs=4", cwd=tmp_path)
+    assert whole.returncode == 0
+    runs = [newest(tmp_path / "records" / name).arrays for name in ("small-1", "small-2")]
+    assert all(np.array_equal(runs[0][key], runs[1][key]) for key in runs[1])
+
+
 @pytest.mark.parametrize("attempt", range(2))
 def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path, plan, attempt):
     reference = _reference_run()

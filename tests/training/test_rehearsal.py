@@ -258,7 +258,7 @@ def sound_ones():
     yield "ferments", training(reader, loss=vs.losses.squared_error, metrics=[]), *series.split(0.75, 0.25, seed=1)
 
 
-@pytest.mark.parametrize("case", sound_ones(), ids=lambda case: case[0])
+@pytest.mark.parametrize("case", list(sound_ones()), ids=lambda case: case[0])
 def test_sound_trainings_raise_no_alarm_and_are_left_as_they_were(case):
     _, one, train, validation = case
     one.network.initialise(train.inputs[:1], seed=3)

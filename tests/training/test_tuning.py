@@ -191,7 +191,7 @@ def test_a_profile_tells_parts_layers_and_operations():
     assert set(table["kind"]) == {"step", "layer, forward", "operation, backward"}
     assert (table["milliseconds"] >= 0).all()
     assert any("0 (Dense)" in part for part in table["part"])
-    assert any("squared_error" in part for part in table["part"])
+    assert (table["kind"] == "operation, backward").sum() >= 2
     assert found.figure().axes[0].get_xlabel() == "milliseconds a step"
     with pytest.raises(SettingError):
         vs.training.profile(one, DATA.batches(40), steps=0)

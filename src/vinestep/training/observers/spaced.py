@@ -105,7 +105,7 @@ def norm(array: np.ndarray) -> float:
 
 @part("norms", "observer")
 class Norms(Spaced):
-    """Records, by parameter: norms of weights, gradients and updates, the ratio of update to weight, and norms of the optimiser's state.
+    """Records, by parameter: its rate, norms of weight, gradient and update, the ratio of update to weight, norms of the optimiser's state.
 
     Parameters
     ----------
@@ -146,6 +146,7 @@ class Norms(Spaced):
         for slot in arena.layout:
             before, now = arena.layout.view(self._before, slot), arena.layout.view(arena.values, slot)
             size, move = norm(before), norm(now - before)
+            row[f"{slot.path} rate"] = step.rate * descent.optimiser.factors_of(slot.path, slot.shape)[0]
             row[f"{slot.path} norm"] = size
             row[f"{slot.path} gradient"] = norm(step.gradients[slot.path])
             row[f"{slot.path} update"] = move
