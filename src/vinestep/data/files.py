@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import os
 import zipfile
 from collections.abc import Callable, Sequence
@@ -100,11 +101,17 @@ class _Files(Source):
     def stamps(self) -> list[Stamp | None]:
         return [stamp_of(path) for path in self.paths]
 
-    def path_of(self, index: int) -> Path:
-        """The file of an example, unless it has changed."""
+    def content(self, index: int) -> bytes:
+        """The bytes of an example's file, unless it has changed."""
         path = self.paths[index]
+        try:
+            with open(path, "rb", buffering=0) as file:
+                found = file.read()
+        except OSError as error:
+            check_unchanged(path, self.stamps[index])
+            raise _unreadable(path, error) from error
         check_unchanged(path, self.stamps[index])
-        return path
+        return found
 
     def labels(self) -> np.ndarray | None:
         targets = self.targets
@@ -113,7 +120,7 @@ class _Files(Source):
     def example_hashes(self) -> np.ndarray:
         """Of the bytes of the files."""
         if self._hashed is None:
-            found = [hashlib.blake2b(_bytes_of(self.path_of(i)), digest_size=8).digest() for i in range(len(self))]
+            found = [hashlib.blake2b(self.content(i), digest_size=8).digest() for i in range(len(self))]
             self._hashed = np.frombuffer(b"".join(found), np.uint64)
         return self._hashed
 
@@ -192,7 +199,8 @@ class Pictures(_Files):
         self.targets = None if self.targets is None else self.targets[sound]
 
     def example(self, index: int) -> Example:
-        return _picture(self.path_of(index), self.channels, self.draft), None if self.targets is None else self.targets[index], None
+        content = self.content(index)
+        return _picture(self.paths[index], content, self.channels, self.draft), None if self.targets is None else self.targets[index], None
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "pictures", "examples": len(self), "channels": self.channels, "classes": list(self.class_names)}
@@ -206,14 +214,18 @@ def _bytes_of(file: Path) -> bytes:
         with unchanged(file):
             return file.read_bytes()
     except OSError as error:
-        raise DataError(f"{file}: the file cannot be read: {error.strerror}.") from error
+        raise _unreadable(file, error) from error
 
 
-def _picture(file: Path, channels: str, draft: int | None) -> np.ndarray:
+def _unreadable(file: Path, error: OSError) -> DataError:
+    return DataError(f"{file}: the file cannot be read: {error.strerror}.")
+
+
+def _picture(file: Path, content: bytes, channels: str, draft: int | None) -> np.ndarray:
     from PIL import Image, ImageOps, UnidentifiedImageError
 
     try:
-        with Image.open(file) as opened:
+        with Image.open(io.BytesIO(content)) as opened:
             if opened.width * opened.height > MOST_PIXELS:
                 raise DataError(
                     f"{file}: the picture claims {opened.width} by {opened.height} pixels, more than {MOST_PIXELS:,}. It may be made to "
@@ -226,13 +238,14 @@ def _picture(file: Path, channels: str, draft: int | None) -> np.ndarray:
             upright = ImageOps.exif_transpose(opened) if turned else opened
             picture = np.asarray(upright if upright.mode == channels else upright.convert(channels))
     except (OSError, UnidentifiedImageError, SyntaxError, ValueError, Image.DecompressionBombError) as error:
-        raise DataError(f'{file}: no sound picture: {error}. Replace it, or leave such files out with damaged="skip".') from error
+        told = "its format is not known" if isinstance(error, UnidentifiedImageError) else error
+        raise DataError(f'{file}: no sound picture: {told}. Replace it, or leave such files out with damaged="skip".') from error
     return picture if picture.ndim == 3 else picture[..., None]
 
 
 def _trouble(file: Path, channels: str) -> str:
     try:
-        _picture(file, channels, None)
+        _picture(file, _bytes_of(file), channels, None)
     except DataError as error:
         return str(error).removeprefix(f"{file}: ")
     return ""
@@ -416,7 +429,7 @@ class TextFiles(_Files):
         self.encode, self.encoding = encode, encoding
 
     def example(self, index: int) -> Example:
-        text = read_text(self.path_of(index), self.encoding)
+        text = decoded(self.content(index), self.paths[index], self.encoding)
         encode = self.encode.encode if isinstance(self.encode, Tokeniser) else self.encode
         return text if encode is None else encode(text), None if self.targets is None else self.targets[index], None
 
@@ -439,7 +452,11 @@ def read_text(file: Path, encoding: str = "utf-8") -> str:
     DataError
         If it cannot be read, or a byte does not belong to the encoding: which, and where.
     """
-    data = _bytes_of(file)
+    return decoded(_bytes_of(file), file, encoding)
+
+
+def decoded(data: bytes, file: Path, encoding: str = "utf-8") -> str:
+    """The text that bytes of a file stand for; raises as `read_text` does."""
     try:
         return data.decode("utf-8-sig" if encoding.lower().replace("_", "-") == "utf-8" else encoding)
     except UnicodeDecodeError as error:
