@@ -7,7 +7,7 @@ from typing import Any, Unpack
 import numpy as np
 
 from .. import kernels
-from ..autodiff.gradients import Layout
+from ..autodiff.gradients import Layout, euclidean_norm
 from ..kernels.machinery.pool import helpers
 from ..parts import part
 from .adam import _Moments
@@ -106,13 +106,14 @@ class LAMB(_Moments):
                 self._room = np.empty(theta.size, theta.dtype)
             u, crew = self._room[: theta.size], helpers(theta.size)
             kernels.updates.lamb_direction(*crew, theta, g, m, v, u, self.beta1, self.beta2, scale, root, self.epsilon, decay)
-            step = rate * _ratio(kernels.sums.square_sum(*crew, theta) ** 0.5, kernels.sums.square_sum(*crew, u) ** 0.5)
-            kernels.updates.moved(*crew, theta, u, step)
+            kernels.updates.moved(*crew, theta, u, rate * _ratio(theta, u))
             return
         self._moments(g, m, v)
         u = scale * m / (np.sqrt(v) * root + self.epsilon) + decay * theta
-        theta -= rate * _ratio(float(np.linalg.norm(theta.astype(np.float64))), float(np.linalg.norm(u.astype(np.float64)))) * u
+        theta -= rate * _ratio(theta, u) * u
 
 
-def _ratio(of_parameter: float, of_step: float) -> float:
-    return of_parameter / of_step if of_parameter > 0 and of_step > 0 else 1.0
+def _ratio(theta: np.ndarray, u: np.ndarray) -> float:
+    """How long a parameter is, of its step."""
+    length, step = euclidean_norm(theta), euclidean_norm(u)
+    return length / step if length > 0 and step > 0 else 1.0

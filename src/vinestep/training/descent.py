@@ -260,7 +260,7 @@ class Descent:
     def _update_with_care(self, gradients: Gradients, norm: float, rate: float) -> None:
         """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
         arena, optimiser = self._ready(), self.optimiser
-        weights = arena.values if type(optimiser).__module__.startswith("vinestep.") else arena.flat
+        weights = arena.values if optimiser.keeps_finite else arena.flat  # one of a user's own may keep what it is given
         kept, count = [(array, array.copy()) for array in (weights, *optimiser.state.values())], optimiser.count
         arena.memory.written()
         with np.errstate(over="ignore", invalid="ignore"):

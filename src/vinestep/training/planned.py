@@ -174,7 +174,7 @@ class PlannedRun:
         """Look for what would go wrong; see `vinestep.training.rehearse`."""
         batches = self.train_batches()
         ending = ending_of(self.plan.epochs, self.plan.steps, self.plan.until)
-        steps = ending.amount("step") or ending.amount("epoch") * (batches.steps_an_epoch or 0) // self.plan.accumulate
+        steps = ending.amount("step") or ending.amount("epoch") * (self.training.updates_an_epoch(batches) or 0)
         return self.training.rehearse(batches, self.scored_batches(self.validation), quick=quick, steps=steps or None)
 
     def run(

@@ -158,8 +158,7 @@ def rehearse(
         if own.network.arena is None:
             own.initialise(batch)
         own.descent.begin()
-        length = train.steps_an_epoch
-        own.schedule.begin(None if length is None else -(-length // own.accumulate))
+        own.schedule.begin(own.updates_an_epoch(train))
         stage = Stage(own, train, validation, batch, other, steps)
     except MISTAKES as error:
         return Rehearsal([_refused("the first batch", error)], time.perf_counter() - begun)

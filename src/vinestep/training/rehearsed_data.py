@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..data.looks import PICTURES
 from ..findings import Finding
 
 if TYPE_CHECKING:
@@ -22,7 +23,6 @@ SIGNIFICANT = 4.0  # standard errors
 LEAST = 30  # examples
 MOST_FEATURES = 2048
 MOST_VALUES = 50_000_000
-PICTURES = 4  # axes
 CHANNELS = (1, 3, 4)
 
 

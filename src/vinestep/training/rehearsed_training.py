@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ..autodiff.gradients import euclidean_norm
 from ..errors import NotFiniteError, PartError
 from ..findings import Finding
 from ..losses import makes_logits
@@ -60,9 +61,9 @@ def rate(stage: Stage) -> Iterator[Finding]:
     moves = {}
     for slot in arena.layout:
         array, now = arena.layout.view(before, slot), arena.layout.view(arena.values, slot)
-        size = float(np.linalg.norm(array))
+        size = euclidean_norm(array.reshape(-1))
         if array.ndim > 1 and size > 0 and optimiser.factors_of(slot.path, slot.shape)[0] > 0:
-            moves[slot.path] = float(np.linalg.norm((now - array).astype(np.float64))) / size
+            moves[slot.path] = euclidean_norm((now - array).reshape(-1)) / size
     if not moves:
         return
     path = max(moves, key=lambda name: moves[name] if math.isfinite(moves[name]) else math.inf)

@@ -170,7 +170,6 @@ class Run:
             "position": finite(self.position.as_dict()),
             "curves": finite_rows(self.rows) if self.epochs else [],
             "epochs": self.epochs,
-            "total_steps": self.total_steps,
             "name": self.name,
             "plan": self.plan,
             "settings": self.settings,

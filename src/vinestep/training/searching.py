@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from .store import RunStore
+
 __all__ = ["Search", "search"]
 
 FILE = "search.json"
@@ -192,7 +194,6 @@ def _trial(
     asked: Mapping[str, Any], folder: str, settings: Mapping[str, Any], number: int, run: str, epochs: int
 ) -> tuple[str, float | None, bool, str]:
     """A trial up to so many epochs: its run, its best value, whether lower is better, and why it failed, if it did."""
-    from ..runs.folders import RunFolder
     from .overrides import own_parts
     from .planned import PlannedRun
     from .plans import read_plan
@@ -206,12 +207,13 @@ def _trial(
         changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
         path = Path(asked["plan"])
         planned = PlannedRun(read_plan(path, settings=changed, own=parts), path.parent, own=parts)
-        done = _rows_of(RunFolder, before)
+        folder_of_run = _opened(before)
+        done = folder_of_run.read_numbers("epochs") if folder_of_run is not None else []
         better = planned.training.directions()
         if len(done) >= epochs:  # before the search was interrupted
             known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
             return before, float(known.best(asked["by"])[asked["by"]]), better.get(asked["by"], "lower") == "lower", ""
-        if before and _has_states(RunFolder, before):
+        if folder_of_run is not None and folder_of_run.states():
             outcome = planned.run(resume=before)
         else:
             outcome = planned.run(record=folder)
@@ -221,16 +223,11 @@ def _trial(
         return before, None, True, " ".join(str(error).split())[:300]
 
 
-def _rows_of(folders: Any, path: str) -> list[dict[str, float]]:
-    try:
-        found: list[dict[str, float]] = folders.open(path).read_numbers("epochs") if path else []
-        return found
-    except VineStepError:
-        return []
+def _opened(path: str) -> RunStore | None:
+    """The run of a trial that was begun before; None if there is none."""
+    from ..runs.folders import RunFolder
 
-
-def _has_states(folders: Any, path: str) -> bool:
     try:
-        return bool(folders.open(path).states())
+        return RunFolder.open(path) if path else None
     except VineStepError:
-        return False
+        return None

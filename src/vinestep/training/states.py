@@ -39,7 +39,6 @@ class _Meta(_Part):
     position: _Position
     curves: list[dict[str, int | FiniteFloat | None]]
     epochs: Count
-    total_steps: Count = 0
     name: Name
     plan: dict[str, Any]
     settings: dict[str, Any]

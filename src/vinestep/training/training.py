@@ -378,7 +378,7 @@ class Training:
                 total_steps=ending.amount("step"),
                 ending=ending,
                 batches_per_epoch=batches.steps_an_epoch or 0,
-                steps_per_epoch=-(-(batches.steps_an_epoch or 0) // self.accumulate),
+                steps_per_epoch=self.updates_an_epoch(batches) or 0,
                 better=self.directions(scored.names),
                 extra=self._described_model,
             )
@@ -404,13 +404,17 @@ class Training:
         if self.network.arena is None:
             self.initialise(batches.sample())
         self.descent.begin()
-        length = batches.steps_an_epoch
-        self.schedule.begin(None if length is None else -(-length // self.accumulate))
+        self.schedule.begin(self.updates_an_epoch(batches))
         self.class_values = tuple(getattr(batches.dataset, "class_values", ())) or self.class_values
         self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
         self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
         self.input_range = range_of(batches) or self.input_range
+
+    def updates_an_epoch(self, batches: AnyBatches) -> int | None:
+        """How many updates the batches of an epoch make; None where that is not known."""
+        length = batches.steps_an_epoch
+        return None if length is None else -(-length // self.accumulate)
 
     def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
         """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ...autodiff.gradients import Gradients
+from ...autodiff.gradients import Gradients, euclidean_norm
 from ...autodiff.state import untracked
 from ...autodiff.tensor import held
 from ...errors import SettingError
@@ -100,7 +100,7 @@ def _descent_of(run: Run) -> Descent:
 
 
 def norm(array: np.ndarray) -> float:
-    return float(np.linalg.norm(array.astype(np.float64).reshape(-1)))
+    return euclidean_norm(array.reshape(-1))
 
 
 @part("norms", "observer")
