@@ -79,7 +79,7 @@ if TYPE_CHECKING:
     from .autodiff import GradientReport, Trail, check_gradients, trail
     from .findings import Finding
     from .model import Model, open_model
-    from .training import Descent, Ending, Outcome, RandomStream, Run, Step, Training, WeightAverage, observers, recorded_run
+    from .training import Descent, Ending, HalfPrecision, Outcome, RandomStream, Run, Step, Training, WeightAverage, observers, recorded_run
 
 __version__ = "0.1.0"
 
@@ -87,7 +87,20 @@ _LATER = {
     name: f".{name}" for name in ("archive", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")
 }
 _LATER |= dict.fromkeys(
-    ("Descent", "Ending", "Outcome", "RandomStream", "Run", "Step", "Training", "WeightAverage", "observers", "recorded_run"), ".training"
+    (
+        "Descent",
+        "Ending",
+        "HalfPrecision",
+        "Outcome",
+        "RandomStream",
+        "Run",
+        "Step",
+        "Training",
+        "WeightAverage",
+        "observers",
+        "recorded_run",
+    ),
+    ".training",
 )
 _LATER |= {"Finding": ".findings", "Model": ".model", "open_model": ".model"}
 _LATER |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
@@ -113,6 +126,7 @@ __all__ = [
     "GradientReport",
     "Gradients",
     "GroupNorm",
+    "HalfPrecision",
     "Layer",
     "LayerNorm",
     "MaxPool",

@@ -22,7 +22,7 @@ import numpy as np
 
 from .errors import ArchiveError
 
-__all__ = ["Archive", "is_finite", "part_of", "read", "write"]
+__all__ = ["Archive", "flush_folder", "in_half", "is_finite", "part_of", "read", "write"]
 
 META = "contents.json"
 FORMAT = 1
@@ -54,6 +54,13 @@ class Archive:
     def group(self, name: str) -> dict[str, np.ndarray]:
         """The arrays whose names begin with ``name/``, without that beginning."""
         return {key[len(name) + 1 :]: array for key, array in self.arrays.items() if key.startswith(name + "/")}
+
+
+def in_half(array: np.ndarray) -> np.ndarray:
+    """As float16 if nothing is lost by it."""
+    with np.errstate(over="ignore"):
+        rounded = array.astype(np.float16)
+    return rounded if np.array_equal(rounded, array) else array
 
 
 def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any], *, make_folder: bool = True) -> Path:
@@ -98,7 +105,7 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
         except BaseException:
             temporary.unlink(missing_ok=True)
             raise
-        _flush_folder(target.parent)
+        flush_folder(target.parent)
     except OSError as error:
         raise ArchiveError(f"{target}: could not be written: {error}. What was there before is untouched.") from error
     return target
@@ -116,7 +123,14 @@ def part_of(target: Path) -> Path:
     return target.with_name(f".{target.name[:100]}.{secrets.token_hex(8)}.part")
 
 
-def _flush_folder(folder: Path) -> None:
+def flush_folder(folder: Path) -> None:
+    """Let the names in a folder be on disk: what was written, renamed or removed there survives a power cut.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> flush_folder(Path(tempfile.mkdtemp()))
+    """
     if os.name == "nt":  # a folder cannot be opened there
         return
     handle = os.open(folder, os.O_RDONLY)

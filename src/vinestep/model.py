@@ -79,6 +79,8 @@ class Model:
     """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
     input_range: tuple[float, float] | None = None
     """Lowest and highest value of the pictures trained on, as the network saw them."""
+    half: bool = False
+    """Whether weights that are float16 numbers take two bytes each in a file."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
@@ -284,7 +286,8 @@ class Model:
 
     def arrays(self) -> dict[str, np.ndarray]:
         """Weights and statistics, as they stand in a file."""
-        named = {f"weights/{path}": a for path, a in self.network._ready_arena().arrays().items()}
+        kept = archive.in_half if self.half else lambda array: array
+        named = {f"weights/{path}": kept(a) for path, a in self.network._ready_arena().arrays().items()}
         return named | {f"statistics/{path}": a for path, a in self.network.statistics().items()}
 
     def described(self, *, opaque: bool = False) -> dict[str, Any]:
@@ -302,6 +305,7 @@ class Model:
             "loss": describe(self.loss, opaque=opaque),
             "metrics": describe(list(self.metrics), opaque=opaque),
             "lineage": self.lineage,
+            **({"half": True} if self.half else {}),
         }
 
 
@@ -374,6 +378,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         dict(lineage) if isinstance(lineage, Mapping) else {},
         tuple(preparation),
         _range_of(known.get("input_range")),
+        known.get("half") is True,
     )
 
 

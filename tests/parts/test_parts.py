@@ -24,7 +24,7 @@ UNLIKE = vs.data.TokenBatch | vs.data.Padded | vs.data.InOrder | vs.data.Shuffle
 SETTINGS = {
     "width": 3, "channels": 4, "window": 2, "heads": 2, "groups": 2, "factor": 2, "probability": 0.2, "deviation": 0.5,
     "count": 5, "tokens": 7, "outputs": 2, "source_tokens": 6, "target_tokens": 8, "shape": [2, -1], "rate": 0.02,
-    "every": 4, "steps": 9, "epochs": 3, "value": 0.5, "k": 2,
+    "every": 4, "steps": 9, "epochs": 3, "value": 0.5, "k": 2, "path": "0",
     "size": 2, "length": 3, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4
 }  # fmt: skip
 LISTED = {"schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)], "transform": [Flip(), Shift(2)]}

@@ -235,6 +235,33 @@ def test_the_best_state_of_an_averaging_run_opens_as_the_averaged_model(tmp_path
 # validation
 
 
+class StopAt(vs.observers.Observer):
+    def __init__(self, step):
+        self.step = step
+
+    def after_step(self, run, step):
+        if step.number == self.step:
+            run.stop("told to", resumable=True)
+
+
+def test_validation_within_epochs_is_recorded_judged_and_resumed(tmp_path):
+    def run(**more):
+        return training().run(data().batches(4), epochs=3, validation=data(20, 1).batches(20), validate_every="3 steps", **more)
+
+    keeper = vs.observers.Checkpoints("best", keep=1)
+    whole = run(observers=[keeper], record=tmp_path)
+    an_epoch = whole.rows[0]["step"]
+    assert [row["step"] for row in whole.looks] == [n for n in range(3, 3 * int(an_epoch), 3) if n % an_epoch]
+    best = min([*whole.looks, *whole.rows], key=lambda row: row["validation_loss"])
+    model = vs.open_model(keeper.best_file(whole))
+    assert model.assess(data(20, 1).inputs, data(20, 1).targets)["loss"] == pytest.approx(best["validation_loss"])
+    assert whole.store.read_numbers("validation") == whole.looks
+    half = run(record=tmp_path, observers=[StopAt(8), vs.observers.Checkpoints("best", keep=1)])
+    rest = run(resume=half.folder, observers=[StopAt(8), vs.observers.Checkpoints("best", keep=1)])
+    assert rest.looks == whole.looks
+    assert rest.rows == whole.rows
+
+
 def test_several_parts_and_computations_of_ones_own(tmp_path):
     one = training(metrics=[vs.metrics.absolute_error])
     parts = {
@@ -256,6 +283,9 @@ def test_several_parts_and_computations_of_ones_own(tmp_path):
         one.run(data().batches(8), epochs=1, validation={"money": lambda net: "much"})
     with pytest.raises(SettingError, match="'two words'"):
         one.run(data().batches(8), epochs=1, validation={"two words": data(5, 1).batches(5)})
+    for wrong in ("often", "0 steps", "3 years", 1.5, True):
+        with pytest.raises(SettingError, match="validate_every"):
+            one.run(data().batches(8), epochs=1, validate_every=wrong)
     with pytest.raises(SettingError, match="validate_every"):
         one.run(data().batches(8), epochs=1, validate_every=0)
 

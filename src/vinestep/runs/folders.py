@@ -8,8 +8,8 @@ import os
 import re
 import secrets
 import shutil
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -29,31 +29,36 @@ RECORDS = "records"
 _NAME = re.compile(r"^(.+)-(\d+)$")
 _LOCK = ".lock"
 _NUMBER = ".number"
+_AT_STEP = re.compile(r"^.+-\d{8}\.(csv|txt|png|npy)$")
 _UNFINISHED = re.compile(r"^\..+-\d+\.new$")
 _ASKED = re.compile(r"^\.asked-\d+-[0-9a-f]+\.json$")
 INFO = "run.json"
 STATES = "states"
+RECORDED = "recorded"
 SUFFIX = ".npz"
 PATIENCE = 60.0  # seconds to wait for others who are making a folder
 SERIES = {"epochs": "curves.csv", "steps": "steps.csv"}
 
 
 def write_text(path: Path, text: str) -> None:
-    """Write a text file whole or not at all.
+    """Write a text file whole or not at all, also if the power is cut.
 
     Raises
     ------
     RunError
         If the disk does not take it; what was there before stays.
     """
-    _write(path, text.encode())
+    _write(path, text.encode(), flushed=True)
 
 
-def _write(path: Path, content: bytes) -> None:
+def _write(path: Path, content: bytes, *, flushed: bool = False) -> None:
     temporary = part_of(path)
     try:
         with temporary.open("xb") as file:
             file.write(content)
+            if flushed:
+                file.flush()
+                os.fsync(file.fileno())
         os.replace(temporary, path)
     except OSError as error:
         temporary.unlink(missing_ok=True)
@@ -91,6 +96,9 @@ class RunFolder(RunStore):
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.path = Path(path)
         self._final = self.path
+        self._unflushed: dict[Path, None] = {}
+        """Files that a power cut might take; they are on disk before the next state is."""
+        self._columns: dict[str, list[str]] = {}
 
     # folders
 
@@ -104,7 +112,7 @@ class RunFolder(RunStore):
         safe = re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.")[:100] or "run"
         parent = Path(root if root is not None else RECORDS)
         try:
-            parent.mkdir(parents=True, exist_ok=True)
+            _make_folder(parent)
             with _locked(parent / _LOCK, PATIENCE, f"{parent}: other runs are being started there and do not come to an end."):
                 number = 1 + max([_last_number(parent), *(n for n, _ in numbered(parent))])
                 (parent / _NUMBER).write_text(str(number))
@@ -178,10 +186,21 @@ class RunFolder(RunStore):
 
         write_text(self.path / "plan.toml", tomli_w.dumps(without_nothing(plan)))
         try:
+            self._flush()
+            archive.flush_folder(self.path)
             os.rename(self.path, self._final)
+            archive.flush_folder(self._final.parent)
         except OSError as error:
             raise RunError(f"{self._final}: the run folder cannot be made: {error.strerror or error}.") from error
         self.path = self._final
+
+    def _flush(self) -> None:
+        waiting, self._unflushed = list(self._unflushed), {}
+        for path in waiting:
+            with suppress(FileNotFoundError), path.open("rb") as file:
+                os.fsync(file.fileno())
+        for folder in {path.parent for path in waiting}:
+            archive.flush_folder(folder)
 
     def status(self, known: Mapping[str, Any]) -> None:
         now = datetime.now().astimezone().isoformat(timespec="seconds")
@@ -220,22 +239,72 @@ class RunFolder(RunStore):
     def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         import pandas as pd
 
+        self._columns.pop(series, None)
         if rows:
-            write_text(self._series(series), pd.DataFrame(list(rows)).to_csv(index=False))
+            self._put(self._series(series), pd.DataFrame(list(rows)).to_csv(index=False).encode())
+        else:
+            self._series(series).unlink(missing_ok=True)
+
+    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+        if not rows:
+            return
+        path, columns = self._series(series), self._columns_of(series)
+        if any(name not in columns for row in rows for name in row):
+            self.numbers(series, [*self.read_numbers(series), *rows])
+            return
+        lines = [",".join([_written(row.get(name)) for name in columns]) for row in rows]
+        try:
+            with path.open("a", newline="") as file:
+                file.write("\n".join(lines) + "\n")
+        except OSError as error:
+            raise _unwritable(path, error) from error
+        self._unflushed[path] = None
+
+    def _columns_of(self, series: str) -> list[str]:
+        """The columns of a series that was begun."""
+        if series not in self._columns:
+            path = self._series(series)
+            if not path.is_file():
+                return []
+            with path.open(newline="") as file:
+                self._columns[series] = next(csv.reader(file), [])
+        return self._columns[series]
+
+    def series_names(self) -> list[str]:
+        known = {file: series for series, file in SERIES.items()}
+        found = [path.name for path in self.path.glob("*.csv")]
+        return sorted(known.get(name, name.removesuffix(".csv")) for name in found)
 
     def read_numbers(self, series: str) -> list[dict[str, float]]:
         path = self._series(series)
         if not path.is_file():
             return []
         with path.open(newline="") as file:
-            return [{name: float(text) for name, text in row.items() if text} for row in csv.DictReader(file)]
+            return list(_sound_rows(csv.DictReader(file)))
 
     def file(self, name: str, content: bytes) -> None:
-        _write(self.path / self._own(name), content)
+        path = self._place(name)
+        path.parent.mkdir(exist_ok=True)
+        self._put(path, content)
+
+    def _place(self, name: str) -> Path:
+        """What belongs to a step lies in a folder of its own."""
+        return self.path / RECORDED / self._own(name) if _AT_STEP.match(name) else self.path / self._own(name)
+
+    def file_names(self) -> list[str]:
+        series = {self._series(name).name for name in self.series_names()}
+        own = {INFO, "plan.toml", "console.txt", *series}
+        found = [p.name for p in self.path.iterdir() if p.is_file() and p.name not in own and not p.name.startswith(".")]
+        at_steps = self.path / RECORDED
+        return sorted(found + ([p.name for p in at_steps.iterdir() if not p.name.startswith(".")] if at_steps.is_dir() else []))
+
+    def _put(self, path: Path, content: bytes) -> None:
+        _write(path, content)
+        self._unflushed[path] = None
 
     def read_file(self, name: str) -> bytes:
         try:
-            return (self.path / self._own(name)).read_bytes()
+            return self._place(name).read_bytes()
         except OSError as error:
             raise RunError(f"{self.path}: there is no file {name!r}.") from error
 
@@ -267,6 +336,7 @@ class RunFolder(RunStore):
         return self.path / STATES / f"{self._own(name)}{SUFFIX}"
 
     def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
+        self._flush()
         archive.write(self.state_path(name), arrays, meta, make_folder=False)
 
     def read_state(self, name: str) -> SavedState:
@@ -306,6 +376,28 @@ class RunFolder(RunStore):
                 self.console(f"warning: {name}: a request that cannot be understood was left out.")
             path.unlink(missing_ok=True)
         return found
+
+
+def _make_folder(path: Path) -> None:
+    """A folder, with those above it, that a power cut does not take."""
+    if path.is_dir():
+        return
+    _make_folder(path.parent)
+    path.mkdir(exist_ok=True)
+    archive.flush_folder(path.parent)
+
+
+def _written(value: float | None) -> str:
+    return "" if value is None or value != value else repr(float(value))
+
+
+def _sound_rows(rows: Iterable[Mapping[Any, Any]]) -> Iterator[dict[str, float]]:
+    """The rows up to the first that is not whole, as a power cut may leave it."""
+    for row in rows:
+        try:
+            yield {name: float(text) for name, text in row.items() if text}
+        except (TypeError, ValueError):
+            return
 
 
 def _lock(path: Path) -> Any:

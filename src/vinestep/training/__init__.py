@@ -7,6 +7,7 @@ from . import observers
 from .averaging import WeightAverage
 from .descent import Descent, DescentStep
 from .ending import Ending
+from .half import HalfPrecision
 from .own_loops import recorded_run
 from .parts_state import HasState, RandomStream
 from .records import Outcome, Position, Step
@@ -26,6 +27,7 @@ __all__ = [
     "Descent",
     "DescentStep",
     "Ending",
+    "HalfPrecision",
     "HasState",
     "MemoryStore",
     "Outcome",

@@ -28,6 +28,7 @@ def run_settings(training: Training, batches: AnyBatches, ending: Ending, scored
         "clip": training.clip,
         "clip_values": training.clip_values,
         "accumulate": training.accumulate,
+        **({"half": training.half.settings()} if training.half is not None else {}),
         "average": None if training.average is None else training.average.settings(),
         "precision": str(training.network.dtype),
         "loss": describe(training.loss, opaque=True),

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..archive import in_half
 from ..autodiff.gradients import Gradients, euclidean_norm, scaled
 from ..autodiff.state import STATE
 from ..autodiff.sweep import sweep
@@ -22,6 +23,7 @@ from ..optimisers import LBFGS, Adam, Optimiser
 from ..schedules import Schedule, as_schedule
 from .averaging import WeightAverage
 from .buffers import GradientBuffer, GradientBuffers
+from .half import HalfPrecision
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
 
@@ -68,6 +70,8 @@ class Descent:
         Largest size of each element of the gradients; larger ones are cut to it, before their norm is taken.
     average : WeightAverage, optional
         Follows the weights, for evaluation.
+    half : HalfPrecision, optional
+        Keeps weights and gradients as float16.
     seed : int
         Of dropout, and of the weights if the network is not initialised yet.
 
@@ -90,6 +94,7 @@ class Descent:
         clip: float | None = None,
         clip_values: float | None = None,
         average: WeightAverage | None = None,
+        half: HalfPrecision | None = None,
         seed: int = 0,
     ) -> None:
         if not isinstance(network, Layer):
@@ -99,12 +104,15 @@ class Descent:
                 raise SettingError(f"{name} must be a positive number, got {limit!r}.")
         if average is not None and not isinstance(average, WeightAverage):
             raise SettingError(f"average is {average!r}. Give a vinestep.WeightAverage, such as WeightAverage(0.999).")
+        if half is not None and not isinstance(half, HalfPrecision):
+            raise SettingError(f"half is {half!r}. Give a vinestep.HalfPrecision().")
         self.network = network
         self.optimiser = _optimiser(optimiser)
         self.schedule = as_schedule(schedule)
         self.clip = None if clip is None else float(clip)
         self.clip_values = None if clip_values is None else float(clip_values)
         self.average = average
+        self.half = half
         self.seed = _seed(seed)
         self.step_number = 0
         self.optimiser.belong_to(self)
@@ -211,6 +219,8 @@ class Descent:
         evaluate : callable, optional
             Gives loss and gradients where the parameters are when it is called; for optimisers that search along a line.
         """
+        if self.half is not None:
+            self.half.round_gradients(gradients.flat, self.step_number + 1)
         if self.clip_values is not None:
             np.clip(gradients.flat, -self.clip_values, self.clip_values, out=gradients.flat)
         norm = euclidean_norm(gradients.flat)
@@ -222,7 +232,9 @@ class Descent:
         rate = optimiser.rate * self.schedule(self.step_number)
         if self.schedule.forgets(self.step_number):
             optimiser.forget()
-        if norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and optimiser.keeps_finite:  # type: ignore[union-attr]
+        if self.half is not None:
+            self._update_half(gradients, norm, rate)
+        elif norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and optimiser.keeps_finite:  # type: ignore[union-attr]
             arena.memory.written()  # type: ignore[union-attr]
             optimiser.update(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
         elif isinstance(optimiser, LBFGS):
@@ -257,15 +269,29 @@ class Descent:
         for array, before in statistics:
             array[...] = before
 
-    def _update_with_care(self, gradients: Gradients, norm: float, rate: float) -> None:
+    def _update_half(self, gradients: Gradients, norm: float, rate: float) -> None:
+        """The optimiser moves the float32 copy of the weights, of which the network gets the rounded values."""
+        half, arena = self.half, self._ready()
+        assert half is not None
+        if isinstance(self.optimiser, LBFGS):
+            raise SettingError("LBFGS searches along a line by small differences of the loss, which float16 weights do not show.")
+        assert half.master is not None
+        half.follow(arena)
+        self._update_with_care(gradients, norm, rate, half.master, half.fits)
+        half.round_weights(arena)
+
+    def _update_with_care(
+        self, gradients: Gradients, norm: float, rate: float, weights: np.ndarray | None = None, fits: Callable[[], bool] = lambda: True
+    ) -> None:
         """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
         arena, optimiser = self._ready(), self.optimiser
-        weights = arena.values if optimiser.keeps_finite else arena.flat  # one of a user's own may keep what it is given
+        if weights is None:
+            weights = arena.values if optimiser.keeps_finite else arena.flat  # one of a user's own may keep what it is given
         kept, count = [(array, array.copy()) for array in (weights, *optimiser.state.values())], optimiser.count
         arena.memory.written()
         with np.errstate(over="ignore", invalid="ignore"):
             optimiser.update(weights, gradients.flat, rate)
-        if all(np.isfinite(array).all() for array, _ in kept):
+        if all(np.isfinite(array).all() for array, _ in kept) and fits():
             return
         for array, before in kept:
             array[...] = before
@@ -291,6 +317,8 @@ class Descent:
         self.optimiser.begin(arena.layout, arena.dtype)
         if self.average is not None:
             self.average.begin(arena)
+        if self.half is not None:
+            self.half.begin(arena)
 
     @contextmanager
     def averaged(self) -> Iterator[None]:
@@ -304,9 +332,11 @@ class Descent:
     def state(self) -> dict[str, Any]:
         """Weights, running statistics, the optimiser's state and the counters."""
         self.begin()
-        arena, average = self._ready(), self.average
+        arena, average, half = self._ready(), self.average, self.half
         return {
-            "weights": {path: _read_only(array) for path, array in arena.arrays().items()},
+            "weights": {path: _read_only(array if half is None else in_half(array)) for path, array in arena.arrays().items()},
+            "half": {} if half is None else {"master": half.master},
+            "scaling": {} if half is None else half.state(),
             "statistics": self.network.statistics(),
             "optimiser": dict(self.optimiser.state),
             "schedule": self.schedule.state(),
@@ -328,7 +358,7 @@ class Descent:
         """
         arena, mine = self._ready(), self.state()
         problems = []
-        for group in ("weights", "statistics", "optimiser", "average"):
+        for group in ("weights", "half", "statistics", "optimiser", "average"):
             ours, theirs = mine[group], state.get(group, {})
             problems += [
                 f"{group}/{name}: {theirs[name].shape if name in theirs else 'missing'} against {a.shape}"
@@ -352,6 +382,8 @@ class Descent:
             for path, array in self.average.arrays(arena).items():
                 array[...] = state["average"][path]
             self.average.count = state["averaged"]
+        if self.half is not None:
+            self.half.restore(state["scaling"], state["half"]["master"])
         self.step_number = state["step"]
 
     def __getstate__(self) -> dict[str, Any]:

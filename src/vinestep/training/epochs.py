@@ -32,11 +32,13 @@ def train_epochs(run: Run, training: Training, batches: AnyBatches, scored: Scor
         with closing(batches.epoch(position.epoch, seed=training.seed, start=position.batch)) as epoch:
             for done, group in training.grouped(waiting.through(epoch)):
                 _step(run, training, group, done)
+                if scored.is_due_within(position.step) and not _ends_epoch(run, batches):
+                    _look(run, training, scored)
                 now = time.perf_counter()
                 position.seconds += now - clock
                 clock = now
                 if run.stop_reason or not ending.is_left(position):
-                    whole = batches.steps_an_epoch is not None and position.batch >= batches.steps_an_epoch
+                    whole = _ends_epoch(run, batches)
                     break
         if whole and position.step == before and position.batch == 0:
             raise DataError(f"Epoch {position.epoch + 1} holds no batch.")
@@ -50,6 +52,20 @@ def train_epochs(run: Run, training: Training, batches: AnyBatches, scored: Scor
         run.look_around()
     if not run.stop_reason and (reason := ending.reason_at(position)) and not _is_plain(run):
         run.stop(reason)
+
+
+def _ends_epoch(run: Run, batches: AnyBatches) -> bool:
+    return batches.steps_an_epoch is not None and run.position.batch >= batches.steps_an_epoch
+
+
+def _look(run: Run, training: Training, scored: Scored) -> None:
+    """Score within an epoch."""
+    row = {"epoch": float(run.position.epoch + 1), "step": float(run.position.step), "loss": run.position.loss}
+    row |= scored.scores(training)
+    run.looks.append(row)
+    if run.store is not None:
+        run.store.numbers("validation", run.looks)
+    run.tell("after_validation", row)
 
 
 def _is_plain(run: Run) -> bool:
@@ -70,6 +86,7 @@ def _step(run: Run, training: Training, group: Any, done: int) -> None:
     position.batch += len(group) if type(group) is list else 1
     position.step = training.step_number
     run.tell("after_step", step)
+    run.end_step()
     run.look_around()
 
 

@@ -19,7 +19,7 @@ from ..parts.registry import kinds
 from .calling import outputs_of
 from .ending import ending_of
 from .looking import assessment
-from .observers import Checkpoints, Curves, Observer
+from .observers import Checkpoints, Curves, Distributions, Machine, Norms, Observer, Samples, Steps
 from .plans import DEMO, Plan, PlannedParts
 from .records import Outcome
 from .training import Training
@@ -74,6 +74,7 @@ class PlannedRun:
             clip_values=plan.clip_values,
             accumulate=plan.accumulate,
             average=plan.weight_average(),
+            half=plan.half_precision(),
             seed=plan.seed,
         )
         self._observers: list[Observer] = parts.observers
@@ -165,8 +166,8 @@ class PlannedRun:
         return {name: assessment(model.network, self.scored_batches(part), model.loss, model.metrics) for name, part in self.parts.items()}
 
     def observers(self) -> list[Observer]:
-        """Those planned, and what writes curves and the best states if the plan does not say otherwise."""
-        usual: list[Observer] = [Curves(), Checkpoints("best")]
+        """Those planned, and what records a run well enough to be asked about later, if the plan does not say otherwise."""
+        usual: list[Observer] = [Curves(), Checkpoints("best"), Steps(), Norms(), Distributions(), Samples(), Machine()]
         planned = self._observers
         return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
 

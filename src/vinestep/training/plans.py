@@ -15,7 +15,9 @@ from ..parts.building import LAYERS, Builder
 from ..parts.registry import library
 from .averaging import WeightAverage
 from .ending import ending_of
+from .half import HalfPrecision
 from .overrides import put
+from .scored import spacing_of
 
 __all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
 
@@ -140,7 +142,10 @@ class Plan(_Part):
     accumulate: PositiveInt = 1
     average: dict[str, Any] | None = None
     """Settings of `WeightAverage`: ``{decay = 0.999}``."""
-    validate_every: PositiveInt = 1
+    half: dict[str, Any] | None = None
+    """Settings of `HalfPrecision`, ``{}`` for the usual ones."""
+    validate_every: PositiveInt | str = 1
+    """Epochs, or in words: ``"500 steps"``."""
     loss: Described = None
     """By default cross-entropy for classes, squared error for numbers."""
     metrics: list[Described] | None = None
@@ -167,13 +172,21 @@ class Plan(_Part):
         except SettingError as error:
             raise ValueError(f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")) from error
         try:
-            self.weight_average()
-        except (SettingError, TypeError) as error:
-            raise ValueError(f"average: {error}".rstrip(".")) from error
+            spacing_of(self.validate_every)
+        except SettingError as error:
+            raise ValueError(f"validate_every: {error}".rstrip(".")) from error
+        for name, made in (("average", self.weight_average), ("half", self.half_precision)):
+            try:
+                made()
+            except (SettingError, TypeError) as error:
+                raise ValueError(f"{name}: {error}".rstrip(".")) from error
         return self
 
     def weight_average(self) -> WeightAverage | None:
         return None if self.average is None else WeightAverage(**self.average)
+
+    def half_precision(self) -> HalfPrecision | None:
+        return None if self.half is None else HalfPrecision(**self.half)
 
     def as_toml(self) -> dict[str, Any]:
         """As a dict that TOML can hold: keys that are not set are left out."""

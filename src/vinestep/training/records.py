@@ -128,6 +128,8 @@ class Outcome:
     better: dict[str, str] = field(default_factory=lambda: {"loss": "lower", "validation_loss": "lower"})
     """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
     store: RunStore | None = None
+    looks: list[dict[str, float]] = field(default_factory=list)
+    """Scores of validation within epochs, where that was asked for in steps."""
 
     def __repr__(self) -> str:
         last = "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items()) if self.rows else "no epoch done"

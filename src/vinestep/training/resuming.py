@@ -11,7 +11,7 @@ from typing import Any
 from ..errors import CheckpointError, RunError, did_you_mean
 from .plain import rows_with_nan, with_nan
 from .records import Position
-from .running import Run
+from .running import MOST_ROWS, Run
 from .settings import differences
 from .states import checked_meta, step_of
 from .store import RunStore, SavedState
@@ -59,7 +59,9 @@ def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequ
         if step_of(later) > step_of(found.name):
             store.rename_state(later, f"{later}.refused")
     run.position = Position(**with_nan(found.meta["position"]))
+    store.trim(run.position.step)
     run.rows[:] = rows_with_nan(found.meta["curves"]) if run.epochs else _steps_so_far(run, store)
+    run.looks[:] = rows_with_nan(found.meta.get("looks", []))
     run.name = found.meta["name"]
     if found.meta["stop_reason"] and not more:
         run.stop(found.meta["stop_reason"])
@@ -99,7 +101,10 @@ def _restore_observers(run: Run, state: SavedState) -> None:
 
 
 def _steps_so_far(run: Run, store: RunStore) -> list[dict[str, float]]:
-    return [row for row in store.read_numbers("steps") if row["step"] <= run.position.step]
+    rows = store.read_numbers("steps")
+    while len(rows) > MOST_ROWS:
+        del rows[1::2]
+    return rows
 
 
 def _check_settings(run: Run, store: RunStore, state: SavedState, changed: Sequence[str]) -> None:

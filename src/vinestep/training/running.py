@@ -20,11 +20,13 @@ from ..kernels.machinery.blas import one_blas_thread
 from .interrupts import console_kept, stoppable
 from .parts_state import HasState, joined_state, split_state
 from .plain import finite, finite_rows
+from .recording import Recording
 from .records import Outcome, Position, direction
 from .status import Status, moved
 from .store import RunStore
 
 if TYPE_CHECKING:
+    from .checks import AnyBatches
     from .ending import Ending
     from .observers import Observer
 
@@ -32,12 +34,13 @@ __all__ = ["Run", "listening"]
 
 log = logging.getLogger("vinestep")
 LARGE = 4 << 20  # bytes of a state: a smaller one is written at once
+MOST_ROWS = 10_000  # in memory, of a loop of one's own that is recorded: beyond it every second is dropped; the record has all
 STATUS_SECONDS = 0.5  # at least between two notes of how far a run is
 ASKED_SECONDS = 0.5  # at least between two looks at what somebody outside asks
 
 
 @dataclass
-class Run:
+class Run(Recording):
     """A run under way, as its observers and the loop of its user see it.
 
     Attributes
@@ -81,6 +84,10 @@ class Run:
     """Called for what else stands in a saved state."""
     position: Position = field(default_factory=Position)
     rows: list[dict[str, float]] = field(default_factory=list)
+    examples: AnyBatches | None = None
+    """Of which observers show some: the validation part, or what is trained on."""
+    looks: list[dict[str, float]] = field(default_factory=list)
+    """Scores of validation within epochs, by step."""
     status: Status = Status.READY
     stop_reason: str = ""
     resumable: bool = True
@@ -92,6 +99,7 @@ class Run:
         self._saving: Future[None] | None = None
         self._noted = self._looked = 0.0
         self._step_numbers: dict[str, float] = {}
+        self._unwritten: dict[str, list[dict[str, float]]] = {}
 
     @property
     def folder(self) -> Path | None:
@@ -120,8 +128,31 @@ class Run:
         return direction(self.better, quantity)
 
     def numbers(self, **figures: float) -> None:
-        """Record figures of the present step of a run that is counted in steps."""
+        """Record figures of the present step, in the series "steps"."""
         self._step_numbers |= {name: float(value) for name, value in figures.items()}
+
+    def add_row(self, series: str, row: dict[str, float]) -> None:
+        """Add a row, with its ``step``, to a series of the record; it is written within a second."""
+        if self.store is not None:
+            self._unwritten.setdefault(series, []).append(row)
+
+    def write_rows(self) -> None:
+        """Write what was added to series and is not written yet."""
+        waiting, self._unwritten = self._unwritten, {}
+        for series, rows in waiting.items():
+            self.store.append(series, rows)  # type: ignore[union-attr]  # rows are kept for a store only
+
+    def end_step(self) -> None:
+        """The figures of the present step are complete."""
+        if not self._step_numbers:
+            return
+        row = {"step": self.position.step, **self._step_numbers}
+        self._step_numbers = {}
+        self.add_row("steps", row)
+        if not self.epochs and self.ending is None:
+            self.rows.append(row)
+            if self.store is not None and len(self.rows) > MOST_ROWS:
+                del self.rows[1::2]
 
     def listeners(self, event: str) -> list[Observer]:
         """The observers that want to be told of an event, in order."""
@@ -169,6 +200,7 @@ class Run:
         return {
             "position": finite(self.position.as_dict()),
             "curves": finite_rows(self.rows) if self.epochs else [],
+            "looks": finite_rows(self.looks),
             "epochs": self.epochs,
             "name": self.name,
             "plan": self.plan,
@@ -211,8 +243,8 @@ class Run:
         """
         if self.store is None:
             raise RunError("The run is not recorded, so its state cannot be saved: say record='records'.")
-        if not self.epochs:
-            self.store.numbers("steps", self.rows)
+        self.end_step()
+        self.write_rows()
         arrays, parts = self._parted()
         meta, store = self._meta(parts), self.store
         self.finish_saving()
@@ -275,7 +307,7 @@ class Run:
         reason = f"{self.stop_reason}, after {self.where()}." if self.stop_reason else whole
         if interrupted and self.folder is not None:
             reason += f" To continue: vinestep resume {self.folder}, or in Python with resume={str(self.folder)!r}."
-        outcome = Outcome(self.rows, self.status, reason, self.folder, time.perf_counter() - begun, self.better, self.store)
+        outcome = Outcome(self.rows, self.status, reason, self.folder, time.perf_counter() - begun, self.better, self.store, self.looks)
         self.tell("after_run", outcome)
         self.finish_saving()
         if self._writer is not None:
@@ -291,8 +323,7 @@ class Run:
         if self.store is None:
             return
         self.record_status(reason)
-        if not self.epochs:
-            self.store.numbers("steps", self.rows)
+        self.write_rows()
         where = self.where()
         now = datetime.now().astimezone().isoformat(timespec="seconds")
         self.store.console(f"{now}  {self.status.value}: {where}. {reason}".rstrip())
@@ -328,6 +359,7 @@ class Run:
         if self.store is None or now - self._looked < ASKED_SECONDS:
             return
         self._looked = now
+        self.write_rows()
         for request in self.store.requests():
             if request.what == "note":
                 self.store.console(f"note: {request.text}")
@@ -353,14 +385,12 @@ class Run:
         if not self.total_steps:
             raise RunError("steps: this run is counted in epochs.")
         while self.position.step < self.total_steps and not self.stop_reason:
-            number = self.position.step + 1
+            number = self._step_under_way = self.position.step + 1
             self.tell("before_step", number)
             yield number
-            self.position.step = number
-            if self._step_numbers:
-                self.rows.append({"step": number, **self._step_numbers})
-                self._step_numbers = {}
+            self.position.step, self._step_under_way = number, None
             self.tell("after_step", None)
+            self.end_step()
             self.look_around()
 
 

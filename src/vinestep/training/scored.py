@@ -15,7 +15,7 @@ from .looking import average
 if TYPE_CHECKING:
     from .training import Training
 
-__all__ = ["Scored", "Validation"]
+__all__ = ["Scored", "Validation", "spacing_of"]
 
 Computation = Callable[[Any], Any]
 Validation = AnyBatches | Mapping[str, AnyBatches | Computation] | None
@@ -27,14 +27,12 @@ class Scored:
     Parameters
     ----------
     validation : Batches, or mapping of name to Batches or function
-    every : int
-        Epochs.
+    every : int or str
+        Epochs; or in words, ``"500 steps"``.
     """
 
-    def __init__(self, validation: Validation, *, every: int = 1) -> None:
-        if isinstance(every, bool) or not isinstance(every, int | np.integer) or every < 1:
-            raise SettingError(f"run: validate_every must be a whole number of epochs, got {every!r}.")
-        self.every = int(every)
+    def __init__(self, validation: Validation, *, every: int | str = 1) -> None:
+        self.every, self.steps = spacing_of(every)
         named = dict(validation) if isinstance(validation, Mapping) else {"validation": validation}
         self.parts: dict[str, Any] = {name: part for name, part in named.items() if part is not None}
         for name, part in self.parts.items():
@@ -59,6 +57,10 @@ class Scored:
 
     def is_due(self, epoch: int, *, last: bool) -> bool:
         return last or epoch % self.every == 0
+
+    def is_due_within(self, step: int) -> bool:
+        """Whether to score after a step that does not end an epoch."""
+        return bool(self.steps and self.parts) and step % self.steps == 0
 
     def scores(self, training: Training) -> dict[str, float]:
         """Of every part, by column of the curves."""
@@ -91,7 +93,19 @@ class Scored:
             for name, part in self.parts.items()
         }
         own = described["validation"] if list(described) == ["validation"] else described
-        return own if self.every == 1 else {**own, "every": self.every}
+        spacing = f"{self.steps} steps" if self.steps else self.every
+        return own if spacing == 1 else {**own, "every": spacing}
+
+
+def spacing_of(every: Any) -> tuple[int, int]:
+    """Epochs from one look to the next, and steps between looks within an epoch, or 0."""
+    words = every.split() if isinstance(every, str) else [every, "epochs"]
+    amount, unit = words if len(words) == 2 else (every, "")
+    if isinstance(amount, str):
+        amount = int(amount) if amount.isdecimal() else 0
+    if isinstance(amount, bool) or not isinstance(amount, int | np.integer) or amount < 1 or unit.rstrip("s") not in ("epoch", "step"):
+        raise SettingError(f'validate_every must be a whole number of epochs, or words such as "500 steps"; got {every!r}.')
+    return (1, int(amount)) if unit.startswith("step") else (int(amount), 0)
 
 
 def _number(value: Any, name: str) -> float:

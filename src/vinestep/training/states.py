@@ -38,6 +38,7 @@ class _Meta(_Part):
     format: int = 1
     position: _Position
     curves: list[dict[str, int | FiniteFloat | None]]
+    looks: list[dict[str, FiniteFloat | None]] = []
     epochs: Count
     name: Name
     plan: dict[str, Any]
@@ -65,6 +66,8 @@ class _Descent(BaseModel):
     trainable: list[str]
     schedule: dict[str, Any] = {}
     average: Nothing = {}
+    half: Nothing = {}
+    scaling: dict[str, Any] = {}
     averaged: Count = 0
 
 

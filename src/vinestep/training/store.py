@@ -91,6 +91,19 @@ class RunStore(ABC):
         """
 
     @abstractmethod
+    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+        """Further rows of a series; cheap, however long it is. Rows may have other columns than those before."""
+
+    @abstractmethod
+    def series_names(self) -> list[str]:
+        """The series there are, in alphabetical order."""
+
+    def trim(self, step: int) -> None:
+        """Drop the rows of all series beyond a step, which a run that goes on from there makes again."""
+        for series in self.series_names():
+            self.numbers(series, [row for row in self.read_numbers(series) if row["step"] <= step])
+
+    @abstractmethod
     def read_numbers(self, series: str) -> list[dict[str, float]]:
         """The rows of a series."""
 
@@ -106,6 +119,10 @@ class RunStore(ABC):
         RunError
             If there is none.
         """
+
+    @abstractmethod
+    def file_names(self) -> list[str]:
+        """What `read_file` can read of what was recorded, in alphabetical order."""
 
     @abstractmethod
     def console(self, text: str) -> None:
@@ -133,6 +150,10 @@ class RunStore(ABC):
     def text(self, name: str, step: int, text: str) -> None:
         """A text at a step."""
         self.file(f"{_safe(name)}-{step:08d}.txt", text.encode())
+
+    def array(self, name: str, step: int, content: bytes) -> None:
+        """An array at a step, as the content of an ``.npy`` file."""
+        self.file(f"{_safe(name)}-{step:08d}.npy", content)
 
     # states
 
@@ -245,6 +266,12 @@ class MemoryStore(RunStore):
     def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         self.series[series] = [dict(row) for row in rows]
 
+    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+        self.series.setdefault(series, []).extend(dict(row) for row in rows)
+
+    def series_names(self) -> list[str]:
+        return sorted(self.series)
+
     def read_numbers(self, series: str) -> list[dict[str, float]]:
         return [dict(row) for row in self.series.get(series, [])]
 
@@ -255,6 +282,9 @@ class MemoryStore(RunStore):
         if name not in self.files:
             raise RunError(f"{self.label}: there is no file {name!r}.")
         return self.files[name]
+
+    def file_names(self) -> list[str]:
+        return sorted(self.files)
 
     def console(self, text: str) -> None:
         self.lines.append(text)

@@ -36,6 +36,7 @@ from .derivation import Derivation, Loss, Watch
 from .descent import Descent
 from .ending import ending_of
 from .epochs import train_epochs
+from .half import HalfPrecision
 from .looking import assessment, check_encoding, each_output
 from .opening import opened, weights_of
 from .plain import finite_rows
@@ -77,6 +78,8 @@ class Training:
         Largest size of each element of the gradients; larger ones are cut to it.
     accumulate : int
         Batches of which the gradients make one update, as if they were one large batch.
+    half : HalfPrecision, optional
+        Keeps weights and gradients as float16, in float32 arithmetic.
     average : WeightAverage, optional
         A running average of the weights, by which validation is scored and which models are made of.
     seed : int
@@ -103,6 +106,7 @@ class Training:
         clip_values: float | None = None,
         accumulate: int = 1,
         average: WeightAverage | None = None,
+        half: HalfPrecision | None = None,
         seed: int = 0,
     ) -> None:
         if not callable(loss):
@@ -112,7 +116,7 @@ class Training:
         if isinstance(accumulate, bool) or not isinstance(accumulate, int | np.integer) or accumulate < 1:
             raise SettingError(f"Training: accumulate must be a whole number of at least 1, got {accumulate!r}.")
         self.descent = Descent(
-            network, optimiser=optimiser, schedule=schedule, clip=clip, clip_values=clip_values, average=average, seed=seed
+            network, optimiser=optimiser, schedule=schedule, clip=clip, clip_values=clip_values, average=average, half=half, seed=seed
         )
         self.accumulate = int(accumulate)
         self.metrics = checked_metrics(metrics)
@@ -162,6 +166,10 @@ class Training:
         return self.descent.average
 
     @property
+    def half(self) -> HalfPrecision | None:
+        return self.descent.half
+
+    @property
     def seed(self) -> int:
         return self.descent.seed
 
@@ -209,6 +217,8 @@ class Training:
         several = [checked_batch(part) for part in batch] if type(batch) is list else [checked_batch(batch)]
         if descent.network.arena is None:
             self.initialise(several[0])
+        if self.half is not None:
+            self.half.begin(descent.network.arena)  # type: ignore[arg-type]  # it was just initialised
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
@@ -299,7 +309,7 @@ class Training:
         steps: int | None = None,
         until: str | None = None,
         validation: Validation = None,
-        validate_every: int = 1,
+        validate_every: int | str = 1,
         observers: Sequence[Observer] = (),
         test: AnyBatches | None = None,
         record: RunStore | str | PathLike[str] | None = None,
@@ -317,8 +327,9 @@ class Training:
         validation : Batches, or mapping of name to Batches or function, optional
             What is scored after each epoch, sharing no examples with `batches`. Of several, the first judges; a function takes the
             network and returns a number or several by name, such as what generated texts score. To score a part only, give a part.
-        validate_every : int
-            Epochs from one validation to the next; the last epoch is always validated.
+        validate_every : int or str
+            Epochs from one validation to the next; the last epoch is always validated. With ``"500 steps"``, also after every 500 steps
+            within an epoch: such scores are kept in ``outcome.looks`` and the record's "validation", and the best state may be one.
         until : str, optional
             When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs, not before 5 epochs"``; see
             `vinestep.training.ending.Ending`.
@@ -381,6 +392,7 @@ class Training:
                 steps_per_epoch=self.updates_an_epoch(batches) or 0,
                 better=self.directions(scored.names),
                 extra=self._described_model,
+                examples=scored.first or batches,
             )
             run.position.summed = reduction_of(self.loss) == "sum"
             self._record = run
@@ -465,6 +477,7 @@ class Training:
             {**self.lineage, "step": self.step_number, "scores": finite_rows(rows[-1:])[0] if rows else {}},
             self.preparation,
             self.input_range,
+            self.half is not None,
         )
 
     # copies and state

@@ -10,7 +10,8 @@ from .checkpoints import Checkpoints
 from .curves import Curves
 from .patience import Patience
 from .progress import Progress
-from .spaced import Distributions, LayerOutputs, Machine, Norms, Samples, Scheduled
+from .samples import LayerOutputs, Samples
+from .spaced import Distributions, Machine, Norms, Scheduled, Steps
 
 __all__ = [
     "Checkpoints",
@@ -24,6 +25,7 @@ __all__ = [
     "Progress",
     "Samples",
     "Scheduled",
+    "Steps",
 ]
 
 

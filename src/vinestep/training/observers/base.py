@@ -64,6 +64,9 @@ class Observer:
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         """After each epoch, with its row of the curves."""
 
+    def after_validation(self, run: Run, row: dict[str, float]) -> None:
+        """After a validation within an epoch, with its scores; what ends an epoch is told by `after_epoch`."""
+
     def said(self, run: Run, text: str) -> None:
         """When something was done that the user should know of, such as lowering the rate."""
 

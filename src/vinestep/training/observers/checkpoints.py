@@ -107,6 +107,11 @@ class Checkpoints(Observer):
         if is_best or kept or time.monotonic() - self._saved >= self.seconds:
             self._save(run, score)
 
+    def after_validation(self, run: Run, row: dict[str, float]) -> None:
+        name, value = judged(row, self.by)
+        if self.what == "best" and self._note_score(run, name, value):
+            self._save(run)
+
     def after_run(self, run: Run, outcome: Outcome) -> None:
         assert run.store is not None
         if not any(step_of(name) == run.position.step for name in run.store.states()) or run.stop_reason:
@@ -163,7 +168,7 @@ class Checkpoints(Observer):
 
     def _is_kept(self, name: str) -> bool:
         """Whether a state is one of those that are kept for ever."""
-        pieces = name.split("-")  # after an epoch with its score, within one without
+        pieces = name.removesuffix(BEST).split("-")  # after an epoch with its score, within one without
         if self.keep_every is None or len(pieces) < 5 or pieces[2] != "epoch" or not pieces[3].isdigit():
             return False
         return int(pieces[3]) > 0 and int(pieces[3]) % self.keep_every == 0

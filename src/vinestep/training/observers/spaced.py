@@ -9,19 +9,17 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ...autodiff.gradients import Gradients, euclidean_norm
-from ...autodiff.state import untracked
-from ...autodiff.tensor import held
 from ...errors import SettingError
 from ...parts import part
-from ..calling import outputs_of
+from ..plain import integer
 from .base import Observer
 
 if TYPE_CHECKING:
     from ..descent import Descent
-    from ..records import Outcome, Step
+    from ..records import Step
     from ..running import Run
 
-__all__ = ["Distributions", "LayerOutputs", "Machine", "Norms", "Samples", "Scheduled"]
+__all__ = ["Distributions", "Machine", "Norms", "Scheduled", "Spaced", "Steps", "descent_of"]
 
 MOST_ROWS = 4000  # of a series: beyond it every second is dropped, and the spacing doubled
 MOST_SNAPSHOTS = 120
@@ -30,8 +28,14 @@ BINS = 40
 KINDS = ("weights", "gradients", "updates", "activations")
 
 
+def whole_steps(observer: Observer, every: Any) -> int:
+    if isinstance(every, bool) or not isinstance(every, int | np.integer) or every < 1:
+        raise SettingError(f"{type(observer).__name__}: every must be a whole number of steps of at least 1, got {every!r}.")
+    return int(every)
+
+
 class Spaced(Observer):
-    """Looks every so many steps; a series that gets long is thinned, so that its memory stays bounded.
+    """Looks every so many steps, and half as often whenever a series gets long, so that memory and record stay bounded.
 
     Parameters
     ----------
@@ -43,54 +47,48 @@ class Spaced(Observer):
     most = MOST_ROWS
 
     def __init__(self, every: int) -> None:
-        if isinstance(every, bool) or not isinstance(every, int | np.integer) or every < 1:
-            raise SettingError(f"{type(self).__name__}: every must be a whole number of steps of at least 1, got {every!r}.")
-        self.every = int(every)
+        self.every = whole_steps(self, every)
         self.begin()
 
     def begin(self) -> None:
         self._rows: list[dict[str, float]] = []
-        self._spacing = self.every
+        self._spacing, self._count = self.every, 0
 
     def is_due(self, number: int) -> bool:
         return number % self._spacing == 0
 
     def before_run(self, run: Run) -> None:
         if run.store is not None and self.series and run.position.step:
-            known = run.store.read_numbers(self.series)
-            self._rows = [row for row in known if row["step"] <= run.position.step]
+            self._rows = [row for row in run.store.read_numbers(self.series) if row["step"] <= run.position.step]
+            while len(self._rows) > self.most:
+                del self._rows[1::2]
 
     def keep(self, run: Run, row: Mapping[str, float]) -> None:
         """Add a row to the series."""
         where = {"step": float(run.position.step), "epoch": float(run.position.epoch)}
-        self._rows.append({**where, **{name: float(value) for name, value in row.items()}})
+        whole = {**where, **{name: float(value) for name, value in row.items()}}
+        self._rows.append(whole)
+        run.add_row(self.series, whole)
+        self._count += 1
         if len(self._rows) > self.most:
-            self._rows = self._rows[::2]
-            self._spacing *= 2
+            del self._rows[1::2]
+        if self._count > self.most:
+            self._spacing, self._count = self._spacing * 2, self.most // 2
 
     def rows(self) -> list[dict[str, float]]:
-        """What was recorded so far."""
+        """What was recorded so far; of a long series not all. The record has it whole."""
         return list(self._rows)
 
-    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
-        self._write(run)
-
-    def after_run(self, run: Run, outcome: Outcome) -> None:
-        self._write(run)
-
-    def _write(self, run: Run) -> None:
-        if run.store is not None and self.series and self._rows:
-            run.store.numbers(self.series, self._rows)
-
     def state(self) -> dict[str, Any]:
-        return {"spacing": self._spacing}
+        return {"spacing": self._spacing, "count": self._count}
 
     def restore(self, state: dict[str, Any]) -> None:
-        spacing = state.get("spacing", self.every)
-        self._spacing = spacing if isinstance(spacing, int) and spacing >= 1 else self.every
+        self._spacing = max(self.every, integer(state, "spacing")) if "spacing" in state else self.every
+        self._count = integer(state, "count") if "count" in state else 0
 
 
-def _descent_of(run: Run) -> Descent:
+def descent_of(run: Run) -> Descent:
+    """The one network of a training, with what moves it."""
     found = run.parts.get("")
     from ..descent import Descent
 
@@ -101,6 +99,40 @@ def _descent_of(run: Run) -> Descent:
 
 def norm(array: np.ndarray) -> float:
     return euclidean_norm(array.reshape(-1))
+
+
+@part("steps", "observer")
+class Steps(Observer):
+    """Records loss, rate, norm of the gradients and metrics of single steps, with examples and seconds since the run began.
+
+    Parameters
+    ----------
+    every : int
+        Steps.
+
+    Examples
+    --------
+    >>> data, store = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1))), vs.training.MemoryStore()
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(2), epochs=1, observers=[vs.observers.Steps(2)], record=store)
+    >>> [(row["step"], row["examples"]) for row in store.read_numbers("steps")]
+    [(2, 4.0), (4, 8.0)]
+    """
+
+    def __init__(self, every: int = 1) -> None:
+        self.every = whole_steps(self, every)
+
+    def after_step(self, run: Run, step: Step | None) -> None:
+        if step is not None and step.number % self.every == 0:
+            run.numbers(
+                epoch=run.position.epoch,
+                examples=run.position.seen,
+                seconds=run.position.seconds,
+                loss=step.loss,
+                rate=step.rate,
+                norm=step.norm,
+                **step.metrics,
+            )
 
 
 @part("norms", "observer")
@@ -132,14 +164,14 @@ class Norms(Spaced):
         self._before: np.ndarray | None = None
 
     def before_update(self, run: Run, loss: float, gradients: Gradients) -> None:
-        descent = _descent_of(run)
+        descent = descent_of(run)
         arena = descent.network.arena
         self._before = arena.values.copy() if self.is_due(descent.step_number + 1) and arena is not None else None
 
     def after_step(self, run: Run, step: Step | None) -> None:
         if self._before is None or step is None:
             return
-        descent = _descent_of(run)
+        descent = descent_of(run)
         arena = descent.network.arena
         assert arena is not None
         row: dict[str, float] = {"rate": step.rate}
@@ -204,7 +236,7 @@ class Distributions(Spaced):
             self._found[f"activations {path or 'outputs'}"] = array.copy()
 
     def before_update(self, run: Run, loss: float, gradients: Gradients) -> None:
-        descent = _descent_of(run)
+        descent = descent_of(run)
         if not self.is_due(descent.step_number + 1):
             return
         arena = descent.network.arena
@@ -217,7 +249,7 @@ class Distributions(Spaced):
     def after_step(self, run: Run, step: Step | None) -> None:
         if step is None or not self.is_due(step.number):
             return
-        arena = _descent_of(run).network.arena
+        arena = descent_of(run).network.arena
         assert arena is not None
         for slot in arena.layout:
             now = arena.layout.view(arena.values, slot)
@@ -295,118 +327,6 @@ class Machine(Spaced):
             "threads": self._process.num_threads(),
         }
         self.keep(run, row | ({"temperature": max(temperatures)} if temperatures else {}))
-
-
-class Samples(Observer):
-    """Puts the same inputs through the network after the first, and then every so many epochs, and records what comes out.
-
-    Parameters
-    ----------
-    inputs : array, or tuple of arrays
-        A few examples, as the network takes them.
-    targets : array, optional
-        What is true of them, to stand beside.
-    every : int
-        Epochs.
-    show : callable, optional
-        From outputs to a list of texts, one an example, such as the names of the classes, or to PNG bytes of a picture; by default the
-        numbers, or the class with the highest output.
-    name : str
-        Of the tables or pictures in the record.
-
-    Examples
-    --------
-    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> store, samples = vs.training.MemoryStore(), vs.observers.Samples(data.inputs[:2], data.targets[:2])
-    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-    >>> outcome = training.run(data.batches(4), epochs=2, observers=[samples], record=store)
-    >>> sorted(name for name in store.files if name.startswith("samples"))
-    ['samples-00000000.csv', 'samples-00000002.csv', 'samples-00000004.csv']
-    """
-
-    def __init__(
-        self, inputs: Any, targets: Any = None, *, every: int = 1, show: Callable[[Any], Any] | None = None, name: str = "samples"
-    ) -> None:
-        if every < 1:
-            raise SettingError(f"Samples: every must be a number of epochs of at least 1, got {every!r}.")
-        self.inputs, self.targets, self.every, self.show, self.name = inputs, targets, every, show, name
-
-    @staticmethod
-    def not_settings() -> set[str]:
-        return {"inputs", "targets", "show"}
-
-    def before_run(self, run: Run) -> None:
-        if not run.position.step:
-            self._look(run)
-
-    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
-        if run.position.epoch % self.every == 0:
-            self._look(run)
-
-    def _look(self, run: Run) -> None:
-        if run.store is None:
-            return
-        with untracked():
-            found = held(outputs_of(_descent_of(run).network, self.inputs))
-        shown = self.show(found) if self.show is not None else _readable(np.asarray(found))
-        if isinstance(shown, bytes):
-            run.store.picture(self.name, run.position.step, shown)
-            return
-        truth = [None] * len(shown) if self.targets is None else [_short(value) for value in np.asarray(self.targets)]
-        rows = [{"example": i, "truth": true, "output": text} for i, (true, text) in enumerate(zip(truth, shown, strict=True))]
-        run.store.table(self.name, run.position.step, rows)
-
-
-def _readable(outputs: np.ndarray) -> list[str]:
-    if outputs.ndim == 2 and outputs.shape[1] > 1:
-        return [f"{int(row.argmax())} ({', '.join(f'{value:.3g}' for value in row)})" for row in outputs]
-    return [_short(value) for value in outputs]
-
-
-def _short(value: Any) -> str:
-    array = np.asarray(value)
-    return f"{array.item():.6g}" if array.size == 1 and array.dtype.kind in "fiub" else np.array2string(array, precision=3, threshold=12)
-
-
-class LayerOutputs(Observer):
-    """Records the outputs of a layer for given inputs, every so many epochs, as arrays: ``NAME-00000120.npy`` in the record.
-
-    Parameters
-    ----------
-    path : str
-        Of the layer, as `network.describe` lists it.
-    inputs : array
-    every : int
-        Epochs.
-
-    Examples
-    --------
-    >>> store, looks = vs.training.MemoryStore(), vs.observers.LayerOutputs("0", np.ones((3, 2)))
-    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> training = vs.Training(vs.Stack(vs.Dense(4), vs.Dense(1)), loss=vs.losses.squared_error)
-    >>> outcome = training.run(data.batches(4), epochs=1, observers=[looks], record=store)
-    >>> [name for name in store.files if name.startswith("outputs")]
-    ['outputs-0-00000002.npy']
-    """
-
-    def __init__(self, path: str, inputs: Any, *, every: int = 1) -> None:
-        if every < 1:
-            raise SettingError(f"LayerOutputs: every must be a number of epochs of at least 1, got {every!r}.")
-        self.path, self.inputs, self.every = path, inputs, every
-
-    @staticmethod
-    def not_settings() -> set[str]:
-        return {"inputs"}
-
-    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
-        if run.store is None or run.position.epoch % self.every:
-            return
-        import io
-
-        found = _descent_of(run).network.outputs_of(self.path, self.inputs)
-        content = io.BytesIO()
-        np.save(content, np.asarray(found), allow_pickle=False)
-        run.store.file(f"outputs-{self.path.replace('/', '-')}-{run.position.step:08d}.npy", content.getvalue())
 
 
 class Scheduled(Observer):
