@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import os
+import platform
 import subprocess
+import sys
 from importlib.metadata import PackageNotFoundError, version
 from platform import python_version
 
-__all__ = ["commit", "versions"]
+__all__ = ["commit", "machine", "uncommitted", "versions"]
 
 PACKAGES = ("vinestep", "numpy", "scipy", "pandas", "numba")
 SECONDS = 2.0
+MOST_PATCH = 256 << 10  # bytes
 
 
 def versions() -> dict[str, str]:
@@ -31,8 +35,33 @@ def versions() -> dict[str, str]:
 
 def commit() -> str:
     """The commit of the repository that the process works in, with a plus sign if something is not committed; empty without git."""
-    command = ["git", "describe", "--always", "--abbrev=40", "--exclude=*", "--dirty=+"]
+    return _git("describe", "--always", "--abbrev=40", "--exclude=*", "--dirty=+").strip()
+
+
+def uncommitted() -> str:
+    """What differs from the commit, as a patch, with the names of files that git does not know; cut at 256 kB. Empty without git."""
+    patch = _git("diff", "HEAD", "--no-color")
+    unknown = _git("ls-files", "--others", "--exclude-standard")
+    found = patch + ("".join(f"# not known to git: {name}\n" for name in unknown.splitlines()))
+    if len(found) <= MOST_PATCH:
+        return found
+    return found[:MOST_PATCH] + f"\n# cut here: {len(found) - MOST_PATCH} more characters\n"
+
+
+def _git(*arguments: str) -> str:
     try:
-        return subprocess.run(command, capture_output=True, text=True, timeout=SECONDS, check=True).stdout.strip()
+        found = subprocess.run(["git", *arguments], capture_output=True, text=True, errors="replace", timeout=SECONDS, check=True)
     except (OSError, subprocess.SubprocessError):
         return ""
+    return found.stdout
+
+
+def machine() -> dict[str, str | int]:
+    """Where a run takes place.
+
+    Examples
+    --------
+    >>> sorted(machine())
+    ['host', 'processors', 'system']
+    """
+    return {"host": platform.node(), "system": f"{sys.platform} {platform.machine()}", "processors": os.cpu_count() or 1}

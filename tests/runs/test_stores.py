@@ -10,10 +10,13 @@ from vinestep.errors import ArchiveError, RunError
 from vinestep.training import MemoryStore, Request
 
 
-@pytest.fixture(params=["memory", "folder"])
+@pytest.fixture(params=["memory", "folder", "ledger"])
 def store(request, tmp_path):
     if request.param == "memory":
         yield MemoryStore()
+        return
+    if request.param == "ledger":
+        yield vs.runs.LedgerStore.new(vs.runs.Ledger(f"sqlite:///{tmp_path}/ledger.sqlite"), "barrels")
         return
     with vs.runs.RunFolder.new(tmp_path, "barrels") as folder:
         yield folder

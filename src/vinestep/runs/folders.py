@@ -35,6 +35,7 @@ _ASKED = re.compile(r"^\.asked-\d+-[0-9a-f]+\.json$")
 INFO = "run.json"
 STATES = "states"
 RECORDED = "recorded"
+TAGS, NOTES = "tags.json", "notes.json"
 SUFFIX = ".npz"
 PATIENCE = 60.0  # seconds to wait for others who are making a folder
 SERIES = {"epochs": "curves.csv", "steps": "steps.csv"}
@@ -158,6 +159,7 @@ class RunFolder(RunStore):
         with _locked(self.path / _LOCK, 0, f"{self.path}: this run is still running in another process. Stop it there first, with Ctrl-C."):
             for left in [*self.path.glob(".*.part"), *(self.path / STATES).glob(".*.part")]:
                 left.unlink(missing_ok=True)
+            _hand_on(self)
             yield self
 
     def is_held(self) -> bool:
@@ -193,6 +195,7 @@ class RunFolder(RunStore):
         except OSError as error:
             raise RunError(f"{self._final}: the run folder cannot be made: {error.strerror or error}.") from error
         self.path = self._final
+        _hand_on(self)
 
     def _flush(self) -> None:
         waiting, self._unflushed = list(self._unflushed), {}
@@ -207,7 +210,11 @@ class RunFolder(RunStore):
         before = self._stored()
         write_text(
             self.path / INFO,
-            json.dumps({"begun": now, **before, **known, "changed": now, "process": os.getpid()}, indent=1, allow_nan=False),
+            json.dumps(
+                {"begun": now, "uid": secrets.token_hex(16), **before, **known, "changed": now, "process": os.getpid()},
+                indent=1,
+                allow_nan=False,
+            ),
         )
 
     def _stored(self) -> dict[str, Any]:
@@ -241,14 +248,14 @@ class RunFolder(RunStore):
 
         self._columns.pop(series, None)
         if rows:
-            self._put(self._series(series), pd.DataFrame(list(rows)).to_csv(index=False).encode())
+            self._put(self.series_path(series), pd.DataFrame(list(rows)).to_csv(index=False).encode())
         else:
-            self._series(series).unlink(missing_ok=True)
+            self.series_path(series).unlink(missing_ok=True)
 
     def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         if not rows:
             return
-        path, columns = self._series(series), self._columns_of(series)
+        path, columns = self.series_path(series), self._columns_of(series)
         if any(name not in columns for row in rows for name in row):
             self.numbers(series, [*self.read_numbers(series), *rows])
             return
@@ -263,7 +270,7 @@ class RunFolder(RunStore):
     def _columns_of(self, series: str) -> list[str]:
         """The columns of a series that was begun."""
         if series not in self._columns:
-            path = self._series(series)
+            path = self.series_path(series)
             if not path.is_file():
                 return []
             with path.open(newline="") as file:
@@ -276,7 +283,7 @@ class RunFolder(RunStore):
         return sorted(known.get(name, name.removesuffix(".csv")) for name in found)
 
     def read_numbers(self, series: str) -> list[dict[str, float]]:
-        path = self._series(series)
+        path = self.series_path(series)
         if not path.is_file():
             return []
         with path.open(newline="") as file:
@@ -292,8 +299,8 @@ class RunFolder(RunStore):
         return self.path / RECORDED / self._own(name) if _AT_STEP.match(name) else self.path / self._own(name)
 
     def file_names(self) -> list[str]:
-        series = {self._series(name).name for name in self.series_names()}
-        own = {INFO, "plan.toml", "console.txt", *series}
+        series = {self.series_path(name).name for name in self.series_names()}
+        own = {INFO, "plan.toml", "console.txt", TAGS, NOTES, *series}
         found = [p.name for p in self.path.iterdir() if p.is_file() and p.name not in own and not p.name.startswith(".")]
         at_steps = self.path / RECORDED
         return sorted(found + ([p.name for p in at_steps.iterdir() if not p.name.startswith(".")] if at_steps.is_dir() else []))
@@ -308,7 +315,8 @@ class RunFolder(RunStore):
         except OSError as error:
             raise RunError(f"{self.path}: there is no file {name!r}.") from error
 
-    def _series(self, series: str) -> Path:
+    def series_path(self, series: str) -> Path:
+        """The file of a series."""
         return self.path / SERIES.get(series, f"{self._own(series)}.csv")
 
     @staticmethod
@@ -328,6 +336,33 @@ class RunFolder(RunStore):
     def read_console(self) -> str:
         path = self.path / "console.txt"
         return path.read_text() if path.is_file() else ""
+
+    # tags and notes, also of a run that has ended
+
+    def tags(self) -> list[str]:
+        return [str(tag) for tag in self._listed(TAGS)]
+
+    def set_tags(self, tags: Iterable[str]) -> None:
+        write_text(self.path / TAGS, json.dumps(sorted(set(tags))))
+
+    def notes(self) -> list[dict[str, str]]:
+        """Texts with the times at which they were written down."""
+        return [{"at": str(note["at"]), "text": str(note["text"])} for note in self._listed(NOTES)]
+
+    def add_note(self, text: str) -> None:
+        now = datetime.now().astimezone().isoformat(timespec="seconds")
+        with _locked(self.path / ".notes.lock", PATIENCE, f"{self.path}: another process is writing notes and does not come to an end."):
+            write_text(self.path / NOTES, json.dumps([*self.notes(), {"at": now, "text": text}]))
+        self.console(f"note: {text}")
+
+    def _listed(self, name: str) -> list[Any]:
+        path = self.path / name
+        if not path.is_file():
+            return []
+        try:
+            return list(json.loads(path.read_text()))
+        except (ValueError, RecursionError, TypeError) as error:
+            raise RunError(f"{path}: it cannot be read: {error}. Mend or remove it.") from error
 
     # states
 
@@ -398,6 +433,13 @@ def _sound_rows(rows: Iterable[Mapping[Any, Any]]) -> Iterator[dict[str, float]]
             yield {name: float(text) for name, text in row.items() if text}
         except (TypeError, ValueError):
             return
+
+
+def _hand_on(folder: RunFolder) -> None:
+    if os.environ.get("VINESTEP_LEDGER"):
+        from .forwarding import start
+
+        start(folder)
 
 
 def _lock(path: Path) -> Any:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from ..findings import Finding, tell
-from ..lineage import commit, versions
+from ..lineage import commit, machine, uncommitted, versions
 from ..parts.describing import describe
 
 if TYPE_CHECKING:
@@ -16,7 +18,10 @@ if TYPE_CHECKING:
     from .store import RunStore
     from .training import Training
 
-__all__ = ["lineage", "note_test_scored", "run_settings"]
+__all__ = ["lineage", "note_about", "note_test_scored", "run_settings"]
+
+ABOUT = "about.json"
+PATCH = "uncommitted.patch"
 
 
 def run_settings(training: Training, batches: AnyBatches, ending: Ending, scored: Scored) -> dict[str, Any]:
@@ -54,6 +59,26 @@ def lineage(run: Run, test: AnyBatches | None) -> dict[str, Any]:
         "versions": versions(),
         "commit": commit() if run.store is not None else "",
     }
+
+
+def note_about(store: RunStore, settings: Mapping[str, Any], known: Mapping[str, Any], graph: Any = None) -> None:
+    """Record what is known of a run from its beginning: settings, data, versions, commit and what was not committed, machine, parent."""
+    about = {
+        "settings": settings,
+        "data": known.get("data", ""),
+        "test": known.get("test", ""),
+        "source": settings.get("source"),
+        "versions": known.get("versions") or versions(),
+        "commit": known.get("commit") or commit(),
+        "machine": machine(),
+        "parent": known.get("parent") or {},
+        "better": known.get("better") or {},
+        "steps": known.get("steps", 0),
+        "network": graph or [],
+    }
+    store.file(ABOUT, json.dumps(about, indent=1, default=str).encode())
+    if about["commit"].endswith("+") and (patch := uncommitted()):
+        store.file(PATCH, patch.encode())
 
 
 def note_test_scored(store: RunStore) -> None:

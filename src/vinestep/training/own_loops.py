@@ -9,6 +9,7 @@ from os import PathLike
 from typing import TYPE_CHECKING, Any
 
 from ..errors import SettingError
+from .asked import note_about
 from .observers import with_recorders
 from .opening import opened
 from .parts_state import HasState
@@ -85,6 +86,7 @@ def recorded_run(
             run.save("step-00000000")
             run.finish_saving()
             run.record_status("")
+            note_about(store, described, {"better": run.better, "steps": steps})
             store.begin(name, run.plan)
         begun = time.perf_counter()
         with run.under_way():

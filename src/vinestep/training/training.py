@@ -28,7 +28,7 @@ from ..losses import makes_logits, note_probabilities, reduction_of, weight_in_m
 from ..metrics import Metric
 from ..optimisers import Optimiser
 from ..schedules import Schedule
-from .asked import lineage, note_test_scored, run_settings
+from .asked import lineage, note_about, note_test_scored, run_settings
 from .averaging import WeightAverage
 from .calling import by_place
 from .checks import AnyBatches, are_batches, check_parts, checked_batch, checked_metrics
@@ -405,6 +405,8 @@ class Training:
                 run.save("step-00000000-epoch-0")
                 run.finish_saving()
                 run.record_status("")
+                more = {"better": run.better, "steps": run.total_steps or run.epochs * run.steps_per_epoch}
+                note_about(store, settings, self.lineage | more, self._graph(batches))
                 store.begin(name, run.plan)
             self.lineage["run"] = store.label if store is not None else ""
             begun = time.perf_counter()
@@ -422,6 +424,12 @@ class Training:
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
         self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
         self.input_range = range_of(batches) or self.input_range
+
+    def _graph(self, batches: AnyBatches) -> list[dict[str, Any]]:
+        """The layers of the network with their shapes, for the record; a row each."""
+        sample = by_place(self.network, batches.sample().inputs)
+        one = tuple(array[:1] for array in sample) if isinstance(sample, tuple) else sample[:1]
+        return self.network.describe(one).rows
 
     def updates_an_epoch(self, batches: AnyBatches) -> int | None:
         """How many updates the batches of an epoch make; None where that is not known."""

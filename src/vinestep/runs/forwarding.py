@@ -1,0 +1,77 @@
+"""A process beside a run that hands on what its folder records to a ledger elsewhere, and requests from there to the folder.
+
+The run itself never waits for the ledger. While the ledger is slow or gone the folder keeps everything; if it stays away, the next command
+that opens the ledger catches up.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from ..errors import RunError, VineStepError
+from .folders import RunFolder
+from .ledger import VARIABLE, Ledger, ledger_url
+
+__all__ = ["forward", "start"]
+
+SECONDS = 0.5
+PATIENCE = 20.0  # seconds after the end of the run in which the ledger may come back
+
+
+def start(folder: RunFolder) -> None:
+    """Begin to hand on, if ``VINESTEP_LEDGER`` names a ledger; the process ends by itself after the run."""
+    if not os.environ.get(VARIABLE):
+        return
+    command = [sys.executable, "-m", "vinestep.runs.forwarding", str(folder.path.resolve())]
+    try:
+        subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)
+    except OSError as error:
+        folder.console(f"warning: nothing is handed on to the ledger while the run goes on: {error}. The next command catches up.")
+
+
+def forward(folder: RunFolder, url: str) -> None:
+    """Hand on until the run has ended and everything is there."""
+    ledger: Ledger | None = None
+    told, ended = False, 0.0
+    while folder.path.is_dir():
+        over = not folder.is_held()
+        try:
+            ledger = ledger or Ledger(url)
+            _hand_on(folder, ledger)
+            if over:
+                return
+        except VineStepError as error:
+            if not told:
+                folder.console(f"warning: {error} The run goes on, its folder keeps what is recorded, and the next command catches up.")
+                told = True
+        if over:
+            ended = ended or time.monotonic()
+            if time.monotonic() - ended > PATIENCE:
+                return
+        time.sleep(SECONDS)
+
+
+def _hand_on(folder: RunFolder, ledger: Ledger) -> None:
+    from .taking_in import take_in
+
+    take_in(folder, ledger)
+    for request in _asked(folder, ledger):
+        try:
+            folder.ask(request)
+        except RunError as error:  # the run ended meanwhile
+            folder.console(f"warning: {error}")
+
+
+def _asked(folder: RunFolder, ledger: Ledger) -> list:  # type: ignore[type-arg]
+    from .opened import store_of
+
+    store = store_of(ledger, folder.info().get("uid", ""))
+    return store.requests() if store is not None else []
+
+
+if __name__ == "__main__":
+    forward(RunFolder(Path(sys.argv[1])), ledger_url(Path(sys.argv[1]).parent))

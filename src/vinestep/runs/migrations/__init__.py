@@ -1,0 +1,1 @@
+"""Steps from one form of the ledger to the next, for Alembic."""
