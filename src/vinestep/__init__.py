@@ -75,7 +75,7 @@ from .layers import (
 )
 
 if TYPE_CHECKING:
-    from . import archive, data, demo, figures, findings, networks, parts, runs, scores, training
+    from . import archive, catalogue, data, demo, figures, findings, networks, parts, runs, scores, training
     from .autodiff import GradientReport, Trail, check_gradients, trail
     from .findings import Finding
     from .model import Model, open_model
@@ -84,7 +84,8 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 
 _LATER = {
-    name: f".{name}" for name in ("archive", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")
+    name: f".{name}"
+    for name in ("archive", "catalogue", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")
 }
 _LATER |= dict.fromkeys(
     (
@@ -155,6 +156,7 @@ __all__ = [
     "WeightAverage",
     "activations",
     "archive",
+    "catalogue",
     "celu",
     "check_gradients",
     "data",

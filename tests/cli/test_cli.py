@@ -221,7 +221,7 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
 
 
 @pytest.mark.parametrize(
-    "command", [(), ("demo",), ("train",), ("resume",), ("runs",), ("kinds",), ("ask",), ("predict",), ("assess",), ("inspect",)]
+    "command", [(), ("demo",), ("train",), ("resume",), ("runs",), ("kinds",), ("stop",), ("predict",), ("assess",), ("inspect",)]
 )
 def test_help_helps(tmp_path, command):
     done = vinestep(*command, "--help", cwd=tmp_path)
@@ -327,13 +327,13 @@ def test_a_run_is_asked_from_another_window(tmp_path, plan):
     )
     folder = tmp_path / "records" / "small-1"
     _wait_for(lambda: (folder / "run.json").exists() and '"running"' in (folder / "run.json").read_text())
-    assert vinestep("ask", folder, "note", "the door was open", cwd=tmp_path).returncode == 0
-    assert vinestep("ask", folder, "finish", "good enough", cwd=tmp_path).returncode == 0
+    assert vinestep("note", folder, "the door was open", cwd=tmp_path).returncode == 0
+    assert vinestep("finish", folder, "good enough", cwd=tmp_path).returncode == 0
     output, _ = process.communicate(timeout=60)
     assert process.returncode == 0, output
     assert "Told to finish: good enough" in output
     assert "Scores of the best" in output
     assert "note: the door was open" in (folder / "console.txt").read_text()
-    refused = vinestep("ask", folder, "stop", cwd=tmp_path)
+    refused = vinestep("stop", folder, cwd=tmp_path)
     assert refused.returncode == 2
     assert "nobody is at work on this run" in refused.stderr

@@ -10,10 +10,13 @@ from vinestep.errors import ArchiveError, RunError
 from vinestep.training import MemoryStore, Request
 
 
-@pytest.fixture(params=["memory", "folder", "ledger"])
+@pytest.fixture(params=["memory", "folder", "ledger", "postgres"])
 def store(request, tmp_path):
     if request.param == "memory":
         yield MemoryStore()
+        return
+    if request.param == "postgres":
+        yield vs.runs.LedgerStore.new(vs.runs.Ledger(vs.runs.ledger.ledger_url(".", request.getfixturevalue("database"))), "barrels")
         return
     if request.param == "ledger":
         yield vs.runs.LedgerStore.new(vs.runs.Ledger(f"sqlite:///{tmp_path}/ledger.sqlite"), "barrels")

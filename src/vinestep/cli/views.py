@@ -30,20 +30,21 @@ __all__ = [
     "kinds_view",
     "model_view",
     "predictions_view",
-    "runs_view",
     "scores_view",
+    "table_of",
 ]
 
 MATRIX_WIDTH = 78
 
 
-def _table(title: str) -> Table:
+def table_of(title: str) -> Table:
+    """The look that all tables share."""
     return Table(title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False)
 
 
 def scores_view(parts: Mapping[str, Assessment], title: str) -> Table:
     """Loss and metrics of each part, with 95 % confidence intervals."""
-    table = _table(title)
+    table = table_of(title)
     table.add_column("part")
     table.add_column("examples", justify="right")
     for name in next(iter(parts.values())):
@@ -66,7 +67,7 @@ def _with_interval(found: Assessment, name: str) -> str:
 
 def assessment_view(found: Assessment, title: str) -> Table:
     """Scores of one set of rows."""
-    table = _table(f"{title}: {found.size:,} examples")
+    table = table_of(f"{title}: {found.size:,} examples")
     for name in ("score", "value", "95 % confidence"):
         table.add_column(name, justify="left" if name == "score" else "right")
     for name, value in found.items():
@@ -78,7 +79,7 @@ def assessment_view(found: Assessment, title: str) -> Table:
 def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Sequence[str]) -> Table:
     """The confusion matrix: rows actual, columns predicted, numbered where their names would not fit side by side."""
     counts = Counter(zip(actual, predicted, strict=True))
-    table = _table("Confusion matrix of the test part")
+    table = table_of("Confusion matrix of the test part")
     numbered = sum(len(name) + 3 for name in ("recall", *names, max(names, key=len))) > MATRIX_WIDTH
     shown = {name: f"{i} {name}" if numbered else name for i, name in enumerate(names)}
     table.add_column(r"true \ predicted")
@@ -94,7 +95,7 @@ def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Seque
 
 def findings_view(findings: Sequence[Finding], title: str) -> Table:
     """Findings with their evidence and cures, what is wrong first."""
-    table = _table(title)
+    table = table_of(title)
     for name in ("verdict", "what was looked at", "what was seen, and what to do"):
         table.add_column(name, no_wrap=name == "verdict")
     order = ("wrong", "suspicious", "sound")
@@ -109,7 +110,7 @@ def kinds_view(kinds: Sequence[Kind]) -> Table:
     """What a plan can name, by family."""
     from ..parts.meanings import summary
 
-    table = _table("Kinds of parts")
+    table = table_of("Kinds of parts")
     for name in ("family", "kind", "what it is"):
         table.add_column(name, no_wrap=name != "what it is")
     before = ""
@@ -123,7 +124,7 @@ def kind_view(kind: Kind) -> Table:
     """The settings of a kind."""
     from ..parts.meanings import settings, summary
 
-    table = _table(f"{kind.name} ({kind.family}): {escape(summary(kind))}")
+    table = table_of(f"{kind.name} ({kind.family}): {escape(summary(kind))}")
     found = settings(kind)
     for name in ("setting", "default", "meaning"):
         table.add_column(name, no_wrap=name == "setting")
@@ -154,7 +155,7 @@ def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
         shown.append(name)
     left = f"; {len(given) - len(shown)} more columns are in --out" if len(shown) < len(given) else ""
     rows = f"the first {SHOWN_ROWS} of {len(frame)} rows" if len(frame) > SHOWN_ROWS else f"{len(frame)} rows"
-    table = _table(f"{title}: {rows}{left}")
+    table = table_of(f"{title}: {rows}{left}")
     table.add_column("row", justify="right")
     for name in [*first, *shown]:
         table.add_column(str(name), justify="right" if frame[name].dtype.kind in "fi" else "left", no_wrap=True)
@@ -171,7 +172,7 @@ def _short(value: object) -> str:
 
 def model_view(model: Model, name: str) -> list[Any]:
     """What a model is: its origin, what it takes, its layers."""
-    table = _table(name)
+    table = table_of(name)
     table.add_column("what")
     table.add_column("is")
     came = model.lineage
@@ -207,7 +208,7 @@ def files_view(folder: Path) -> Table:
         "console.txt": "what was printed and logged",
         "states": "states to continue from, the best marked",
     }
-    table = _table("Written")
+    table = table_of("Written")
     table.add_column("file", no_wrap=True)
     table.add_column("what it holds")
     for name, text in what.items():
@@ -216,25 +217,3 @@ def files_view(folder: Path) -> Table:
     for model in sorted(folder.glob("*.vine")):
         table.add_row(str(model), "the best model, to hand on: vinestep predict")
     return table
-
-
-_ROOM = ("run", "status", "epochs", "loss", "accuracy", "absolute_error", "validation_loss", "validation_accuracy", "begun")
-_SHORT = {"validation_loss": "val. loss", "validation_accuracy": "val. acc.", "absolute_error": "abs. error"}
-
-
-def runs_view(runs: pd.DataFrame) -> Table:
-    """One row per run, with what fits a terminal of 80 columns."""
-    table = _table("Runs")
-    names = [name for name in _ROOM if name in runs.columns and f"validation_{name}" not in runs.columns]
-    for name in names:
-        numeric = runs[name].dtype.kind in "fi"
-        table.add_column(_SHORT.get(name, name), justify="right" if numeric else "left", no_wrap=True)
-    for _, row in runs.iterrows():
-        table.add_row(*(_cell(name, row[name]) for name in names))
-    return table
-
-
-def _cell(name: str, value: object) -> str:
-    if isinstance(value, float):
-        return "-" if value != value else f"{value:.4f}"
-    return str(value)[5:16].replace("T", " ") if name == "begun" else str(value)

@@ -7,16 +7,47 @@ from .folders import RunFolder
 from .listing import find_runs, runs_table
 
 if TYPE_CHECKING:
+    from .catalogue import Entry, keep, load, mark_in_use, models
+    from .comparing import Comparison, compare, decisions_of, first_difference, first_leader
+    from .diagnosis import Answer, diagnose
     from .ledger import Ledger
     from .ledger_store import LedgerStore
     from .opened import RunRecord, Runs
     from .opened import open_runs as open
     from .taking_in import catch_up, take_in
 
-__all__ = ["Ledger", "LedgerStore", "RunFolder", "RunRecord", "Runs", "catch_up", "find_runs", "open", "runs_table", "take_in"]
+__all__ = [
+    "Answer",
+    "Comparison",
+    "Entry",
+    "Ledger",
+    "LedgerStore",
+    "RunFolder",
+    "RunRecord",
+    "Runs",
+    "catch_up",
+    "compare",
+    "decisions_of",
+    "diagnose",
+    "find_runs",
+    "first_difference",
+    "first_leader",
+    "keep",
+    "load",
+    "mark_in_use",
+    "models",
+    "open",
+    "runs_table",
+    "take_in",
+]
 
 _IN = {".ledger": ("Ledger",), ".ledger_store": ("LedgerStore",), ".taking_in": ("catch_up", "take_in")}
-_IN |= {".opened": ("RunRecord", "Runs", "open_runs")}
+_IN |= {
+    ".opened": ("RunRecord", "Runs", "open_runs"),
+    ".catalogue": ("Entry", "keep", "load", "mark_in_use", "models"),
+    ".comparing": ("Comparison", "compare", "decisions_of", "first_difference", "first_leader"),
+    ".diagnosis": ("Answer", "diagnose"),
+}
 _LATER = names_of(__name__, __all__, {name: module for module, names in _IN.items() for name in names})
 
 

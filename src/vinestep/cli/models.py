@@ -1,0 +1,132 @@
+"""Commands for models: keep, models, predict, assess, inspect."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from .shared import (
+    MODELS,
+    RECORDS,
+    LedgerOption,
+    ModelArgument,
+    OwnOption,
+    RecordOption,
+    RowsArgument,
+    app,
+    console,
+    explained,
+    opened_runs,
+    own_parts_of,
+)
+
+__all__: list[str] = []
+
+
+@app.command(rich_help_panel=MODELS)
+def keep(
+    run: Annotated[str, typer.Argument(metavar="RUN", help="Such as barrels-7.", show_default=False)],
+    name: Annotated[str, typer.Option("--as", metavar="NAME", help="Name in the catalogue; its version rises.", show_default=False)],
+    state: Annotated[str, typer.Option("--state", metavar="STATE", help="By default the best one.")] = "",
+    note: Annotated[str, typer.Option("--note", metavar="TEXT")] = "",
+    use: Annotated[bool, typer.Option("--use", help="Mark it as the version in use.")] = False,
+    record: RecordOption = RECORDS,
+    ledger: LedgerOption = "",
+    own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
+) -> None:
+    """Put the best model of a run into the catalogue, which outlives the run."""
+    from ..runs import catalogue
+
+    with explained():
+        runs = opened_runs(record, ledger, [run])
+        entry = catalogue.keep(runs[run], name, state=state or None, note=note, own=own_parts_of(own))
+        if use:
+            entry = catalogue.mark_in_use(runs, entry.name, entry.version)
+        words = (
+            "kept, and in use from now on" if use else f"kept. To mark it as the one in use: vinestep models {name} --use {entry.version}"
+        )
+        console.print(f"{entry.label}: {words}.", highlight=False, soft_wrap=True)
+
+
+@app.command(rich_help_panel=MODELS)
+def models(
+    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A model to be told more of.", show_default=False)] = "",
+    use: Annotated[str, typer.Option("--use", metavar="VERSION", help="Mark this version as the one in use.")] = "",
+    version: Annotated[str, typer.Option("--version", metavar="VERSION", help="With --out: by default the one in use.")] = "",
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.vine", help="Write the model's file, to be handed on.")] = None,
+    record: RecordOption = RECORDS,
+    ledger: LedgerOption = "",
+) -> None:
+    """List the catalogue of kept models; mark the version in use; write one out."""
+    from ..errors import RunError
+    from ..runs import catalogue
+    from .run_views import catalogue_view, entry_view
+
+    with explained():
+        if (use or out is not None) and not name:
+            raise RunError("Say which model: vinestep models NAME --use 3.")
+        runs = opened_runs(record, ledger)
+        if use:
+            catalogue.mark_in_use(runs, name, use)
+        if out is not None:
+            content = catalogue.content(runs, name, version or None)
+            temporary = out.with_name(f".{out.name}.part")
+            temporary.write_bytes(content)
+            temporary.replace(out)
+            console.print(f"{catalogue.entry(runs, name, version or None).label} written to {out}.", highlight=False, soft_wrap=True)
+            return
+        entries = [entry for entry in catalogue.entries(runs) if not name or entry.name == name]
+        if not entries:
+            if name:
+                catalogue.entry(runs, name)
+            console.print("The catalogue is empty. Keep a model: vinestep keep barrels-7 --as barrels", highlight=False)
+            return
+        console.print(catalogue_view(entries))
+        if name:
+            console.print(entry_view(catalogue.entry(runs, name)))
+
+
+@app.command(rich_help_panel=MODELS)
+def predict(
+    model: ModelArgument,
+    rows: RowsArgument,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.csv", help="Where to write; else the first rows are shown.")] = None,
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Predict for raw rows, with the predictions beside them."""
+    from ..model import open_model
+    from .views import predictions_view
+
+    with explained():
+        predicted = open_model(model, own=own_parts_of(own)).predict(rows)
+        if out is None:
+            console.print(predictions_view(predicted, str(rows), console.width))
+            return
+        from ..runs.folders import write_text
+
+        write_text(out, predicted.to_csv(index=False))
+        console.print(f"{len(predicted)} rows with their predictions written to {out}.", highlight=False, soft_wrap=True)
+
+
+@app.command(rich_help_panel=MODELS)
+def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> None:  # noqa: B006
+    """Score a model on rows that have their target."""
+    from ..model import open_model
+    from .views import assessment_view
+
+    with explained():
+        console.print(assessment_view(open_model(model, own=own_parts_of(own)).assess(rows), str(rows)))
+
+
+@app.command(rich_help_panel=MODELS)
+def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
+    """Show what a model is, what it takes, and where it came from."""
+    from ..model import open_model
+    from .views import model_view
+
+    with explained():
+        found = open_model(model, own=own_parts_of(own))
+        for view in model_view(found, str(model)):
+            console.print(view)

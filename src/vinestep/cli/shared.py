@@ -1,0 +1,111 @@
+"""What the commands share: the application, the console, options, and how refusals are told."""
+
+from __future__ import annotations
+
+import errno
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+from rich.console import Console
+
+from ..errors import VineStepError
+
+__all__ = [
+    "BAD_INPUT",
+    "INTERRUPTED",
+    "LOOK",
+    "MODELS",
+    "RECORDS",
+    "RUNS",
+    "STEER",
+    "TRAIN",
+    "LedgerOption",
+    "ModelArgument",
+    "OwnOption",
+    "PlanArgument",
+    "RecordOption",
+    "RowsArgument",
+    "SetOption",
+    "app",
+    "console",
+    "explained",
+    "opened_runs",
+    "own_parts_of",
+]
+
+app = typer.Typer(
+    help="Train layered networks on NumPy arrays, record what happens, continue where it stopped, and hand on what was trained.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+console = Console()
+BAD_INPUT = 2
+REFUSALS_OF_THE_SYSTEM = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM, errno.EIO)
+INTERRUPTED = 130
+RECORDS = Path("records")
+LOOK, TRAIN, RUNS = "Look at data, before training", "Train", "Look at runs"
+STEER, MODELS = "Steer, name and clear away runs", "Models"
+
+RecordOption = Annotated[Path, typer.Option("--record", metavar="FOLDER", help="Where run folders are made.")]
+OwnOption = Annotated[
+    list[Path], typer.Option("--with", metavar="FILE.py", help="Parts of your own: a Python file that is run; may be given again.")
+]
+SetOption = Annotated[
+    list[str],
+    typer.Option("--set", metavar="NAME=VALUE", help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64."),
+]
+PlanArgument = Annotated[
+    Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)
+]
+LedgerOption = Annotated[
+    str,
+    typer.Option(
+        "--ledger", metavar="URL", envvar="VINESTEP_LEDGER", help="Where all runs are listed, such as postgresql://host/name; by default "
+        "a file among the run folders.", show_default=False, show_envvar=False,
+    ),
+]  # fmt: skip
+ModelArgument = Annotated[
+    Path, typer.Argument(metavar="MODEL", help="A model file, such as barrels.vine, or a state of a run.", show_default=False)
+]
+RowsArgument = Annotated[Path, typer.Argument(metavar="ROWS.csv", help="Rows with the columns of the training data.", show_default=False)]
+
+
+@contextmanager
+def explained() -> Iterator[None]:
+    """Refusals of the library are told in words and end with exit code 2; anything else is a bug and keeps its traceback."""
+    try:
+        yield
+    except VineStepError as error:
+        _refuse(str(error))
+        raise typer.Exit(BAD_INPUT) from error
+    except OSError as error:
+        if error.errno not in REFUSALS_OF_THE_SYSTEM:
+            raise
+        _refuse(f"{error.filename or 'The disk'}: {error.strerror}.")
+        raise typer.Exit(BAD_INPUT) from error
+
+
+def _refuse(text: str) -> None:
+    Console(stderr=True).print(f"vinestep: {text}", style="red", highlight=False, markup=False, soft_wrap=True)
+
+
+def own_parts_of(paths: Sequence[Path]) -> list[Any]:
+    """The parts of one's own in Python files."""
+    from ..training.overrides import own_parts
+
+    return [part for path in paths for part in own_parts(path)]
+
+
+def opened_runs(record: Path, ledger: str = "", runs: Sequence[str] = ()) -> Any:
+    """The runs of a folder and its ledger; what a run's name says of its folder counts for more."""
+    from ..runs import open as open_runs
+
+    place = record
+    for run in runs:
+        if (Path(run) / "run.json").is_file():
+            place = Path(run).resolve().parent
+    return open_runs(place, ledger=ledger or None) if place.is_dir() or not ledger else open_runs(ledger)

@@ -1,0 +1,244 @@
+"""Commands that train: demo, train, resume, search."""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Sequence
+from importlib.resources import as_file, files
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from .shared import (
+    INTERRUPTED,
+    RECORDS,
+    TRAIN,
+    LedgerOption,
+    OwnOption,
+    PlanArgument,
+    RecordOption,
+    SetOption,
+    app,
+    console,
+    explained,
+    own_parts_of,
+)
+
+if TYPE_CHECKING:
+    from ..training.planned import PlannedRun
+    from ..training.records import Outcome
+    from ..training.trials import How
+
+__all__: list[str] = []
+
+
+@app.command(rich_help_panel=TRAIN)
+def demo(record: RecordOption = RECORDS) -> None:
+    """Train a network on made-up barrels of a cellar, and show what came of it."""
+    import numpy as np
+
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
+
+    with explained(), as_file(files("vinestep.demo") / "barrels.toml") as path:
+        plan = read_plan(path)
+        planned = PlannedRun(plan, path.parent)
+        console.print(
+            f"{len(planned.source)} made-up barrels, {np.size(planned.train[0][0])} features, "
+            f"states {', '.join(planned.source.class_names)}. Training on {len(planned.train)}.",
+            highlight=False,
+        )
+        _train(planned, record=record)
+
+
+@app.command(rich_help_panel=TRAIN)
+def train(
+    plan: PlanArgument,
+    record: RecordOption = RECORDS,
+    settings: SetOption = [],  # noqa: B006  # typer reads it, nobody writes to it
+    own: OwnOption = [],  # noqa: B006
+    unrehearsed: Annotated[
+        bool, typer.Option("--unrehearsed", help="Begin without a look at what may go wrong, which takes a second.")
+    ] = False,
+    ledger: LedgerOption = "",
+) -> None:
+    """Train as a plan says, in a new run folder."""
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
+
+    _use_ledger(ledger)
+    with explained():
+        parts = own_parts_of(own)
+        planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
+        if planned.loaded is not None:
+            console.print(f"Weights of {planned.plan.start_from}: {planned.loaded}", highlight=False, markup=False, soft_wrap=True)
+        if not unrehearsed:
+            for finding in planned.rehearse(quick=True).troubles:
+                console.print(str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True)
+        _train(planned, record=record)
+
+
+@app.command(rich_help_panel=TRAIN)
+def resume(
+    run: Annotated[
+        Path, typer.Argument(metavar="RUN", help="Folder of the run, such as records/barrels-7, or one of its states.", show_default=False)
+    ],
+    changed: Annotated[
+        list[str],
+        typer.Option(
+            "--changed",
+            metavar="NAME",
+            help="A setting that is meant to differ from what the run began with, such as data or optimiser.rate; may be given again.",
+        ),
+    ] = [],  # noqa: B006
+    settings: SetOption = [],  # noqa: B006
+    own: OwnOption = [],  # noqa: B006
+    ledger: LedgerOption = "",
+) -> None:
+    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped; or from a state that is named.
+
+    A finished run goes on if more is asked of it: --set epochs=90.
+    """
+    from ..runs.folders import RunFolder, run_of_state
+    from ..training.planned import PlannedRun
+    from ..training.plans import read_plan
+
+    _use_ledger(ledger)
+    with explained():
+        folder = RunFolder.open(run_of_state(run))
+        if not settings:
+            folder.check_resumable()
+        parts = own_parts_of(own)
+        plan = read_plan(folder.path / "plan.toml", settings=settings, own=parts)
+        _train(PlannedRun(plan, folder.path, own=parts, resuming=True), resume=run, changed=changed)
+
+
+@app.command(rich_help_panel=TRAIN)
+def search(
+    plan: PlanArgument,
+    over: Annotated[
+        list[str],
+        typer.Option(
+            "--over",
+            metavar="NAME=VALUES",
+            help="Values to try, 16,32,64, or a range, 1e-4..1e-1; a range of which both ends are whole "
+            "numbers gives whole ones. May be given again.",
+            show_default=False,
+        ),
+    ],
+    how: Annotated[str, typer.Option("--how", metavar="grid|random|halving", help="Which trials are made.")] = "random",
+    trials: Annotated[int, typer.Option("--trials", min=1, help="How many are drawn at random.")] = 12,
+    epochs: Annotated[int, typer.Option("--epochs", min=0, help="Of a whole trial; 0 for the plan's.")] = 0,
+    by: Annotated[str, typer.Option("--by", metavar="FIGURE", help="Column of the curves that is judged.")] = "validation_loss",
+    processes: Annotated[int, typer.Option("--processes", min=1, help="How many trials run at once.")] = 2,
+    seed: Annotated[int, typer.Option("--seed", min=0)] = 0,
+    record: RecordOption = Path("search"),
+    own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
+) -> None:
+    """Try a plan with other settings, several at once; given again, an interrupted search goes on."""
+    from ..training import search as run_search
+    from .run_views import trials_view
+
+    with explained():
+        found = run_search(
+            plan,
+            _space(over),
+            folder=record,
+            how=_how(how),
+            trials=trials,
+            epochs=epochs or None,
+            by=by,
+            processes=processes,
+            seed=seed,
+            own=[str(path) for path in own],
+        )
+        console.print(trials_view(found.table(), f"Trials of {plan}, the best first"))
+        if found.best is not None:
+            from ..figures import save
+
+            drawn = save(found.figure(), record / "trials.png")
+            console.print(f"Best: {found.best.words}. Each trial is a run in {record}; drawn in {drawn}.", highlight=False, soft_wrap=True)
+
+
+def _how(text: str) -> How:
+    from ..errors import SettingError
+
+    known: dict[str, How] = {"grid": "grid", "random": "random", "halving": "halving"}
+    if text not in known:
+        raise SettingError(f"--how {text}: say {', '.join(known)}.")
+    return known[text]
+
+
+def _space(over: Sequence[str]) -> dict[str, Any]:
+    from ..errors import SettingError
+
+    space: dict[str, Any] = {}
+    for text in over:
+        name, found, values = text.partition("=")
+        if not found or not name or not values:
+            raise SettingError(f"--over {text}: write a setting, =, and its values: optimiser.rate=1e-4..1e-1 or layers.0.width=16,32.")
+        low, is_range, high = values.partition("..")
+        try:
+            if is_range:
+                ends = [float(low), float(high)]
+                whole = all(end == int(end) and "." not in piece and "e" not in piece for end, piece in zip(ends, (low, high), strict=True))
+                space[name] = {"low": ends[0], "high": ends[1], "log": ends[0] > 0 and ends[1] / ends[0] >= 20, "whole": whole}
+            else:
+                space[name] = [_value(piece) for piece in values.split(",")]
+        except ValueError:
+            raise SettingError(f"--over {text}: {values!r} is no range of numbers such as 1e-4..1e-1.") from None
+    return space
+
+
+def _value(text: str) -> Any:
+    try:
+        return json.loads(text)
+    except ValueError:
+        return text
+
+
+def _use_ledger(url: str) -> None:
+    """What runs record is handed on to a ledger elsewhere by a process of its own, which finds its address there."""
+    if url:
+        os.environ["VINESTEP_LEDGER"] = url
+
+
+def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | None = None, changed: Sequence[str] = ()) -> None:
+    from ..training.observers import Progress
+
+    outcome = planned.run(record=record, resume=resume, changed=changed, observers=[Progress(console)])
+    _show(planned, outcome)
+
+
+def _show(planned: PlannedRun, outcome: Outcome) -> None:
+    from ..training.asked import note_assessment, note_test_scored
+    from ..training.looking import outputs_and_targets
+    from ..training.status import Status
+    from .views import confusion_view, epoch_of, files_view, scores_view
+
+    console.print(outcome.reason, highlight=False, soft_wrap=True)
+    if outcome.status is Status.INTERRUPTED:
+        raise typer.Exit(INTERRUPTED)
+    console.print()
+    last = planned.training.model()
+    best = planned.best_model(outcome)
+    chosen = best or last
+    assert outcome.store is not None
+    note_test_scored(outcome.store)
+    same = epoch_of(chosen) == epoch_of(last)
+    state = "best and last" if same and best is not None else "last" if best is None else "best"
+    assessed = planned.assess(chosen)
+    console.print(scores_view(assessed, f"Scores of the {state} state, {epoch_of(chosen)}"))
+    if not same:
+        console.print(scores_view(planned.assess(last), f"Scores of the last state, {epoch_of(last)}"))
+    names = planned.source.class_names
+    if names:
+        outputs, targets = outputs_and_targets(chosen.network, planned.scored_batches(planned.test))
+        predicted = chosen.readable(outputs)["predicted"].map(str).tolist()
+        console.print(confusion_view([names[i] for i in targets], predicted, names))
+    assert outcome.folder is not None
+    note_assessment(outcome.store, assessed)
+    chosen.save(outcome.folder / f"{planned.plan.name}.vine")
+    console.print(files_view(outcome.folder))
