@@ -198,18 +198,15 @@ def trials_view(frame: pd.DataFrame, title: str) -> Table:
 def catalogue_view(entries: Sequence[Entry]) -> Table:
     """Models of the catalogue."""
     table = table_of("Catalogue of models")
-    for name in ("model", "version", "in use", "from run", "scores", "kept", "by"):
-        table.add_column(name, no_wrap=name != "scores")
+    for name in ("model", "in use", "from run", "scores", "kept"):
+        table.add_column(name, no_wrap=name == "model")
     for entry in entries:
-        scores = {key: value for key, value in entry.about.get("scores", {}).items() if key.startswith("validation_")} or entry.about.get(
-            "scores", {}
-        )
-        told = ", ".join(f"{key.replace('_', ' ')} {value:.4g}" for key, value in scores.items() if isinstance(value, int | float))
-        use = f"since {entry.used_since[:10]}, {entry.used_by}" if entry.in_use else ""
+        every = entry.about.get("scores", {})
+        scores = {key: value for key, value in every.items() if key.startswith("validation_")} or every
+        told = ", ".join(f"{SHORT.get(key, key)} {value:.4g}" for key, value in scores.items() if isinstance(value, int | float))
+        use = f"since {entry.used_since[:10]} ({entry.used_by})" if entry.in_use else ""
         run = f"{entry.about.get('run', '')}, step {entry.about.get('step', 0)}"
-        table.add_row(
-            escape(entry.name), str(entry.version), escape(use), escape(run), escape(told), entry.kept[:10], escape(entry.kept_by)
-        )
+        table.add_row(escape(entry.label), escape(use), escape(run), escape(told), escape(f"{entry.kept[:10]} ({entry.kept_by})"))
     return table
 
 

@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from .catalogue import Entry, keep, load, mark_in_use, models
     from .comparing import Comparison, compare, decisions_of, first_difference, first_leader
     from .diagnosis import Answer, diagnose
+    from .effects import effects
     from .ledger import Ledger
     from .ledger_store import LedgerStore
     from .opened import RunRecord, Runs
@@ -29,6 +30,7 @@ __all__ = [
     "compare",
     "decisions_of",
     "diagnose",
+    "effects",
     "find_runs",
     "first_difference",
     "first_leader",
@@ -47,6 +49,7 @@ _IN |= {
     ".catalogue": ("Entry", "keep", "load", "mark_in_use", "models"),
     ".comparing": ("Comparison", "compare", "decisions_of", "first_difference", "first_leader"),
     ".diagnosis": ("Answer", "diagnose"),
+    ".effects": ("effects",),
 }
 _LATER = names_of(__name__, __all__, {name: module for module, names in _IN.items() for name in names})
 

@@ -109,7 +109,7 @@ def _content_of(run: RunRecord, state: str | None, own: Iterable[Any]) -> tuple[
     names = folder.states() if folder is not None else run.store.states()
     if not names:
         raise RunError(f"{run.label}: there is no state of this run here. Keep models on the machine that has its folder.")
-    chosen = state or next((name for name in reversed(names) if name.endswith("-best")), names[-1])
+    chosen = state or (folder if folder is not None else run.store).best_state() or names[-1]
     if chosen not in names:
         raise RunError(f"{run.label}: there is no state {chosen!r}. {did_you_mean(chosen, names)}")
     with tempfile.TemporaryDirectory() as place:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -37,6 +37,18 @@ class Parting:
         told = ", ".join(f"{name} {a!r} against {b!r}" for name, (a, b) in list(self.figures.items())[:4])
         more = f" First parameters to differ in the record: {', '.join(self.parameters[:3])}." if self.parameters else ""
         return f"They part at step {self.step}, in {self.operation}: {told}.{more}"
+
+
+class Leader(NamedTuple):
+    """The run that left the others first."""
+
+    run: str
+    at: float
+    """From there on."""
+    value: float
+    """Its best value there."""
+    end: float
+    """Where the shortest of the runs ends: so far they were compared."""
 
 
 @dataclass
@@ -253,7 +265,7 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
         names = folder.states()
         if not names:
             raise RunError(f"{folder.path}: it has no state.")
-        best = next((name for name in reversed(names) if name.endswith("-best")), names[-1])
+        best = folder.best_state() or names[-1]
         outputs, targets = outputs_and_targets(open_model(folder.state_path(best), own=own).network, batches)
         if outputs.shape[-1] != planned.source.classes:
             raise RunError(f"{folder.path}: its network gives {outputs.shape[-1]} values, for {planned.source.classes} classes.")
@@ -264,8 +276,8 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     return Decisions(len(a), int((a & b).sum()), one, other, int((~a & ~b).sum()), p)
 
 
-def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch") -> tuple[str, float, float] | None:
-    """Which run left the others first: it became the best for good, where, and at what value; None if none did.
+def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch") -> Leader | None:
+    """Which run left the others first: from where on its best value so far is the best of all; None if fewer than two can be compared.
 
     Parameters
     ----------
@@ -289,4 +301,4 @@ def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch
     last = int(leads[-1])
     others = np.flatnonzero(leads != last)
     at = int(others[-1]) + 1 if len(others) else 0
-    return list(curves)[last], float(grid[at]), float(table[last, at])
+    return Leader(list(curves)[last], float(grid[at]), float(table[last, at]), end)

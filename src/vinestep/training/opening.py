@@ -64,7 +64,7 @@ def weights_of(source: Any) -> tuple[Any, dict[str, Any]]:
         names = store.states()
         if not names:
             raise RunError(f"{path}: this run has no states to begin from.")
-        path = store.state_path(next((name for name in reversed(names) if name.endswith("-best")), names[-1]))
+        path = store.state_path(store.best_state() or names[-1])
     found = archive.read(path)
     model = found.meta.get("model")
     lineage = model.get("lineage", {}) if isinstance(model, dict) else {}

@@ -196,6 +196,23 @@ class RunStore(ABC):
                 refused.append(str(error))
         raise CheckpointError(f"{self.label}: there is no {'sound ' if refused else ''}state to continue from. {' '.join(refused)}".strip())
 
+    def best_state(self) -> str | None:
+        """The name of the state that is marked as the best; of several, the one that the newest of them knows as the best."""
+        marked = [name for name in self.states() if name.endswith("-best")]
+        if len(marked) < 2:
+            return marked[0] if marked else None
+        for name in reversed(marked):
+            try:
+                observers = self.read_state(name).meta.get("observers", {})
+            except ArchiveError:
+                continue
+            for known in observers.values():
+                for score in known.get("scores", []) if isinstance(known, dict) else []:
+                    found = [one for one in marked if one.startswith(f"step-{int(score['step']):08d}-")]
+                    if found:
+                        return found[0]
+        return marked[-1]
+
     # a watcher outside
 
     @abstractmethod

@@ -1,0 +1,50 @@
+// Elements made from data; texts are always texts, never markup.
+export function h(tag, attributes = {}, ...children) {
+  const element = document.createElement(tag);
+  for (const [name, value] of Object.entries(attributes)) {
+    if (name.startsWith("on")) element.addEventListener(name.slice(2), value);
+    else if (value === true) element.setAttribute(name, "");
+    else if (value !== false && value !== null && value !== undefined) element.setAttribute(name, value);
+  }
+  add(element, ...children);
+  return element;
+}
+
+const there = (children) => children.flat().filter((child) => child !== null && child !== undefined && child !== false && child !== "");
+
+export function fill(element, ...children) {
+  element.replaceChildren(...there(children));
+}
+
+export function add(element, ...children) {
+  element.append(...there(children));
+}
+
+export function number(value, digits = 4) {
+  if (value === null || value === undefined || value === "") return "";
+  if (typeof value !== "number") return String(value);
+  if (Number.isInteger(value)) return value.toLocaleString("en");
+  const size = Math.abs(value);
+  return size !== 0 && (size < 1e-3 || size >= 1e6) ? value.toExponential(digits - 2) : String(Number(value.toPrecision(digits)));
+}
+
+export function table(caption, head, rows) {
+  if (!rows.length) return null;
+  const cell = (value) => h("td", { class: typeof value === "number" ? "n" : "" }, value instanceof Node ? value : number(value));
+  return h("div", { class: "wide" }, h("table", {},
+    h("caption", {}, caption),
+    h("thead", {}, h("tr", {}, head.map((name, i) => h("th", { scope: "col", class: i && typeof rows[0][i] === "number" ? "n" : "" }, name)))),
+    h("tbody", {}, rows.map((row) => h("tr", {}, row.map(cell))))));
+}
+
+export function words(name) {
+  return String(name).replaceAll("_", " ");
+}
+
+export function save(name, content, kind) {
+  const link = h("a", { download: name, href: URL.createObjectURL(content instanceof Blob ? content : new Blob([content], { type: kind })) });
+  document.body.append(link);
+  link.click();
+  link.remove();
+  setTimeout(() => URL.revokeObjectURL(link.href), 10000);
+}

@@ -1,0 +1,113 @@
+// The list of runs, the questions, and the sheet that is open.
+import { get, listen, run as at } from "./api.js";
+import { forget } from "./charts.js";
+import { h, number } from "./dom.js";
+import { SHEETS } from "./sheets.js";
+import { go, onMove, state } from "./state.js";
+
+const $ = (id) => document.getElementById(id);
+let listed = [], drawing = 0, shown = "";
+
+async function list() {
+  const now = state();
+  $("where").value = now.where || "";
+  $("sort").value = now.sort || "";
+  try {
+    const found = await get("runs", { where: (now.where || "").split(";").map((w) => w.trim()).filter(Boolean), sort: now.sort });
+    listed = found.runs;
+    $("names").replaceChildren(...found.names.map((name) => h("option", { value: name })));
+    $("filter-trouble").textContent = "";
+  } catch (error) {
+    $("filter-trouble").textContent = error.message;
+    return;
+  }
+  const newest = now.sort ? listed : [...listed].reverse();
+  $("runs-hint").textContent = listed.length ? `${listed.length} runs. Open one; tick several to compare.` : now.where ? "No run is so." : "No runs yet. Make one: vinestep demo";
+  const focused = document.activeElement?.dataset?.label, kind = document.activeElement?.tagName;
+  $("runs").replaceChildren(...newest.map(entry));
+  if (focused) [...$("runs").querySelectorAll(`${kind.toLowerCase()}[data-label]`)].find((e) => e.dataset.label === focused)?.focus();
+}
+
+function entry(run) {
+  const now = state(), ticked = now.runs.includes(run.run);
+  const toggle = (event) => go({ runs: event.target.checked ? [...now.runs, run.run] : now.runs.filter((label) => label !== run.run) });
+  const best = run["best validation_loss"] ?? run["best loss"] ?? run.loss;
+  const done = run.epochs ? `epoch ${run.epoch}/${run.epochs}` : `step ${number(run.step)}`;
+  return h("li", { class: now.runs[0] === run.run ? "asked" : "" },
+    h("input", { type: "checkbox", checked: ticked, onchange: toggle, "aria-label": `Compare ${run.run}`, "data-label": run.run }),
+    h("button", { onclick: () => go({ runs: [run.run], low: "", high: "", layer: "", look: "", sheet: now.sheet === "compare" ? "learning" : now.sheet }), "data-label": run.run },
+      run.run, h("span", { class: `state ${run.status}` }, `${run.status}, ${done}${best === undefined || best === null ? "" : `, ${number(best, 3)}`}`)));
+}
+
+function questions() {
+  const now = state();
+  $("questions").replaceChildren(...Object.entries(SHEETS).map(([name, sheet]) => h("li", {},
+    h("button", { "aria-current": name === now.sheet ? "page" : false, "data-sheet": name, onclick: () => go({ sheet: name, low: "", high: "" }) }, sheet.question))));
+}
+
+async function draw({ live = false } = {}) {
+  const mine = ++drawing, now = state(), sheet = SHEETS[now.sheet] || SHEETS.learning, root = $("sheet");
+  const moved = shown !== location.search;
+  if (!live || moved) questions();
+  if (!now.runs.length && !sheet.always) {
+    root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "none" }, listed.length ? "Open a run on the left." : "There is no run yet. Make one: vinestep demo"));
+    shown = location.search;
+    return;
+  }
+  try {
+    const facts = now.runs.length ? await get(at(now.runs[0])) : null;
+    if (mine !== drawing) return;
+    if (!live || moved || !root.querySelector(".evidence")) {
+      const controls = h("div", { class: "controls" }), evidence = h("div", { class: "evidence" }), about = sheet.always ? "" : now.runs.join(", ");
+      await sheet.controls(controls, facts);
+      if (mine !== drawing) return;
+      root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "hint" }, about), controls, evidence);
+      shown = location.search;
+    }
+    await sheet.evidence(root.querySelector(".evidence"), facts);
+    forget((key) => root.querySelector(`[data-chart="${CSS.escape(key)}"]`));
+    root.dataset.ready = now.sheet;
+    root.dataset.drawn = String(Number(root.dataset.drawn || 0) + 1);
+  } catch (error) {
+    if (mine !== drawing) return;
+    root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "trouble", role: "alert" }, error.message));
+    shown = "";
+  }
+}
+
+let waiting = null;
+function soon() {
+  waiting ??= setTimeout(async () => {
+    waiting = null;
+    await list();
+    await draw({ live: true });
+  }, 300);
+}
+
+$("filter").addEventListener("submit", (event) => {
+  event.preventDefault();
+  go({ where: $("where").value.trim(), sort: $("sort").value.trim() });
+});
+onMove(async () => { await list(); await draw(); });
+addEventListener("redraw", () => draw({ live: true }));
+addEventListener("keydown", (event) => {
+  if (event.altKey || event.ctrlKey || event.metaKey || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName)) return;
+  const names = Object.keys(SHEETS), at = names.indexOf(state().sheet);
+  if (event.key >= "0" && event.key <= "9") go({ sheet: names[(Number(event.key) + 9) % 10], low: "", high: "" });
+  else if (event.key === "]") go({ sheet: names[(at + 1) % names.length], low: "", high: "" });
+  else if (event.key === "[") go({ sheet: names[(at + names.length - 1) % names.length], low: "", high: "" });
+});
+
+await list();
+if (!state().runs.length && listed.length) go({ runs: [listed.at(-1).run] }, { replace: true });
+else await draw();
+$("line").textContent = "live";
+listen({
+  changed: (news) => {
+    $("line").classList.toggle("gone", Boolean(news.trouble));
+    $("line").textContent = news.trouble || "live";
+    if (!news.trouble) soon();
+  },
+  gone: () => { $("line").className = "gone"; $("line").textContent = "The server does not answer; trying again."; },
+  back: () => { $("line").className = ""; $("line").textContent = "live"; soon(); },
+});
