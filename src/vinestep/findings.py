@@ -40,6 +40,11 @@ class Finding:
     def __str__(self) -> str:
         return f"{self.verdict}: {self.subject}: {self.evidence} {self.cure}".rstrip()
 
+    def _repr_html_(self) -> str:
+        from .markup import html_findings
+
+        return html_findings([self])
+
     def as_dict(self) -> dict[str, Any]:
         """As JSON can hold it."""
         return asdict(self)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import html
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -86,6 +87,16 @@ class Model:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
         came = self.lineage.get("run") or "no recorded run"
         return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
+
+    def _repr_html_(self) -> str:
+        from .markup import html_table
+
+        came = self.lineage
+        facts = {"takes": self._takes(), "classes": ", ".join(map(str, self.class_values)), "from run": came.get("run", "")}
+        facts |= {"step": came.get("step", 0), "data": came.get("data", ""), "commit": came.get("commit", "")}
+        scores = [[name, value] for name, value in came.get("scores", {}).items()]
+        known = html_table("", ["what", "is"], [[name, value] for name, value in facts.items() if value])
+        return f"<div><b>{html.escape(repr(self))}</b></div>{known}{html_table('Scores then', ['figure', 'value'], scores)}"
 
     def _takes(self) -> str:
         if self.encoding is not None:

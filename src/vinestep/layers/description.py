@@ -63,6 +63,12 @@ class Description:
         self.frozen = frozen
         self.itemsize = itemsize
 
+    def _repr_html_(self) -> str:
+        from ..markup import html_table
+
+        rows = [[" x ".join(map(str, row[name])) if name == "output" else row[name] for name in self.COLUMNS] for row in self.rows]
+        return html_table(self.summary(), [name.replace("_", " ") for name in self.COLUMNS], rows)
+
     @property
     def multiply_adds(self) -> int:
         """Of one pass over the whole batch."""

@@ -15,8 +15,8 @@ from jinja2 import Environment, PackageLoader, select_autoescape
 
 from ..errors import RunError, VineStepError
 from ..runs import catalogue
-from ..runs.effects import effects
 from ..runs.opened import RunRecord, Runs
+from ..runs.ranking import effects
 from . import looking
 from .security import Door
 from .watching import Watch

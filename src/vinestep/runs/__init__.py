@@ -10,11 +10,11 @@ if TYPE_CHECKING:
     from .catalogue import Entry, keep, load, mark_in_use, models
     from .comparing import Comparison, compare, decisions_of, first_difference, first_leader
     from .diagnosis import Answer, diagnose
-    from .effects import effects
     from .ledger import Ledger
     from .ledger_store import LedgerStore
     from .opened import RunRecord, Runs
     from .opened import open_runs as open
+    from .ranking import effects
     from .taking_in import catch_up, take_in
 
 __all__ = [
@@ -49,7 +49,7 @@ _IN |= {
     ".catalogue": ("Entry", "keep", "load", "mark_in_use", "models"),
     ".comparing": ("Comparison", "compare", "decisions_of", "first_difference", "first_leader"),
     ".diagnosis": ("Answer", "diagnose"),
-    ".effects": ("effects",),
+    ".ranking": ("effects",),
 }
 _LATER = names_of(__name__, __all__, {name: module for module, names in _IN.items() for name in names})
 

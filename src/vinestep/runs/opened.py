@@ -9,12 +9,14 @@ import operator
 import os
 import re
 from collections.abc import Callable, Iterator, Sequence
+from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from ..errors import RunError, did_you_mean
+from ..markup import html_curve, html_findings, html_table
 from . import schema as t
 from .folders import RECORDS, RunFolder
 from .ledger import Ledger, ledger_url
@@ -89,6 +91,10 @@ class Runs:
 
     def __repr__(self) -> str:
         return f"<{len(self)} runs in {self.root or self.ledger.name}>"
+
+    def _repr_html_(self) -> str:
+        frame = self.table()
+        return html_table(repr(self)[1:-1], [str(name) for name in frame], frame.astype(object).to_numpy().tolist())
 
     def __len__(self) -> int:
         with self.ledger.reading() as connection:
@@ -313,6 +319,14 @@ class RunRecord:
 
     def __repr__(self) -> str:
         return f"<{self.label} {self.status}: {self.reason or f'epoch {self.epoch} of {self.epochs}, step {self.step}'}>"
+
+    def _repr_html_(self) -> str:
+        rows = self.curves.to_dict("records")
+        against = "epoch" if len(rows) and "epoch" in rows[0] else "step"
+        curve = html_curve([{str(name): value for name, value in row.items()} for row in rows], ["loss", "validation_loss"], against)
+        scores = [[name, *row] for name, row in zip(self.scores.index, self.scores[["last", "best"]].to_numpy().tolist(), strict=True)]
+        told = html_findings(self.diagnose(), "What the record says")
+        return f"<div><b>{escape(repr(self)[1:-1])}</b></div>{curve}{html_table('Scores', ['figure', 'last', 'best'], scores)}{told}"
 
     @property
     def folder(self) -> RunFolder | None:

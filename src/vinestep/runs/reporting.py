@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from html import escape
 from typing import TYPE_CHECKING, Any
 
+from ..markup import html_findings, html_table
 from .comparing import compare
 
 if TYPE_CHECKING:
@@ -47,21 +48,6 @@ def report(runs: Sequence[RunRecord]) -> str:
     )
 
 
-def table(caption: str, head: Sequence[str], rows: Sequence[Sequence[Any]]) -> str:
-    """Rows as an HTML table; all texts are escaped."""
-    if not rows:
-        return ""
-    top = "".join(f'<th scope="col">{escape(name)}</th>' for name in head)
-    lines = "".join("<tr>" + "".join(_cell(value) for value in row) + "</tr>" for row in rows)
-    return f"<table><caption>{escape(caption)}</caption><thead><tr>{top}</tr></thead><tbody>{lines}</tbody></table>"
-
-
-def _cell(value: Any) -> str:
-    if isinstance(value, float):
-        return f'<td class="n">{"" if value != value else format(value, ".5g")}</td>'
-    return f"<td>{escape('' if value is None else str(value))}</td>"
-
-
 def _figure(made: Any, what: str) -> str:
     from ..figures import as_png
 
@@ -72,27 +58,21 @@ def _run(run: RunRecord) -> str:
     from ..figures import curves
 
     parts = [f"<h1>{escape(run.label)}</h1>", f"<p>{escape(run.status)}: {escape(run.reason)}</p>"]
-    answers = [
-        f'<tr><td class="{answer.verdict}">{answer.verdict}</td><td>{escape(answer.subject)}</td>'
-        f"<td>{escape(answer.evidence)} <strong>{escape(answer.cure)}</strong></td></tr>"
-        for answer in run.diagnose()
-    ]
-    if answers:
-        parts.append(f"<table><caption>What the record says</caption><tbody>{''.join(answers)}</tbody></table>")
+    parts.append(html_findings(run.diagnose(), "What the record says"))
     frame = run.series("epochs")
     if len(frame):
         parts.append(_figure(curves(frame, title=run.label, better=run.better), f"Curves of {run.label}"))
     scores = [
         [name, *row] for name, row in zip(run.scores.index, run.scores[["last", "best", "best_epoch"]].to_numpy().tolist(), strict=True)
     ]
-    parts.append(table("Scores", ("figure", "last", "best", "at epoch"), scores))
-    parts.append(table("Notes", ("when", "note"), [[note["at"], note["text"]] for note in run.notes]))
+    parts.append(html_table("Scores", ("figure", "last", "best", "at epoch"), scores))
+    parts.append(html_table("Notes", ("when", "note"), [[note["at"], note["text"]] for note in run.notes]))
     about = run.about
     facts = [["begun", run.begun], ["tags", ", ".join(run.tags)], ["data", about.get("data", "")], ["commit", about.get("commit", "")]]
     facts += [[f"version of {name}", value] for name, value in (about.get("versions") or {}).items()]
     facts += [[name, value] for name, value in (about.get("machine") or {}).items()]
-    parts.append(table("Where it comes from", ("what", "is"), facts))
-    parts.append(table("Settings", ("setting", "value"), [[name, value] for name, value in run.settings.items()]))
+    parts.append(html_table("Where it comes from", ("what", "is"), facts))
+    parts.append(html_table("Settings", ("setting", "value"), [[name, value] for name, value in run.settings.items()]))
     return "\n".join(parts)
 
 
@@ -104,7 +84,7 @@ def _comparison(runs: Sequence[RunRecord]) -> str:
     parts = [f"<h1>{len(runs)} runs</h1>"]
     for frame, caption in ((found.settings, "Settings that differ"), (found.scores, "Scores"), (found.facts, "Time, memory, origin")):
         parts.append(
-            table(caption, ("", *labels), [[name, *row] for name, row in zip(frame.index, frame.to_numpy().tolist(), strict=True)])
+            html_table(caption, ("", *labels), [[name, *row] for name, row in zip(frame.index, frame.to_numpy().tolist(), strict=True)])
         )
     for quantity in ("validation_loss", "loss"):
         drawn = found.curves(quantity)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -12,6 +13,7 @@ import numpy as np
 
 from ..autodiff.gradients import Gradients
 from ..errors import RunError, did_you_mean
+from ..markup import html_curve, html_table
 from .status import Status
 
 if TYPE_CHECKING:
@@ -135,6 +137,14 @@ class Outcome:
         last = "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items()) if self.rows else "no epoch done"
         place = f"  in {self.folder}" if self.folder is not None else ""
         return f"<Outcome {self.status.value}: {self.reason} Last: {last}{place}>"
+
+    def _repr_html_(self) -> str:
+        last = self.rows[-1] if self.rows else {}
+        names = [name for name in ("loss", "validation_loss") if name in last]
+        against = "epoch" if "epoch" in last else "step"
+        table = html_table("The last rows", list(last), [list(row.values()) for row in self.rows[-5:]])
+        place = f"<div>Recorded in {escape(str(self.folder))}</div>" if self.folder is not None else ""
+        return f"<div><b>{self.status.value}</b>: {escape(self.reason)}</div>{html_curve(self.rows, names, against)}{table}{place}"
 
     @property
     def curves(self) -> pd.DataFrame:

@@ -80,33 +80,35 @@ function band(name, x, low, high, tint) {
   ];
 }
 
-export function drawCurves(key, curves, { against, figure, log = false, marks = [], pick = null, name = (one) => one.run }) {
+export function drawCurves(key, curves, { against, figure, log = false, marks = [], pick = null, exact = false, name = (one) => one.run }) {
   const one = base(key), tints = colours();
   one.pick = pick;
   const series = [];
   curves.forEach((curve, i) => {
     const tint = tints[i % tints.length], title = name(curve);
+    if (exact) { // nothing random in it: the points are the curve
+      series.push({ name: title, type: "line", symbol: "none", data: pairs(curve.x, curve.y), itemStyle: { color: tint }, lineStyle: { color: tint, width: 2 } });
+      return;
+    }
     series.push({ name: `${title} points`, type: "scatter", symbolSize: 3, symbol: SYMBOLS[i % 4], data: pairs(curve.x, curve.y), itemStyle: { color: tint, opacity: 0.4 },
-      large: true, tooltip: { show: false }, silent: true });
+      progressive: 0, tooltip: { show: false }, silent: true });
     if (!log) series.push(...band(title, curve.trend.x, curve.trend.low, curve.trend.high, tint));
     series.push({ name: title, type: "line", symbol: "none", data: pairs(curve.trend.x, curve.trend.y), itemStyle: { color: tint },
       lineStyle: { color: tint, width: 2.2, type: DASHES[Math.floor(i / tints.length) % 4] },
       markLine: i ? undefined : { symbol: "none", silent: true, label: { color: colour("ink"), formatter: "{b}" }, lineStyle: { color: colour("clay") },
         data: marks.map((m) => ({ name: m.name, xAxis: m.at })) } });
   });
-  one.drawn.setOption(frame(against, words(figure), log, curves.map(name)), { notMerge: true });
-  one.drawn.setOption({ series });
+  one.drawn.setOption({ ...frame(against, words(figure), log, curves.map(name)), series }, { notMerge: true });
 }
 
 export function drawBands(key, curves, { against, figure }) {
   const one = base(key), tint = colours()[0], by = Object.fromEntries(curves.map((c) => [c.figure.split(" ").at(-1), c]));
   one.pick = null;
-  one.drawn.setOption(frame(against, words(figure), false, ["median", "middle half", "nine tenths"]), { notMerge: true });
   const x = by["50%"].x;
-  one.drawn.setOption({ series: [
+  one.drawn.setOption({ ...frame(against, words(figure), false, ["median", "middle half", "nine tenths"]), series: [
     ...band("nine tenths", x, by["5%"].y, by["95%"].y, tint), ...band("middle half", x, by["25%"].y, by["75%"].y, tint),
     { name: "median", type: "line", symbol: "none", data: pairs(x, by["50%"].y), lineStyle: { color: tint, width: 2 }, itemStyle: { color: tint } },
-  ] });
+  ] }, { notMerge: true });
 }
 
 export function drawEffects(key, rows) {
@@ -119,17 +121,16 @@ export function drawEffects(key, rows) {
       axisLabel: { color: ink }, nameTextStyle: { color: ink } },
     yAxis: { type: "category", data: top.map((row) => row.setting), axisLabel: { color: ink } },
     series: [
-      { type: "custom", data: top.map((row, i) => [row.low, row.high, i]), encode: { x: [0, 1], y: 2 }, renderItem: (_, api) => {
-        const a = api.coord([api.value(0), api.value(2)]), b = api.coord([api.value(1), api.value(2)]);
-        return { type: "line", shape: { x1: a[0], y1: a[1], x2: b[0], y2: b[1] }, style: { stroke: tint, lineWidth: 7, opacity: 0.35 } };
-      } },
-      { type: "scatter", data: top.map((row, i) => [row.effect, i]), symbolSize: 10, itemStyle: { color: tint } },
+      ...top.map((row) => ({ type: "line", symbol: "none", silent: true, data: [[row.low, row.setting], [row.high, row.setting]],
+        lineStyle: { color: tint, width: 7, opacity: 0.35 } })),
+      { type: "scatter", data: top.map((row) => [row.effect, row.setting]), symbolSize: 10, itemStyle: { color: tint } },
     ],
   }, { notMerge: true });
 }
 
 export function picture(key) {
-  return kept.get(key).drawn.getDataURL({ type: "png", pixelRatio: 2, backgroundColor: colour("paper") });
+  const canvas = kept.get(key).drawn.renderToCanvas({ pixelRatio: 2, backgroundColor: colour("paper") });
+  return new Promise((done) => canvas.toBlob(done, "image/png"));
 }
 
 matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => dispatchEvent(new Event("redraw")));

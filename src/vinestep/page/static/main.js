@@ -1,26 +1,33 @@
 // The list of runs, the questions, and the sheet that is open.
-import { get, listen, run as at } from "./api.js";
+import { Refused, get, listen, run as at } from "./api.js";
 import { forget } from "./charts.js";
 import { h, number } from "./dom.js";
 import { SHEETS } from "./sheets.js";
 import { go, onMove, state } from "./state.js";
 
 const $ = (id) => document.getElementById(id);
-let listed = [], drawing = 0, shown = "";
+let listed = [], listing = 0, drawing = 0, shown = "", filtered = null;
 
 async function list() {
-  const now = state();
+  const now = state(), mine = ++listing;
   $("where").value = now.where || "";
   $("sort").value = now.sort || "";
   try {
     const found = await get("runs", { where: (now.where || "").split(";").map((w) => w.trim()).filter(Boolean), sort: now.sort });
+    if (mine !== listing) return;
     listed = found.runs;
+    filtered = `${now.where || ""} ${now.sort || ""}`;
     $("names").replaceChildren(...found.names.map((name) => h("option", { value: name })));
     $("filter-trouble").textContent = "";
   } catch (error) {
     $("filter-trouble").textContent = error.message;
     return;
   }
+  ticks();
+}
+
+function ticks() {
+  const now = state();
   const newest = now.sort ? listed : [...listed].reverse();
   $("runs-hint").textContent = listed.length ? `${listed.length} runs. Open one; tick several to compare.` : now.where ? "No run is so." : "No runs yet. Make one: vinestep demo";
   const focused = document.activeElement?.dataset?.label, kind = document.activeElement?.tagName;
@@ -30,7 +37,10 @@ async function list() {
 
 function entry(run) {
   const now = state(), ticked = now.runs.includes(run.run);
-  const toggle = (event) => go({ runs: event.target.checked ? [...now.runs, run.run] : now.runs.filter((label) => label !== run.run) });
+  const toggle = (event) => {
+    const others = state().runs.filter((label) => label !== run.run);
+    go({ runs: event.target.checked ? [...others, run.run] : others });
+  };
   const best = run["best validation_loss"] ?? run["best loss"] ?? run.loss;
   const done = run.epochs ? `epoch ${run.epoch}/${run.epochs}` : `step ${number(run.step)}`;
   return h("li", { class: now.runs[0] === run.run ? "asked" : "" },
@@ -70,6 +80,7 @@ async function draw({ live = false } = {}) {
     root.dataset.drawn = String(Number(root.dataset.drawn || 0) + 1);
   } catch (error) {
     if (mine !== drawing) return;
+    if (live && !(error instanceof Refused)) return; // the server is away: what was drawn stays
     root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "trouble", role: "alert" }, error.message));
     shown = "";
   }
@@ -88,7 +99,11 @@ $("filter").addEventListener("submit", (event) => {
   event.preventDefault();
   go({ where: $("where").value.trim(), sort: $("sort").value.trim() });
 });
-onMove(async () => { await list(); await draw(); });
+onMove(async () => {
+  if (filtered === `${state().where || ""} ${state().sort || ""}`) ticks();
+  else await list();
+  await draw();
+});
 addEventListener("redraw", () => draw({ live: true }));
 addEventListener("keydown", (event) => {
   if (event.altKey || event.ctrlKey || event.metaKey || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName)) return;

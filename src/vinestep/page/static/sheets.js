@@ -46,7 +46,7 @@ function numbersOf(label, series, key) {
   return h("p", { class: "controls" },
     h("a", { href: address("csv"), download: true, class: "csv" }, "These numbers as CSV"),
     h("a", { href: address("json"), download: true, class: "json" }, "as JSON"),
-    h("button", { class: "png", onclick: async () => save(`${name}.png`, await (await fetch(picture(key))).blob()) }, "The chart as PNG"),
+    h("button", { class: "png", onclick: async () => save(`${name}.png`, await picture(key)) }, "The chart as PNG"),
     h("button", { class: "copy", onclick: async (e) => {
       const told = e.target;
       await navigator.clipboard.writeText(location.href);
@@ -166,7 +166,7 @@ const optimiser = {
     fill(root, said(answers, "optimiser"), h("h2", {}, "Rate"), chart("rate", "the rate", { low: true }),
       h("h2", {}, "Norm of all gradients"), chart("norm", "norm of all gradients", { low: true }),
       numbersOf(label, steps(facts) ? "steps" : "epochs", "rate"), table("Its settings", ["setting", "value"], settings));
-    if (rate.length) drawCurves("rate", rate, { against: now.against, figure: "rate", log: now.log, pick });
+    if (rate.length) drawCurves("rate", rate, { against: now.against, figure: "rate", log: now.log, pick, exact: true });
     if (norm.length) drawCurves("norm", norm, { against: now.against, figure: "norm", log: now.log, pick });
   },
 };
@@ -238,7 +238,7 @@ const compare = {
     fill(root, h("p", { class: "answer", id: "leader" }, sentences.join(" ")), chart("compare", `${words(figure)} of ${now.runs.join(", ")}`),
       h("p", { class: "controls" },
         h("button", { class: "csv", onclick: () => save(`${figure}.csv`, `run,${now.against},${figure}\n${curves.flatMap((c) => c.x.map((x, i) => `${c.run},${x},${c.y[i]}`)).join("\n")}\n`, "text/csv") }, "These numbers as CSV"),
-        h("button", { class: "png", onclick: async () => save(`${figure}.png`, await (await fetch(picture("compare"))).blob()) }, "The chart as PNG")),
+        h("button", { class: "png", onclick: async () => save(`${figure}.png`, await picture("compare")) }, "The chart as PNG")),
       table("Settings that differ", head, found.settings) || h("p", {}, ""), table("Scores", head, found.scores.map((r) => [words(r[0]), ...r.slice(1)])),
       table("Scores of the best states, with 95 % intervals", head, found.assessments) || "", table("Time, memory, origin", head, found.facts),
       h("h2", {}, "Which settings matter, over all runs"), h("div", { id: "effects" }));
@@ -268,7 +268,7 @@ const network = {
     }
     const total = rows.reduce((sum, row) => sum + row.parameters, 0), most = Math.max(...rows.map((r) => r.multiply_adds), 1), memory = Math.max(...rows.map((r) => r.activation_bytes), 1);
     const line = (row) => h("li", {}, h("div", {}, h("strong", {}, row.layer), h("div", { class: "hint" }, row.path || "the network")),
-      h("div", {}, `gives ${row.output.join(" × ")}`, row.parameters ? `, ${number(row.parameters)} parameters` : ""),
+      h("div", {}, `gives ${row.output.slice(1).join(" × ") || 1}`, row.parameters ? `, ${number(row.parameters)} parameters` : ""),
       h("div", {}, h("div", { class: "bar", style: `width:${100 * row.multiply_adds / most}%`, title: `${number(row.multiply_adds)} multiply-adds` }),
         h("div", { class: "bar", style: `width:${100 * row.activation_bytes / memory}%;background:var(--plum)`, title: `${number(row.activation_bytes)} bytes of activations` })));
     const groups = new Map();
@@ -277,7 +277,7 @@ const network = {
       groups.set(top, [...(groups.get(top) || []), row]);
     });
     const listed = [...groups].map(([name, own]) => own.length === 1 ? line(own[0])
-      : h("li", { style: "display:block" }, h("details", {}, h("summary", {}, `${name}: ${own.length} layers, ${number(own.reduce((s, r) => s + r.parameters, 0))} parameters, gives ${own.at(-1).output.join(" × ")}`), h("ul", { class: "layers" }, own.map(line)))));
+      : h("li", { style: "display:block" }, h("details", {}, h("summary", {}, `${name}: ${own.length} layers, ${number(own.reduce((s, r) => s + r.parameters, 0))} parameters, gives ${own.at(-1).output.slice(1).join(" × ") || 1}`), h("ul", { class: "layers" }, own.map(line)))));
     fill(root, h("p", { class: "answer sound" }, `${rows.length} layers with ${number(total)} parameters, ${number(rows.reduce((s, r) => s + r.multiply_adds, 0))} multiply-adds an example.`),
       h("p", { class: "hint" }, "From the input on. Bars: share of the computation, and of the memory of the activations."), h("ol", { class: "layers" }, listed));
   },

@@ -6,13 +6,14 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ...trend import slope_of
 from .answers import Answer
 from .record import Record
 
 __all__ = ["answers"]
 
 VANISHED = 1e-4  # of a layer's gradient, by weight, against the largest
-LARGE_MOVE, SMALL_MOVE = 0.1, 1e-6  # of an update, against the weights
+LARGE_MOVE, MUCH, SMALL_MOVE = 0.1, 0.015, 1e-6  # of an update, against the weights
 LARGE_GRADIENT = 1e3
 SATURATED = 0.98
 BOUNDED = ("tanh", "sigmoid", "hard_sigmoid", "softsign", "expit")
@@ -192,7 +193,7 @@ def _optimiser(record: Record) -> Iterator[Answer]:
     highest = float(record.norms["rate"].max()) if "rate" in record.norms else rate
     figures = {"ratio": typical, "rate": rate}
     said = f"An update changes the weights by {typical:.2g} of their size (median), at a rate of {rate:.3g} at the end."
-    if typical > LARGE_MOVE or _is_rough(record):
+    if typical > LARGE_MOVE or (typical > MUCH and not _gains(record)) or _is_rough(record):
         cure = "That is much: a rate three to ten times smaller, a warm-up, or clipping."
         yield Answer("the updates", "suspicious", f"{said}{_rough_words(record)}", cure, "optimiser", "rate too high", 0.0, "", figures)
     elif 0 < typical < SMALL_MOVE * 20 and rate > 0.3 * highest and _hardly_moved(record):
@@ -202,7 +203,7 @@ def _optimiser(record: Record) -> Iterator[Answer]:
         quick, slow = int(np.nanargmax(per_layer)), int(np.nanargmin(per_layer))
         names = list(ratios)
         if len(names) > 1:
-            said += f" {names[quick]} moves most ({per_layer[quick]:.2g}), {names[slow]} least ({per_layer[slow]:.2g})."
+            said += f" Layer {names[quick]} moves most ({per_layer[quick]:.2g}), {names[slow]} least ({per_layer[slow]:.2g})."
         yield Answer("the updates", "sound", said, "", "optimiser", "", None, "", figures)
 
 
@@ -219,6 +220,15 @@ def _is_rough(record: Record) -> bool:
     late = loss[len(loss) // 4 :]
     jumps = np.abs(np.diff(late))
     return bool(np.median(jumps) > 0.25 * np.median(late) and (np.diff(late) > 0).mean() > 0.3)
+
+
+def _gains(record: Record) -> bool:
+    """Whether the training loss still falls in the second half."""
+    if "loss" not in record.epochs or len(record.epochs) < 6:
+        return True
+    late = record.epochs.iloc[len(record.epochs) // 2 :]
+    slope, error = slope_of(late["epoch"].to_numpy(float), late["loss"].to_numpy(float))
+    return slope < -2 * error
 
 
 def _rough_words(record: Record) -> str:

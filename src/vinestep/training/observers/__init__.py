@@ -8,6 +8,7 @@ from ...errors import names_of
 from .base import Observer
 from .checkpoints import Checkpoints
 from .curves import Curves
+from .in_cell import InCell
 from .patience import Patience
 from .progress import Progress
 from .samples import LayerOutputs, Samples
@@ -17,6 +18,7 @@ __all__ = [
     "Checkpoints",
     "Curves",
     "Distributions",
+    "InCell",
     "LayerOutputs",
     "Machine",
     "Norms",

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...parts import part
 from .base import Observer
+from .in_cell import InCell, in_notebook
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -19,7 +20,7 @@ __all__ = ["Progress"]
 
 @part("progress", "observer")
 class Progress(Observer):
-    """A progress bar with loss, rate, examples a second and time left; without a terminal, a line now and then.
+    """A progress bar with loss, rate, examples a second and time left; without a terminal, a line now and then; in a notebook, `InCell`.
 
     Parameters
     ----------
@@ -42,8 +43,15 @@ class Progress(Observer):
         self._bar: Any = None
         self._task: Any = None
         self._told = 0.0
+        self.begin()
+
+    def begin(self) -> None:
+        self._cell = InCell() if self.console is None and in_notebook() else None
 
     def before_run(self, run: Run) -> None:
+        if self._cell is not None:
+            self._cell.before_run(run)
+            return
         from rich.console import Console
         from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
@@ -67,6 +75,9 @@ class Progress(Observer):
         self._bar.start()
 
     def after_step(self, run: Run, step: Step) -> None:
+        if self._cell is not None:
+            self._cell.after_step(run, step)
+            return
         self._examples += step.examples
         now = time.perf_counter()
         if self._bar is None or now - self._told < 0.1:
@@ -82,17 +93,24 @@ class Progress(Observer):
         )
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        if self._cell is not None:
+            return
         epoch = int(row["epoch"])
         if self._bar is None and self._console is not None and epoch % max(1, run.epochs // 10) == 0:
             figures = "  ".join(f"{k} {v:.4g}" for k, v in row.items() if k not in ("epoch", "step"))
             self._console.print(f"epoch {epoch}/{run.epochs}  {figures}", highlight=False, soft_wrap=True)
 
     def said(self, run: Run, text: str) -> None:
+        if self._cell is not None:
+            self._cell.said(run, text)
+            return
         console = self._bar.console if self._bar is not None else self._console
         if console is not None:
             console.print(text, highlight=False, soft_wrap=True)
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
+        if self._cell is not None:
+            self._cell.after_run(run, outcome)
         if self._bar is not None:
             done = self._total if not run.stop_reason else run.position.step
             last = run.rows[-1] if run.rows else {}
@@ -107,6 +125,8 @@ class Progress(Observer):
         self._stop()
 
     def after_failure(self, run: Run) -> None:
+        if self._cell is not None:
+            self._cell.after_failure(run)
         self._stop()
 
     def _stop(self) -> None:
