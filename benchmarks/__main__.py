@@ -1,5 +1,5 @@
-"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [training] [growth]
-[profile].
+"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [training]
+[recording] [growth] [profile].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -17,6 +17,7 @@ from . import (
     bench_import,
     bench_layers,
     bench_profile,
+    bench_recording,
     bench_steps,
     bench_threads,
     bench_training,
@@ -31,6 +32,7 @@ ALL = {
     "layers": bench_layers.run,
     "data": bench_data.run,
     "training": bench_training.run,
+    "recording": bench_recording.run,
     "growth": bench_growth.run,
     "profile": bench_profile.run,
 }

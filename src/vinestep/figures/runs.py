@@ -93,10 +93,14 @@ def distributions(rows: Any, names: Sequence[str] = (), *, since_start: bool = F
             continue
         q = {share: rows[f"{chosen[i]} {share}%"].to_numpy(float) for share in (5, 25, 50, 75, 95)}
         if since_start:
-            q = {share: values - values[0] for share, values in q.items()}
-        axis.fill_between(step, q[5], q[95], color=COLOURS[0], alpha=0.15, linewidth=0, label="nine tenths")
-        axis.fill_between(step, q[25], q[75], color=COLOURS[0], alpha=0.35, linewidth=0, label="the middle half")
-        axis.plot(step, q[50], color=COLOURS[0], linewidth=1.8, label="median")
+            for (share, values), shade in zip(q.items(), (0.35, 0.6, 1.0, 0.6, 0.35), strict=True):
+                dash = "-" if share == 50 else "--" if share in (25, 75) else ":"
+                label = "median" if share == 50 else f"{share} % of all below"
+                axis.plot(step, values - values[0], color=COLOURS[0], alpha=shade, linestyle=dash, linewidth=1.8, label=label)
+        else:
+            axis.fill_between(step, q[5], q[95], color=COLOURS[0], alpha=0.15, linewidth=0, label="nine tenths")
+            axis.fill_between(step, q[25], q[75], color=COLOURS[0], alpha=0.35, linewidth=0, label="the middle half")
+            axis.plot(step, q[50], color=COLOURS[0], linewidth=1.8, label="median")
         tidy(axis, x="step" if i + columns >= len(chosen) else "", y="change" if since_start else "value", title=chosen[i])
         if i == 0:
             axis.legend(frameon=False, fontsize=10)
@@ -128,7 +132,7 @@ def norms(rows: Any, what: str = "gradient", *, title: str = "") -> Figure:
     axis = axes[0, 0]
     from matplotlib import colormaps
 
-    shades = colormaps["viridis"](np.linspace(0.92, 0.05, len(columns)))
+    shades = colormaps["viridis"](np.linspace(0.8, 0.05, len(columns)))
     for shade, column in zip(shades, columns, strict=True):
         values = rows[column].to_numpy(float)
         axis.plot(rows["step"], np.where(values > 0, values, np.nan), color=shade, linewidth=1.6, label=column.removesuffix(f" {what}"))
@@ -188,6 +192,7 @@ def _ranges(first: Any, latest: Any, shown: list[int], title: str) -> Figure:
         row = latest[latest["example"] == i].iloc[0]
         colour = COLOURS[1] if row["error"] <= before else COLOURS[2]
         axis.annotate("", (row["error"], line), (before, line), arrowprops={"arrowstyle": "->", "color": colour, "linewidth": 1.8})
+        axis.plot([before, row["error"]], [line, line], linestyle="none")  # so that the axis holds both ends
         axis.plot(before, line, "o", color=COLOURS[5], markersize=5)
     axis.set_yticks(range(len(shown)), [f"{i}: {latest[latest['example'] == i]['truth'].iloc[0]}" for i in shown])
     axis.invert_yaxis()

@@ -18,9 +18,16 @@ SIZE = (12.8, 8.0)
 DPI = 100
 
 
+class Drawn(Figure):
+    """A figure that shows itself in a notebook."""
+
+    def _repr_png_(self) -> bytes:
+        return as_png(self)
+
+
 def figure(rows: int = 1, columns: int = 1, *, title: str = "", size: tuple[float, float] = SIZE, **options: Any) -> tuple[Figure, Any]:
     """A figure of 1280 x 800 points with panels, independent of any screen."""
-    made = Figure(figsize=size, dpi=DPI, layout="constrained")
+    made = Drawn(figsize=size, dpi=DPI, layout="constrained")
     FigureCanvasAgg(made)
     axes = made.subplots(rows, columns, squeeze=False, **options)
     if title:

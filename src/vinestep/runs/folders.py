@@ -98,7 +98,7 @@ class RunFolder(RunStore):
         self.path = Path(path)
         self._final = self.path
         self._unflushed: dict[Path, None] = {}
-        """Files that a power cut might take; they are on disk before the next state is."""
+        """Series that a power cut might take; they are on disk before the next state is, which goes on from them."""
         self._columns: dict[str, list[str]] = {}
 
     # folders
@@ -248,7 +248,8 @@ class RunFolder(RunStore):
 
         self._columns.pop(series, None)
         if rows:
-            self._put(self.series_path(series), pd.DataFrame(list(rows)).to_csv(index=False).encode())
+            _write(self.series_path(series), pd.DataFrame(list(rows)).to_csv(index=False).encode())
+            self._unflushed[self.series_path(series)] = None
         else:
             self.series_path(series).unlink(missing_ok=True)
 
@@ -292,7 +293,7 @@ class RunFolder(RunStore):
     def file(self, name: str, content: bytes) -> None:
         path = self._place(name)
         path.parent.mkdir(exist_ok=True)
-        self._put(path, content)
+        _write(path, content)
 
     def _place(self, name: str) -> Path:
         """What belongs to a step lies in a folder of its own."""
@@ -304,10 +305,6 @@ class RunFolder(RunStore):
         found = [p.name for p in self.path.iterdir() if p.is_file() and p.name not in own and not p.name.startswith(".")]
         at_steps = self.path / RECORDED
         return sorted(found + ([p.name for p in at_steps.iterdir() if not p.name.startswith(".")] if at_steps.is_dir() else []))
-
-    def _put(self, path: Path, content: bytes) -> None:
-        _write(path, content)
-        self._unflushed[path] = None
 
     def read_file(self, name: str) -> bytes:
         try:

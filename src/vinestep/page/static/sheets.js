@@ -354,7 +354,7 @@ const record = {
       ["data", facts.about.data || ""], ["commit", facts.about.commit || ""], ["begun from", facts.about.parent?.run || facts.about.parent?.source || ""],
       ...Object.entries(facts.about.machine || {}), ...Object.entries(facts.about.versions || {}).map(([k, v]) => [`version of ${k}`, v])];
     fill(root, h("p", { class: `answer ${facts.status === "failed" ? "wrong" : "sound"}` }, `${facts.run} is ${facts.status}. ${facts.reason || ""}`),
-      table("Notes", ["when", "note"], facts.notes.map((n) => [n.at, n.text])) || "", table("Facts", ["what", "is"], lines.filter(([, value]) => value)),
+      table("Notes", ["when", "note"], facts.notes.map((n) => [n.at, n.text])) || "", table("Facts", ["what", "is"], lines.filter(([, value]) => value).map(([what, is]) => [what, String(is)])),
       h("h2", {}, "What it printed"), h("pre", { tabindex: "0" }, printed), h("details", {}, h("summary", {}, "All settings"), table("", ["setting", "value"], Object.entries(facts.settings)) || ""));
   },
 };
