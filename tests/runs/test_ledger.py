@@ -244,7 +244,12 @@ import numpy as np
 import vinestep as vs
 x = np.random.default_rng(0).normal(size=(40, 3)).astype(np.float32)
 training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-pause = vs.observers.Scheduled(lambda run: time.sleep(0.02), steps=1)
+done = open(sys.argv[3], "w", buffering=1) if len(sys.argv) > 3 else None
+def slowly(run):
+    time.sleep(0.02)
+    if done is not None:
+        done.write(f"{time.time()}\\n")
+pause = vs.observers.Scheduled(slowly, steps=1)
 training.run(vs.data.Dataset(x, x[:, :1]).batches(8), epochs=int(sys.argv[2]), observers=[vs.observers.Steps(), pause], record=sys.argv[1],
              name="far")
 """
@@ -259,9 +264,12 @@ def wait_for(condition, seconds=60):
     raise AssertionError("it did not come true")
 
 
-def start(root, url, epochs):
+def start(root, url, epochs, *more):
     return subprocess.Popen(
-        [sys.executable, "-c", LONG, str(root), str(epochs)], env={**os.environ, "VINESTEP_LEDGER": url}, stderr=subprocess.PIPE, text=True
+        [sys.executable, "-c", LONG, str(root), str(epochs), *map(str, more)],
+        env={**os.environ, "VINESTEP_LEDGER": url},
+        stderr=subprocess.PIPE,
+        text=True,
     )
 
 
@@ -306,19 +314,19 @@ def test_a_run_goes_on_without_its_ledger_and_the_next_command_catches_up(tmp_pa
 
 
 def test_a_killed_run_has_all_up_to_a_second_before(tmp_path):
-    process = start(tmp_path, "", 4000)
+    process = start(tmp_path, "", 4000, tmp_path / "times")
     steps = tmp_path / "far-1" / "steps.csv"
     wait_for(lambda: steps.exists() and sum(1 for _ in steps.open()) > 40)
     time.sleep(1.0)
+    killed = time.time()
     process.send_signal(signal.SIGKILL)
     process.wait()
-    known = json.loads((tmp_path / "far-1" / "run.json").read_text())
+    times = [float(line) for line in (tmp_path / "times").read_text().split("\n") if len(line) > 15]
+    before = sum(at < killed - 1.0 for at in times)
     run = vs.runs.open(tmp_path)["far-1"]
     assert run.status == "interrupted"
     assert run.steps["step"].tolist() == list(range(1, len(run.steps) + 1))
-    assert len(run.steps) >= known["step"] - 1
-    assert time.time() - steps.stat().st_mtime < 5
-    assert known["step"] >= 40
+    assert len(run.steps) >= before >= 40
 
 
 def test_a_ledger_store_waits_and_a_folder_does_not(tmp_path):

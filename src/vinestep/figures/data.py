@@ -18,14 +18,25 @@ MOST_PANELS = 12
 BINS = 30
 
 
-def examples(pictures: Any, labels: Sequence[Any] | None = None, *, rows: int = 4, across: int = 8, title: str = "") -> Figure:
-    """Pictures in a grid, as they come out of the batches, each with its label.
+def examples(
+    pictures: Any,
+    labels: Sequence[Any] | None = None,
+    *,
+    decided: Sequence[Any] | None = None,
+    rows: int = 4,
+    across: int = 8,
+    title: str = "",
+) -> Figure:
+    """Pictures in a grid, as they come out of the batches, each with its label; with decisions beside the truth, wrong ones first.
 
     Parameters
     ----------
     pictures : array, shape (n, height, width, channels)
         Floats are stretched to their own range if they leave 0 to 1.
     labels : sequence, optional
+        What is true.
+    decided : sequence, optional
+        What was decided.
     rows, across : int
 
     Raises
@@ -41,15 +52,26 @@ def examples(pictures: Any, labels: Sequence[Any] | None = None, *, rows: int = 
     array = np.asarray(pictures)
     if array.ndim != 4 or array.shape[3] not in (1, 3, 4) or not len(array):
         raise DataError(f"examples: pictures are (n, height, width, 1, 3 or 4), got shape {array.shape}.")
-    shown = array[: rows * across]
+    order = np.arange(len(array))
+    if decided is not None:
+        if labels is None or len(labels) != len(array) or len(decided) != len(array):
+            raise DataError("examples: decisions are shown beside the truth: give as many labels and decisions as pictures.")
+        order = np.array(sorted(range(len(array)), key=lambda i: str(labels[i]) == str(decided[i])))
+    order = order[: rows * across]
+    shown = array[order]
     made, axes = figure(-(-len(shown) // across), min(across, len(shown)), title=title)
     drawn = _drawable(shown)
     for i, axis in enumerate(axes.flat):
         axis.set_axis_off()
         if i < len(drawn):
             axis.imshow(drawn[i], cmap="gray", vmin=0, vmax=1, interpolation="nearest")
-            if labels is not None:
-                axis.set_title(str(labels[i]), fontsize=11, color=INK)
+            at = int(order[i])
+            if decided is not None and labels is not None:
+                right = str(labels[at]) == str(decided[at])
+                words = f"{labels[at]}" if right else f"{labels[at]}\nnot {decided[at]}"
+                axis.set_title(words, fontsize=10, color=COLOURS[1] if right else COLOURS[2])
+            elif labels is not None:
+                axis.set_title(str(labels[at]), fontsize=11, color=INK)
     return made
 
 
