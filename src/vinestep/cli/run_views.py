@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -88,18 +89,23 @@ def run_view(run: RunRecord, width: int) -> list[Any]:
         "machine": ", ".join(f"{value}" for value in (about.get("machine") or {}).values()),
         "versions": ", ".join(f"{key} {value}" for key, value in (about.get("versions") or {}).items()),
         "begun from": " ".join(str((about.get("parent") or {}).get(key, "")) for key in ("run", "source")).strip(),
-        "folder": str(run.folder.path) if run.folder is not None else "on another machine",
+        "folder": _from_here(run.folder.path) if run.folder is not None else "on another machine",
     }
     for name, value in known.items():
         if value.strip():
             facts.add_row(name, escape(value))
     for note in run.notes:
         facts.add_row(f"note {note['at'][5:16].replace('T', ' ')}", escape(note["text"]))
-    views: list[Any] = [facts, _settings_view(run), _scores_view(run)]
+    views: list[Any] = [facts]
     answers = run.diagnose()
     if answers:
         views.append(findings_view(answers, "What the record says"))
-    return views + _curve_views(run, min(width - 20, CURVE_WIDTH))
+    return [*views, _scores_view(run), *_curve_views(run, min(width - 20, CURVE_WIDTH)), _settings_view(run)]
+
+
+def _from_here(path: Path) -> str:
+    """A path as short as it can be written here."""
+    return str(path.relative_to(Path.cwd())) if path.is_relative_to(Path.cwd()) else str(path)
 
 
 def _settings_view(run: RunRecord) -> Table:

@@ -160,9 +160,10 @@ def compare(runs: Sequence[RunRecord]) -> Comparison:
         for column in ("last", "best", "best_epoch"):
             values = [table[column].get(name, np.nan) for table in tables]
             if any(value is not None and value == value for value in values):
-                lines[name if column == "last" else f"{column.replace('_', ' ')} {name}"] = values
+                lines[{"last": name, "best": f"best {name}", "best_epoch": f"epoch of best {name}"}[column]] = values
     scores = pd.DataFrame(list(lines.values()), index=list(lines), columns=labels)
     facts = pd.DataFrame([_facts(run) for run in runs], index=labels).T
+    facts = facts[[any(value == value and value != "" for value in row) for row in facts.to_numpy().tolist()]]
     return Comparison(list(runs), settings, scores, _assessments(runs), facts)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 from . import layers, learning, rest
@@ -39,5 +40,7 @@ def diagnose(run: RunRecord) -> list[Any]:
     """
     record = Record(run)
     found: list[Answer] = [*learning.answers(record), *layers.answers(record), *rest.answers(record)]
+    if any(answer.trouble == "overfitting" for answer in found):  # then more of the same would not help
+        found = [replace(answer, cure="") if answer.question == "learning" and answer.verdict == "sound" else answer for answer in found]
     order = list(QUESTIONS)
     return sorted(found, key=lambda answer: order.index(answer.question))
