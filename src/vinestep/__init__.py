@@ -75,9 +75,10 @@ from .layers import (
 )
 
 if TYPE_CHECKING:
-    from . import archive, catalogue, data, demo, figures, findings, networks, parts, runs, scores, training
+    from . import archive, catalogue, data, demo, figures, findings, generation, networks, parts, runs, scores, training
     from .autodiff import GradientReport, Trail, check_gradients, trail
     from .findings import Finding
+    from .generation import generate
     from .model import Model, open_model
     from .training import Descent, Ending, HalfPrecision, Outcome, RandomStream, Run, Step, Training, WeightAverage, observers, recorded_run
 
@@ -85,7 +86,20 @@ __version__ = "0.1.0"
 
 _LATER = {
     name: f".{name}"
-    for name in ("archive", "catalogue", "data", "demo", "figures", "findings", "networks", "parts", "runs", "scores", "training")
+    for name in (
+        "archive",
+        "catalogue",
+        "data",
+        "demo",
+        "figures",
+        "findings",
+        "generation",
+        "networks",
+        "parts",
+        "runs",
+        "scores",
+        "training",
+    )
 }
 _LATER |= dict.fromkeys(
     (
@@ -103,7 +117,7 @@ _LATER |= dict.fromkeys(
     ),
     ".training",
 )
-_LATER |= {"Finding": ".findings", "Model": ".model", "open_model": ".model"}
+_LATER |= {"Finding": ".findings", "generate": ".generation", "Model": ".model", "open_model": ".model"}
 _LATER |= dict.fromkeys(("GradientReport", "Trail", "check_gradients", "trail"), ".autodiff")
 
 __all__ = [
@@ -170,6 +184,8 @@ __all__ = [
     "findings",
     "gelu",
     "gelu_tanh",
+    "generate",
+    "generation",
     "gradient_of",
     "hard_sigmoid",
     "hard_swish",

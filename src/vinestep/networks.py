@@ -180,8 +180,8 @@ class LanguageModel(Layer):
     >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
     >>> model(np.array([[1, 2, 3]])).shape
     (1, 3, 20)
-    >>> model.generate([1, 2], 4)
-    [1, 2, 4, 1, 4, 1]
+    >>> vs.generate(model, [1, 2], most=4).tokens
+    [4, 1, 4, 1]
     """
 
     def __init__(self, tokens: int, *, width: int = 64, depth: int = 2, heads: int = 4, dropout: float = 0.0) -> None:
@@ -191,24 +191,24 @@ class LanguageModel(Layer):
         self.norm = LayerNorm()
         self.head = Dense(tokens)
 
-    def compute(self, ids: Any, caches: list[dict[str, Any]] | None = None) -> Any:
+    def compute(self, ids: Any, caches: list[dict[str, Any]] | None = None, mask: Any = None) -> Any:
+        """
+        Parameters
+        ----------
+        ids : array of int, shape (batch, time)
+        caches : list of dict, optional
+            What was read before, from `new_caches`; `ids` are then new tokens only.
+        mask : array of bool, shape (batch, all time so far), optional
+            False for places that are never looked at, such as those before a shorter prompt.
+        """
         x = self.embedding(ids)
         for i, block in enumerate(self.blocks):
-            x = block(x, None, caches[i] if caches is not None else None)
+            x = block(x, mask, caches[i] if caches is not None else None)
         return self.head(self.norm(x))
 
-    def generate(self, start: Sequence[int], n: int) -> list[int]:
-        """The likeliest `n` tokens after a start, one at a time, with the keys of earlier ones kept."""
-        from .autodiff import held, untracked
-
-        found, caches = list(start), [{} for _ in self.blocks]  # type: list[int], list[dict[str, Any]]
-        new: Sequence[int] = found
-        with untracked():
-            for _ in range(n):
-                logits = held(self(np.array([new]), caches))
-                found.append(int(np.argmax(logits[0, -1])))
-                new = found[-1:]
-        return found
+    def new_caches(self) -> list[dict[str, Any]]:
+        """Empty caches, one for each block, for texts that are written token by token."""
+        return [{} for _ in self.blocks]
 
 
 @part("encoder_decoder", "layer")

@@ -1,0 +1,309 @@
+"""Texts, or tokens, that a network writes after a prompt."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ..data.tokens import Tokeniser
+from ..errors import SettingError
+from ..layers.base import Layer
+from .beams import search
+from .choosing import Allowed, Choice
+from .session import Session, check_tokens
+
+__all__ = ["Generated", "Piece", "generate", "stream"]
+
+Prompt = str | Sequence[int]
+
+
+@dataclass(frozen=True)
+class Generated:
+    """What was written after a prompt."""
+
+    tokens: list[int]
+    """Without the prompt, and without the token that ended it."""
+    text: str
+    """Empty without a tokeniser."""
+    log_probability: float
+    """Of all tokens, that of the end included, after penalties and constraints."""
+    reason: str
+    """"end": the network ended it; "stop": a stop text came; "most": it became as long as was asked for."""
+
+    def __str__(self) -> str:
+        return self.text or str(self.tokens)
+
+
+@dataclass(frozen=True)
+class _Asked:
+    """What was asked for, checked."""
+
+    choice: Choice
+    tokeniser: Tokeniser | None
+    words: tuple[str, ...]
+    end: int | None
+    most: int
+    cached: bool
+
+    def text(self, tokens: list[int]) -> str:
+        return self.tokeniser.decode(tokens) if self.tokeniser is not None else ""
+
+    def result(self, tokens: list[int], total: float, reason: str) -> Generated:
+        return Generated(list(tokens), self.text(tokens), total, reason)
+
+
+class Piece(NamedTuple):
+    """What came at once while a text is written."""
+
+    token: int
+    text: str
+    log_probability: float
+
+
+def generate(
+    network: Layer | Any,
+    prompts: Prompt | Sequence[Prompt],
+    *,
+    tokeniser: Tokeniser | None = None,
+    most: int = 100,
+    temperature: float = 0.0,
+    top_k: int | None = None,
+    nucleus: float | None = None,
+    repetition: float = 1.0,
+    beams: int = 1,
+    length_power: float = 0.0,
+    stop: str | Sequence[str] = (),
+    end: int | None = None,
+    allowed: Allowed | None = None,
+    seed: int = 0,
+    cached: bool = True,
+) -> Any:
+    """Write on after one prompt, or several.
+
+    Parameters
+    ----------
+    network : Layer
+        Tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``, such as `vinestep.networks.LanguageModel`.
+    prompts : str, list of tokens, or list of either
+        Several may be of unequal lengths; each gets what it would get alone.
+    tokeniser : Tokeniser, optional
+        For prompts and results as texts.
+    most : int
+        Longest continuation, in tokens.
+    temperature : float
+        0 takes the likeliest token; above, tokens are drawn, from logits divided by it.
+    top_k : int, optional
+        Only the k likeliest are drawn.
+    nucleus : float, optional
+        Only the fewest likeliest that have this share together are drawn.
+    repetition : float
+        Logits of tokens that came before are divided by it if positive, else multiplied: N. S. Keskar et al. 2019, arXiv 1909.05858,
+        section 4.1.
+    beams : int
+        More than 1 for beam search.
+    length_power : float
+        Of beam search: 0 for plain probability, about 0.6 to 1 to favour longer texts.
+    stop : str or sequence of str
+        Texts that end it; they are not part of the result.
+    end : int, optional
+        Token that ends it; by default the tokeniser's end.
+    allowed : callable, optional
+        Takes all tokens so far and returns those that may follow, or None for all.
+    seed : int
+        What is drawn is a function of it and the prompt.
+    cached : bool
+        Whether keys and values of earlier tokens are kept.
+
+    Returns
+    -------
+    found : Generated, or list of Generated for several prompts
+
+    Raises
+    ------
+    SettingError
+        If a setting is out of its range, a prompt empty, or the tokeniser that of another model.
+
+    Examples
+    --------
+    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> vs.generate(model, [1, 2], most=4).tokens
+    [4, 1, 4, 1]
+    """
+    given, several = _listed(prompts)
+    asked = _asked(network, tokeniser, Choice(temperature, top_k, nucleus, repetition, allowed), stop, end, most, cached)
+    encoded = _encoded(network, given, tokeniser)
+    if isinstance(beams, bool) or not isinstance(beams, int) or beams < 1 or not length_power >= 0:
+        raise SettingError(f"generate: beams must be at least 1 and length_power not negative, got {beams!r} and {length_power!r}.")
+    if beams > 1 or length_power:
+        if temperature:
+            raise SettingError("generate: beam search takes the likeliest sequences; leave temperature at 0.")
+        found = [_by_beams(network, prompt, asked, beams, length_power) for prompt in encoded]
+    else:
+        found = _together(network, encoded, asked, seed)
+    return found if several else found[0]
+
+
+def stream(
+    network: Layer | Any,
+    prompt: Prompt,
+    *,
+    tokeniser: Tokeniser | None = None,
+    most: int = 100,
+    temperature: float = 0.0,
+    top_k: int | None = None,
+    nucleus: float | None = None,
+    repetition: float = 1.0,
+    stop: str | Sequence[str] = (),
+    end: int | None = None,
+    allowed: Allowed | None = None,
+    seed: int = 0,
+    cached: bool = True,
+) -> Iterator[Piece]:
+    """The same as `generate` for one prompt without beams, piece by piece as it is written.
+
+    With a tokeniser a piece has a text when its bytes make whole characters. What may be the begin of a stop text is held back until it
+    is known to be none.
+
+    Examples
+    --------
+    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> [piece.token for piece in vs.generation.stream(model, [1, 2], most=3)]
+    [4, 1, 4]
+    """
+    asked = _asked(network, tokeniser, Choice(temperature, top_k, nucleus, repetition, allowed), stop, end, most, cached)
+    encoded = _encoded(network, [prompt], tokeniser)
+    session, rng = Session(network, encoded, cached=cached), _generators(encoded, seed)[0]
+    tokens: list[int] = []
+    told = 0
+    for number in range(most):
+        token, p = asked.choice.drawn(session.logits()[0], encoded[0] + tokens, rng)
+        if token == asked.end:
+            break
+        tokens.append(token)
+        text = asked.text(tokens)
+        at = _found(text, asked.words)
+        sure = len(text) if number + 1 == most else _surely(text, asked.words)
+        ready = text[:at] if at is not None else text[:sure]
+        yield Piece(token, ready[told:], p)
+        told = max(told, len(ready))
+        if at is not None:
+            return
+        session.add(np.array([token]))
+    if rest := asked.text(tokens)[told:]:
+        yield Piece(tokens[-1], rest, 0.0)
+
+
+def _listed(prompts: Any) -> tuple[list[Any], bool]:
+    if isinstance(prompts, str):
+        return [prompts], False
+    listed = list(prompts)
+    if listed and all(isinstance(one, int | np.integer) and not isinstance(one, bool) for one in listed):
+        return [listed], False
+    if not listed:
+        raise SettingError("generate: there is no prompt. Give a text, or tokens that it begins with.")
+    return listed, True
+
+
+def _asked(network: Any, tokeniser: Any, choice: Choice, stop: Any, end: int | None, most: int, cached: bool) -> _Asked:
+    if not isinstance(network, Layer):
+        raise SettingError(f"generate: the network is a {type(network).__name__}, not a layer. Of a Model give model.network.")
+    if isinstance(most, bool) or not isinstance(most, int | np.integer) or most < 1:
+        raise SettingError(f"generate: most must be a whole number of tokens of at least 1, got {most!r}.")
+    words = (stop,) if isinstance(stop, str) else tuple(stop)
+    if words and tokeniser is None:
+        raise SettingError("generate: stop texts need a tokeniser, which says what tokens mean.")
+    if not all(words):
+        raise SettingError("generate: a stop text is empty, and would end everything at once.")
+    tokens = getattr(network, "tokens", None)
+    if tokeniser is not None and tokens is not None and len(tokeniser) != tokens:
+        raise SettingError(
+            f"generate: the tokeniser has {len(tokeniser)} tokens, and the network {tokens}: it is the tokeniser of another model."
+        )
+    if tokeniser is not None:
+        end = tokeniser.end if end is None else end
+        choice = replace(choice, banned=(tokeniser.pad, tokeniser.begin))
+    return _Asked(choice, tokeniser, words, end, int(most), cached)
+
+
+def _encoded(network: Any, prompts: list[Any], tokeniser: Tokeniser | None) -> list[list[int]]:
+    found = []
+    for prompt in prompts:
+        if isinstance(prompt, str):
+            if tokeniser is None:
+                raise SettingError("generate: a prompt is a text; give the tokeniser of the model, or tokens.")
+            found.append(tokeniser.encode(prompt, begin=True).tolist())
+        else:
+            found.append([int(token) for token in prompt])
+    check_tokens(found, getattr(network, "tokens", None))
+    return found
+
+
+def _generators(prompts: list[list[int]], seed: int) -> list[np.random.Generator]:
+    """By seed and prompt, so that a prompt gets the same alone and among others; equal ones get each their own."""
+    seen: Counter[tuple[int, ...]] = Counter()
+    made = []
+    for prompt in prompts:
+        made.append(np.random.default_rng([seed, seen[tuple(prompt)], *prompt]))
+        seen[tuple(prompt)] += 1
+    return made
+
+
+def _together(network: Any, prompts: list[list[int]], asked: _Asked, seed: int) -> list[Generated]:
+    session, rngs = Session(network, prompts, cached=asked.cached), _generators(prompts, seed)
+    found: list[Generated | None] = [None] * len(prompts)
+    tokens: list[list[int]] = [[] for _ in prompts]
+    totals, alive = [0.0] * len(prompts), list(range(len(prompts)))
+    for number in range(asked.most):
+        logits = session.logits()
+        left, following = [], []
+        for row, i in enumerate(alive):
+            token, p = asked.choice.drawn(logits[row], prompts[i] + tokens[i], rngs[i])
+            totals[i] += p
+            if token == asked.end:
+                found[i] = asked.result(tokens[i], totals[i], "end")
+                continue
+            tokens[i].append(token)
+            at = _found(asked.text(tokens[i]), asked.words) if asked.words else None
+            if at is not None:
+                found[i] = Generated(tokens[i], asked.text(tokens[i])[:at], totals[i], "stop")
+            elif number + 1 == asked.most:
+                found[i] = asked.result(tokens[i], totals[i], "most")
+            else:
+                left.append(row)
+                following.append(token)
+        if not left:
+            break
+        alive = [alive[row] for row in left]
+        session.keep(np.array(left))
+        session.add(np.array(following))
+    return [one for one in found if one is not None]
+
+
+def _by_beams(network: Any, prompt: list[int], asked: _Asked, beams: int, length_power: float) -> Generated:
+    session = Session(network, [prompt], cached=asked.cached)
+    best = search(session, asked.choice, beams=beams, most=asked.most, end=asked.end, length_power=length_power)[0]
+    tokens = best.tokens[:-1] if best.ended else best.tokens
+    made = asked.result(tokens, best.log_probability, "end" if best.ended else "most")
+    at = _found(made.text, asked.words)
+    return made if at is None else Generated(tokens, made.text[:at], best.log_probability, "stop")
+
+
+def _found(text: str, words: tuple[str, ...]) -> int | None:
+    """Where the first stop text begins."""
+    places = [place for word in words if (place := text.find(word)) >= 0]
+    return min(places) if places else None
+
+
+def _surely(text: str, words: tuple[str, ...]) -> int:
+    """How much of a text is no begin of a stop text, nor of a character whose bytes are not all there."""
+    sure = len(text.rstrip("\ufffd"))
+    for word in words:
+        for n in range(min(len(word), len(text)), 0, -1):
+            if text.endswith(word[:n]):
+                sure = min(sure, len(text) - n)
+                break
+    return sure
