@@ -1,6 +1,7 @@
 """Layers: what a network is made of."""
 
 from ..errors import names_of
+from .adapters import Adapters, adapted, merged
 from .attention import Attention, DecoderBlock, TransformerBlock
 from .base import Layer
 from .containers import Concat, Residual, Stack, Sum
@@ -18,6 +19,7 @@ from .recurrent import GRU, LSTM, Recurrent
 __all__ = [
     "GRU",
     "LSTM",
+    "Adapters",
     "Attention",
     "BatchNorm",
     "Concat",
@@ -46,8 +48,10 @@ __all__ = [
     "TransformerBlock",
     "TransposedConvolution",
     "Upsample",
+    "adapted",
     "learning",
     "load_matching",
+    "merged",
 ]
 
 
