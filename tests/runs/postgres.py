@@ -56,11 +56,13 @@ class Server:
         options = ["-D", self.data, "-p", str(self.port), "-k", self.folder, "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off"]
         log = (self.folder / "log").open("ab")
         self.process = subprocess.Popen([self.bin / "postgres", *map(str, options)], stdout=log, stderr=log, cwd="/", **self.user)
-        for _ in range(200):
+        for _ in range(400):
             with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 0.2):
                 if self._answers():
                     return
             time.sleep(0.05)
+            if self.process.poll() is not None:  # what a killed server leaves takes a moment to go
+                self.process = subprocess.Popen([self.bin / "postgres", *map(str, options)], stdout=log, stderr=log, cwd="/", **self.user)
         raise RuntimeError((self.folder / "log").read_text()[-2000:])
 
     def _answers(self):

@@ -19,6 +19,8 @@ from vinestep.errors import RunError
 from vinestep.runs import Ledger, LedgerStore, schema
 from vinestep.runs.ledger import ledger_url
 
+from .postgres import Server
+
 BOTH = pytest.mark.parametrize("kind", ["sqlite", "postgres"])
 
 
@@ -280,8 +282,11 @@ def steps_of(runs, label="far-1"):
         return []
 
 
-def test_a_run_elsewhere_is_seen_stopped_and_its_server_may_die(tmp_path, postgres, database):
-    process = start(tmp_path, database, 200)
+def test_a_run_elsewhere_is_seen_stopped_and_its_server_may_die(tmp_path, tmp_path_factory, request):
+    postgres = Server(tmp_path_factory.mktemp("dying"))
+    request.addfinalizer(postgres.kill)
+    database = postgres.database("runs")
+    process = start(tmp_path, database, 400)
     runs = vs.runs.open(database)
     wait_for(lambda: len(steps_of(runs)) > 20)
     postgres.kill()

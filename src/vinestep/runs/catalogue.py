@@ -82,6 +82,15 @@ def keep(run: RunRecord, name: str, *, state: str | None = None, note: str = "",
         If the run has no such state here, or the name is no name.
     ArchiveError
         If the state is damaged.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> kept = vs.catalogue.keep(vs.runs.open(root)["run-1"], "barrels")
+    >>> kept.label, kept.about["run"]
+    ('barrels 1', 'run-1')
     """
     if not name or not name.replace("-", "").replace("_", "").replace(".", "").isalnum():
         raise RunError(f"{name!r} cannot be the name of a model. Use letters, digits, and - _ . between them.")
@@ -223,6 +232,15 @@ def load(name: str, *, version: int | str | None = None, place: Runs | str | os.
     ------
     RunError
         If there is none, or its content was changed.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> kept = vs.catalogue.keep(vs.runs.open(root)["run-1"], "barrels")
+    >>> vs.catalogue.load("barrels", place=root).predict(np.ones((2, 2))).shape
+    (2, 1)
     """
     from ..model import open_model
 
@@ -233,7 +251,17 @@ def load(name: str, *, version: int | str | None = None, place: Runs | str | os.
 
 
 def mark_in_use(place: Runs | str | os.PathLike[str], name: str, version: int | str) -> Entry:
-    """Mark a version as the one in use, with who did and when; no other of its name is then."""
+    """Mark a version as the one in use, with who did and when; no other of its name is then.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> kept = vs.catalogue.keep(vs.runs.open(root)["run-1"], "barrels")
+    >>> vs.catalogue.mark_in_use(root, "barrels", 1).in_use
+    True
+    """
     runs = _runs(place)
     chosen = entry(runs, name, version)
     with runs.ledger.writing() as connection:

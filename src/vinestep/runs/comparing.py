@@ -85,6 +85,17 @@ class Comparison:
         Scores of the parts with their 95 % intervals, where runs recorded them.
     facts : DataFrame
         Status, epochs, steps, seconds, memory.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> for rate in (0.01, 0.1):
+    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
+    ...     outcome = training.run(data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()])
+    >>> found = vs.runs.compare(list(vs.runs.open(root)))
+    >>> found.runs[0].label, list(found.curves("loss"))
+    ('run-1', ['run-1', 'run-2'])
     """
 
     runs: list[RunRecord]
@@ -201,6 +212,17 @@ def first_difference(first: RunRecord, second: RunRecord) -> Parting | None:
 
     The loss of a step comes from the forward pass, the norm of its gradients from the sweep back, and what both start from the update of
     the step before.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> for rate in (0.01, 0.1):
+    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
+    ...     outcome = training.run(data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()])
+    >>> runs = vs.runs.open(root)
+    >>> vs.runs.first_difference(runs["run-1"], runs["run-2"]).step
+    1
     """
     one, other = first.steps, second.steps
     if not len(one) or not len(other):
@@ -246,6 +268,21 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     ------
     RunError
         If a folder is not on this machine, or what they predict are no classes.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from importlib.resources import files
+    >>> from pathlib import Path
+    >>> root = tempfile.mkdtemp()
+    >>> from vinestep.training.planned import PlannedRun
+    >>> from vinestep.training.plans import read_plan
+    >>> plan = read_plan(files("vinestep.demo") / "barrels.toml", settings=["epochs=1"])
+    >>> for _ in range(2):
+    ...     outcome = PlannedRun(plan, Path(".")).run(record=root)
+    >>> found = vs.runs.decisions_of(*vs.runs.open(root))
+    >>> found.examples, found.only_first, found.only_second
+    (225, 0, 0)
     """
     from scipy.stats import binomtest
 
@@ -286,6 +323,16 @@ def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch
     quantity : str
         Such as ``"validation_loss"``.
     against : {"epoch", "step", "examples", "seconds"}
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> for rate in (0.01, 0.1):
+    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
+    ...     outcome = training.run(data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()])
+    >>> vs.runs.first_leader(list(vs.runs.open(root)), "loss").run
+    'run-2'
     """
     curves = {run.label: curve_of(run, quantity, against) for run in runs}
     curves = {label: (x, y) for label, (x, y) in curves.items() if len(x) > 1}

@@ -298,6 +298,15 @@ class RunRecord:
     ----------
     label, name, status, reason, begun : str
     number, epoch, epochs, step : int
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> run = vs.runs.open(root)["run-1"]
+    >>> run.status, len(run.curves), run.settings["optimiser.kind"], run.tag(["oak"])
+    ('finished', 2, 'adam', ['oak'])
     """
 
     def __init__(self, runs: Runs, row: dict[str, Any]) -> None:

@@ -44,6 +44,17 @@ def effects(runs: Runs, quantity: str = "best validation_loss", labels: list[str
     ------
     RunError
         If fewer than 4 runs have the score.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> for rate in (0.01, 0.02, 0.04, 0.08):
+    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
+    ...     outcome = training.run(data.batches(4), epochs=3, record=root)
+    >>> found = vs.runs.effects(vs.runs.open(root), "best loss")
+    >>> found["setting"][0], bool(found["effect"][0] < 0)
+    ('optimiser.rate', True)
     """
     import pandas as pd
 

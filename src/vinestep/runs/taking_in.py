@@ -33,6 +33,15 @@ def catch_up(root: str | os.PathLike[str], ledger: Ledger) -> int:
     """Take in all that the runs of a folder recorded since the last time; how many runs had something new.
 
     Runs that no longer are in the folder stay in the ledger as they were.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> ledger = vs.runs.Ledger("sqlite://")
+    >>> vs.runs.catch_up(root, ledger), vs.runs.catch_up(root, ledger)
+    (1, 0)
     """
     marks = _marks(ledger)
     return sum(take_in(folder, ledger, marks) for folder in find_runs(root))
@@ -57,6 +66,14 @@ def take_in(folder: RunFolder, ledger: Ledger, marks: dict[str, dict[str, Mark]]
     ledger : Ledger
     marks : dict, optional
         How far the runs were taken in, if that is known.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> vs.runs.take_in(outcome.store, vs.runs.Ledger("sqlite://"))
+    True
     """
     known = folder.info()
     uid = known.get("uid") or _identity(folder)

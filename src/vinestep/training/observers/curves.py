@@ -11,7 +11,7 @@ from ...parts import part
 from .base import Observer
 
 if TYPE_CHECKING:
-    from ...figures.drawing import Drawer
+    from ..drawing import Drawer
     from ..records import Outcome
     from ..running import Run
 
@@ -52,7 +52,7 @@ class Curves(Observer):
     def before_run(self, run: Run) -> None:
         self._write(run)
         self._drawn, self._ticket = time.monotonic(), None
-        from ...figures.drawing import Drawer
+        from ..drawing import Drawer
 
         try:
             self._drawer = Drawer.shared()

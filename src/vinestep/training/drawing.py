@@ -1,4 +1,4 @@
-"""Curves drawn by a process of its own, which imports Matplotlib while a run trains.
+"""Curves drawn by a process of its own, which imports Matplotlib while a run trains, so that the run does not.
 
 There is one for all runs of a process. It reads requests as lines of JSON and answers each in turn with the length of a PNG, eight bytes,
 and the PNG; it ends when its input does, however its owner ended.
@@ -34,7 +34,7 @@ class Drawer:
     """
 
     def __init__(self) -> None:
-        command = [sys.executable, "-c", "from vinestep.figures.drawing import serve; serve()"]
+        command = [sys.executable, "-c", "from vinestep.training.drawing import serve; serve()"]
         self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
         self._owner = os.getpid()
         self._answers: dict[int, bytes | None] = {}
@@ -100,8 +100,7 @@ def serve() -> None:
     import signal
 
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the process that trains
-    from .curves import curves
-    from .style import as_png
+    from ..figures import as_png, curves
 
     for line in sys.stdin.buffer:
         asked = json.loads(line)
