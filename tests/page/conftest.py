@@ -1,6 +1,5 @@
 """Runs to be looked at, the page on a port, and a browser."""
 
-import io
 import json
 import os
 import shutil
@@ -11,6 +10,7 @@ import time
 import urllib.request
 
 import numpy as np
+import pandas as pd
 import pytest
 
 import vinestep as vs
@@ -105,21 +105,18 @@ def large(tmp_path_factory):
     root = tmp_path_factory.mktemp("large")
     rng = np.random.default_rng(0)
 
-    def write(folder, n, columns):
+    def series(n, columns):
         steps = np.arange(1, n + 1)
         values = np.exp(-steps / n)[:, None] + 0.1 * rng.normal(size=(n, columns))
         names = ["loss", *(f"figure_{i}" for i in range(1, columns))]
-        text = "step,epoch,seconds,examples," + ",".join(names) + "\n"
         table = np.concatenate([steps[:, None], (steps // 100)[:, None], steps[:, None] / 100, steps[:, None] * 32, values], axis=1)
-        room = io.StringIO()
-        np.savetxt(room, table, fmt="%.9g", delimiter=",")
-        (folder / "steps.csv").write_text(text + room.getvalue())
+        return pd.DataFrame(table, columns=["step", "epoch", "seconds", "examples", *names]).to_csv(index=False)
 
+    small = series(2_000, 2)
     for number in range(1, 502):
         folder = root / f"many-{number}"
         folder.mkdir()
-        big = number == 501
-        write(folder, 200_000 if big else 2_000, 20 if big else 2)
+        (folder / "steps.csv").write_text(series(200_000, 20) if number == 501 else small)
         known = {"uid": f"u{number}", "name": "many", "status": "finished", "reason": "All done.", "epoch": 0, "epochs": 0, "step": 2000,
                  "begun": "2026-11-20T10:00:00+00:00", "changed": "2026-11-20T10:00:00+00:00", "last": {}}  # fmt: skip
         (folder / "run.json").write_text(json.dumps(known))
