@@ -17,7 +17,7 @@ demo: $(READY)
 	$(BIN)/vinestep demo
 
 test: $(READY)
-	$(BIN)/python -m pytest -n auto --dist loadgroup -m "not slow"
+	$(BIN)/python -m pytest -n auto -m "not slow"
 
 test-slow: $(READY)
 	$(BIN)/python -m pytest -n auto -m slow

@@ -24,13 +24,6 @@ FLAGS = [
 ]
 
 
-def pytest_collection_modifyitems(items):
-    """One process runs all of them, so that the runs to be looked at are made once."""
-    for item in items:
-        if "tests/page" in str(item.path):
-            item.add_marker(pytest.mark.xdist_group("page"))
-
-
 def leaves_run(root, rate=0.01, epochs=8, name="leaves", observers=(), seed=1):
     """A small run on made-up pictures, with everything recorded."""
     leaves = vs.demo.leaves(160, seed=0)
