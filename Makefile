@@ -22,12 +22,11 @@ test: $(READY)
 test-slow: $(READY)
 	$(BIN)/python -m pytest -n auto -m slow
 
-# the same tests with definitions in the place of kernels
+# tests of all that kernels compute, with definitions in their place
 test-definitions: $(READY)
-	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers tests/optimisers tests/training tests/test_losses_and_metrics.py \
-	  --ignore=tests/training/test_plans.py --ignore=tests/training/test_runs_hold.py --ignore=tests/training/test_checkpoints.py \
-	  --ignore=tests/training/test_tuning.py --ignore=tests/training/test_keeping.py --ignore=tests/training/test_spaced_observers.py \
-	  --ignore=tests/training/test_power_cuts.py --ignore=tests/training/test_rehearsal.py
+	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers tests/optimisers tests/test_losses_and_metrics.py \
+	  tests/training/test_training.py tests/training/test_as_asked.py tests/training/test_descents.py tests/training/test_regime.py \
+	  tests/training/test_repeatable.py tests/training/test_half.py tests/generation
 
 # the tests of compiled loops on the oldest and the newest version of Numba that pyproject.toml allows; `soundness.TESTED` says the same
 NUMBA_OLDEST := 0.63.0

@@ -140,7 +140,6 @@ def _wait_for(condition, seconds=60):
 
 
 def test_ctrl_c_ends_the_step_saves_and_says_how_to_go_on(tmp_path, plan):
-    plan.write_text(PLAN.replace("epochs = 40", "epochs = 4000"))
     process = subprocess.Popen(
         [sys.executable, "-m", "vinestep", "train", str(plan)],
         cwd=tmp_path,
