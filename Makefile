@@ -25,8 +25,8 @@ test-slow: $(READY)
 # tests of all that kernels compute, with definitions in their place
 test-definitions: $(READY)
 	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers tests/optimisers tests/test_losses_and_metrics.py \
-	  tests/training/test_training.py tests/training/test_as_asked.py tests/training/test_descents.py tests/training/test_regime.py \
-	  tests/training/test_repeatable.py tests/training/test_half.py tests/generation
+	  tests/training/test_training.py tests/training/test_as_asked.py tests/training/test_descents.py \
+	  tests/training/test_half.py tests/generation
 
 # the tests of compiled loops on the oldest and the newest version of Numba that pyproject.toml allows; `soundness.TESTED` says the same
 NUMBA_OLDEST := 0.63.0
