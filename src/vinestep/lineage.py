@@ -6,10 +6,11 @@ import os
 import platform
 import subprocess
 import sys
+from datetime import datetime
 from importlib.metadata import PackageNotFoundError, version
 from platform import python_version
 
-__all__ = ["commit", "machine", "uncommitted", "versions"]
+__all__ = ["commit", "machine", "now", "uncommitted", "versions"]
 
 PACKAGES = ("vinestep", "numpy", "scipy", "pandas", "numba")
 SECONDS = 2.0
@@ -54,6 +55,11 @@ def _git(*arguments: str) -> str:
     except (OSError, subprocess.SubprocessError):
         return ""
     return found.stdout
+
+
+def now() -> str:
+    """The time, as records have it: local, to the second, with its zone."""
+    return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
 def machine() -> dict[str, str | int]:

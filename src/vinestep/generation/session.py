@@ -25,12 +25,10 @@ class Session:
         Tokens, at least one each.
     cached : bool
         Whether keys and values of earlier tokens are kept; otherwise every token costs the whole text again.
-    source : array, optional
-        Of an encoder-decoder: what it reads, shape (sequences, time).
     """
 
-    def __init__(self, network: Layer, prompts: list[list[int]], *, cached: bool = True, source: Any = None) -> None:
-        self.network, self.source = network, source
+    def __init__(self, network: Layer, prompts: list[list[int]], *, cached: bool = True) -> None:
+        self.network = network
         new_caches = getattr(network, "new_caches", None)
         self.has_caches = new_caches is not None
         lengths = {len(prompt) for prompt in prompts}
@@ -48,9 +46,7 @@ class Session:
     def logits(self) -> np.ndarray:
         """Of the next token of each sequence, shape (sequences, tokens)."""
         with untracked():
-            if self.source is not None:
-                out = self.network(self.source, self.ids)
-            elif not self.has_caches:
+            if not self.has_caches:
                 out = self.network(self.ids)
             elif self.caches is None:
                 out = self.network(self.ids, None, self._mask())
@@ -75,8 +71,6 @@ class Session:
         if len(rows) == len(self.ids) and (np.asarray(rows) == np.arange(len(rows))).all():
             return
         self.ids, self.mask = self.ids[rows], self.mask[rows]
-        if self.source is not None:
-            self.source = self.source[rows]
         for cache in self.caches or ():
             for name in cache:
                 cache[name] = np.asarray(held(cache[name]))[rows]

@@ -152,11 +152,7 @@ def _replace(network: Layer, new: Mapping[int, Layer]) -> None:
             return {key: swapped(one) for key, one in value.items()}
         return new.get(id(value), value)
 
-    for layer in list(network.walk()):
-        for name, value in vars(layer).items():
-            if not name.startswith("_") and name != "arena":
-                vars(layer)[name] = swapped(value)
-    for layer in new.values():
+    for layer in [*network.walk(), *new.values()]:
         for name, value in vars(layer).items():
             if not name.startswith("_") and name != "arena":
                 vars(layer)[name] = swapped(value)

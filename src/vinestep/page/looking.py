@@ -10,8 +10,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from ..errors import RunError
-from ..runs.comparing import compare, curve_of, first_leader
+from ..runs.comparing import check_axis, compare, curve_of, first_leader, places_of
 from ..runs.diagnosis import QUESTIONS
 from ..runs.opened import RunRecord
 from ..trend import slope_of, thinned, trend_of
@@ -99,12 +98,7 @@ def _axis(run: RunRecord, frame: pd.DataFrame, against: str, series: Series) -> 
         if len(epochs):
             per = float(epochs["step"].iloc[-1]) / max(float(epochs["epoch"].iloc[-1]), 1e-9)
             return np.asarray(frame["step"].to_numpy(float) / max(per, 1e-9))
-    if against in frame:
-        return np.asarray(frame[against].to_numpy(float))
-    steps = series.get(run, "steps")
-    if "step" in frame and against in steps:
-        return np.asarray(np.interp(frame["step"].to_numpy(float), steps["step"].to_numpy(float), steps[against].to_numpy(float)))
-    return None
+    return places_of(frame, against, lambda: series.get(run, "steps"))
 
 
 def curves(
@@ -119,8 +113,7 @@ def curves(
     most: int = MOST_POINTS,
 ) -> list[dict[str, Any]]:
     """One figure of several runs: thinned points, the trend with its band, and what the trend is worth at its end."""
-    if against not in ("epoch", "step", "examples", "seconds"):
-        raise RunError(f"A curve is drawn against epoch, step, examples or seconds; got {against!r}.")
+    check_axis(against)
     found = []
     for run in runs:
         names = [of] if of else ["epochs", "steps", "norms", "machine", "validation"]

@@ -13,9 +13,9 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from ..errors import RunError, did_you_mean
+from ..lineage import now
 from . import schema as t
 from .folders import RECORDS
-from .ledger_store import now
 from .opened import RunRecord, Runs, open_runs
 
 if TYPE_CHECKING:
@@ -94,9 +94,8 @@ def keep(run: RunRecord, name: str, *, state: str | None = None, note: str = "",
     """
     if not name or not name.replace("-", "").replace("_", "").replace(".", "").isalnum():
         raise RunError(f"{name!r} cannot be the name of a model. Use letters, digits, and - _ . between them.")
-    content, chosen = _content_of(run, state, own)
+    content, about = _model_of(run, state, own)
     ledger = run._runs.ledger
-    about = _about(run, chosen, content, own)
     with ledger.writing() as connection:
         digest = ledger.put(connection, content)
         if ledger.engine.dialect.name == "postgresql":
@@ -110,32 +109,28 @@ def keep(run: RunRecord, name: str, *, state: str | None = None, note: str = "",
     return entry(run._runs, name, version)
 
 
-def _content_of(run: RunRecord, state: str | None, own: Iterable[Any]) -> tuple[bytes, str]:
-    """The file of a model, made from a state: weights and what they mean, without what only training needs."""
+def _model_of(run: RunRecord, state: str | None, own: Iterable[Any]) -> tuple[bytes, dict[str, Any]]:
+    """The file of a model, made from a state without what only training needs, and what is known of where it comes from."""
     from ..model import open_model
 
     folder = run.folder
-    names = folder.states() if folder is not None else run.store.states()
+    store = folder if folder is not None else run.store
+    names = store.states()
     if not names:
         raise RunError(f"{run.label}: there is no state of this run here. Keep models on the machine that has its folder.")
-    chosen = state or (folder if folder is not None else run.store).best_state() or names[-1]
+    chosen = state or store.best_state() or names[-1]
     if chosen not in names:
         raise RunError(f"{run.label}: there is no state {chosen!r}. {did_you_mean(chosen, names)}")
     with tempfile.TemporaryDirectory() as place:
         source = folder.state_path(chosen) if folder is not None else Path(place) / "state.npz"
         if folder is None:
             source.write_bytes(run.store.state_content(chosen))
-        saved = open_model(source, own=own).save(Path(place) / "model.vine")
-        return saved.read_bytes(), chosen
+        model = open_model(source, own=own)
+        content = model.save(Path(place) / "model.vine").read_bytes()
+    return content, _about(run, chosen, model.lineage)
 
 
-def _about(run: RunRecord, state: str, content: bytes, own: Iterable[Any]) -> dict[str, Any]:
-    with tempfile.TemporaryDirectory() as place:
-        path = Path(place) / "model.vine"
-        path.write_bytes(content)
-        from ..model import open_model
-
-        lineage = open_model(path, own=own).lineage
+def _about(run: RunRecord, state: str, lineage: dict[str, Any]) -> dict[str, Any]:
     return {
         "run": run.label,
         "state": state,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Comparison", "Decisions", "Parting", "compare", "decisions_of", "first_difference", "first_leader"]
 
+AXES = ("epoch", "step", "examples", "seconds")
 ALWAYS_DIFFERENT = ("epochs", "steps", "until", "name", "set", "written_by")
 BEGINNING = "what they begin with: the weights drawn, or the first batch"
 UPDATE, BACKWARD = "the update before it, or its batch", "the sweep back"
@@ -118,22 +119,36 @@ class Comparison:
 
 def curve_of(run: RunRecord, quantity: str, against: str = "epoch") -> tuple[np.ndarray, np.ndarray]:
     """Places and values of one figure of a run; empty if it was not recorded."""
-    if against not in ("epoch", "step", "examples", "seconds"):
-        raise RunError(f"A curve is drawn against epoch, step, examples or seconds; got {against!r}.")
+    check_axis(against)
     frame = run.curves
     if quantity not in frame:
         frame = run.steps
     if quantity not in frame:
         return np.zeros(0), np.zeros(0)
     frame = frame[frame[quantity].notna()]
-    y = frame[quantity].to_numpy(float)
+    x = places_of(frame, against, lambda: run.steps)
+    return (np.zeros(0), np.zeros(0)) if x is None else (x, frame[quantity].to_numpy(float))
+
+
+def check_axis(against: str) -> None:
+    """
+    Raises
+    ------
+    RunError
+        If nothing can be drawn against it.
+    """
+    if against not in AXES:
+        raise RunError(f"A curve is drawn against {', '.join(AXES[:-1])} or {AXES[-1]}; got {against!r}.")
+
+
+def places_of(frame: pd.DataFrame, against: str, steps: Callable[[], pd.DataFrame]) -> np.ndarray | None:
+    """Where rows lie on an axis: by their own column, or by what the single steps say of theirs; None if neither is known."""
     if against in frame:
-        return frame[against].to_numpy(float), y
-    steps = run.steps
-    if against not in steps or "step" not in frame:
-        return np.zeros(0), np.zeros(0)
-    x = np.interp(frame["step"].to_numpy(float), steps["step"].to_numpy(float), steps[against].to_numpy(float))
-    return x, y
+        return np.asarray(frame[against].to_numpy(float))
+    known = steps()
+    if against not in known or "step" not in frame:
+        return None
+    return np.asarray(np.interp(frame["step"].to_numpy(float), known["step"].to_numpy(float), known[against].to_numpy(float)))
 
 
 def compare(runs: Sequence[RunRecord]) -> Comparison:
@@ -245,20 +260,20 @@ def first_difference(first: RunRecord, second: RunRecord) -> Parting | None:
         operation = SCHEDULE
     else:
         operation = FORWARD
-    return Parting(step, operation, figures, _first_norms(first, second, step) or [])
+    return Parting(step, operation, figures, _first_norms(first, second))
 
 
-def _first_norms(first: RunRecord, second: RunRecord, step: int) -> list[str] | None:
-    """Parameters whose recorded norms differ first; None if none do up to a step, or none were recorded."""
+def _first_norms(first: RunRecord, second: RunRecord) -> list[str]:
+    """Parameters whose recorded norms differ first; none if none do, or none were recorded."""
     one, other = first.series("norms"), second.series("norms")
     if not len(one) or not len(other):
-        return None
+        return []
     both = one.merge(other, on="step", suffixes=("", " other"))
     for _, row in both.iterrows():
         found = [name for name in one.columns if f"{name} other" in both and name != "epoch" and row[name] != row[f"{name} other"]]
         if found:
             return list(dict.fromkeys(name.rpartition(" ")[0] for name in found if " " in name))
-    return None
+    return []
 
 
 def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()) -> Decisions:

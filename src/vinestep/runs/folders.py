@@ -10,7 +10,6 @@ import secrets
 import shutil
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,7 @@ import numpy as np
 from .. import archive
 from ..archive import part_of
 from ..errors import CheckpointError, RunError
+from ..lineage import now
 from ..training.settings import without_nothing
 from ..training.states import step_of
 from ..training.store import Request, RunStore, SavedState, check_request
@@ -206,12 +206,12 @@ class RunFolder(RunStore):
             archive.flush_folder(folder)
 
     def status(self, known: Mapping[str, Any]) -> None:
-        now = datetime.now().astimezone().isoformat(timespec="seconds")
+        at = now()
         before = self._stored()
         write_text(
             self.path / INFO,
             json.dumps(
-                {"begun": now, "uid": secrets.token_hex(16), **before, **known, "changed": now, "process": os.getpid()},
+                {"begun": at, "uid": secrets.token_hex(16), **before, **known, "changed": at, "process": os.getpid()},
                 indent=1,
                 allow_nan=False,
             ),
@@ -347,9 +347,8 @@ class RunFolder(RunStore):
         return [{"at": str(note["at"]), "text": str(note["text"])} for note in self._listed(NOTES)]
 
     def add_note(self, text: str) -> None:
-        now = datetime.now().astimezone().isoformat(timespec="seconds")
         with _locked(self.path / ".notes.lock", PATIENCE, f"{self.path}: another process is writing notes and does not come to an end."):
-            write_text(self.path / NOTES, json.dumps([*self.notes(), {"at": now, "text": text}]))
+            write_text(self.path / NOTES, json.dumps([*self.notes(), {"at": now(), "text": text}]))
         self.console(f"note: {text}")
 
     def _listed(self, name: str) -> list[Any]:

@@ -6,7 +6,6 @@ that opens the ledger catches up.
 
 from __future__ import annotations
 
-import os
 import subprocess
 import sys
 import time
@@ -14,7 +13,7 @@ from pathlib import Path
 
 from ..errors import RunError, VineStepError
 from .folders import RunFolder
-from .ledger import VARIABLE, Ledger, ledger_url
+from .ledger import Ledger, ledger_url
 
 __all__ = ["forward", "start"]
 
@@ -23,9 +22,7 @@ PATIENCE = 20.0  # seconds after the end of the run in which the ledger may come
 
 
 def start(folder: RunFolder) -> None:
-    """Begin to hand on, if ``VINESTEP_LEDGER`` names a ledger; the process ends by itself after the run."""
-    if not os.environ.get(VARIABLE):
-        return
+    """Begin to hand on to the ledger that ``VINESTEP_LEDGER`` names; the process ends by itself after the run."""
     command = [sys.executable, "-m", "vinestep.runs.forwarding", str(folder.path.resolve())]
     try:
         subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True)

@@ -15,7 +15,7 @@ from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 from sqlalchemy.pool import StaticPool
 
 from ..errors import RunError
-from .schema import HEAD, contents, files, metadata, models, states
+from .schema import HEAD, contents, files, models, states
 
 if TYPE_CHECKING:
     from sqlalchemy.engine import Connection, Engine
@@ -232,8 +232,3 @@ def _for_sqlite(engine: Engine) -> Engine:
 
 def _first_line(error: Any) -> str:
     return str(error).strip().splitlines()[0].rstrip(".") if str(error).strip() else type(error).__name__
-
-
-def schema_tables() -> list[str]:
-    """Names of the tables."""
-    return sorted(metadata.tables)

@@ -7,7 +7,6 @@ import tempfile
 import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from datetime import datetime
 from pathlib import Path
 from secrets import token_hex
 from typing import TYPE_CHECKING, Any
@@ -17,6 +16,7 @@ import sqlalchemy as sa
 
 from .. import archive
 from ..errors import CheckpointError, RunError
+from ..lineage import now
 from ..training.plain import finite
 from ..training.states import step_of
 from ..training.store import Request, RunStore, SavedState, check_request
@@ -28,16 +28,11 @@ if TYPE_CHECKING:
     import pandas as pd
     from sqlalchemy.engine import Connection
 
-__all__ = ["LedgerStore", "now"]
+__all__ = ["LedgerStore"]
 
 LEAST_ROWS = 2048  # of a chunk: a smaller one grows
 MOST_SETTINGS = 1000
 MOST_VALUE = 300  # characters
-
-
-def now() -> str:
-    """The time, as records have it."""
-    return datetime.now().astimezone().isoformat(timespec="seconds")
 
 
 class LedgerStore(RunStore):

@@ -16,12 +16,13 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from ..errors import RunError, did_you_mean
+from ..lineage import now
 from ..markup import html_curve, html_findings, html_table
 from . import schema as t
 from .folders import RECORDS, RunFolder
 from .ledger import Ledger, ledger_url
 from .ledger_store import LedgerStore
-from .taking_in import catch_up, check_removable, needed, remove_run, take_in
+from .taking_in import catch_up, needed, remove_run, take_in
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -178,7 +179,8 @@ class Runs:
         wanted = {one for one, _, _ in conditions} | set(columns) | ({sort.lstrip("-")} if sort else set())
         rows = [r for r in self._rows() if (name is None or fnmatch.fnmatch(r["label"], name) or r["name"] == name)]
         tags = self._grouped(t.tags, "tag")
-        values = self._values(wanted, rows)
+        scores = self._scores()
+        values = self._values(wanted, rows, scores)
         self._check_known(wanted, values, rows)
         found = []
         for row in rows:
@@ -193,7 +195,6 @@ class Runs:
             have = [item for item in found if item[2].get(key) is not None]
             have.sort(key=lambda item: (isinstance(item[2][key], str), item[2][key]), reverse=sort.startswith("-"))
             found = have + [item for item in found if item[2].get(key) is None]
-        scores = self._scores()
         listed = []
         for row, own, known in found:
             line = {"run": row["label"], "status": row["status"], "epoch": row["epoch"], "epochs": row["epochs"], "step": row["step"]}
@@ -219,7 +220,7 @@ class Runs:
                     own[f"best {name}"] = best
         return found
 
-    def _values(self, wanted: set[str], rows: list[dict[str, Any]]) -> dict[int, dict[str, Any]]:
+    def _values(self, wanted: set[str], rows: list[dict[str, Any]], scores: dict[int, dict[str, float]]) -> dict[int, dict[str, Any]]:
         """Settings and scores by name, of each run: of settings numbers where they are, else texts."""
         found: dict[int, dict[str, Any]] = {row["id"]: {} for row in rows}
         if not wanted:
@@ -230,7 +231,7 @@ class Runs:
             )
             for run, name, value, number in connection.execute(query):
                 found.setdefault(run, {})[name] = value if number is None else number
-        for run, own in self._scores().items():
+        for run, own in scores.items():
             found.setdefault(run, {}).update({name: value for name, value in own.items() if name in wanted})
         return found
 
@@ -449,8 +450,6 @@ class RunRecord:
 
     def note(self, text: str) -> None:
         """Write a note down, with the time."""
-        from .ledger_store import now
-
         folder = self.folder
         if folder is not None:
             folder.add_note(text)
@@ -487,7 +486,8 @@ class RunRecord:
         import shutil
 
         folder = self.folder
-        check_removable(self._runs.ledger, self._row, [folder] if folder is not None else [])
+        if folder is not None and folder.is_held():
+            raise RunError(f"{self.label}: this run is running. Stop it first: vinestep stop {self.label}.")
         if self.status == "running" and folder is None:
             raise RunError(f"{self.label}: this run is running on another machine. Stop it first: vinestep stop {self.label}.")
         if models := needed(self._runs.ledger, self.uid):

@@ -8,13 +8,11 @@ import json
 import logging
 import os
 import tomllib
-from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 import sqlalchemy as sa
 
-from ..errors import RunError
 from . import schema as t
 from .folders import RECORDED, RunFolder
 from .ledger import Ledger
@@ -209,14 +207,3 @@ def needed(ledger: Ledger, uid: str) -> list[str]:
     with ledger.reading() as connection:
         query = sa.select(t.models.c.name, t.models.c.version).where(t.models.c.run_uid == uid)
         return [f"{name} {version}" for name, version in connection.execute(query)]
-
-
-def check_removable(ledger: Ledger, row: dict[str, Any], folders: Iterable[RunFolder]) -> None:
-    """
-    Raises
-    ------
-    RunError
-        If the run is running.
-    """
-    if any(folder.is_held() for folder in folders):
-        raise RunError(f"{row['label']}: this run is running. Stop it first: vinestep stop {row['label']}.")

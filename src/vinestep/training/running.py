@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +16,7 @@ import numpy as np
 
 from ..errors import RunError
 from ..kernels.machinery.blas import one_blas_thread
+from ..lineage import now
 from .interrupts import console_kept, stoppable
 from .parts_state import HasState, joined_state, split_state
 from .plain import finite, finite_rows
@@ -325,8 +325,7 @@ class Run(Recording):
         self.record_status(reason)
         self.write_rows()
         where = self.where()
-        now = datetime.now().astimezone().isoformat(timespec="seconds")
-        self.store.console(f"{now}  {self.status.value}: {where}. {reason}".rstrip())
+        self.store.console(f"{now()}  {self.status.value}: {where}. {reason}".rstrip())
 
     def where(self) -> str:
         """How far the run is, in words."""

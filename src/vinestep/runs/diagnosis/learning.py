@@ -16,6 +16,7 @@ __all__ = ["answers"]
 LEAST_EPOCHS = 5
 TAIL = 0.3  # of the run, by which its end is judged
 SURE = 3.0  # standard errors
+LOW = 0.1  # of the first loss: there is little left to gain
 IDLE = 0.35  # of the run: no gain after it is no convergence any more, but time lost
 PERFECT = 0.999
 SOLVED = 0.02  # of the first loss
@@ -76,14 +77,9 @@ def _is_learning(record: Record) -> Answer:
     if slope < -SURE * error and -slope * 10 > 0.05 * max(abs(last), noise):
         more = f", and still falls by {-slope:.2g} an epoch."
         return Answer("the training loss", "sound", said + more, "More epochs would help.", "learning", "", None, "", figures)
-    if since < IDLE * epoch[-1] and epoch[-1] >= 10 and not _is_low(record, last, first):
+    if since < IDLE * epoch[-1] and epoch[-1] >= 10 and not last < LOW * first:
         return _rated(record, f"{said}, but has not fallen any more since epoch {since:.0f}.", "plateau", since)
     return Answer("the training loss", "sound", f"{said}; the last gains are within its noise.", "", "learning", "", None, "", figures)
-
-
-def _is_low(record: Record, last: float, first: float) -> bool:
-    """Whether there is little left to gain: the loss is small, or what is judged by a score is nearly perfect."""
-    return last < 0.1 * first
 
 
 def _rated(record: Record, said: str, trouble: str, since: float) -> Answer:
