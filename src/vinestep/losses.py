@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any, Literal
 
 import numpy as np
@@ -31,6 +32,7 @@ __all__ = [
     "kullback_leibler",
     "log_cosh",
     "negative_log_likelihood",
+    "next_token",
     "squared_error",
     "triplet",
     "wasserstein_critic",
@@ -161,6 +163,10 @@ def cross_entropy(
         if array.dtype.kind != "f" or array.shape != logits.shape or logits.shape[1] == 1:
             return _cross_entropy(logits, checked_labels(array, logits.shape), reduction=reduction)
     return _weighted_cross_entropy(logits, labels, reduction, weights, class_weights, ignored, smoothing)
+
+
+next_token = partial(cross_entropy, ignored=-1)
+"""Cross-entropy of the next tokens; places of which the label is -1, such as padding and requests, are left out."""
 
 
 def note_probabilities(outputs: Any) -> None:

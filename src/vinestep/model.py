@@ -5,7 +5,7 @@ from __future__ import annotations
 import html
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,10 +18,13 @@ from .autodiff.tensor import held
 from .data.encoding import Encoding, Scaling, class_numbers
 from .data.looks import range_findings
 from .data.reading import Source, read_frame
+from .data.texts import TextForm, joined_sources
 from .data.transforms import Transform, prepared
 from .errors import ArchiveError, DataError, ModelError, PartError, VineStepError, did_you_mean, names_of
 from .findings import Finding, Verdict, tell
+from .layers.adapters import adapters_of, with_adapters
 from .layers.base import Layer
+from .layers.quantised import codes_of, with_codes
 from .losses import makes_logits
 from .metrics import Metric
 from .parts.building import LAYERS, Builder
@@ -37,6 +40,7 @@ AT_ONCE = 1024  # rows
 PREDICTED = "predicted"
 SIGNIFICANT = 4.0  # standard errors from which a fraction is another one
 MOST_VALUES = 1e7  # of one example, beyond which a file is not believed
+MOST_PACKED = 16  # bytes of a number in float64 to one of it in codes
 
 
 @dataclass
@@ -82,11 +86,18 @@ class Model:
     """Lowest and highest value of the pictures trained on, as the network saw them."""
     half: bool = False
     """Whether weights that are float16 numbers take two bytes each in a file."""
+    text_form: TextForm | None = None
+    """How texts become tokens and tokens texts: tokenisers, and a template of requests and answers."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
         came = self.lineage.get("run") or "no recorded run"
         return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
+
+    @property
+    def _writes(self) -> bool:
+        """Whether the network writes token after token."""
+        return hasattr(self.network, "new_caches")
 
     def _repr_html_(self) -> str:
         from .markup import html_table
@@ -101,6 +112,13 @@ class Model:
     def _takes(self) -> str:
         if self.encoding is not None:
             return f"rows of {len(self.encoding.numeric) + len(self.encoding.categories)} columns"
+        if self._writes:
+            reads = (
+                "texts" if self.text_form is None or self.text_form.source_tokeniser or not hasattr(self.network, "read") else "pictures"
+            )
+            return f"{reads}, and writes"
+        if self.text_form is not None:
+            return "texts"
         return " and ".join(f"inputs {shape}" for shape, _ in self.network.sample_like)
 
     # predicting
@@ -110,7 +128,7 @@ class Model:
 
         Parameters
         ----------
-        rows : DataFrame, CSV file, or array
+        rows : DataFrame, CSV file, or array; or texts, of a model that was trained on them
             A target column may be there and is not looked at.
         beside : bool
             Whether the columns of the rows come first.
@@ -127,6 +145,8 @@ class Model:
         """
         import pandas as pd
 
+        if self._writes:
+            raise ModelError("This model writes texts: use model.generate(...), or model.outputs(...) for logits.")
         frame, inputs = self._inputs(rows)
         found = self.readable(self.outputs(inputs))
         if frame is None or not beside:
@@ -134,6 +154,58 @@ class Model:
         tell(self.findings(frame))
         kept = frame.rename(columns={name: f"{name} (given)" for name in frame.columns if name in found.columns})
         return pd.concat([kept, found], axis=1)
+
+    def generate(self, prompts: Any, **settings: Any) -> Any:
+        """What the model writes after prompts, or of pictures or texts that it reads; see `vinestep.generate` for the settings.
+
+        Parameters
+        ----------
+        prompts : str, mapping of fields, picture; or several of them
+            Of a model with a template its fields by name, or a text where there is one; of one that reads before it writes, what is read.
+
+        Returns
+        -------
+        found : Generated, or list of Generated for several
+
+        Raises
+        ------
+        ModelError
+            If the model writes nothing, or says nothing of a tokeniser.
+        DataError
+            If a field of the template is missing, or a character is unknown.
+
+        Examples
+        --------
+        >>> source = vs.data.Documents(["dense and taut"] * 8, vs.data.ByteTokeniser(), length=16)
+        >>> training = vs.Training(vs.networks.LanguageModel(260, width=8, depth=1, heads=2), loss=vs.losses.next_token)
+        >>> outcome = training.run(source.batches(4), epochs=1)
+        >>> len(training.model().generate("dense", most=3).tokens)
+        3
+        """
+        from .generation import generate
+
+        if not self._writes:
+            raise ModelError("This model writes no texts: use model.predict(...).")
+        form = self.text_form
+        if form is None:
+            raise ModelError("This model has no tokeniser. Train on Documents, Requests or Pairs of vinestep.data, or use vs.generate.")
+        if (other := settings.pop("tokeniser", form.tokeniser)) != form.tokeniser:
+            raise ModelError(
+                f"generate: {other!r} ({other.fingerprint()[:12]}) is the tokeniser of another model; this one has {form.tokeniser!r} "
+                f"({form.tokeniser.fingerprint()[:12]})."
+            )
+        if hasattr(self.network, "read"):
+            given = prompts if form.source_tokeniser else self._prepared(prompts)
+            return generate(self.network, given=given, tokeniser=form.tokeniser, source_tokeniser=form.source_tokeniser, **settings)
+        if form.template is None:
+            return generate(self.network, prompts, tokeniser=form.tokeniser, **settings)
+        one = isinstance(prompts, str | Mapping)
+        requests = [form.template.request(fields) for fields in ([prompts] if one else prompts)]
+        found = [
+            replace(written, text=form.template.answer_of(written.text))
+            for written in generate(self.network, requests, tokeniser=form.tokeniser, **settings)
+        ]
+        return found[0] if one else found
 
     def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
         """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
@@ -149,6 +221,8 @@ class Model:
         import pandas as pd
 
         if self.encoding is None:
+            if self.text_form is not None:
+                return None, self._tokens(rows)
             if isinstance(rows, pd.DataFrame | str | os.PathLike):
                 raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
             if isinstance(rows, tuple):
@@ -166,6 +240,17 @@ class Model:
             column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
             raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
         return frame, encoded
+
+    def _tokens(self, texts: Any) -> np.ndarray:
+        """Texts as the network takes them, padded to the longest; tokens stay as they are."""
+        if isinstance(texts, np.ndarray) and texts.dtype.kind in "iu":
+            return texts
+        assert self.text_form is not None
+        listed = [texts] if isinstance(texts, str) else list(texts)
+        wrong = next((i for i, text in enumerate(listed) if not isinstance(text, str)), None)
+        if wrong is not None or not listed:
+            raise DataError(f"This model takes texts: a str, or several; got {type(listed[wrong or 0]).__name__ if listed else 'none'}.")
+        return joined_sources([self.text_form.tokeniser.encode(text) for text in listed])
 
     def _prepared(self, inputs: Any) -> np.ndarray:
         """Raw inputs as the network takes them; pictures may be of different sizes."""
@@ -317,6 +402,9 @@ class Model:
             "metrics": describe(list(self.metrics), opaque=opaque),
             "lineage": self.lineage,
             **({"half": True} if self.half else {}),
+            **({"text_form": self.text_form.as_dict()} if self.text_form is not None else {}),
+            **({"codes": codes} if (codes := codes_of(self.network)) else {}),
+            **({"adapters": adapters} if (adapters := adapters_of(self.network)) else {}),
         }
 
 
@@ -372,6 +460,10 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         raise ModelError(f"{found.path}: its network is no layer.")
     weights = found.group("weights") | _averaged(found, known) | found.group("statistics")
     _initialise(network, known, found, sum(a.nbytes for a in weights.values()))
+    if known.get("codes"):
+        network = with_codes(network, known["codes"])
+    if known.get("adapters"):
+        network = with_adapters(network, known["adapters"])
     network.load(weights)
     network.set_frozen(map(str, known.get("frozen") or []))
     encoding = None if known.get("encoding") is None else Encoding.from_dict(known["encoding"])
@@ -390,6 +482,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         tuple(preparation),
         _range_of(known.get("input_range")),
         known.get("half") is True,
+        None if known.get("text_form") is None else TextForm.from_dict(known["text_form"]),
     )
 
 
@@ -415,7 +508,8 @@ def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive
             raise ModelError(f"{found.path}: it says an input has the shape {tuple(shape)}.")
         samples.append(np.ones((1, *shape), np.dtype(str(given["dtype"]))))
     sample = tuple(samples) if len(samples) > 1 else samples[0]
-    network.initialise(sample, dtype=np.dtype(str(known["precision"])), most_bytes=8 * held_bytes + (1 << 20))
+    times = 2 * MOST_PACKED if known.get("codes") else 8
+    network.initialise(sample, dtype=np.dtype(str(known["precision"])), most_bytes=times * held_bytes + (1 << 20))
 
 
 __getattr__ = names_of(__name__, __all__)

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
 from .activations import relu
+from .autodiff.tensor import held
 from .errors import LayerError, names_of
 from .layers import (
     LSTM,
     BatchNorm,
+    Columns,
     Convolution,
     DecoderBlock,
     Dense,
@@ -26,6 +28,7 @@ from .layers import (
     Stack,
     TransformerBlock,
 )
+from .layers.embedding import places_of
 from .parts import part
 
 __all__ = [
@@ -34,6 +37,7 @@ __all__ = [
     "TextScorer",
     "convolutional_classifier",
     "dense_classifier",
+    "picture_reader",
     "residual_network",
     "with_head",
 ]
@@ -174,6 +178,12 @@ class LanguageModel(Layer):
     tokens : int
     width, depth, heads : int
     dropout : float
+    tied : bool
+        Whether the output weights are those of the embedding, or their own.
+    positions : {"rotary", "learned", "sine"}
+        How places are told: by turning queries and keys, by a vector for each place up to `longest`, or by waves.
+    longest : int
+        Longest text in tokens, of learned positions.
 
     Examples
     --------
@@ -184,12 +194,32 @@ class LanguageModel(Layer):
     [4, 1, 4, 1]
     """
 
-    def __init__(self, tokens: int, *, width: int = 64, depth: int = 2, heads: int = 4, dropout: float = 0.0) -> None:
+    def __init__(
+        self,
+        tokens: int,
+        *,
+        width: int = 64,
+        depth: int = 2,
+        heads: int = 4,
+        dropout: float = 0.0,
+        tied: bool = False,
+        positions: Literal["rotary", "learned", "sine"] = "rotary",
+        longest: int = 512,
+    ) -> None:
+        if positions not in ("rotary", "learned", "sine"):
+            raise LayerError(f'LanguageModel: positions must be "rotary", "learned" or "sine", got {positions!r}.')
         self.tokens, self.width, self.depth, self.heads, self.dropout = tokens, width, depth, heads, dropout
+        self.tied, self.positions, self.longest = tied, positions, longest
         self.embedding = Embedding(tokens, width)
-        self.blocks = [TransformerBlock(heads, causal=True, rotary=True, dropout=dropout) for _ in range(depth)]
+        self.places = Positions(positions, longest=longest) if positions != "rotary" else None
+        self.blocks = [TransformerBlock(heads, causal=True, rotary=positions == "rotary", dropout=dropout) for _ in range(depth)]
         self.norm = LayerNorm()
-        self.head = Dense(tokens)
+        self.head = None if tied else Dense(tokens)
+
+    @property
+    def most_tokens(self) -> int | None:
+        """Longest text that there are positions for; None for any."""
+        return self.longest if self.positions == "learned" else None
 
     def compute(self, ids: Any, caches: list[dict[str, Any]] | None = None, mask: Any = None) -> Any:
         """
@@ -198,30 +228,56 @@ class LanguageModel(Layer):
         ids : array of int, shape (batch, time)
         caches : list of dict, optional
             What was read before, from `new_caches`; `ids` are then new tokens only.
-        mask : array of bool, shape (batch, all time so far), optional
-            False for places that are never looked at, such as those before a shorter prompt.
+        mask : array of bool or int, shape (batch, all time so far), optional
+            False for places that are never looked at, such as those before a shorter prompt. Whole numbers say to which of several
+            texts in a row a place belongs, see `vinestep.data.Documents`.
         """
         x = self.embedding(ids)
+        if self.places is not None:
+            read = caches[0]["key"].shape[1] if caches and caches[0] else 0
+            x = self.places(x, places=places_of(mask, x.shape[1]) if mask is not None else read)
         for i, block in enumerate(self.blocks):
             x = block(x, mask, caches[i] if caches is not None else None)
-        return self.head(self.norm(x))
+        x = self.norm(x)
+        return self.embedding.logits(x) if self.head is None else self.head(x)
 
     def new_caches(self) -> list[dict[str, Any]]:
         """Empty caches, one for each block, for texts that are written token by token."""
         return [{} for _ in self.blocks]
 
 
+def picture_reader(width: int = 64, *, channels: Sequence[int] = (16, 32, 64)) -> Stack:
+    """Pictures of lines of text to a sequence of columns, for an `EncoderDecoder`: ``(batch, height, width, channels)`` to
+    ``(batch, time, features)``. Each convolution but the first two is followed by pooling of heights only, so that columns stay apart.
+
+    Examples
+    --------
+    >>> vs.networks.picture_reader(24).initialise(np.ones((1, 32, 124, 1)))(np.ones((2, 32, 124, 1))).shape
+    (2, 31, 24)
+    """
+    layers: list[Any] = []
+    for i, n in enumerate(channels):
+        layers += [Convolution(n, 3), BatchNorm(), relu, MaxPool(2 if i < 2 else (2, 1))]
+    return Stack(*layers, Columns(), Dense(width))
+
+
 @part("encoder_decoder", "layer")
 class EncoderDecoder(Layer):
-    """Reads one sequence of tokens and writes another: logits of the next written token for each place.
+    """Reads a sequence of tokens, or a picture, and writes another sequence: logits of the next written token for each place.
 
     Called as ``network(source, target)`` with tokens of shape ``(batch, time)``; token 0 is padding. Vaswani et al. 2017, figure 1.
 
     Parameters
     ----------
-    source_tokens, target_tokens : int
+    source_tokens : int, optional
+        None with a reader.
+    target_tokens : int
     width, depth, heads : int
     dropout : float
+    tied : bool
+        Whether the output weights are those of the embedding of what is written, or their own.
+    reader : Layer, optional
+        From a source that is no text to a sequence ``(batch, time, width)``, such as `picture_reader`.
 
     Examples
     --------
@@ -231,27 +287,77 @@ class EncoderDecoder(Layer):
     """
 
     def __init__(
-        self, source_tokens: int, target_tokens: int, *, width: int = 64, depth: int = 2, heads: int = 4, dropout: float = 0.0
+        self,
+        source_tokens: int | None,
+        target_tokens: int,
+        *,
+        width: int = 64,
+        depth: int = 2,
+        heads: int = 4,
+        dropout: float = 0.0,
+        tied: bool = False,
+        reader: Layer | None = None,
     ) -> None:
+        if (source_tokens is None) == (reader is None):
+            raise LayerError("EncoderDecoder: give the number of tokens that are read, or a reader for what is no text: one of the two.")
         self.source_tokens, self.target_tokens = source_tokens, target_tokens
-        self.width, self.depth, self.heads, self.dropout = width, depth, heads, dropout
-        self.reading, self.writing = Embedding(source_tokens, width, padding=0), Embedding(target_tokens, width)
+        self.width, self.depth, self.heads, self.dropout, self.tied = width, depth, heads, dropout, tied
+        self.reader = reader
+        self.reading = Embedding(source_tokens, width, padding=0) if source_tokens is not None else None
+        self.writing = Embedding(target_tokens, width)
         self.places = Positions()
         self.encoder = [TransformerBlock(heads, dropout=dropout) for _ in range(depth)]
         self.decoder = [DecoderBlock(heads, dropout=dropout) for _ in range(depth)]
         self.norms = [LayerNorm(), LayerNorm()]
-        self.head = Dense(target_tokens)
+        self.head = None if tied else Dense(target_tokens)
+
+    @property
+    def tokens(self) -> int:
+        """How many there are to be written."""
+        return self.target_tokens
 
     def compute(self, source: Any, target: Any) -> Any:
-        present = np.asarray(source) != 0
-        read = self.places(self.reading(source))
+        return self.write(target, *self.read(source))
+
+    def read(self, source: Any) -> tuple[Any, np.ndarray | None]:
+        """What the encoder makes of sources, and where there is something to be looked at; None for everywhere."""
+        if self.reading is not None:
+            present: np.ndarray | None = np.asarray(held(source)) != 0
+            read = self.reading(source)
+        else:
+            assert self.reader is not None
+            present, read = None, self.reader(source)
+        read = self.places(read)
         for encode in self.encoder:
             read = encode(read, present)
-        read = self.norms[0](read)
-        written = self.places(self.writing(target))
-        for decode in self.decoder:
-            written = decode(written, read, None, present)
-        return self.head(self.norms[1](written))
+        return self.norms[0](read), present
+
+    def write(
+        self, target: Any, read: Any, present: np.ndarray | None = None, caches: list[dict[str, Any]] | None = None, mask: Any = None
+    ) -> Any:
+        """Logits of the tokens that follow.
+
+        Parameters
+        ----------
+        target : array of int, shape (batch, time)
+        read, present
+            As `read` returned them.
+        caches : list of dict, optional
+            From `new_caches`; `target` is then new tokens only.
+        mask : array, optional
+            See `LanguageModel.compute`.
+        """
+        before = caches[0]["own"]["key"].shape[1] if caches and caches[0]["own"] else 0
+        written = self.writing(target)
+        written = self.places(written, places=places_of(mask, written.shape[1]) if mask is not None else before)
+        for i, decode in enumerate(self.decoder):
+            written = decode(written, read, mask, present, None if caches is None else caches[i])
+        written = self.norms[1](written)
+        return self.writing.logits(written) if self.head is None else self.head(written)
+
+    def new_caches(self) -> list[dict[str, Any]]:
+        """Empty caches, one for each block of the decoder."""
+        return [{"own": {}, "across": {}} for _ in self.decoder]
 
 
 __getattr__ = names_of(__name__, __all__)

@@ -9,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import vinestep as vs
-from vinestep.data import BytePairTokeniser, ByteTokeniser, CharacterTokeniser, Prompt, TokenBatch, WordTokeniser, open_tokeniser
+from vinestep.data import BytePairTokeniser, ByteTokeniser, CharacterTokeniser, Template, TokenBatch, WordTokeniser, open_tokeniser
 from vinestep.data.tokens import PIECES
 from vinestep.errors import DataError
 
@@ -112,8 +112,8 @@ def test_lengths_and_special_tokens():
 
 
 def test_only_answers_are_learned_and_padding_is_left_out():
-    prompt = Prompt(ByteTokeniser(), "{request} = ")
-    items = [(*prompt.example("rk", "racked"),), (*prompt.example("tp 14", "topped up 14"),)]
+    template, tokeniser = Template("{entry} = {sentence}"), ByteTokeniser()
+    items = [template.example(tokeniser, {"entry": a, "sentence": b}) for a, b in (("rk", "racked"), ("tp 14", "topped up 14"))]
     (batch,) = vs.data.Examples(items).batches(2, shuffled=False, join=TokenBatch())
     for (numbers, learned), inputs, targets, mask in zip(items, batch.inputs, batch.targets, batch.masks, strict=True):
         n = len(numbers) - 1
@@ -121,7 +121,7 @@ def test_only_answers_are_learned_and_padding_is_left_out():
         np.testing.assert_array_equal(inputs[:n], numbers[:-1])
         np.testing.assert_array_equal(targets[:n], np.where(learned[1:], numbers[1:], -1))
         assert (targets[n:] == -1).all()
-    outputs = np.random.default_rng(0).normal(size=(*batch.targets.shape, len(prompt.tokeniser)))
+    outputs = np.random.default_rng(0).normal(size=(*batch.targets.shape, len(tokeniser)))
     loss = vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)
     outputs[batch.targets == -1] = 7
     assert float(vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)) == pytest.approx(float(loss))

@@ -19,11 +19,12 @@ if TYPE_CHECKING:
     from .labels import class_numbers_of, one_hot
     from .peeking import Peek, peek
     from .table import Table, scaled
+    from .templates import Template
+    from .texts import Documents, PairBatch, Pairs, Requests, TextForm
     from .tokens import (
         BytePairTokeniser,
         ByteTokeniser,
         CharacterTokeniser,
-        Prompt,
         TokenBatch,
         Tokeniser,
         WordTokeniser,
@@ -40,19 +41,24 @@ __all__ = [
     "Chain",
     "CharacterTokeniser",
     "Dataset",
+    "Documents",
     "Examples",
     "InOrder",
     "OwnOrder",
     "Padded",
+    "PairBatch",
+    "Pairs",
     "Peek",
     "PictureFolder",
     "Pictures",
-    "Prompt",
+    "Requests",
     "Shuffled",
     "Source",
     "Stream",
     "Table",
+    "Template",
     "TextFiles",
+    "TextForm",
     "TokenBatch",
     "Tokeniser",
     "Transform",
@@ -73,6 +79,8 @@ __all__ = [
 
 _IN = {
     ".table": ("Table", "scaled"),
+    ".templates": ("Template",),
+    ".texts": ("Documents", "PairBatch", "Pairs", "Requests", "TextForm"),
     ".pictures": ("pictures",),
     ".sequences": ("sequences",),
     ".files": ("PictureFolder", "Pictures", "TextFiles", "arrays", "picture_table"),
@@ -83,7 +91,6 @@ _IN = {
         "BytePairTokeniser",
         "ByteTokeniser",
         "CharacterTokeniser",
-        "Prompt",
         "TokenBatch",
         "Tokeniser",
         "WordTokeniser",

@@ -427,6 +427,10 @@ class TextFiles(_Files):
         _ = self.stamps
         self.targets = None if targets is None else np.asarray(targets)
         self.encode, self.encoding = encode, encoding
+        if isinstance(encode, Tokeniser):
+            from .texts import TextForm
+
+            self.text_form = TextForm(encode)
 
     def example(self, index: int) -> Example:
         text = decoded(self.content(index), self.paths[index], self.encoding)

@@ -17,6 +17,7 @@ from .transforms import Transform, prepared
 
 if TYPE_CHECKING:
     from .loading import Batches
+    from .texts import TextForm
 
 __all__ = ["Examples", "Prepared", "Provenance", "Source", "Subset", "as_source"]
 
@@ -43,6 +44,8 @@ class Source:
         Whether reading an example is Python work, which threads do one at a time, so that readers have to be processes.
     class_values : tuple
         What class numbers stand for.
+    text_form : TextForm, optional
+        How texts became tokens, for the model.
 
     Examples
     --------
@@ -64,6 +67,7 @@ class Source:
 
     holds_lock: ClassVar[bool] = True
     class_values: tuple[str | int | float | bool, ...] = ()
+    text_form: TextForm | None = None
     _provenance: Provenance | None = None
     _hashed: np.ndarray | None = None
 
@@ -263,6 +267,7 @@ class Subset(Source):
         if not self.index.size:
             raise DataError("There are no examples in this part.")
         self.class_values = source.class_values
+        self.text_form = source.text_form
         whole = source.provenance
         self._provenance = Provenance(whole.source, whole.rows[self.index])
         self.holds_lock = source.holds_lock  # type: ignore[misc]
@@ -349,6 +354,7 @@ class Prepared(Source):
             if transform.random:
                 raise DataError(f"prepared: {transform!r} is random, and every example is prepared in one way. Use batches(..., augment=).")
         self.class_values = source.class_values
+        self.text_form = source.text_form
         self.holds_lock = source.holds_lock  # type: ignore[misc]
 
     def __len__(self) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import heapq
 import json
 import os
@@ -23,7 +24,6 @@ __all__ = [
     "BytePairTokeniser",
     "ByteTokeniser",
     "CharacterTokeniser",
-    "Prompt",
     "TokenBatch",
     "Tokeniser",
     "WordTokeniser",
@@ -70,6 +70,15 @@ class Tokeniser:
     def __repr__(self) -> str:
         return f"<{type(self).__name__} of {len(self)} tokens>"
 
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Tokeniser) and self.as_dict() == other.as_dict()
+
+    __hash__ = object.__hash__
+
+    def fingerprint(self) -> str:
+        """Of what it knows: equal for equal tokenisers, in any process."""
+        return hashlib.sha256(json.dumps(self.as_dict(), sort_keys=True).encode()).hexdigest()
+
     def number(self, special: str) -> int:
         """Of a special token."""
         if special not in self.special:
@@ -84,6 +93,7 @@ class Tokeniser:
         end: bool = False,
         length: int | None = None,
         keep: Literal["first", "last"] = "first",
+        unknown: Literal["token", "refuse"] = "token",
     ) -> np.ndarray:
         """The numbers of a text, int64.
 
@@ -96,8 +106,21 @@ class Tokeniser:
             Longer texts are cut to this, shorter ones filled up with padding.
         keep : {"first", "last"}
             Which end of a text that is cut stays.
+        unknown : {"token", "refuse"}
+            What becomes of a character, or a word, that there is no token for: the special one, or an error that names it.
+
+        Raises
+        ------
+        DataError
+            If something is unknown and that is refused, or the length leaves no room.
         """
         found = self._numbers(text)
+        if unknown == "refuse" and UNKNOWN in found:
+            piece, at = self._piece(text, found.index(UNKNOWN))
+            raise DataError(
+                f"encode: {type(self).__name__} knows no {piece!r}, at {at} of {text[:60]!r}: what it was learned from has none. "
+                "Leave it out, or train with a tokeniser that falls back on bytes: ByteTokeniser, BytePairTokeniser."
+            )
         if length is not None:
             room = length - begin - end
             if room < 0:
@@ -128,6 +151,10 @@ class Tokeniser:
 
     def _numbers(self, text: str) -> list[int]:
         raise NotImplementedError
+
+    def _piece(self, text: str, number: int) -> tuple[str, int]:
+        """What the token of this place in the list stands for, and where it begins in the text; of tokenisers that know not all."""
+        return text[number], number
 
     def _text(self, numbers: Sequence[int]) -> str:
         raise NotImplementedError
@@ -265,6 +292,10 @@ class WordTokeniser(_Listed):
 
     def _numbers(self, text: str) -> list[int]:
         return [self._of.get(piece, UNKNOWN) for piece in PIECES.findall(text)]
+
+    def _piece(self, text: str, number: int) -> tuple[str, int]:
+        pieces = PIECES.findall(text)
+        return pieces[number], sum(map(len, pieces[:number]))
 
     def _text(self, numbers: Sequence[int]) -> str:
         first = len(self.special)
@@ -478,35 +509,3 @@ class TokenBatch:
         if learned is not None:
             found[~np.asarray(learned, bool)[1 : len(row)]] = self.ignored
         return found
-
-
-class Prompt:
-    """A request and its answer as one sequence, of which only the answer is learned.
-
-    Parameters
-    ----------
-    tokeniser : Tokeniser
-    template : str
-        With ``{request}``; the answer follows it.
-
-    Examples
-    --------
-    >>> prompt = Prompt(ByteTokeniser(), "Entry: {request}. Sentence: ")
-    >>> numbers, learned = prompt.example("rk 12", "Racked tank 12.")
-    >>> prompt.tokeniser.decode(numbers[learned])
-    'Racked tank 12.'
-    """
-
-    def __init__(self, tokeniser: Tokeniser, template: str = "{request}\n") -> None:
-        if "{request}" not in template:
-            raise DataError("Prompt: the template has to say where the request stands: {request}.")
-        self.tokeniser, self.template = tokeniser, template
-
-    def request(self, request: str) -> np.ndarray:
-        """What the network is given to answer."""
-        return self.tokeniser.encode(self.template.replace("{request}", request), begin=True)
-
-    def example(self, request: str, answer: str) -> tuple[np.ndarray, np.ndarray]:
-        """Tokens of both, and which of them are learned: those of the answer, and its end."""
-        asked, answered = self.request(request), self.tokeniser.encode(answer, end=True)
-        return np.concatenate([asked, answered]), np.arange(len(asked) + len(answered)) >= len(asked)

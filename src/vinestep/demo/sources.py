@@ -8,6 +8,7 @@ import numpy as np
 
 from ..data.dataset import Dataset
 from ..data.source import Examples, Source
+from ..data.texts import TextForm
 from ..data.tokens import ByteTokeniser
 from ..parts.registry import maker
 from .ferments import WARNING, ferments
@@ -59,4 +60,5 @@ def demo_notes(n: int = 3000, seed: int = 29) -> Source:
     pairs = [(tokeniser.encode(text), label) for text, label in zip(found.texts, found.labels, strict=True)]
     source = Examples(pairs, name="demo notes")
     source.class_values = found.names
+    source.text_form = TextForm(tokeniser)
     return source

@@ -2,5 +2,6 @@
 
 from .choosing import shaped
 from .generating import Generated, Piece, generate, stream
+from .scoring import TextScores
 
-__all__ = ["Generated", "Piece", "generate", "shaped", "stream"]
+__all__ = ["Generated", "Piece", "TextScores", "generate", "shaped", "stream"]

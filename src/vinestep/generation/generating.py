@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..data.texts import joined_sources
 from ..data.tokens import Tokeniser
 from ..errors import SettingError
 from ..layers.base import Layer
@@ -32,7 +33,8 @@ class Generated:
     log_probability: float
     """Of all tokens, that of the end included, after penalties and constraints."""
     reason: str
-    """"end": the network ended it; "stop": a stop text came; "most": it became as long as was asked for."""
+    """"end": the network ended it; "stop": a stop text came; "most": it became as long as was asked for; "full": there are no more
+    positions."""
 
     def __str__(self) -> str:
         return self.text or str(self.tokens)
@@ -66,9 +68,11 @@ class Piece(NamedTuple):
 
 def generate(
     network: Layer | Any,
-    prompts: Prompt | Sequence[Prompt],
+    prompts: Prompt | Sequence[Prompt] | None = None,
     *,
+    given: Any = None,
     tokeniser: Tokeniser | None = None,
+    source_tokeniser: Tokeniser | None = None,
     most: int = 100,
     temperature: float = 0.0,
     top_k: int | None = None,
@@ -82,16 +86,21 @@ def generate(
     seed: int = 0,
     cached: bool = True,
 ) -> Any:
-    """Write on after one prompt, or several.
+    """Write on after one prompt, or several; or what is said in pictures or texts that are read before.
 
     Parameters
     ----------
     network : Layer
         Tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``, such as `vinestep.networks.LanguageModel`.
     prompts : str, list of tokens, or list of either
-        Several may be of unequal lengths; each gets what it would get alone.
+        Several may be of unequal lengths; each gets what it would get alone. With `given` they may be left out: all begin with the
+        tokeniser's begin.
+    given : picture, str, or several of them, optional
+        What a network that reads before it writes, such as `vinestep.networks.EncoderDecoder`, reads.
     tokeniser : Tokeniser, optional
         For prompts and results as texts.
+    source_tokeniser : Tokeniser, optional
+        For texts that are given; the same by default.
     most : int
         Longest continuation, in tokens.
     temperature : float
@@ -125,7 +134,9 @@ def generate(
     Raises
     ------
     SettingError
-        If a setting is out of its range, a prompt empty, or the tokeniser that of another model.
+        If a setting is out of its range, a prompt empty or longer than there are positions for, or the tokeniser that of another model.
+    DataError
+        If there is no token for a character.
 
     Examples
     --------
@@ -133,17 +144,26 @@ def generate(
     >>> vs.generate(model, [1, 2], most=4).tokens
     [4, 1, 4, 1]
     """
-    given, several = _listed(prompts)
     asked = _asked(network, tokeniser, Choice(temperature, top_k, nucleus, repetition, allowed), stop, end, most, cached)
-    encoded = _encoded(network, given, tokeniser)
+    sources, several = _sources(network, given, source_tokeniser or tokeniser)
+    if prompts is None:
+        listed = [[_begin_of(tokeniser)]] * (1 if sources is None else len(sources))
+    else:
+        listed, many = _listed(prompts)
+        several = several or many
+    if sources is not None and len(sources) != len(listed):
+        raise SettingError(f"generate: {len(sources)} were given to be read, and {len(listed)} prompts. As many are wanted.")
+    encoded = _encoded(network, listed, tokeniser)
     if isinstance(beams, bool) or not isinstance(beams, int) or beams < 1 or not length_power >= 0:
         raise SettingError(f"generate: beams must be at least 1 and length_power not negative, got {beams!r} and {length_power!r}.")
     if beams > 1 or length_power:
         if temperature:
             raise SettingError("generate: beam search takes the likeliest sequences; leave temperature at 0.")
-        found = [_by_beams(network, prompt, asked, beams, length_power) for prompt in encoded]
+        each = [None] * len(encoded) if sources is None else np.split(sources, len(encoded))
+        sessions = [Session(network, [prompt], cached=cached, given=one) for prompt, one in zip(encoded, each, strict=True)]
+        found = [_by_beams(session, asked, beams, length_power) for session in sessions]
     else:
-        found = _together(network, encoded, asked, seed)
+        found = _together(Session(network, encoded, cached=cached, given=sources), encoded, asked, seed)
     return found if several else found[0]
 
 
@@ -192,9 +212,39 @@ def stream(
         told = max(told, len(ready))
         if at is not None:
             return
+        if session.is_full(len(encoded[0]) + len(tokens)):
+            break
         session.add(np.array([token]))
     if rest := asked.text(tokens)[told:]:
         yield Piece(tokens[-1], rest, 0.0)
+
+
+def _begin_of(tokeniser: Tokeniser | None) -> int:
+    if tokeniser is None:
+        raise SettingError("generate: there is no prompt. Give a text, or tokens that it begins with.")
+    return tokeniser.begin
+
+
+def _sources(network: Any, given: Any, tokeniser: Tokeniser | None) -> tuple[np.ndarray | None, bool]:
+    """What is read, as the network takes it, and whether it is several."""
+    reads = hasattr(network, "read")
+    if given is None:
+        if reads:
+            raise SettingError(f"generate: {type(network).__name__} reads before it writes. Say what: given=.")
+        return None, False
+    if not reads:
+        raise SettingError(f"generate: {type(network).__name__} reads nothing before it writes: leave given= out, and give prompts.")
+    one = isinstance(given, str) or (isinstance(given, np.ndarray) and given.ndim == len(network.sample_like[0][0]))
+    listed = [given] if one else list(given)
+    if listed and isinstance(listed[0], int | np.integer):
+        listed, one = [listed], True
+    if not listed:
+        raise SettingError("generate: there is nothing to be read.")
+    if isinstance(listed[0], str):
+        if tokeniser is None:
+            raise SettingError("generate: what is given is a text; give the tokeniser of the model, or tokens.")
+        listed = [tokeniser.encode(text, end=True, unknown="refuse") for text in listed]
+    return joined_sources(listed), not one
 
 
 def _listed(prompts: Any) -> tuple[list[Any], bool]:
@@ -235,10 +285,14 @@ def _encoded(network: Any, prompts: list[Any], tokeniser: Tokeniser | None) -> l
         if isinstance(prompt, str):
             if tokeniser is None:
                 raise SettingError("generate: a prompt is a text; give the tokeniser of the model, or tokens.")
-            found.append(tokeniser.encode(prompt, begin=True).tolist())
+            found.append(tokeniser.encode(prompt, begin=True, unknown="refuse").tolist())
         else:
             found.append([int(token) for token in prompt])
     check_tokens(found, getattr(network, "tokens", None))
+    room = getattr(network, "most_tokens", None)
+    long = next((i for i, tokens in enumerate(found) if room is not None and len(tokens) > room), None)
+    if long is not None:
+        raise SettingError(f"generate: prompt {long} has {len(found[long])} tokens, and the network has positions for {room}. Shorten it.")
     return found
 
 
@@ -252,8 +306,8 @@ def _generators(prompts: list[list[int]], seed: int) -> list[np.random.Generator
     return made
 
 
-def _together(network: Any, prompts: list[list[int]], asked: _Asked, seed: int) -> list[Generated]:
-    session, rngs = Session(network, prompts, cached=asked.cached), _generators(prompts, seed)
+def _together(session: Session, prompts: list[list[int]], asked: _Asked, seed: int) -> list[Generated]:
+    rngs = _generators(prompts, seed)
     found: list[Generated | None] = [None] * len(prompts)
     tokens: list[list[int]] = [[] for _ in prompts]
     totals, alive = [0.0] * len(prompts), list(range(len(prompts)))
@@ -272,6 +326,8 @@ def _together(network: Any, prompts: list[list[int]], asked: _Asked, seed: int) 
                 found[i] = Generated(tokens[i], asked.text(tokens[i])[:at], totals[i], "stop")
             elif number + 1 == asked.most:
                 found[i] = asked.result(tokens[i], totals[i], "most")
+            elif session.is_full(len(prompts[i]) + len(tokens[i])):
+                found[i] = asked.result(tokens[i], totals[i], "full")
             else:
                 left.append(row)
                 following.append(token)
@@ -283,11 +339,11 @@ def _together(network: Any, prompts: list[list[int]], asked: _Asked, seed: int) 
     return [one for one in found if one is not None]
 
 
-def _by_beams(network: Any, prompt: list[int], asked: _Asked, beams: int, length_power: float) -> Generated:
-    session = Session(network, [prompt], cached=asked.cached)
-    best = search(session, asked.choice, beams=beams, most=asked.most, end=asked.end, length_power=length_power)[0]
+def _by_beams(session: Session, asked: _Asked, beams: int, length_power: float) -> Generated:
+    most = min(asked.most, session.room + 1)
+    best = search(session, asked.choice, beams=beams, most=most, end=asked.end, length_power=length_power)[0]
     tokens = best.tokens[:-1] if best.ended else best.tokens
-    made = asked.result(tokens, best.log_probability, "end" if best.ended else "most")
+    made = asked.result(tokens, best.log_probability, "end" if best.ended else "most" if most == asked.most else "full")
     at = _found(made.text, asked.words)
     return made if at is None else Generated(tokens, made.text[:at], best.log_probability, "stop")
 

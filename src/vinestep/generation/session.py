@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sys
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -9,7 +11,6 @@ import numpy as np
 from ..autodiff.state import untracked
 from ..autodiff.tensor import held
 from ..errors import LayerError, SettingError
-from ..layers.base import Layer
 
 __all__ = ["Session"]
 
@@ -25,10 +26,18 @@ class Session:
         Tokens, at least one each.
     cached : bool
         Whether keys and values of earlier tokens are kept; otherwise every token costs the whole text again.
+    given : array, optional
+        What is read before anything is written, one for each prompt; the network is called as ``network.read(given)`` once and then as
+        ``network.write(ids, *read, caches, mask)``.
     """
 
-    def __init__(self, network: Layer, prompts: list[list[int]], *, cached: bool = True) -> None:
+    def __init__(self, network: Any, prompts: list[list[int]], *, cached: bool = True, given: np.ndarray | None = None) -> None:
         self.network = network
+        self.read: tuple[Any, ...] | None = None
+        if given is not None:
+            source = given if given.dtype.kind in "iu" else given.astype(network.dtype)
+            with untracked():
+                self.read = tuple(None if part is None else np.asarray(held(part)) for part in network.read(source))
         new_caches = getattr(network, "new_caches", None)
         self.has_caches = new_caches is not None
         lengths = {len(prompt) for prompt in prompts}
@@ -43,20 +52,34 @@ class Session:
         self.caches: Any = new_caches() if cached and new_caches is not None else None
         self._read = 0
 
+    @property
+    def room(self) -> int:
+        """How many more tokens there are positions for, in the longest sequence."""
+        most = getattr(self.network, "most_tokens", None)
+        return sys.maxsize if most is None else most - int(self.mask.sum(axis=1).max())
+
+    def is_full(self, tokens: int) -> bool:
+        """Whether there is no position for so many tokens."""
+        most = getattr(self.network, "most_tokens", None)
+        return most is not None and tokens > most
+
     def logits(self) -> np.ndarray:
         """Of the next token of each sequence, shape (sequences, tokens)."""
         with untracked():
             if not self.has_caches:
                 out = self.network(self.ids)
-            elif self.caches is None:
-                out = self.network(self.ids, None, self._mask())
             else:
-                out = self.network(self.ids[:, self._read :], self.caches, self._mask())
-                self._read = self.ids.shape[1]
+                call = self.network if self.read is None else partial(self._written, self.read)
+                out = call(self.ids[:, self._read :], self.caches, self._mask())
+                if self.caches is not None:
+                    self._read = self.ids.shape[1]
         found = np.asarray(held(out))
         if found.ndim != 3:
             raise LayerError(f"generate: the network gives shape {found.shape}, expected (sequences, time, tokens).")
         return found[:, -1]
+
+    def _written(self, read: tuple[Any, ...], ids: np.ndarray, caches: Any, mask: np.ndarray | None) -> Any:
+        return self.network.write(ids, *read, caches, mask)
 
     def _mask(self) -> np.ndarray | None:
         return None if self.mask.all() else self.mask
@@ -71,9 +94,18 @@ class Session:
         if len(rows) == len(self.ids) and (np.asarray(rows) == np.arange(len(rows))).all():
             return
         self.ids, self.mask = self.ids[rows], self.mask[rows]
+        if self.read is not None:
+            self.read = tuple(None if part is None else part[rows] for part in self.read)
         for cache in self.caches or ():
-            for name in cache:
-                cache[name] = np.asarray(held(cache[name]))[rows]
+            _keep_rows(cache, rows)
+
+
+def _keep_rows(cache: dict[str, Any], rows: np.ndarray) -> None:
+    for name, value in cache.items():
+        if isinstance(value, dict):
+            _keep_rows(value, rows)
+        else:
+            cache[name] = np.asarray(held(value))[rows]
 
 
 def check_tokens(prompts: list[list[int]], tokens: int | None) -> None:

@@ -18,6 +18,7 @@ __all__ = [
     "adam",
     "attention",
     "chain",
+    "codes",
     "convolution",
     "dense",
     "embedding",
@@ -36,6 +37,7 @@ activations = Kernels("vinestep.kernels.loops.activations")
 adam = Kernels("vinestep.kernels.loops.adam")
 attention = Kernels("vinestep.kernels.loops.attention")
 chain = Kernels("vinestep.kernels.loops.chain")
+codes = Kernels("vinestep.kernels.loops.codes")
 convolution = Kernels("vinestep.kernels.loops.convolution")
 dense = Kernels("vinestep.kernels.loops.dense")
 embedding = Kernels("vinestep.kernels.loops.embedding")

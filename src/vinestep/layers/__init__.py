@@ -1,9 +1,10 @@
 """Layers: what a network is made of."""
 
 from ..errors import names_of
-from .adapters import Adapters, adapted, merged
+from .adapters import Adapters, adapted, merged, taken_out
 from .attention import Attention, DecoderBlock, TransformerBlock
 from .base import Layer
+from .codes import code_values
 from .containers import Concat, Residual, Stack, Sum
 from .context import learning
 from .convolution import Convolution, TransposedConvolution
@@ -13,7 +14,8 @@ from .embedding import Embedding, Positions
 from .loading import load_matching
 from .normalisation import BatchNorm, GroupNorm, LayerNorm, RMSNorm
 from .parametric import ParametricRelu
-from .pooling import Flatten, GlobalMax, GlobalMean, MaxPool, MeanPool, Reshape, Upsample
+from .pooling import Columns, Flatten, GlobalMax, GlobalMean, MaxPool, MeanPool, Reshape, Upsample
+from .quantised import quantised
 from .recurrent import GRU, LSTM, Recurrent
 
 __all__ = [
@@ -22,6 +24,7 @@ __all__ = [
     "Adapters",
     "Attention",
     "BatchNorm",
+    "Columns",
     "Concat",
     "Convolution",
     "DecoderBlock",
@@ -49,9 +52,12 @@ __all__ = [
     "TransposedConvolution",
     "Upsample",
     "adapted",
+    "code_values",
     "learning",
     "load_matching",
     "merged",
+    "quantised",
+    "taken_out",
 ]
 
 

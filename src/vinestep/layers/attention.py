@@ -205,16 +205,22 @@ class Attention(Layer):
         source : shape (batch, other time, width), optional
             What is looked at; `x` itself by default.
         mask : shape (batch, other time), optional
-            False where there is nothing to be looked at.
+            False where there is nothing to be looked at. Whole numbers say to which of several texts in a row a place belongs: places
+            see those of their own text only.
         cache : dict, optional
-            Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only.
+            Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only. Those of a
+            `source` are computed once.
         """
         if self._is_plain(x, source, cache):
             self.query.check_input(x)
             weights = (weight for layer in (self.query, self.key, self.value) for weight in (layer.weight, layer.bias))
             return self._attended(attend_stacked, [projections(x, *weights)], x, x.shape[1], mask, 0)
         seen = x if source is None else source
+        if source is not None and mask is not None:
+            mask = np.asarray(held(mask)).astype(bool)
         self._check_source(x, seen)
+        if source is not None and cache:
+            return self._attended(attend, [self.query(x), cache["key"], cache["value"]], x, cache["key"].shape[1], mask, 0)
         start = cache["key"].shape[1] if cache else 0
         query, key, value = self.query(x), self.key(seen), self.value(seen)
         if self.rotary:
@@ -252,13 +258,17 @@ class Attention(Layer):
         if self.causal:
             hidden = np.arange(shape[-1])[None, None, :] > np.arange(start, start + shape[-2])[None, :, None]
         if mask is not None:
-            present = np.asarray(held(mask)).astype(bool)
-            if present.shape != (shape[0], shape[-1]):
-                raise ShapeError(f"{self._label}: the mask has shape {present.shape}, expected {(shape[0], shape[-1])}.")
-            empty = np.flatnonzero(~present.any(axis=1))
-            if empty.size:
-                raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}, so there is nothing to look at.")
-            absent = ~present[:, None, :]
+            given = np.asarray(held(mask))
+            if given.shape != (shape[0], shape[-1]):
+                raise ShapeError(f"{self._label}: the mask has shape {given.shape}, expected {(shape[0], shape[-1])}.")
+            if given.dtype.kind in "iu":
+                absent = given[:, None, :] != given[:, -shape[-2] :, None]
+            else:
+                present = given.astype(bool)
+                empty = np.flatnonzero(~present.any(axis=1))
+                if empty.size:
+                    raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}, so there is nothing to look at.")
+                absent = ~present[:, None, :]
             hidden = absent if hidden is None else hidden | absent
         return hidden
 
@@ -316,8 +326,19 @@ class TransformerBlock(Layer):
         self.inner, self.outer = Dense(self.expansion * shape[-1], self.activation), Dense(shape[-1])
         self._set_paths(self.path)
 
-    def compute(self, x: Any, mask: Any = None, cache: dict[str, Any] | None = None) -> Any:
+    def compute(self, x: Any, mask: Any = None, cache: dict[str, Any] | None = None, between: Callable[[Any], Any] | None = None) -> Any:
+        """
+        Parameters
+        ----------
+        x : shape (batch, time, width)
+        mask, cache : optional
+            See `Attention.compute`.
+        between : callable, optional
+            What is done after the attention, before the dense layers.
+        """
         x = self._around(0, x, lambda y: self.attention(y, None, mask, cache))
+        if between is not None:
+            x = between(x)
         return self._around(1, x, lambda y: self.outer(self.inner(y)))
 
     def _around(self, number: int, x: Any, part: Callable[[Any], Any]) -> Any:
@@ -329,7 +350,7 @@ class TransformerBlock(Layer):
 class DecoderBlock(Layer):
     """A causal transformer block that also looks at an encoder's result: Vaswani et al. 2017, figure 1, right.
 
-    Called as ``block(x, source)``, with masks of either. Parameters as for `TransformerBlock`.
+    Called as ``block(x, source)``, with masks of either and caches for both. Parameters as for `TransformerBlock`.
 
     Examples
     --------
@@ -347,9 +368,23 @@ class DecoderBlock(Layer):
         self.drop = Dropout(dropout)
         self.heads, self.expansion, self.dropout, self.norm_first = heads, expansion, dropout, norm_first
 
-    def compute(self, x: Any, source: Any, mask: Any = None, source_mask: Any = None) -> Any:
-        if self.norm_first:
-            x = x + self.drop(self.across(self.norm(x), source, source_mask))
-        else:
-            x = self.norm(x + self.drop(self.across(x, source, source_mask)))
-        return self.own(x, mask)
+    def compute(
+        self, x: Any, source: Any, mask: Any = None, source_mask: Any = None, cache: dict[str, dict[str, Any]] | None = None
+    ) -> Any:
+        """
+        Parameters
+        ----------
+        x : shape (batch, time, width)
+        source : shape (batch, source time, width)
+        mask, source_mask : optional
+            See `Attention.compute`.
+        cache : dict, optional
+            Of what was written, ``"own"``, and of the source, ``"across"``: two empty dicts at first.
+        """
+        caches = cache if cache is not None else {"own": None, "across": None}
+
+        def across(y: Any) -> Any:
+            looked = self.across(self.norm(y) if self.norm_first else y, source, source_mask, caches["across"])
+            return y + self.drop(looked) if self.norm_first else self.norm(y + self.drop(looked))
+
+        return self.own(x, mask, caches["own"], across)

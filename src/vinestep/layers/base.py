@@ -65,6 +65,8 @@ class Layer:
     _declared_for: tuple[int, ...] = ()
     _computes_in: np.dtype[Any] | None = None
     _whole_as_floats: bool = False
+    statistics_change: ClassVar[bool] = True
+    """Whether learning passes change the layer's statistics; codes of a weight are held with them and do not change."""
     _caches: ClassVar[tuple[str, ...]] = ()
     """Attributes that are worked out again in a copy."""
     _planned_by: ClassVar[tuple[str, ...]] = ()
@@ -362,9 +364,10 @@ class Layer:
         found = seen[path]
         return np.asarray(held(found[0] if isinstance(found, tuple) else found))
 
-    def statistics(self) -> dict[str, np.ndarray]:
-        """Running statistics by path, as plain arrays: views, not copies."""
-        return {layer._join(name): a for layer in self.walk() for name, a in layer._own_statistics().items()}
+    def statistics(self, *, changing: bool = False) -> dict[str, np.ndarray]:
+        """Running statistics by path, as plain arrays: views, not copies; only those that learning passes change, if that is asked."""
+        layers = (layer for layer in self.walk() if layer.statistics_change or not changing)
+        return {layer._join(name): a for layer in layers for name, a in layer._own_statistics().items()}
 
     def load(self, source: Any, *, partial: bool = False) -> Self:
         """Overwrite parameters and running statistics by path: all that belongs to the network, or nothing is changed.

@@ -19,7 +19,18 @@ from ..kernels.products import product, product_with_transposed, transposed_prod
 from ..parts import part
 from .base import Layer
 
-__all__ = ["DEFINITIONS", "FLOORS", "Dense", "activate", "affine", "dense", "fusable", "sum_of_rows", "through_activation"]
+__all__ = [
+    "DEFINITIONS",
+    "FLOORS",
+    "Dense",
+    "SeparateDense",
+    "activate",
+    "affine",
+    "dense",
+    "fusable",
+    "sum_of_rows",
+    "through_activation",
+]
 
 SMALL = 4096  # multiply-adds below which one loop beats the calls around a matrix product
 
@@ -220,18 +231,22 @@ class Dense(Layer):
     def compute(self, x: Any, *following: Any) -> Any:
         activation = following[0] if following else None
         self.check_input(x)
-        weight = self.weight
         if activation is None and self.activation is not None:
             activation = fusable(self.activation)
             if activation is None:
-                return self.activation(dense(x, weight, self.bias))
+                return self.activation(dense(x, self.weight, self.bias))
         if activation is None:
-            return dense(x, weight, self.bias)
-        return dense(x, weight, self.bias, activation=activation[0], slope=activation[1])
+            return dense(x, self.weight, self.bias)
+        return dense(x, self.weight, self.bias, activation=activation[0], slope=activation[1])
+
+    @property
+    def weight_shape(self) -> tuple[int, ...]:
+        """Inputs and outputs."""
+        return tuple(self.weight.shape)
 
     def check_input(self, x: Any) -> None:
         """Refuse an input of another width than at initialisation."""
-        n_in = self.weight.shape[0]
+        n_in = self.weight_shape[0]
         if x.ndim < 2 or x.shape[-1] != n_in:
             raise ShapeError(
                 f"{self._label}: expected input of shape (batch, {n_in}), got {tuple(x.shape)}. Make what comes before it "
@@ -243,3 +258,16 @@ class Dense(Layer):
 
     weight: Any
     bias: Any
+
+
+class SeparateDense(Dense):
+    """A dense layer of which the activation is computed by itself, so that more may be added before it."""
+
+    def affine(self, x: Any) -> Any:
+        """``x @ weight + bias``"""
+        return dense(x, self.weight, self.bias)
+
+    def compute(self, x: Any, *following: Any) -> Any:  # no stack computes an activation together with it
+        self.check_input(x)
+        y = self.affine(x)
+        return y if self.activation is None else self.activation(y)

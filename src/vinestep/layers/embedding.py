@@ -18,7 +18,7 @@ from ..kernels.machinery.pool import in_parts, over_rows, spans
 from ..parts import part
 from .base import Layer
 
-__all__ = ["Embedding", "Positions", "rotated"]
+__all__ = ["Embedding", "Positions", "check_tokens", "places_of", "rotated"]
 
 
 def _definition(weight: Any, ids: Any) -> Any:
@@ -47,7 +47,16 @@ def _adjoint(
 
 
 def _check_tokens(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
-    ids, count = arrays[1], sizes["count"]
+    check_tokens(arrays[1], sizes["count"])
+
+
+def check_tokens(ids: np.ndarray, count: int) -> None:
+    """
+    Raises
+    ------
+    DataError
+        If a token is out of range: which, and where.
+    """
     if ids.size and (ids.min() < 0 or ids.max() >= count):
         place = tuple(int(i) for i in np.argwhere((ids < 0) | (ids >= count))[0])
         here = STATE.now.place or "embedding"
@@ -111,8 +120,29 @@ class Embedding(Layer):
         ids = np.asarray(held(ids))
         if ids.dtype.kind not in "iu":
             raise DataError(f"{self._label}: tokens have to be whole numbers, got {ids.dtype}. Use ids.astype(int).")
-        vectors = lookup(self.weight, ids)
+        vectors = self.vectors(ids)
         return vectors if self.padding is None else vectors * (ids != self.padding)[..., None].astype(vectors.dtype)
+
+    def vectors(self, ids: np.ndarray) -> Any:
+        """Of tokens, padding not yet left out."""
+        return lookup(self.weight, ids)
+
+    def logits(self, x: Any) -> Any:
+        """Products with the vectors of all tokens: output weights that are those of the embedding [1]_.
+
+        Parameters
+        ----------
+        x : shape (..., width)
+
+        Returns
+        -------
+        logits : shape (..., count)
+
+        References
+        ----------
+        .. [1] O. Press and L. Wolf, "Using the Output Embedding to Improve Language Models", EACL 2017, section 3.
+        """
+        return np.matmul(x, np.swapaxes(self.weight, 0, 1))
 
 
 @part("positions", "layer")
@@ -152,13 +182,43 @@ class Positions(Layer):
         if self.form == "learned":
             self.parameter("table", (self.longest, shape[-1]), unit_normal)
 
-    def compute(self, x: Any, start: int = 0) -> Any:
-        stop = start + x.shape[1]
+    def compute(self, x: Any, places: Any = 0) -> Any:
+        """
+        Parameters
+        ----------
+        x : shape (batch, time, width)
+        places : int, or array of int of shape (batch, time)
+            Place of the first vector, or of each.
+        """
+        if np.ndim(places) == 0:
+            stop = int(places) + x.shape[1]
+            return x + (_waves(stop, x.shape[-1], x.dtype) if self.form == "sine" else self._learned(stop)[:stop])[stop - x.shape[1] :]
+        stop = int(np.max(places, initial=0)) + 1
         if self.form == "sine":
-            return x + _waves(stop, x.shape[-1], x.dtype)[start:]
+            return x + _waves(stop, x.shape[-1], x.dtype)[places]
+        return x + lookup(self._learned(stop), np.asarray(places))
+
+    def _learned(self, stop: int) -> Any:
         if stop > self.longest:
             raise ShapeError(f"{self._label}: place {stop} is beyond the longest learned, {self.longest}. Make longest= larger.")
-        return x + self.table[start:stop]
+        return self.table
+
+
+def places_of(mask: Any, time: int) -> np.ndarray:
+    """The places of the last so many vectors, shape (batch, time), each counted from the begin of its text.
+
+    Parameters
+    ----------
+    mask : array, shape (batch, all time so far)
+        False, or 0, for places that belong to no text; whole numbers say to which text of the row a place belongs.
+    """
+    held_mask = np.asarray(held(mask))
+    if held_mask.dtype == bool:
+        return np.asarray(np.maximum(np.cumsum(held_mask, axis=1) - 1, 0)[:, -time:])
+    along = np.arange(held_mask.shape[1])
+    begins = np.ones(held_mask.shape, bool)
+    begins[:, 1:] = held_mask[:, 1:] != held_mask[:, :-1]
+    return np.asarray((along - np.maximum.accumulate(np.where(begins, along, 0), axis=1))[:, -time:])
 
 
 def _angles(n: int, width: int) -> np.ndarray:

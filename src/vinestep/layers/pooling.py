@@ -17,7 +17,7 @@ from ..parts import part
 from .base import Layer
 from .windows import Padding, WindowPlan, each_axis, padded, places_of_windows, plan_windows, seen_by_window, unpadded
 
-__all__ = ["Flatten", "GlobalMax", "GlobalMean", "MaxPool", "MeanPool", "Reshape", "Upsample"]
+__all__ = ["Columns", "Flatten", "GlobalMax", "GlobalMean", "MaxPool", "MeanPool", "Reshape", "Upsample"]
 
 LANES = 8  # channels a loop takes at once
 
@@ -236,6 +236,23 @@ class Flatten(Layer):
 
     def compute(self, x: Any) -> Any:
         return np.reshape(x, (x.shape[0], -1)) if x.size else np.reshape(x, (x.shape[0], int(np.prod(x.shape[1:]))))
+
+
+@part("columns", "layer")
+class Columns(Layer):
+    """The columns of a picture as a sequence, from left to right: ``(batch, height, width, channels)`` to ``(batch, width, features)``.
+
+    Examples
+    --------
+    >>> Columns().initialise(np.ones((1, 4, 6, 3)))(np.ones((5, 4, 6, 3))).shape
+    (5, 6, 12)
+    """
+
+    axes = "batch height width channels"
+
+    def compute(self, x: Any) -> Any:
+        batch, height, width, channels = x.shape
+        return np.reshape(np.swapaxes(x, 1, 2), (batch, width, height * channels))
 
 
 @part("reshape", "layer")

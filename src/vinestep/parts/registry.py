@@ -10,7 +10,7 @@ from typing import Any, Literal, TypeVar
 
 from ..errors import PartError
 
-__all__ = ["Kind", "Kinds", "kind_of", "kinds", "library", "made_by", "maker", "part", "register"]
+__all__ = ["Kind", "Kinds", "described_as", "kind_of", "kinds", "library", "made_by", "maker", "part", "register"]
 
 T = TypeVar("T")
 Form = Literal["class", "function", "maker", "object"]
@@ -31,6 +31,8 @@ ROOMS = (
     "data.pictures",
     "data.sequences",
     "data.table",
+    "data.templates",
+    "data.texts",
     "data.tokens",
     "demo.sources",
 )
@@ -103,6 +105,16 @@ def part(kind: str, family: str | None = None) -> Callable[[T], T]:
 
     def marked(target: T) -> T:
         register(kind, target, family if family is not None else getattr(target, "part_family", ""))
+        return target
+
+    return marked
+
+
+def described_as(plain: type) -> Callable[[T], T]:
+    """For a class whose members are described as those of another: what they hold besides is told elsewhere."""
+
+    def marked(target: T) -> T:
+        setattr(target, _MARK, vars(plain)[_MARK])
         return target
 
     return marked

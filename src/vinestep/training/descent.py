@@ -203,7 +203,7 @@ class Descent:
     def statistics(self) -> list[np.ndarray]:
         """The arrays that a learning pass changes by itself."""
         if self._statistics_for != Arena.generation:
-            self._statistic_arrays, self._statistics_for = list(self.network.statistics().values()), Arena.generation
+            self._statistic_arrays, self._statistics_for = list(self.network.statistics(changing=True).values()), Arena.generation
         return self._statistic_arrays
 
     # update

@@ -125,6 +125,7 @@ class Training:
         self.scaling: Any = None
         self.preparation: tuple[Any, ...] = ()
         self.input_range: tuple[float, float] | None = None
+        self.text_form: Any = None
         self.parent: dict[str, Any] = {}
         """Where the weights come from that training began with; empty if they were drawn."""
         self.lineage: dict[str, Any] = {}
@@ -424,6 +425,7 @@ class Training:
         self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
         self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
         self.input_range = range_of(batches) or self.input_range
+        self.text_form = getattr(batches.dataset, "text_form", None) or self.text_form
 
     def _graph(self, batches: AnyBatches) -> list[dict[str, Any]]:
         """The layers of the network with their shapes, for the record; a row each."""
@@ -486,6 +488,7 @@ class Training:
             self.preparation,
             self.input_range,
             self.half is not None,
+            self.text_form,
         )
 
     # copies and state

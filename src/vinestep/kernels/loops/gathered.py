@@ -229,6 +229,52 @@ def _share_product(board, threads, x, rows, columns, b, step_b, transposed, bias
             c[i] = total
 
 
+@inner_kernel
+def _few_rows(x, rows, columns, b, step_b, transposed, bias, c, width, floor, parts, part):
+    """Some columns, where there are too few rows for a tile: `b` is read once in the order in which it lies."""
+    n, depth = rows.size, columns.size
+    left, right = span(width, parts, BLOCKS[0], part)
+    many = right - left
+    own = empty(n * depth, b.dtype)
+    for i in range(n):
+        for k in range(depth):
+            own[i * depth + k] = x[rows[i] + columns[k]]
+    if transposed:
+        for o in range(left, right):
+            weights = line(b, o * step_b, depth)
+            for i in range(n):
+                values = line(own, i * depth, depth)
+                total = bias[o]
+                for k in range(depth):
+                    total += values[k] * weights[k]
+                c[i * width + o] = floor if total < floor else total
+        return
+    for i in range(n):
+        found = line(c, i * width + left, many)
+        for j in range(many):
+            found[j] = bias[left + j]
+    whole = depth // 4 * 4
+    for k in range(0, whole, 4):
+        at = k * step_b + left
+        one, two = line(b, at, many), line(b, at + step_b, many)
+        three, four = line(b, at + 2 * step_b, many), line(b, at + 3 * step_b, many)
+        for i in range(n):
+            found = line(c, i * width + left, many)
+            x1, x2, x3, x4 = own[i * depth + k], own[i * depth + k + 1], own[i * depth + k + 2], own[i * depth + k + 3]
+            for j in range(many):
+                found[j] += x1 * one[j] + x2 * two[j] + x3 * three[j] + x4 * four[j]
+    for k in range(whole, depth):
+        one = line(b, k * step_b + left, many)
+        for i in range(n):
+            found, x1 = line(c, i * width + left, many), own[i * depth + k]
+            for j in range(many):
+                found[j] += x1 * one[j]
+    for i in range(n):
+        found = line(c, i * width + left, many)
+        for j in range(many):
+            found[j] = floor if found[j] < floor else found[j]
+
+
 @kernel
 def product(board, threads, x, rows, columns, b, step_b, transposed, bias, c, width, floor):
     """``c = max(a @ b + bias, floor)``, split over threads; `multiply` says more. Of any number of rows and columns.
@@ -241,6 +287,9 @@ def product(board, threads, x, rows, columns, b, step_b, transposed, bias, c, wi
             c[i] = floor if bias[i % width] < floor else bias[i % width]
     elif n >= TILE and width >= TILE:
         call(_share_product, board, threads, x, rows, columns, b, step_b, transposed, bias, c, width, floor)
+    elif width >= TILE and n:
+        parts = parts_of(threads, width, n * depth, BLOCKS[0], 1)
+        call(distribute, board, parts, job(_few_rows, (x, rows, columns, b, step_b, transposed, bias, c, width, floor, parts)))
     elif c.size:  # the other rows and columns are padded
         many, wide = larger(n, TILE), larger(width, TILE)
         step_in, step_out = (1, step_b) if transposed else (step_b, 1)

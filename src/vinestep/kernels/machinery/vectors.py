@@ -22,6 +22,7 @@ __all__ = [
     "Writer",
     "carry_lines",
     "carry_transposed",
+    "decode",
     "elementwise",
     "multiply_tile",
     "soften",
@@ -268,6 +269,28 @@ def carry_transposed(typing_context, x, at, step, target, to, step_to):
         return nothing(context)
 
     return types.void(x, at, step, target, to, step_to), generate
+
+
+CODES = "x codes at n scale target to"
+
+
+def decode(each):
+    """A function for n bytes of `codes`: into `target` the `each` values in a row of the table `x` that a byte stands for, scaled."""
+
+    @intrinsic
+    def decode_bytes(typing_context, x, codes, at, n, scale, target, to):
+        def generate(context, builder, signature, arguments):
+            w = Writer(context, builder, signature, CODES, arguments, each * x.dtype.bitwidth // 8)
+            factor = w.spread(w["scale"])
+            with w.count(w["n"]) as k:
+                code = builder.zext(builder.load(builder.gep(w["codes"], [w.plus(w["at"], k)])), INDEX)
+                values = w.load("x", w.times(code, each))
+                w.store(builder.fmul(values, factor), "target", w.plus(w["to"], w.times(k, each)))
+            return nothing(context)
+
+        return types.void(x, codes, at, n, scale, target, to), generate
+
+    return decode_bytes
 
 
 def _through(context, builder, signature, names, arguments):

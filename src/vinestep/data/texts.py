@@ -1,0 +1,333 @@
+"""Sources of texts for networks that write: documents, requests with answers, and pairs of what is read and what is written."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Self
+
+import numpy as np
+
+from ..errors import DataError
+from ..parts.registry import part
+from .batch import Batch
+from .content import digest
+from .joining import Example, Join, stacked
+from .source import Source
+from .templates import Template
+from .tokens import KINDS, PAD, TokenBatch, Tokeniser
+
+__all__ = ["Documents", "PairBatch", "Pairs", "Requests", "TextForm"]
+
+IGNORED = -1
+
+
+@dataclass(frozen=True)
+class TextForm:
+    """How texts become what a network reads and writes, for the model that is handed on."""
+
+    tokeniser: Tokeniser
+    template: Template | None = None
+    source_tokeniser: Tokeniser | None = None
+    """Of what an encoder reads, if that is another text."""
+
+    def as_dict(self) -> dict[str, Any]:
+        """As JSON can hold it."""
+        return {
+            "tokeniser": self.tokeniser.as_dict(),
+            "template": None if self.template is None else self.template.text,
+            "source_tokeniser": None if self.source_tokeniser is None else self.source_tokeniser.as_dict(),
+        }
+
+    @classmethod
+    def from_dict(cls, known: Mapping[str, Any]) -> Self:
+        source = known.get("source_tokeniser")
+        return cls(
+            KINDS[known["tokeniser"]["kind"]].from_dict(known["tokeniser"]),
+            None if known.get("template") is None else Template(str(known["template"])),
+            None if source is None else KINDS[source["kind"]].from_dict(source),
+        )
+
+
+class _Texts(Source):
+    """What sources of texts have in common: rows of whole numbers."""
+
+    holds_lock = True
+
+    def fingerprint(self) -> str:
+        return digest(*[array for i in range(len(self)) for array in self._content(i)])
+
+    def _content(self, index: int) -> list[np.ndarray]:
+        raise NotImplementedError
+
+
+@part("documents", "source")
+class Documents(_Texts):
+    """Texts for a network that predicts the next token, several in a row of fixed length where they are short.
+
+    A row is filled with whole documents, in their order; a document longer than a row is cut into pieces. No label leads from one
+    document to the next, and ``masks`` of a batch say by whole numbers to which document each place belongs, so that attention keeps to
+    it (0 is padding).
+
+    Parameters
+    ----------
+    texts : sequence of str, or path
+        Documents, or a UTF-8 file with a document in each line.
+    tokeniser : Tokeniser
+    length : int
+        Of a row, in tokens that are read.
+
+    Raises
+    ------
+    DataError
+        If there are no texts, or the file cannot be read.
+
+    Examples
+    --------
+    >>> batch = Documents(["ab", "c"], vs.data.CharacterTokeniser.learned(["abc"]), length=6).batches(1).sample()
+    >>> batch.inputs.tolist(), batch.targets.tolist(), batch.masks.tolist()
+    ([[1, 4, 5, 1, 6, 0]], [[4, 5, 2, 6, 2, -1]], [[1, 1, 1, 2, 2, 0]])
+    """
+
+    def __init__(self, texts: Sequence[str] | str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256) -> None:
+        if isinstance(length, bool) or not isinstance(length, int) or length < 1:
+            raise DataError(f"Documents: length must be a whole number of at least 1, got {length!r}.")
+        self.texts, self.tokeniser, self.length = texts, tokeniser, length
+        self.text_form = TextForm(tokeniser)
+        encoded = [tokeniser.encode(text, begin=True, end=True) for text in _listed(texts)]
+        if not encoded:
+            raise DataError("Documents: there are no texts.")
+        self.count = len(encoded)
+        self._rows = _packed(encoded, length)
+
+    def __len__(self) -> int:
+        return len(self._rows[0])
+
+    def example(self, index: int) -> Example:
+        ids, targets, _ = (rows[index] for rows in self._rows)
+        return ids, targets, None
+
+    def take(self, index: np.ndarray) -> Batch:
+        ids, targets, documents = (rows[index] for rows in self._rows)
+        return Batch(ids, targets, None, documents)
+
+    def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
+        if join is not stacked:
+            raise DataError("Documents: rows are of one length and know their documents; leave join= out.")
+        return self.take(index)
+
+    @property
+    def filled(self) -> float:
+        """Share of the places that hold a token."""
+        return float(np.mean(self._rows[2] > 0))
+
+    def settings(self) -> dict[str, Any]:
+        return {"kind": "documents", "documents": self.count, "tokens": len(self.tokeniser), "length": self.length}
+
+    def _content(self, index: int) -> list[np.ndarray]:
+        return [rows[index] for rows in self._rows]
+
+
+def _listed(texts: Sequence[str] | str | os.PathLike[str]) -> list[str]:
+    if not isinstance(texts, str | os.PathLike):
+        wrong = next((i for i, text in enumerate(texts) if not isinstance(text, str)), None)
+        if wrong is not None:
+            raise DataError(f"text {wrong} is a {type(texts[wrong]).__name__}, not a str.")
+        return list(texts)
+    from .files import read_text
+
+    return [line for line in read_text(Path(texts)).splitlines() if line]
+
+
+def _packed(encoded: Sequence[np.ndarray], length: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Inputs, labels and numbers of documents, each of shape (rows, length)."""
+    rows: list[list[tuple[np.ndarray, np.ndarray]]] = [[]]
+    room = length
+    for tokens in encoded:
+        for start in range(0, len(tokens) - 1, length):
+            ids, targets = tokens[start : start + length], tokens[start + 1 : start + 1 + length]
+            ids = ids[: len(targets)]
+            if len(ids) > room:
+                rows.append([])
+                room = length
+            rows[-1].append((ids, targets))
+            room -= len(ids)
+    shape = (len(rows), length)
+    inputs, labels, documents = np.full(shape, PAD, np.int64), np.full(shape, IGNORED, np.int64), np.zeros(shape, np.int64)
+    for i, row in enumerate(rows):
+        at = 0
+        for number, (ids, targets) in enumerate(row, start=1):
+            here = slice(at, at + len(ids))
+            inputs[i, here], labels[i, here], documents[i, here] = ids, targets, number
+            at += len(ids)
+    return inputs, labels, documents
+
+
+@part("requests", "source")
+class Requests(_Texts):
+    """Requests with their answers for a network that predicts the next token; only the answers are learned.
+
+    Parameters
+    ----------
+    rows : sequence of mappings, DataFrame, or CSV file
+        The fields of the template by name.
+    template : Template
+    tokeniser : Tokeniser
+    length : int, optional
+        Refuse an example of more tokens.
+
+    Raises
+    ------
+    DataError
+        If a row misses a field, or is longer: which.
+
+    Examples
+    --------
+    >>> rows = [{"entry": "tp", "sentence": "Topped up."}]
+    >>> source = Requests(rows, vs.data.Template("{entry}: {sentence}"), vs.data.ByteTokeniser())
+    >>> source.batches(1).sample().targets[0, :6].tolist()
+    [-1, -1, -1, -1, 88, 115]
+    """
+
+    def __init__(self, rows: Any, template: Template, tokeniser: Tokeniser, length: int | None = None) -> None:
+        self.template, self.tokeniser, self.length = template, tokeniser, length
+        self.text_form = TextForm(tokeniser, template)
+        self._examples = []
+        for i, row in enumerate(_mappings(rows)):
+            try:
+                tokens, learned = template.example(tokeniser, row)
+            except DataError as error:
+                raise DataError(f"row {i}: {error}") from error
+            if length is not None and len(tokens) > length:
+                raise DataError(f"row {i}: {len(tokens)} tokens are more than the {length} that were asked for: {str(row)[:100]}.")
+            self._examples.append((tokens, learned))
+        if not self._examples:
+            raise DataError("Requests: there are no rows.")
+
+    def __len__(self) -> int:
+        return len(self._examples)
+
+    def example(self, index: int) -> Example:
+        tokens, learned = self._examples[index]
+        return tokens, learned, None
+
+    def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
+        return super().gathered(index, TokenBatch() if join is stacked else join)
+
+    def take(self, index: np.ndarray) -> Batch | None:
+        return TokenBatch()([self.read(int(i)) for i in index])
+
+    def settings(self) -> dict[str, Any]:
+        return {"kind": "requests", "examples": len(self), "tokens": len(self.tokeniser), "template": self.template.text}
+
+    def _content(self, index: int) -> list[np.ndarray]:
+        return list(self._examples[index])
+
+
+def _mappings(rows: Any) -> Sequence[Mapping[str, Any]]:
+    if isinstance(rows, str | os.PathLike):
+        from .reading import read_frame
+
+        rows = read_frame(rows)[0]
+    if hasattr(rows, "to_dict") and hasattr(rows, "columns"):
+        return rows.to_dict("records")  # type: ignore[no-any-return]
+    listed = list(rows)
+    wrong = next((i for i, row in enumerate(listed) if not isinstance(row, Mapping)), None)
+    if wrong is not None:
+        raise DataError(f"row {wrong} is a {type(listed[wrong]).__name__}. Give fields by name: a dict for each row.")
+    return listed
+
+
+@part("pair_batch", "join")
+class PairBatch:
+    """Joins pairs of what is read and what is written, for a network that is told at each place what stood before it: teacher forcing.
+
+    Inputs are what is read and the tokens written so far, targets those written next, with -1 for padding. What is read is padded, too,
+    if it is tokens; pictures have to be of one shape.
+
+    Examples
+    --------
+    >>> batch = PairBatch()([(np.array([5, 6]), np.array([1, 7, 2]), None), (np.array([5]), np.array([1, 2]), None)])
+    >>> [part.tolist() for part in batch.inputs], batch.targets.tolist()
+    ([[[5, 6], [5, 0]], [[1, 7], [1, 0]]], [[7, 2], [2, -1]])
+    """
+
+    def __call__(self, examples: Sequence[Example]) -> Batch:
+        sources, texts, _ = zip(*examples, strict=True)
+        longest = max(map(len, texts)) - 1
+        written, wanted = np.full((len(texts), longest), PAD, np.int64), np.full((len(texts), longest), IGNORED, np.int64)
+        for i, tokens in enumerate(texts):
+            written[i, : len(tokens) - 1], wanted[i, : len(tokens) - 1] = tokens[:-1], tokens[1:]
+        return Batch((joined_sources(sources), written), wanted)
+
+
+def joined_sources(sources: Sequence[Any]) -> np.ndarray:
+    """Sequences of tokens padded to the longest, or arrays of one shape one upon another."""
+    arrays = [np.asarray(source) for source in sources]
+    if arrays[0].dtype.kind in "iu" and arrays[0].ndim == 1:
+        found = np.full((len(arrays), max(map(len, arrays))), PAD, np.int64)
+        for row, array in zip(found, arrays, strict=True):
+            row[: len(array)] = array
+        return found
+    odd = next((i for i, array in enumerate(arrays) if array.shape != arrays[0].shape), None)
+    if odd is not None:
+        raise DataError(f"what is read has the shapes {arrays[0].shape} and, in place {odd}, {arrays[odd].shape}: bring it to one.")
+    return np.stack(arrays)
+
+
+@part("pairs", "source")
+class Pairs(_Texts):
+    """What is read, pictures or texts, and the text that is to be written, for an `EncoderDecoder`.
+
+    Parameters
+    ----------
+    sources : array of pictures, or sequence of str
+    texts : sequence of str
+    tokeniser : Tokeniser
+        Of what is written.
+    source_tokeniser : Tokeniser, optional
+        Of texts that are read; that of what is written by default.
+
+    Raises
+    ------
+    DataError
+        If there is another number of either.
+
+    Examples
+    --------
+    >>> found = vs.demo.chalk(2)
+    >>> source = Pairs(found.pictures, found.codes, vs.data.CharacterTokeniser.learned(found.codes))
+    >>> [part.shape for part in source.batches(2).sample().inputs]
+    [(1, 32, 124, 1), (1, 6)]
+    """
+
+    def __init__(self, sources: Any, texts: Sequence[str], tokeniser: Tokeniser, source_tokeniser: Tokeniser | None = None) -> None:
+        if len(sources) != len(texts) or not len(texts):
+            raise DataError(f"Pairs: {len(sources)} sources and {len(texts)} texts; as many are wanted, and one at least.")
+        reads_text = isinstance(sources[0], str)
+        self.tokeniser = tokeniser
+        self.source_tokeniser = (source_tokeniser or tokeniser) if reads_text else None
+        self.text_form = TextForm(tokeniser, None, self.source_tokeniser)
+        self.sources = [self.source_tokeniser.encode(text, end=True) for text in sources] if self.source_tokeniser else sources
+        self.texts = [tokeniser.encode(text, begin=True, end=True) for text in texts]
+
+    def __len__(self) -> int:
+        return len(self.texts)
+
+    def example(self, index: int) -> Example:
+        return self.sources[index], self.texts[index], None
+
+    def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
+        return super().gathered(index, PairBatch() if join is stacked else join)
+
+    def take(self, index: np.ndarray) -> Batch | None:
+        return PairBatch()([self.read(int(i)) for i in index])
+
+    def settings(self) -> dict[str, Any]:
+        reads = "pictures" if self.source_tokeniser is None else f"{len(self.source_tokeniser)} tokens"
+        return {"kind": "pairs", "examples": len(self), "reads": reads, "writes": f"{len(self.tokeniser)} tokens"}
+
+    def _content(self, index: int) -> list[np.ndarray]:
+        return [np.asarray(self.sources[index]), self.texts[index]]
