@@ -1,5 +1,5 @@
 """Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [training]
-[recording] [growth] [profile].
+[text] [recording] [growth] [profile].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -19,6 +19,7 @@ from . import (
     bench_profile,
     bench_recording,
     bench_steps,
+    bench_text,
     bench_threads,
     bench_training,
 )
@@ -32,6 +33,7 @@ ALL = {
     "layers": bench_layers.run,
     "data": bench_data.run,
     "training": bench_training.run,
+    "text": bench_text.run,
     "recording": bench_recording.run,
     "growth": bench_growth.run,
     "profile": bench_profile.run,

@@ -34,7 +34,7 @@ def trained(network, source, rate, epochs):
         clip=1.0,
     )
     begun = time.perf_counter()
-    training.run(source.batches(BATCH), epochs=epochs)
+    training.run(source.batches(BATCH, order=vs.data.ByLength(source.lengths)), epochs=epochs)
     return network, time.perf_counter() - begun
 
 

@@ -86,7 +86,7 @@ def _ratio(counts: Counts) -> float:
 
 
 def _classified(name: str, outputs: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Outputs ``(n, n_classes)`` and labels ``(n,)``, of examples or of all times of sequences."""
+    """Outputs ``(n, n_classes)`` and labels ``(n,)``, of examples, or of all times of sequences whose label is not -1, as padding has."""
     if outputs.ndim < 2 or targets.shape != outputs.shape[:-1] or not outputs.shape[-1]:
         raise ShapeError(
             f"{name}: expected outputs of shape (n, n_classes) and labels of shape (n,), or sequences of them, got {outputs.shape} and "
@@ -94,6 +94,9 @@ def _classified(name: str, outputs: np.ndarray, targets: np.ndarray) -> tuple[np
         )
     if targets.dtype.kind not in "iub":
         raise DataError(f"{name}: labels have to be whole numbers, got {targets.dtype}. Use labels.astype(int).")
+    if targets.ndim > 1 and (targets < 0).any():
+        there = targets != -1
+        outputs, targets = outputs[there], targets[there]
     classes, labels = outputs.shape[-1], targets.reshape(-1).astype(np.int64)
     if labels.size and (labels.min() < 0 or labels.max() >= classes):
         bad = labels[(labels < 0) | (labels >= classes)][0]

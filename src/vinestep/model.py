@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import html
 import os
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -33,6 +33,8 @@ from .scores import Assessment, assess
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from .generation import Piece
 
 __all__ = ["Model", "open_model"]
 
@@ -95,7 +97,14 @@ class Model:
         return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
 
     @property
-    def _writes(self) -> bool:
+    def reads(self) -> str:
+        """What a network that reads before it writes reads: "texts" or "pictures"; empty of others."""
+        if not hasattr(self.network, "read"):
+            return ""
+        return "pictures" if self.text_form is not None and self.text_form.source_tokeniser is None else "texts"
+
+    @property
+    def writes(self) -> bool:
         """Whether the network writes token after token."""
         return hasattr(self.network, "new_caches")
 
@@ -112,11 +121,8 @@ class Model:
     def _takes(self) -> str:
         if self.encoding is not None:
             return f"rows of {len(self.encoding.numeric) + len(self.encoding.categories)} columns"
-        if self._writes:
-            reads = (
-                "texts" if self.text_form is None or self.text_form.source_tokeniser or not hasattr(self.network, "read") else "pictures"
-            )
-            return f"{reads}, and writes"
+        if self.writes:
+            return f"{self.reads or 'texts'}, and writes"
         if self.text_form is not None:
             return "texts"
         return " and ".join(f"inputs {shape}" for shape, _ in self.network.sample_like)
@@ -145,7 +151,7 @@ class Model:
         """
         import pandas as pd
 
-        if self._writes:
+        if self.writes:
             raise ModelError("This model writes texts: use model.generate(...), or model.outputs(...) for logits.")
         frame, inputs = self._inputs(rows)
         found = self.readable(self.outputs(inputs))
@@ -184,18 +190,9 @@ class Model:
         """
         from .generation import generate
 
-        if not self._writes:
-            raise ModelError("This model writes no texts: use model.predict(...).")
-        form = self.text_form
-        if form is None:
-            raise ModelError("This model has no tokeniser. Train on Documents, Requests or Pairs of vinestep.data, or use vs.generate.")
-        if (other := settings.pop("tokeniser", form.tokeniser)) != form.tokeniser:
-            raise ModelError(
-                f"generate: {other!r} ({other.fingerprint()[:12]}) is the tokeniser of another model; this one has {form.tokeniser!r} "
-                f"({form.tokeniser.fingerprint()[:12]})."
-            )
+        form = self._form_to_write(settings)
         if hasattr(self.network, "read"):
-            given = prompts if form.source_tokeniser else self._prepared(prompts)
+            given = prompts if form.source_tokeniser else self._pictures(prompts)
             return generate(self.network, given=given, tokeniser=form.tokeniser, source_tokeniser=form.source_tokeniser, **settings)
         if form.template is None:
             return generate(self.network, prompts, tokeniser=form.tokeniser, **settings)
@@ -206,6 +203,41 @@ class Model:
             for written in generate(self.network, requests, tokeniser=form.tokeniser, **settings)
         ]
         return found[0] if one else found
+
+    def stream(self, prompt: str | Mapping[str, Any], **settings: Any) -> Iterator[Piece]:
+        """The same as `generate` for one prompt, piece by piece as it is written; see `vinestep.generation.stream`.
+
+        Raises
+        ------
+        ModelError
+            If the model writes nothing, or reads something before it writes.
+        """
+        from .generation import stream
+
+        form = self._form_to_write(settings)
+        if hasattr(self.network, "read"):
+            raise ModelError("This model reads before it writes: use model.generate(...).")
+        text = str(prompt) if form.template is None else form.template.request(prompt)
+        return stream(self.network, text, tokeniser=form.tokeniser, **settings)
+
+    def _form_to_write(self, settings: dict[str, Any]) -> TextForm:
+        """How texts are written; a tokeniser among the settings has to be the model's."""
+        if not self.writes:
+            raise ModelError("This model writes no texts: use model.predict(...).")
+        form = self.text_form
+        if form is None:
+            raise ModelError("This model has no tokeniser. Train on Documents, Requests or Pairs of vinestep.data, or use vs.generate.")
+        if (other := settings.pop("tokeniser", form.tokeniser)) != form.tokeniser:
+            raise ModelError(
+                f"generate: {other!r} ({other.fingerprint()[:12]}) is the tokeniser of another model; this one has {form.tokeniser!r} "
+                f"({form.tokeniser.fingerprint()[:12]})."
+            )
+        return form
+
+    def _pictures(self, pictures: Any) -> np.ndarray:
+        found = self._prepared(pictures)
+        tell(range_findings(self.input_range, found, "the pictures"))
+        return found
 
     def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
         """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
@@ -227,9 +259,7 @@ class Model:
                 raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
             if isinstance(rows, tuple):
                 return None, tuple(self._prepared(np.asarray(x)) for x in rows)
-            inputs = self._prepared(rows)
-            tell(range_findings(self.input_range, inputs, "the pictures"))
-            return None, inputs
+            return None, self._pictures(rows)
         if isinstance(rows, np.ndarray):
             return None, rows
         frame, name = read_frame(rows, texts=self.encoding.categories)

@@ -13,6 +13,7 @@ import vinestep as vs
 from vinestep import kernels
 from vinestep.autodiff.fused import FUSED
 from vinestep.layers.chain import ChainPlan
+from vinestep.layers.codes import coded
 from vinestep.layers.windows import plan_windows
 
 sizes = st.sampled_from([0, 1, 2, 3, 7])
@@ -147,7 +148,16 @@ def projections_case(draw, dtype):
     return [np.ascontiguousarray(numbers(draw, shape, dtype)) for shape in shapes], {}
 
 
+def coded_case(draw, dtype):
+    (n_in, n_out), transposed = draw(st.sampled_from([(1, 1), (7, 3), (40, 100), (130, 9)])), draw(st.booleans())
+    weight = coded(np.random.default_rng(n_in).normal(size=(n_in, n_out)), bits=draw(st.sampled_from([4, 8])), block=16)
+    width, out = (n_out, n_in) if transposed else (n_in, n_out)
+    lead = draw(st.sampled_from([(1,), (2, 3), (20,)]))
+    return [numbers(draw, (*lead, width), dtype), numbers(draw, (out,), dtype)], {"weight": weight, "transposed": transposed}
+
+
 CASES = {
+    "coded product": coded_case,
     "attention": attention_case,
     "stacked attention": stacked_attention_case,
     "projections": projections_case,

@@ -8,8 +8,11 @@ import time
 from pathlib import Path
 
 import numpy as np
+import pandas as pd
 import pytest
+from PIL import Image
 
+import vinestep as vs
 from vinestep.runs import RunFolder
 
 PLAN = """
@@ -207,7 +210,6 @@ def test_missing_files_are_named(tmp_path, arguments, message):
 
 
 def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
-    import vinestep as vs
 
     place = tmp_path / "cellar"
     place.mkdir()
@@ -221,7 +223,8 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
 
 
 @pytest.mark.parametrize(
-    "command", [(), ("demo",), ("train",), ("resume",), ("runs",), ("kinds",), ("stop",), ("predict",), ("assess",), ("inspect",)]
+    "command",
+    [(), ("demo",), ("train",), ("resume",), ("runs",), ("kinds",), ("stop",), ("predict",), ("assess",), ("inspect",), ("generate",)],
 )
 def test_help_helps(tmp_path, command):
     done = vinestep(*command, "--help", cwd=tmp_path)
@@ -230,7 +233,6 @@ def test_help_helps(tmp_path, command):
 
 
 def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
-    import vinestep as vs
 
     barrels = vs.demo.barrels(300)
     barrels.loc[::25, "state"] = None
@@ -337,3 +339,48 @@ def test_a_run_is_asked_from_another_window(tmp_path, plan):
     refused = vinestep("stop", folder, cwd=tmp_path)
     assert refused.returncode == 2
     assert "nobody is at work on this run" in refused.stderr
+
+
+def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
+    tokeniser = vs.data.CharacterTokeniser.learned(["abcde<>:."])
+    rows = [{"entry": a, "sentence": f"<{a}>"} for a in "abcde" * 8]
+    answers = vs.data.Requests(rows, vs.data.Template("{entry}:{sentence}."), tokeniser)
+    network = vs.networks.LanguageModel(len(tokeniser), width=32, depth=1, heads=2)
+    training = vs.Training(network, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(1e-2), seed=1)
+    training.run(answers.batches(8), epochs=12)
+    training.model().save(tmp_path / "answers.vine")
+    one = vinestep("generate", "answers.vine", "c", cwd=tmp_path)
+    assert one.returncode == 0, one.stderr
+    assert one.stdout.strip() == "<c>."
+    several = vinestep("generate", "answers.vine", "a", "e", cwd=tmp_path)
+    assert all(text in several.stdout for text in ("<a>", "<e>", "end"))
+    (tmp_path / "rows.csv").write_text("entry\nb\nd\n")
+    done = vinestep("generate", "answers.vine", "--rows", "rows.csv", "--out", "out.csv", "--beams", "2", cwd=tmp_path)
+    assert done.stdout.strip() == "2 texts written to out.csv."
+    assert pd.read_csv(tmp_path / "out.csv")["text"].tolist() == ["<b>", "<d>"]
+    looked = " ".join(vinestep("inspect", "answers.vine", cwd=tmp_path).stdout.split())
+    assert "CharacterTokeniser of 13 tokens, template '{entry}:{sentence}.'" in looked
+    for arguments, told in (
+        ((), "Say what to write on from"),
+        (("x",), "knows no 'x', at 0"),
+        (("a", "--temperature", "-1"), "temperature must be 0"),
+        (("--rows", "other.csv"), "the field 'entry' is missing"),
+    ):
+        (tmp_path / "other.csv").write_text("word\nb\n")
+        refused = vinestep("generate", "answers.vine", *arguments, cwd=tmp_path)
+        assert refused.returncode == 2
+        assert told in " ".join(refused.stderr.split())
+
+    found = vs.demo.chalk(4)
+    pictures = np.round(found.pictures * 255).astype(np.uint8)
+    reader = vs.networks.picture_reader(16, channels=(4, 4, 4))
+    network = vs.networks.EncoderDecoder(None, 30, width=16, depth=1, heads=2, reader=reader)
+    codes = vs.data.CharacterTokeniser.learned(["0123456789ABCDEFHKLMNPRTUV"])
+    source = vs.data.Pairs(pictures, found.codes, codes).prepared(vs.data.pictures.Range())
+    training = vs.Training(network, loss=vs.losses.next_token, seed=1)
+    training.run(source.batches(4), epochs=1)
+    training.model().save(tmp_path / "chalk.vine")
+    Image.fromarray(pictures[0, :, :, 0]).save(tmp_path / "mark.png")
+    read = vinestep("generate", "chalk.vine", "mark.png", "--most", "6", cwd=tmp_path)
+    assert read.returncode == 0, read.stderr
+    assert "mark.png" in read.stdout

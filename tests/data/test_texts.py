@@ -20,7 +20,8 @@ def test_packed_rows_hold_every_document_and_lead_from_none_to_the_next(texts, l
     assert batch.inputs.shape == batch.targets.shape == batch.masks.shape == (len(source), length)
     found = []
     for ids, targets, documents in zip(batch.inputs, batch.targets, batch.masks, strict=True):
-        assert ((documents == 0) == (targets == -1)).all() and (ids[documents == 0] == 0).all()
+        assert ((documents == 0) == (targets == -1)).all()
+        assert (ids[documents == 0] == 0).all()
         assert (np.diff(documents[documents > 0]) >= 0).all()
         for number in range(1, documents.max() + 1):
             here = documents == number
@@ -35,7 +36,8 @@ def test_packed_rows_hold_every_document_and_lead_from_none_to_the_next(texts, l
             targets += found[k][1]
             k += 1
         whole.append((ids, targets) == (tokens[:-1], tokens[1:]))
-    assert all(whole) and k == len(found)
+    assert all(whole)
+    assert k == len(found)
 
 
 @pytest.mark.parametrize("positions", ["rotary", "learned", "sine"])
@@ -95,7 +97,9 @@ def test_values_of_fields_stand_in_a_template_as_they_are(entry, sentence, betwe
     numbers, learned = template.example(BYTES, given_)
     assert BYTES.decode(numbers[learned]) == f"{sentence}.\n"
     assert BYTES.decode(numbers) == f"Entry: {entry}{between}{sentence}.\n"
-    assert numbers[-1] == BYTES.end and learned[-1] and not learned[0]
+    assert numbers[-1] == BYTES.end
+    assert learned[-1]
+    assert not learned[0]
 
 
 def test_special_tokens_cannot_be_injected_through_a_field():
@@ -163,7 +167,8 @@ def test_pairs_are_joined_for_teacher_forcing():
 def test_a_text_form_is_plain_data_and_back(tokeniser, both):
     form = TextForm(tokeniser, Template("{a}\n{b}") if both else None, BYTES if both else None)
     again = TextForm.from_dict(form.as_dict())
-    assert again.tokeniser == tokeniser and again.source_tokeniser == form.source_tokeniser
+    assert again.tokeniser == tokeniser
+    assert again.source_tokeniser == form.source_tokeniser
     assert (again.template.text if both else again.template) == ("{a}\n{b}" if both else None)
 
 

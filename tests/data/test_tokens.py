@@ -125,3 +125,18 @@ def test_only_answers_are_learned_and_padding_is_left_out():
     loss = vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)
     outputs[batch.targets == -1] = 7
     assert float(vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)) == pytest.approx(float(loss))
+
+
+def test_a_file_that_was_changed_is_refused(tmp_path):
+    file = BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270).save(tmp_path / "pairs.json")
+    assert open_tokeniser(file) == BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270)
+    content, refused = bytearray(file.read_bytes()), 0
+    for at in range(0, len(content), 3):
+        changed = bytearray(content)
+        changed[at] ^= 1
+        file.write_bytes(changed)
+        try:
+            assert open_tokeniser(file) == BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270)
+        except DataError:
+            refused += 1
+    assert refused > 0.9 * len(range(0, len(content), 3))

@@ -13,6 +13,7 @@ from vinestep.autodiff.fused import FUSED
 from vinestep.errors import VineStepError
 from vinestep.kernels import SWITCH
 from vinestep.layers.chain import ChainPlan
+from vinestep.layers.codes import coded
 from vinestep.layers.windows import plan_windows
 
 ACTIVATIONS = ("none", "relu", "tanh", "sigmoid", "leaky_relu")
@@ -133,10 +134,19 @@ def squared_error(rng, dtype):
     return [some(rng, *shape, dtype=dtype), some(rng, *shape, dtype=dtype)], {"reduction": choice(rng, "mean", "sum", "none")}
 
 
+def coded_product(rng, dtype):
+    n_in, n_out, transposed = choice(rng, 1, 7, 40, 130), choice(rng, 1, 3, 9, 100), bool(rng.random() < 0.5)
+    weight = coded(rng.normal(size=(n_in, n_out)), bits=choice(rng, 4, 8), block=16)
+    width, out = (n_out, n_in) if transposed else (n_in, n_out)
+    lead = choice(rng, (0,), (1,), (2, 3), (20,), ())
+    return [some(rng, *lead, width, dtype=dtype), some(rng, out, dtype=dtype)], {"weight": weight, "transposed": transposed}
+
+
 CASES = {
     "attention": attention,
     "stacked attention": stacked_attention,
     "projections": projections,
+    "coded product": coded_product,
     "softmax": softmax,
     "gelu_tanh": elementwise,
     "relu": elementwise,

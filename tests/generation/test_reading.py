@@ -187,6 +187,7 @@ def test_a_reader_of_texts_predicts_on_raw_texts(tmp_path):
     model = vs.open_model(training.model().save(tmp_path / "notes.vine"))
     predicted = model.predict(found.texts[:5])
     assert set(predicted["predicted"]) <= set(found.names)
-    assert len(predicted) == 5 and len(model.predict(found.texts[0])) == 1
+    assert len(predicted) == 5
+    assert len(model.predict(found.texts[0])) == 1
     with pytest.raises(DataError, match="takes texts"):
         model.predict([3])

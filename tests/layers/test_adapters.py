@@ -5,7 +5,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import ArchiveError, LayerError, ModelError
-from vinestep.layers import Adapters, adapted, merged
+from vinestep.layers import Adapters, adapted, merged, taken_out
 
 
 def base(seed=0):
@@ -146,3 +146,56 @@ def test_a_run_with_adapters_resumes_to_equal_bits(tmp_path):
     _, rest = run(resume=stopped.folder)
     for path, w in whole.items():
         np.testing.assert_array_equal(rest[path], w)
+
+
+@pytest.mark.parametrize(("groups", "stride", "dilation"), [(1, 1, 1), (2, 2, 1), (4, 1, 2)])
+def test_beside_a_convolution_they_are_what_is_added_to_its_weight(groups, stride, dilation):
+    layer = vs.Convolution(8, 3, groups=groups, stride=stride, dilation=dilation, activation=np.tanh)
+    x = np.random.default_rng(0).normal(size=(2, 9, 7, 4))
+    network = vs.Stack(layer, vs.relu, vs.Convolution(4, (1, 2))).initialise(x, seed=1, dtype="float64")
+    small = adapted(network, ["0", "2"], rank=2)
+    np.testing.assert_array_equal(small(x).array, network(x).array)
+    rng = np.random.default_rng(1)
+    small.load({path: rng.normal(size=p.shape) for path, p in small.parameters().items()}, partial=True)
+    whole = merged(small)
+    np.testing.assert_allclose(small(x).array, whole(x).array, atol=1e-12)
+    assert np.abs(whole.weights()["0/weight"] - network.weights()["0/weight"]).max() > 0.1
+    back = taken_out(whole, small)
+    for path, w in network.weights().items():
+        np.testing.assert_allclose(back.weights()[path], w, atol=1e-12)
+
+    def total(down, up):
+        w = network.weights()
+        change = np.einsum("kgr,rgo->kgo", np.reshape(down, (-1, groups, 2)), np.reshape(up, (2, groups, -1)))
+        plain = vs.Stack(vs.Convolution(8, 3, groups=groups, stride=stride, dilation=dilation)).initialise(x, dtype="float64")
+        plain[0].weight = w["0/weight"] + 2 * np.reshape(change, w["0/weight"].shape)
+        plain[0].bias = w["0/bias"]
+        return np.sum(np.tanh(plain[0](x)) ** 2)
+
+    found = vs.differentiate(np.sum(small[0](x) ** 2), small, unused="zeros")
+    for name, other in (("0/down", "0/up"), ("0/up", "0/down")):
+        given = np.array(small.weights()[name])
+        fixed = np.array(small.weights()[other])
+        of = (lambda a, b=fixed: total(a, b)) if name == "0/down" else (lambda a, b=fixed: total(b, a))
+        np.testing.assert_allclose(found[name], vs.gradient_of(of)(given), rtol=1e-9)
+
+
+def test_a_stack_with_an_activation_behind_adapted_layers_computes_it():
+    network = vs.Stack(vs.Dense(6), vs.relu, vs.Dense(5), np.tanh, vs.Dense(3)).initialise(np.ones((1, 4)), seed=1)
+    small, x = adapted(network, rank=2), np.random.default_rng(0).normal(size=(9, 4)).astype(np.float32)
+    np.testing.assert_allclose(small(x).array, network(x).array, atol=1e-6)
+    train_on = vs.Training(small, loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(0.05))
+    losses = [train_on.step((x, x[:, :3])).loss for _ in range(40)]
+    assert losses[-1] < 0.7 * losses[0]
+    np.testing.assert_allclose(merged(small)(x).array, small(x).array, atol=1e-5)
+
+
+def test_a_model_with_adapters_is_opened_as_it_was(tmp_path):
+    small = adapted(base(), ["blocks/*", "embedding"], rank=2, scale=3.0, dropout=0.1)
+    train(small, 5)
+    again = vs.open_model(vs.Model(small).save(tmp_path / "small.vine")).network
+    np.testing.assert_array_equal(again(IDS).array, small(IDS).array)
+    assert set(again.parameters()) == set(small.parameters())
+    assert vs.layers.adapters.adapters_of(again) == vs.layers.adapters.adapters_of(small)
+    train(small, 3)
+    train(again, 3)

@@ -27,10 +27,15 @@ def test_normal_codes_of_4_bits_are_those_of_the_paper():
 @pytest.mark.parametrize("bits", [4, 8])
 def test_codes_by_their_definition(bits):
     even = code_values(bits, "symmetric")
-    assert even[0] == -1 and even.max() == 1 and 0 in even
+    assert even[0] == -1
+    assert even.max() == 1
+    assert 0 in even
     np.testing.assert_allclose(np.diff(even[:-1]), 1 / (2 ** (bits - 1) - 1), rtol=1e-9)
     normal = code_values(bits, "normal")
-    assert len(normal) == 2**bits and normal[0] == -1 and normal[-1] == 1 and 0 in normal
+    assert len(normal) == 2**bits
+    assert normal[0] == -1
+    assert normal[-1] == 1
+    assert 0 in normal
     positive = normal[normal >= 0]
     np.testing.assert_allclose(np.diff(norm.cdf(positive * norm.ppf(norm.cdf(1)))) > 0, True)
 
@@ -71,9 +76,11 @@ def test_gradients_through_them_are_those_of_the_definition():
     held = coded(rng.normal(size=(40, 30)), block=16)
     x, bias = rng.normal(size=(9, 40)), rng.normal(size=30)
     for transposed, inputs in ((False, (x, bias)), (True, (rng.normal(size=(9, 30)), rng.normal(size=40)))):
-        vs.check_gradients(
-            lambda a, b, t=transposed: np.sum(np.tanh(coded_product(a, b, weight=held, transposed=t))), *inputs
-        ).raise_if_wrong()
+
+        def total(a, b, transposed=transposed):
+            return np.sum(np.tanh(coded_product(a, b, weight=held, transposed=transposed)))
+
+        vs.check_gradients(total, *inputs).raise_if_wrong()
     hessian = vs.hessian_of(lambda a: np.sum(np.tanh(coded_product(a, bias, weight=held))))(x[:1])
     plain = vs.hessian_of(lambda a: np.sum(np.tanh(a @ held.decoded(np.float64) + bias)))(x[:1])
     np.testing.assert_allclose(hessian, plain, atol=1e-10)
@@ -89,11 +96,11 @@ def test_the_memory_is_what_the_arithmetic_says():
 
 def test_what_is_lost_of_normal_weights():
     weight = np.random.default_rng(0).normal(size=(512, 256))
-    lost = {
-        (bits, form): np.sqrt(np.mean((coded(weight, bits=bits, form=form).decoded() - weight) ** 2))
-        for bits in (4, 8)
-        for form in ("normal", "symmetric")
-    }
+
+    def lost_by(bits, form):
+        return np.sqrt(np.mean((coded(weight, bits=bits, form=form).decoded() - weight) ** 2))
+
+    lost = {(bits, form): lost_by(bits, form) for bits in (4, 8) for form in ("normal", "symmetric")}
     assert lost[4, "normal"] < 0.095 < lost[4, "symmetric"] < 0.115
     assert max(lost[8, "normal"], lost[8, "symmetric"]) < 0.015
 

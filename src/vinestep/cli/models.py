@@ -1,9 +1,9 @@
-"""Commands for models: keep, models, predict, assess, inspect."""
+"""Commands for models: keep, models, predict, generate, assess, inspect."""
 
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -21,6 +21,10 @@ from .shared import (
     opened_runs,
     own_parts_of,
 )
+
+if TYPE_CHECKING:
+    from ..generation import Generated
+    from ..model import Model
 
 __all__: list[str] = []
 
@@ -111,6 +115,53 @@ def predict(
 
 
 @app.command(rich_help_panel=MODELS)
+def generate(
+    model: ModelArgument,
+    prompts: Annotated[
+        list[str], typer.Argument(metavar="PROMPT", help="Texts, or picture files of a model that reads them.", show_default=False)
+    ] = [],  # noqa: B006
+    rows: Annotated[
+        Path | None, typer.Option("--rows", metavar="FILE.csv", help="Fields of the model's template, a request a row.")
+    ] = None,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.csv", help="Where to write; else it is shown.")] = None,
+    most: Annotated[int, typer.Option("--most", metavar="TOKENS", help="Longest text.")] = 100,
+    temperature: Annotated[float, typer.Option("--temperature", help="0 for the likeliest token; above, tokens are drawn.")] = 0.0,
+    top_k: Annotated[int | None, typer.Option("--top-k", help="Draw from the k likeliest only.")] = None,
+    nucleus: Annotated[float | None, typer.Option("--nucleus", help="Draw from the fewest likeliest that have this share.")] = None,
+    beams: Annotated[int, typer.Option("--beams", help="Sequences that beam search follows.")] = 1,
+    stop: Annotated[list[str], typer.Option("--stop", metavar="TEXT", help="Text that ends it; may be given again.")] = [],  # noqa: B006
+    seed: Annotated[int, typer.Option("--seed", help="Of what is drawn.")] = 0,
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Write on after prompts, answer requests, or write what pictures or texts say."""
+    from ..errors import DataError
+    from ..model import open_model
+    from .views import written_view
+
+    with explained():
+        found = open_model(model, own=own_parts_of(own))
+        settings = {"most": most, "temperature": temperature, "top_k": top_k, "nucleus": nucleus, "stop": stop, "seed": seed}
+        if (rows is None) == (not prompts):
+            raise DataError("Say what to write on from: vinestep generate MODEL.vine PROMPT, or --rows FILE.csv; one of the two.")
+        if rows is None and len(prompts) == 1 and beams == 1 and out is None and not found.reads:
+            for piece in found.stream(prompts[0], **settings):
+                console.print(piece.text, end="", highlight=False, markup=False, soft_wrap=True)
+            console.print()
+            return
+        requests = [] if rows is None else _requests_of(rows)
+        asked = requests or (_pictures_of(prompts, found) if found.reads == "pictures" else prompts)
+        written = found.generate(asked, beams=beams, **settings)
+        shown = [", ".join(map(str, fields.values())) for fields in requests] or prompts
+        if out is None:
+            console.print(written_view(shown, written, console.width))
+            return
+        from ..runs.folders import write_text
+
+        write_text(out, _csv_of(shown, written))
+        console.print(f"{len(written)} texts written to {out}.", highlight=False, soft_wrap=True)
+
+
+@app.command(rich_help_panel=MODELS)
 def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> None:  # noqa: B006
     """Score a model on rows that have their target."""
     from ..model import open_model
@@ -130,3 +181,26 @@ def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
         found = open_model(model, own=own_parts_of(own))
         for view in model_view(found, str(model)):
             console.print(view)
+
+
+def _requests_of(rows: Path) -> list[dict[str, Any]]:
+    """The fields in each row of a file."""
+    from ..data.reading import read_frame
+
+    return [{str(name): value for name, value in row.items()} for row in read_frame(rows)[0].to_dict("records")]
+
+
+def _pictures_of(files: list[str], model: Model) -> list[Any]:
+    """Picture files as the model takes them."""
+    from ..data.files import Pictures
+
+    source = Pictures(files, channels="L" if model.network.sample_like[0][0][-1] == 1 else "RGB")
+    return [source[i][0] for i in range(len(source))]
+
+
+def _csv_of(prompts: list[str], written: list[Generated]) -> str:
+    """A row for each text."""
+    import pandas as pd
+
+    rows = [[prompt, one.text, one.log_probability, one.reason] for prompt, one in zip(prompts, written, strict=True)]
+    return pd.DataFrame(rows, columns=["prompt", "text", "log probability", "reason"]).to_csv(index=False)

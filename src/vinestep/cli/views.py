@@ -12,10 +12,14 @@ from rich.box import SIMPLE_HEAD
 from rich.markup import escape
 from rich.table import Table
 
+from ..layers.adapters import adapters_of
+from ..layers.quantised import codes_of
+
 if TYPE_CHECKING:
     import pandas as pd
 
     from ..findings import Finding
+    from ..generation import Generated
     from ..model import Model
     from ..parts.registry import Kind
     from ..scores import Assessment
@@ -32,6 +36,7 @@ __all__ = [
     "predictions_view",
     "scores_view",
     "table_of",
+    "written_view",
 ]
 
 MATRIX_WIDTH = 78
@@ -164,6 +169,27 @@ def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
     return table
 
 
+def written_view(prompts: Sequence[str], written: Sequence[Generated], width: int) -> Table:
+    """What was written, beside what it was written for."""
+    table = table_of(f"{len(written)} texts")
+    table.add_column("for", max_width=max(width // 3, 20), overflow="fold")
+    table.add_column("text", overflow="fold")
+    table.add_column("ended by")
+    for prompt, one in zip(prompts, written, strict=True):
+        table.add_row(escape(prompt), escape(str(one)), one.reason)
+    return table
+
+
+def _text_facts(model: Model) -> str:
+    form = model.text_form
+    if form is None:
+        return ""
+    found = [f"{type(form.tokeniser).__name__} of {len(form.tokeniser)} tokens"]
+    found += [f"template {form.template.text!r}"] if form.template is not None else []
+    found += [f"reads by a {type(form.source_tokeniser).__name__}"] if form.source_tokeniser is not None else []
+    return ", ".join(found)
+
+
 def _short(value: object) -> str:
     if value is None or value != value:
         return "-"
@@ -187,7 +213,10 @@ def model_view(model: Model, name: str) -> list[Any]:
         "inputs": "" if encoding else ", ".join(f"{shape} {dtype}" for shape, dtype in model.network.sample_like),
         "target": encoding.target if encoding else "",
         "classes": ", ".join(map(str, model.class_values)),
+        "texts": _text_facts(model),
         "precision": str(model.network.dtype),
+        "adapters": f"beside {len(beside)} weights" if (beside := adapters_of(model.network)) else "",
+        "weights in codes": ", ".join(sorted({f"{one['bits']} bits" for one in codes_of(model.network).values()})),
         "data": str(came.get("data", "")),
         "versions": ", ".join(f"{key} {value}" for key, value in came.get("versions", {}).items()),
         "commit": str(came.get("commit", "")),

@@ -11,6 +11,7 @@ from typing import Any, Self
 import numpy as np
 
 from ..errors import DataError
+from ..parts.describing import describe
 from ..parts.registry import part
 from .batch import Batch
 from .content import digest
@@ -18,6 +19,7 @@ from .joining import Example, Join, stacked
 from .source import Source
 from .templates import Template
 from .tokens import KINDS, PAD, TokenBatch, Tokeniser
+from .transforms import Transform, prepared
 
 __all__ = ["Documents", "PairBatch", "Pairs", "Requests", "TextForm"]
 
@@ -55,6 +57,11 @@ class _Texts(Source):
     """What sources of texts have in common: rows of whole numbers."""
 
     holds_lock = True
+
+    @property
+    def lengths(self) -> np.ndarray:
+        """Of what is written in each example, in tokens, for `vinestep.data.ByLength`."""
+        return np.array([len(self._content(i)[-1]) for i in range(len(self))])
 
     def fingerprint(self) -> str:
         return digest(*[array for i in range(len(self)) for array in self._content(i)])
@@ -289,6 +296,8 @@ class Pairs(_Texts):
         Of what is written.
     source_tokeniser : Tokeniser, optional
         Of texts that are read; that of what is written by default.
+    prepare : sequence of transforms
+        What is done to pictures, at training and by the model.
 
     Raises
     ------
@@ -303,21 +312,40 @@ class Pairs(_Texts):
     [(1, 32, 124, 1), (1, 6)]
     """
 
-    def __init__(self, sources: Any, texts: Sequence[str], tokeniser: Tokeniser, source_tokeniser: Tokeniser | None = None) -> None:
+    def __init__(
+        self,
+        sources: Any,
+        texts: Sequence[str],
+        tokeniser: Tokeniser,
+        source_tokeniser: Tokeniser | None = None,
+        prepare: Sequence[Transform] = (),
+    ) -> None:
         if len(sources) != len(texts) or not len(texts):
             raise DataError(f"Pairs: {len(sources)} sources and {len(texts)} texts; as many are wanted, and one at least.")
         reads_text = isinstance(sources[0], str)
-        self.tokeniser = tokeniser
+        if reads_text and prepare:
+            raise DataError("Pairs: what is read are texts, and prepare= is for pictures.")
+        self.tokeniser, self.prepare = tokeniser, tuple(prepare)
         self.source_tokeniser = (source_tokeniser or tokeniser) if reads_text else None
         self.text_form = TextForm(tokeniser, None, self.source_tokeniser)
-        self.sources = [self.source_tokeniser.encode(text, end=True) for text in sources] if self.source_tokeniser else sources
-        self.texts = [tokeniser.encode(text, begin=True, end=True) for text in texts]
+        self.sources, self.texts = sources, texts
+        self._read = [self.source_tokeniser.encode(text, end=True) for text in sources] if self.source_tokeniser else sources
+        self._written = [tokeniser.encode(text, begin=True, end=True) for text in texts]
 
     def __len__(self) -> int:
-        return len(self.texts)
+        return len(self._written)
 
     def example(self, index: int) -> Example:
-        return self.sources[index], self.texts[index], None
+        read = self._read[index]
+        return prepared(np.asarray(read)[None], self.prepare)[0] if self.prepare else read, self._written[index], None
+
+    def prepared(self, *transforms: Transform) -> Pairs:  # type: ignore[override]
+        """The same pairs, every picture transformed; the transforms are kept with the model."""
+        return Pairs(self.sources, self.texts, self.tokeniser, self.source_tokeniser, [*self.prepare, *transforms])
+
+    @property
+    def preparation(self) -> tuple[Transform, ...]:
+        return self.prepare
 
     def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
         return super().gathered(index, PairBatch() if join is stacked else join)
@@ -327,7 +355,8 @@ class Pairs(_Texts):
 
     def settings(self) -> dict[str, Any]:
         reads = "pictures" if self.source_tokeniser is None else f"{len(self.source_tokeniser)} tokens"
-        return {"kind": "pairs", "examples": len(self), "reads": reads, "writes": f"{len(self.tokeniser)} tokens"}
+        found = {"kind": "pairs", "examples": len(self), "reads": reads, "writes": f"{len(self.tokeniser)} tokens"}
+        return found | ({"prepared": [describe(transform, opaque=True) for transform in self.prepare]} if self.prepare else {})
 
     def _content(self, index: int) -> list[np.ndarray]:
-        return [np.asarray(self.sources[index]), self.texts[index]]
+        return [np.asarray(self._read[index]), self._written[index]]

@@ -33,6 +33,7 @@ __all__ = [
 SPECIAL = ("<pad>", "<begin>", "<end>", "<unknown>")
 PAD, BEGIN, END, UNKNOWN = range(4)
 BYTES = 256
+SEAL = "sha256"
 PIECES = re.compile(r" ?[^\W\d_]+| ?\d+| ?(?:[^\s\w]|_)+|\s+(?!\S)|\s", re.UNICODE)
 """What pairs of bytes are merged within: a word, a number, signs, each with a space before it; and white space."""
 
@@ -174,7 +175,7 @@ class Tokeniser:
         target = Path(path)
         temporary = target.with_name(f".{target.name}.{os.getpid()}.part")
         try:
-            temporary.write_text(json.dumps(self.as_dict()), encoding="utf-8")
+            temporary.write_text(json.dumps(self.as_dict() | {SEAL: self.fingerprint()}), encoding="utf-8")
             os.replace(temporary, target)
         except OSError as error:
             temporary.unlink(missing_ok=True)
@@ -459,7 +460,10 @@ def open_tokeniser(file: str | os.PathLike[str]) -> Tokeniser:
         known = json.loads(path.read_text(encoding="utf-8"))
         if known["kind"] not in KINDS:
             raise DataError(f"{path}: there is no tokeniser {known['kind']!r}. {did_you_mean(str(known['kind']), KINDS)}")
-        return KINDS[known["kind"]].from_dict(known)
+        found = KINDS[known["kind"]].from_dict(known)
+        if known.get(SEAL, found.fingerprint()) != found.fingerprint():
+            raise DataError(f"{path}: the file was changed after it was written: its check sum does not fit. Take another copy.")
+        return found
     except DataError:
         raise
     except (OSError, ValueError, LookupError, TypeError, RecursionError) as error:

@@ -20,7 +20,7 @@ from .calling import outputs_of
 from .ending import ending_of
 from .looking import assessment
 from .observers import Checkpoints, Curves, Distributions, Machine, Norms, Observer, Samples, Steps
-from .plans import DEMO, Plan, PlannedParts
+from .plans import DEMO, Plan, PlannedParts, Target
 from .records import Outcome
 from .training import Training
 
@@ -58,7 +58,9 @@ class PlannedRun:
         self.base = base
         own = list(own)
         self.source = self._read(own)
-        parts = PlannedParts(plan, self.source.classes, bool(self.source.class_names), own)
+        form = self.source.text_form
+        counts = {"classes": self.source.classes} | ({"tokens": len(form.tokeniser)} if form is not None else {})
+        parts = PlannedParts(plan, counts, self._target(), own)
         if parts.faults:
             raise PlanError("\n".join(map(str, parts.faults)))
         self._batching = {"drop_partial": plan.data.drop_partial, "order": parts.order, "augment": parts.augment}
@@ -86,6 +88,11 @@ class PlannedRun:
             self.loaded = self.training.start_from(self.base / plan.start_from, pattern=plan.start_pattern)
         for pattern in plan.freeze:
             self.training.network.freeze(pattern)
+
+    def _target(self) -> Target:
+        if self.source.class_names:
+            return "classes"
+        return "tokens" if self.source.text_form is not None else "numbers"
 
     def _check_width(self) -> None:
         if not self.source.class_names or self.training.loss is not losses.cross_entropy:

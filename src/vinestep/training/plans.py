@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import os
 import tomllib
 from collections.abc import Iterable, Mapping, Sequence
@@ -11,6 +12,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError, model_validator
 
 from ..errors import PlanError, SettingError, did_you_mean
+from ..layers.base import Layer
+from ..layers.containers import Stack
 from ..parts.building import LAYERS, Builder
 from ..parts.registry import library
 from .averaging import WeightAverage
@@ -22,9 +25,14 @@ from .scored import spacing_of
 __all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
 
 DEMO = "demo:"
-CLASSES = "classes"
-"""Stands for the number of classes of the target, or 1 if it is a number."""
-MANY_CLASSES = 2  # for checking a plan before its data is read
+MANY = {"classes": 2, "tokens": 16}  # for checking a plan before its data is read
+Target = Literal["classes", "tokens", "numbers"]
+USUAL: dict[Target, tuple[Any, str]] = {
+    "classes": ("cross_entropy", "accuracy"),
+    "tokens": ({"kind": "cross_entropy", "ignored": -1}, "perplexity"),
+    "numbers": ("squared_error", "absolute_error"),
+}
+"""Loss and metric of a plan that says nothing of them."""
 OF_TABLES = (
     *("target", "classes", "leave_out", "drop_missing_target", "unseen_categories", "missing_columns", "ordered", "dates"),
     *("rare", "log_target"),
@@ -149,7 +157,7 @@ class Plan(_Part):
     loss: Described = None
     """By default cross-entropy for classes, squared error for numbers."""
     metrics: list[Described] | None = None
-    """By default accuracy for classes, absolute error for numbers."""
+    """By default accuracy for classes, perplexity for tokens, absolute error for numbers."""
     set: list[str] = []
     """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands elsewhere in the plan."""
     start_from: str | None = None
@@ -194,13 +202,21 @@ class Plan(_Part):
 
 
 class PlannedParts:
-    """The parts that a plan describes, for a target of so many classes."""
+    """The parts that a plan describes.
 
-    def __init__(self, plan: Plan, classes: int, is_classes: bool, own: Iterable[Any]) -> None:
+    Parameters
+    ----------
+    counts : mapping
+        How many ``"classes"`` and ``"tokens"`` there are, which layers may name.
+    target : {"classes", "tokens", "numbers"}
+        What the network is to tell.
+    """
+
+    def __init__(self, plan: Plan, counts: Mapping[str, int], target: Target, own: Iterable[Any]) -> None:
         builder = Builder(own)
-        usual_loss, usual_metric = ("cross_entropy", "accuracy") if is_classes else ("squared_error", "absolute_error")
-        described = _with_classes(plan.layers, classes)
-        self.network = builder.part({"kind": "stack", "layers": described}, "", LAYERS)
+        usual_loss, usual_metric = USUAL[target]
+        described = _with_counts(plan.layers, counts)
+        self.network = _network_of(builder.part({"kind": "stack", "layers": described}, "", LAYERS))
         self.loss = builder.part(plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",))
         listed = plan.metrics if plan.metrics is not None else [usual_metric]
         self.metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)]
@@ -219,12 +235,20 @@ class PlannedParts:
         self.faults = [fault._replace(place=fault.place.replace("schedule.schedules.", "schedule.")) for fault in builder.faults]
 
 
-def _with_classes(tree: Any, classes: int) -> Any:
+def _with_counts(tree: Any, counts: Mapping[str, int]) -> Any:
     if isinstance(tree, Mapping):
-        return {key: _with_classes(value, classes) for key, value in tree.items()}
+        return {key: value if key == "kind" else _with_counts(value, counts) for key, value in tree.items()}
     if isinstance(tree, list):
-        return [_with_classes(item, classes) for item in tree]
-    return classes if tree == CLASSES else tree
+        return [_with_counts(item, counts) for item in tree]
+    return counts.get(tree, tree) if isinstance(tree, str) else tree
+
+
+def _network_of(stack: Any) -> Any:
+    """A single layer that takes masks or several inputs, which a stack does not hand on, is the network itself."""
+    if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
+        return stack
+    parameters = inspect.signature(type(stack[0]).compute).parameters.values()
+    return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack
 
 
 def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own: Iterable[Any] = ()) -> Plan:
@@ -271,7 +295,7 @@ def _checked(values: dict[str, Any], source: Path, own: Iterable[Any]) -> Plan:
     except ValidationError as error:
         faults = [_fault(dict(fault)) for fault in error.errors()]
     else:
-        faults = [str(fault) for fault in PlannedParts(plan, MANY_CLASSES, True, own).faults]
+        faults = [str(fault) for fault in PlannedParts(plan, MANY, "classes", own).faults]
         if not faults:
             return plan
     listed = "\n".join(f"  {line}" for fault in faults for line in fault.splitlines())
