@@ -1,4 +1,7 @@
-"""Rank-8 adapters on a base trained on other texts, against fine-tuning all of it: a table, with the base in 32, 8 and 4 bits."""
+"""Rank-8 adapters on a base trained on other texts, against fine-tuning all of it: a table, with the base in 32, 8 and 4 bits.
+
+Embedding and output are tied, so that tokens that the base never saw can be copied without a new matrix.
+"""
 
 import copy
 import sys
@@ -9,8 +12,8 @@ import pandas as pd
 import vinestep as vs
 from vinestep.demo import compressed
 
-N, EPOCHS, WIDTH, DEPTH, LEARNED_ON = (int(word) for word in (*sys.argv[1:], *("4000", "10", "128", "3", "8000")[len(sys.argv) - 1 :]))
-HELD_OUT, BATCH = 200, 32
+N, EPOCHS, WIDTH, DEPTH, LEARNED_ON = (int(word) for word in (*sys.argv[1:], *("8000", "10", "128", "2", "8000")[len(sys.argv) - 1 :]))
+HELD_OUT, BATCH = 200, 16
 
 notes = vs.demo.notes(LEARNED_ON).texts
 found = vs.demo.shorthand(N + 2 * HELD_OUT)
@@ -44,8 +47,8 @@ def held_bytes(network):
 
 
 corpus = vs.data.Documents(notes, tokeniser, length=128)
-base = vs.networks.LanguageModel(len(tokeniser), width=WIDTH, depth=DEPTH).initialise(corpus.batches(1).sample().inputs)
-base, seconds = trained(base, corpus, 2e-3, 4)
+base = vs.networks.LanguageModel(len(tokeniser), width=WIDTH, depth=DEPTH, tied=True).initialise(corpus.batches(1).sample().inputs)
+base, seconds = trained(base, corpus, 2e-3, 3)
 print(f"base: {sum(w.size for w in base.weights().values()):,} parameters, on {LEARNED_ON:,} notes in {seconds:.0f} s")
 
 table = []
@@ -55,7 +58,7 @@ for name, bits in (("all weights", None), ("adapters, 32 bits", 32), ("adapters,
         network = vs.layers.quantised(network, bits=bits, codes="normal" if bits == 4 else "symmetric")
     if bits is not None:
         network = vs.layers.adapted(network, rank=8)
-    network, seconds = trained(network, train, 1e-3 if bits is None else 4e-3, EPOCHS)
+    network, seconds = trained(network, train, 1e-3 if bits is None else 5e-3, EPOCHS)
     trainable, right = sum(p.size for p in network.parameters().values()), says_the_same(network)["right"]
     table.append(
         {

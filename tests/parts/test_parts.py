@@ -20,12 +20,14 @@ from vinestep.parts.meanings import settings as meanings
 from vinestep.parts.registry import Kinds, library
 from vinestep.training.settings import without_nothing
 
-UNLIKE = vs.data.TokenBatch | vs.data.Padded | vs.data.InOrder | vs.data.Shuffled  # equal if their settings are
+UNLIKE = (
+    vs.data.Template | vs.data.PairBatch | vs.data.TokenBatch | vs.data.Padded | vs.data.InOrder | vs.data.Shuffled
+)  # equal if their settings are
 SETTINGS = {
     "width": 3, "channels": 4, "window": 2, "heads": 2, "groups": 2, "factor": 2, "probability": 0.2, "deviation": 0.5,
     "count": 5, "tokens": 7, "outputs": 2, "source_tokens": 6, "target_tokens": 8, "shape": [2, -1], "rate": 0.02,
     "every": 4, "steps": 9, "epochs": 3, "value": 0.5, "k": 2, "path": "0",
-    "size": 2, "length": 3, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4
+    "size": 2, "length": 3, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4, "text": "{entry}: {sentence}"
 }  # fmt: skip
 LISTED = {"schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)], "transform": [Flip(), Shift(2)]}
 OTHER = {

@@ -15,6 +15,10 @@ from vinestep.training.plans import read_plan
 DENSE = {"kind": "dense", "width": "classes"}
 FLAT = ["flatten", DENSE]
 TEXT = [{"kind": "embedding", "count": 260, "width": 4}, {"kind": "gru", "width": 4, "output": "last"}, DENSE]
+BYTES = {"kind": "byte_tokens"}
+TEMPLATE = {"kind": "template", "text": "{entry}: {sentence}"}
+WRITER = {"kind": "language_model", "tokens": "tokens", "width": 4, "depth": 1, "heads": 1}
+TRANSLATOR = {"kind": "encoder_decoder", "source_tokens": "tokens", "target_tokens": "tokens", "width": 4, "depth": 1, "heads": 1}
 SMALL = [{"kind": "resize", "size": 8}, "range"]
 SOURCES = {
     "arrays": ({"path": "arrays.npz", "class_values": ["a", "b"]}, {}, FLAT),
@@ -25,6 +29,13 @@ SOURCES = {
     "demo_leaves": ({"n": 60, "told": "cultivar"}, {"augment": [{"kind": "shift", "pixels": 2}]}, FLAT),
     "demo_ferments": ({"n": 60, "hours": 24, "told": "warning"}, {}, [{"kind": "gru", "width": 4, "output": "last"}, DENSE]),
     "demo_notes": ({"n": 60}, {"join": {"kind": "padded", "multiple": 8}}, TEXT),
+    "documents": ({"file": "notes.txt", "tokeniser": BYTES, "length": 16}, {}, [WRITER]),
+    "requests": (
+        {"file": "entries.csv", "template": TEMPLATE, "tokeniser": BYTES},
+        {},
+        [WRITER],
+    ),
+    "pairs": ({"file": "entries.csv", "read": "entry", "written": "sentence", "tokeniser": BYTES}, {}, [TRANSLATOR]),
 }
 
 
@@ -46,6 +57,8 @@ def folder(tmp_path_factory):
     rows = "".join(f"pictures/{'ab'[label]}/{i}.png,{('sound', 'stuck')[label]}\n" for i, label in enumerate(labels))
     (base / "pictures.csv").write_text("file,state\n" + rows)
     vs.demo.barrels(150).to_csv(base / "barrels.csv", index=False)
+    (base / "notes.txt").write_text("\n".join("not thin " * (1 + i % 4) for i in range(60)))
+    (base / "entries.csv").write_text("entry,sentence\n" + "".join(f"tp {i},Topped up {i}.\n" for i in range(60)))
     vs.data.ByteTokeniser().save(base / "tokens.json")
     return base
 

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from .peeking import Peek, peek
     from .table import Table, scaled
     from .templates import Template
-    from .texts import Documents, PairBatch, Pairs, Requests, TextForm
+    from .texts import Documents, PairBatch, Pairs, Requests, TextForm, documents_in, pairs_in, requests_in
     from .tokens import (
         BytePairTokeniser,
         ByteTokeniser,
@@ -67,12 +67,15 @@ __all__ = [
     "arrays",
     "as_source",
     "class_numbers_of",
+    "documents_in",
     "learning_curve",
     "one_hot",
     "open_tokeniser",
+    "pairs_in",
     "peek",
     "picture_table",
     "pictures",
+    "requests_in",
     "scaled",
     "sequences",
 ]
@@ -80,7 +83,7 @@ __all__ = [
 _IN = {
     ".table": ("Table", "scaled"),
     ".templates": ("Template",),
-    ".texts": ("Documents", "PairBatch", "Pairs", "Requests", "TextForm"),
+    ".texts": ("Documents", "PairBatch", "Pairs", "Requests", "TextForm", "documents_in", "pairs_in", "requests_in"),
     ".pictures": ("pictures",),
     ".sequences": ("sequences",),
     ".files": ("PictureFolder", "Pictures", "TextFiles", "arrays", "picture_table"),

@@ -6,13 +6,13 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, Self
+from typing import Any, Literal, Self
 
 import numpy as np
 
-from ..errors import DataError
+from ..errors import DataError, did_you_mean
 from ..parts.describing import describe
-from ..parts.registry import part
+from ..parts.registry import maker, part
 from .batch import Batch
 from .content import digest
 from .joining import Example, Join, stacked
@@ -21,14 +21,21 @@ from .templates import Template
 from .tokens import KINDS, PAD, TokenBatch, Tokeniser
 from .transforms import Transform, prepared
 
-__all__ = ["Documents", "PairBatch", "Pairs", "Requests", "TextForm"]
+__all__ = ["Documents", "PairBatch", "Pairs", "Requests", "TextForm", "documents_in", "pairs_in", "requests_in"]
 
 IGNORED = -1
 
 
 @dataclass(frozen=True)
 class TextForm:
-    """How texts become what a network reads and writes, for the model that is handed on."""
+    """How texts become what a network reads and writes, for the model that is handed on.
+
+    Examples
+    --------
+    >>> form = TextForm(vs.data.ByteTokeniser(), vs.data.Template("{entry}: {sentence}"))
+    >>> TextForm.from_dict(form.as_dict()).template
+    Template('{entry}: {sentence}')
+    """
 
     tokeniser: Tokeniser
     template: Template | None = None
@@ -70,7 +77,6 @@ class _Texts(Source):
         raise NotImplementedError
 
 
-@part("documents", "source")
 class Documents(_Texts):
     """Texts for a network that predicts the next token, several in a row of fixed length where they are short.
 
@@ -172,7 +178,6 @@ def _packed(encoded: Sequence[np.ndarray], length: int) -> tuple[np.ndarray, np.
     return inputs, labels, documents
 
 
-@part("requests", "source")
 class Requests(_Texts):
     """Requests with their answers for a network that predicts the next token; only the answers are learned.
 
@@ -284,7 +289,6 @@ def joined_sources(sources: Sequence[Any]) -> np.ndarray:
     return np.stack(arrays)
 
 
-@part("pairs", "source")
 class Pairs(_Texts):
     """What is read, pictures or texts, and the text that is to be written, for an `EncoderDecoder`.
 
@@ -360,3 +364,98 @@ class Pairs(_Texts):
 
     def _content(self, index: int) -> list[np.ndarray]:
         return [np.asarray(self._read[index]), self._written[index]]
+
+
+# of files, for plans
+
+
+@maker("documents", "source")
+def documents_in(file: str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256) -> Documents:
+    """`Documents` of a UTF-8 file with a document in each line.
+
+    Parameters
+    ----------
+    file : path
+    tokeniser : Tokeniser
+    length : int
+        Of a row, in tokens that are read.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "notes.txt"
+    >>> _ = file.write_text("dense\\nnot thin\\n")
+    >>> documents_in(file, vs.data.ByteTokeniser(), length=8).count
+    2
+    """
+    return Documents(Path(file), tokeniser, length)
+
+
+@maker("requests", "source")
+def requests_in(file: str | os.PathLike[str], template: Template, tokeniser: Tokeniser, length: int | None = None) -> Requests:
+    """`Requests` of a CSV or Parquet file with a column for each field of the template.
+
+    Parameters
+    ----------
+    file : path
+    template : Template
+    tokeniser : Tokeniser
+    length : int, optional
+        Refuse an example of more tokens.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "entries.csv"
+    >>> _ = file.write_text("entry,sentence\\ntp,Topped up.\\n")
+    >>> len(requests_in(file, vs.data.Template("{entry}: {sentence}"), vs.data.ByteTokeniser()))
+    1
+    """
+    return Requests(file, template, tokeniser, length)
+
+
+@maker("pairs", "source")
+def pairs_in(
+    file: str | os.PathLike[str],
+    read: str,
+    written: str,
+    tokeniser: Tokeniser,
+    source_tokeniser: Tokeniser | None = None,
+    channels: Literal["RGB", "L", "RGBA"] | None = None,
+    prepare: Sequence[Transform] = (),
+) -> Pairs:
+    """`Pairs` of a CSV or Parquet file: of texts, or of picture files that are named relative to it.
+
+    Parameters
+    ----------
+    file : path
+    read, written : str
+        Columns of what is read and what is to be written.
+    tokeniser : Tokeniser
+    source_tokeniser : Tokeniser, optional
+        Of texts that are read; that of what is written by default.
+    channels : {"RGB", "L", "RGBA"}, optional
+        Of pictures; without it what is read is a text.
+    prepare : sequence of transforms
+        What is done to pictures; see `vinestep.data.pictures`.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "codes.csv"
+    >>> _ = file.write_text("entry,sentence\\ntp,Topped up.\\n")
+    >>> pairs_in(file, "entry", "sentence", vs.data.ByteTokeniser())
+    <Pairs of 1 examples>
+    """
+    from .files import Pictures
+    from .reading import read_frame
+
+    frame = read_frame(file, texts=[read, written])[0]
+    for name in (read, written):
+        if name not in frame.columns:
+            raise DataError(f"{file}: there is no column {name!r}. {did_you_mean(name, frame.columns)}")
+    sources: Any = frame[read].astype(str).tolist()
+    if channels is not None:
+        pictures = Pictures([Path(file).parent / name for name in sources], channels=channels)
+        sources = [pictures[i][0] for i in range(len(pictures))]
+    return Pairs(sources, frame[written].astype(str).tolist(), tokeniser, source_tokeniser, prepare)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
@@ -10,7 +11,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from ..data.texts import joined_sources
-from ..data.tokens import Tokeniser
+from ..data.tokens import PAD, Tokeniser
 from ..errors import SettingError
 from ..layers.base import Layer
 from .beams import search
@@ -163,7 +164,8 @@ def generate(
         sessions = [Session(network, [prompt], cached=cached, given=one) for prompt, one in zip(encoded, each, strict=True)]
         found = [_by_beams(session, asked, beams, length_power) for session in sessions]
     else:
-        found = _together(Session(network, encoded, cached=cached, given=sources), encoded, asked, seed)
+        rngs = _generators(encoded, seed, sources)
+        found = _together(Session(network, encoded, cached=cached, given=sources), encoded, asked, rngs)
     return found if several else found[0]
 
 
@@ -296,18 +298,25 @@ def _encoded(network: Any, prompts: list[Any], tokeniser: Tokeniser | None) -> l
     return found
 
 
-def _generators(prompts: list[list[int]], seed: int) -> list[np.random.Generator]:
-    """By seed and prompt, so that a prompt gets the same alone and among others; equal ones get each their own."""
+def _generators(prompts: list[list[int]], seed: int, sources: np.ndarray | None = None) -> list[np.random.Generator]:
+    """By seed, prompt and what was read, so that each gets the same alone and among others; equal ones get each their own."""
     seen: Counter[tuple[int, ...]] = Counter()
     made = []
-    for prompt in prompts:
-        made.append(np.random.default_rng([seed, seen[tuple(prompt)], *prompt]))
-        seen[tuple(prompt)] += 1
+    for i, prompt in enumerate(prompts):
+        key = (*prompt, *(() if sources is None else _key_of(sources[i])))
+        made.append(np.random.default_rng([seed, seen[key], *key]))
+        seen[key] += 1
     return made
 
 
-def _together(session: Session, prompts: list[list[int]], asked: _Asked, seed: int) -> list[Generated]:
-    rngs = _generators(prompts, seed)
+def _key_of(source: np.ndarray) -> list[int]:
+    """Numbers for the content of what is read, whatever it was padded to."""
+    content = source[source != PAD] if source.dtype.kind in "iu" else source
+    digest = hashlib.sha256(np.ascontiguousarray(content).tobytes()).digest()
+    return [int(number) for number in np.frombuffer(digest, np.uint32)]
+
+
+def _together(session: Session, prompts: list[list[int]], asked: _Asked, rngs: list[np.random.Generator]) -> list[Generated]:
     found: list[Generated | None] = [None] * len(prompts)
     tokens: list[list[int]] = [[] for _ in prompts]
     totals, alive = [0.0] * len(prompts), list(range(len(prompts)))

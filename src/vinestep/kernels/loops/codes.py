@@ -5,7 +5,7 @@ Shapes: x (n, n_in), codes (n_out, bytes), scales (n_out, blocks), y and g (n, n
 
 from __future__ import annotations
 
-from ..machinery.arrays import beyond, empty, flat, smaller
+from ..machinery.arrays import beyond, empty, flat, larger, smaller
 from ..machinery.calls import call
 from ..machinery.compiling import inner_kernel, kernel
 from ..machinery.sharing import distribute, job
@@ -39,34 +39,38 @@ def _decode(codes, scales, table, each, block, output, first, last, panel, at):
 
 
 @inner_kernel
+def _columns(x, rows, columns, panel, step, transposed, bias, y, width, begin, many, wide, floor):
+    """Columns of the result from `begin` on, so many of `wide` that the panel is for: it is at least `TILE` wide."""
+    if wide == many:
+        call(multiply, x, rows, columns, panel, step, transposed, bias, beyond(y, begin), width, many, 0, rows.size, floor)
+        return
+    found = empty(rows.size * wide, y.dtype)
+    call(multiply, x, rows, columns, panel, step, transposed, bias, found, wide, wide, 0, rows.size, floor)
+    for i in range(rows.size):
+        for j in range(many):
+            y[i * width + begin + j] = found[i * wide + j]
+
+
+@inner_kernel
 def _panel(rows, columns, x, codes, scales, table, each, block, bias, y, n_out, floor, part):
     """Some outputs."""
-    n_in = columns.size
-    begin = part * PANEL
+    n_in, begin = columns.size, part * PANEL
     many = smaller(PANEL, n_out - begin)
-    wide = many if many >= TILE else TILE
+    wide = larger(many, TILE)
     panel, own_bias = empty(wide * n_in, y.dtype), empty(wide, y.dtype)
     for j in range(wide):
         output = begin + smaller(j, many - 1)
         call(_decode, codes, scales, table, each, block, output, 0, n_in, panel, j * n_in)
         own_bias[j] = bias[output]
-    if wide == many:
-        call(multiply, x, rows, columns, panel, n_in, True, own_bias, beyond(y, begin), n_out, many, 0, rows.size, floor)
-        return
-    found = empty(rows.size * wide, y.dtype)
-    call(multiply, x, rows, columns, panel, n_in, True, own_bias, found, wide, wide, 0, rows.size, floor)
-    for i in range(rows.size):
-        for j in range(many):
-            y[i * n_out + begin + j] = found[i * wide + j]
+    call(_columns, x, rows, columns, panel, n_in, True, own_bias, y, n_out, begin, many, wide, floor)
 
 
 @inner_kernel
 def _panel_of_transposed(rows, columns, g, codes, scales, table, each, block, bias, gx, n_in, together, floor, part):
     """Some inputs."""
-    n_out = columns.size
-    begin = part * together
+    n_out, begin = columns.size, part * together
     many = smaller(together, n_in - begin)
-    wide = many if many >= TILE else TILE
+    wide = larger(many, TILE)
     panel, own_bias = empty(wide * n_out, gx.dtype), empty(wide, gx.dtype)
     for k in range(wide):
         own_bias[k] = bias[begin + smaller(k, many - 1)]
@@ -74,14 +78,7 @@ def _panel_of_transposed(rows, columns, g, codes, scales, table, each, block, bi
         call(_decode, codes, scales, table, each, block, j, begin, begin + many, panel, j * wide)
         for k in range(many, wide):
             panel[j * wide + k] = 0
-    if wide == many:
-        call(multiply, g, rows, columns, panel, many, False, own_bias, beyond(gx, begin), n_in, many, 0, rows.size, floor)
-        return
-    found = empty(rows.size * wide, gx.dtype)
-    call(multiply, g, rows, columns, panel, wide, False, own_bias, found, wide, wide, 0, rows.size, floor)
-    for i in range(rows.size):
-        for k in range(many):
-            gx[i * n_in + begin + k] = found[i * wide + k]
+    call(_columns, g, rows, columns, panel, wide, False, own_bias, gx, n_in, begin, many, wide, floor)
 
 
 @kernel
