@@ -12,7 +12,7 @@ import pandas as pd
 import vinestep as vs
 from vinestep.demo import compressed
 
-N, EPOCHS, WIDTH, DEPTH, LEARNED_ON = (int(word) for word in (*sys.argv[1:], *("8000", "10", "128", "2", "8000")[len(sys.argv) - 1 :]))
+N, EPOCHS, WIDTH, DEPTH, LEARNED_ON = (int(word) for word in (*sys.argv[1:], *("6000", "8", "128", "3", "8000")[len(sys.argv) - 1 :]))
 HELD_OUT, BATCH = 200, 16
 
 notes = vs.demo.notes(LEARNED_ON).texts
@@ -26,13 +26,13 @@ train, held_out = (vs.data.Requests(part, template, tokeniser) for part in (rows
 says_the_same = vs.generation.TextScores(held_out, right=lambda written, true: compressed(written) == compressed(true))
 
 
-def trained(network, source, rate, epochs):
+def trained(network, source, rate, epochs, weight_decay=0.01):
     """The network after training, and the seconds that it took."""
     steps = epochs * -(-len(source) // BATCH)
     training = vs.Training(
         network,
         loss=vs.losses.next_token,
-        optimiser=vs.optimisers.AdamW(rate),
+        optimiser=vs.optimisers.AdamW(rate, weight_decay=weight_decay),
         schedule=vs.schedules.warmup(steps // 20 + 1).then(vs.schedules.cosine(steps)),
         clip=1.0,
     )
@@ -58,7 +58,8 @@ for name, bits in (("all weights", None), ("adapters, 32 bits", 32), ("adapters,
         network = vs.layers.quantised(network, bits=bits, codes="normal" if bits == 4 else "symmetric")
     if bits is not None:
         network = vs.layers.adapted(network, rank=8)
-    network, seconds = trained(network, train, 1e-3 if bits is None else 5e-3, EPOCHS)
+    rate, weight_decay = (1e-3, 0.01) if bits is None else (5e-3, 0.0)
+    network, seconds = trained(network, train, rate, EPOCHS, weight_decay)
     trainable, right = sum(p.size for p in network.parameters().values()), says_the_same(network)["right"]
     table.append(
         {

@@ -6,7 +6,7 @@ import matplotlib
 
 import vinestep as vs
 
-N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("3000", "12", "96")[len(sys.argv) - 1 :]))
+N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("3000", "9", "96")[len(sys.argv) - 1 :]))
 
 matplotlib.use("Agg")
 found, held_out = vs.demo.chalk(N), vs.demo.chalk(200, seed=32)

@@ -17,17 +17,17 @@ template = vs.data.Template("{entry}\n{sentence}")
 train, held_out = (vs.data.Requests(part, template, tokeniser) for part in (rows[:N], unseen))
 scores = vs.generation.TextScores(held_out, right=lambda written, true: compressed(written) == compressed(true))
 
-steps = EPOCHS * -(-N // 32)
+steps = EPOCHS * -(-N // 16)
 training = vs.Training(
-    vs.networks.LanguageModel(len(tokeniser), width=WIDTH, depth=3),
+    vs.networks.LanguageModel(len(tokeniser), width=WIDTH, depth=3, tied=True),
     loss=vs.losses.next_token,
-    optimiser=vs.optimisers.AdamW(2e-3),
+    optimiser=vs.optimisers.AdamW(1.5e-3),
     schedule=vs.schedules.warmup(steps // 20 + 1).then(vs.schedules.cosine(steps)),
     clip=1.0,
     seed=1,
 )
 outcome = training.run(
-    train.batches(32, order=vs.data.ByLength(train.lengths)),
+    train.batches(16, order=vs.data.ByLength(train.lengths)),
     validation={"validation": held_out.batches(32), "texts": scores},
     validate_every=max(EPOCHS // 4, 1),
     epochs=EPOCHS,

@@ -170,6 +170,7 @@ NETWORKS = {
     "parametric relu": lambda: [vs.Dense(4, np.tanh), vs.ParametricRelu(0.3), np.sin],
     "pooling": lambda: [vs.Dense(3, np.tanh), vs.MaxPool(2), vs.MeanPool(2), vs.Upsample(2, how="linear")],
     "global pooling": lambda: [vs.Dense(3, np.tanh), vs.Sum(vs.GlobalMean(), vs.GlobalMax()), vs.Reshape((3, 1)), vs.Flatten()],
+    "columns": lambda: [vs.Reshape((3, 2, 4)), vs.Columns(), vs.Dense(2, np.tanh)],
     "batch norm": lambda: [vs.Dense(3, np.tanh), vs.BatchNorm(), np.sin],
     "layer norm": lambda: [vs.Dense(4, np.tanh), vs.LayerNorm(), np.sin],
     "group and rms norm": lambda: [vs.GroupNorm(2), np.sin, vs.RMSNorm()],

@@ -361,9 +361,7 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     looked = " ".join(vinestep("inspect", "answers.vine", cwd=tmp_path).stdout.split())
     assert "CharacterTokeniser of 13 tokens, template '{entry}:{sentence}.'" in looked
     for arguments, told in (
-        ((), "Say what to write on from"),
         (("x",), "knows no 'x', at 0"),
-        (("a", "--temperature", "-1"), "temperature must be 0"),
         (("--rows", "other.csv"), "the field 'entry' is missing"),
     ):
         (tmp_path / "other.csv").write_text("word\nb\n")

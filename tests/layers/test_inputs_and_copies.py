@@ -49,6 +49,7 @@ WRONG = {
     "DecoderBlock": (vs.DecoderBlock(2), (2, 5, 4)),
     "Positions": (vs.Positions("learned"), (2, 5, 4)),
     "Residual": (vs.Residual(vs.Dense(4)), (2, 4)),
+    "Columns": (vs.Columns(), (2, 3, 5, 4)),
 }
 
 
