@@ -5,7 +5,7 @@ import sys
 import vinestep as vs
 from vinestep.demo import compressed
 
-N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("4000", "8", "128")[len(sys.argv) - 1 :]))
+N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("6000", "9", "128")[len(sys.argv) - 1 :]))
 
 found = vs.demo.shorthand(N + 400)
 rows = [{"entry": entry, "sentence": sentence} for entry, sentence in zip(found.entries, found.sentences, strict=True)]

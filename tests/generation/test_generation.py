@@ -233,3 +233,21 @@ def test_a_network_without_caches_takes_equal_lengths_and_says_so():
         vs.generate(network, [[2], [5, 6]], most=2)
     with pytest.raises(SettingError, match="is a Model, not a layer"):
         vs.generate(vs.Model(network), [2])
+
+
+def test_caches_that_share_memory_do_not_overwrite_one_another():
+    network = model()
+    ids = np.array([[1, 2, 3, 4, 5]])
+    caches = network.new_caches()
+    with untracked():
+        network(ids, caches, None)
+        network(np.array([[6]]), caches, None)
+        branches = [[dict(cache) for cache in caches] for _ in range(3)]
+        found = []
+        for token, own in zip((7, 8, 7), branches, strict=True):
+            network(np.array([[token]]), own, None)
+        for token, own in zip((9, 9, 3), branches, strict=True):
+            found.append(np.asarray(held(network(np.array([[token]]), own, None)))[0, -1])
+        for first, second, logits in zip((7, 8, 7), (9, 9, 3), found, strict=True):
+            whole = np.asarray(held(network(np.array([[*ids[0], 6, first, second]]))))[0, -1]
+            np.testing.assert_allclose(logits, whole, atol=1e-4)

@@ -13,6 +13,7 @@ import numpy as np
 from ..data.texts import joined_sources
 from ..data.tokens import PAD, Tokeniser
 from ..errors import SettingError
+from ..kernels.machinery.blas import one_blas_thread
 from ..layers.base import Layer
 from .beams import search
 from .choosing import Allowed, Choice
@@ -157,16 +158,22 @@ def generate(
     encoded = _encoded(network, listed, tokeniser)
     if isinstance(beams, bool) or not isinstance(beams, int) or beams < 1 or not length_power >= 0:
         raise SettingError(f"generate: beams must be at least 1 and length_power not negative, got {beams!r} and {length_power!r}.")
+    with one_blas_thread():  # products of a few rows are many, and its threads would compete with ours between them
+        found = _found_for(network, encoded, sources, asked, seed, beams, length_power)
+    return found if several else found[0]
+
+
+def _found_for(
+    network: Any, encoded: list[list[int]], sources: np.ndarray | None, asked: _Asked, seed: int, beams: int, length_power: float
+) -> list[Generated]:
     if beams > 1 or length_power:
-        if temperature:
+        if asked.choice.temperature:
             raise SettingError("generate: beam search takes the likeliest sequences; leave temperature at 0.")
         each = [None] * len(encoded) if sources is None else np.split(sources, len(encoded))
-        sessions = [Session(network, [prompt], cached=cached, given=one) for prompt, one in zip(encoded, each, strict=True)]
-        found = [_by_beams(session, asked, beams, length_power) for session in sessions]
-    else:
-        rngs = _generators(encoded, seed, sources)
-        found = _together(Session(network, encoded, cached=cached, given=sources), encoded, asked, rngs)
-    return found if several else found[0]
+        sessions = [Session(network, [prompt], cached=asked.cached, given=one) for prompt, one in zip(encoded, each, strict=True)]
+        return [_by_beams(session, asked, beams, length_power) for session in sessions]
+    session = Session(network, encoded, cached=asked.cached, given=sources)
+    return _together(session, encoded, asked, _generators(encoded, seed, sources))
 
 
 def stream(

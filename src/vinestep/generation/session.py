@@ -11,6 +11,7 @@ import numpy as np
 from ..autodiff.state import untracked
 from ..autodiff.tensor import held
 from ..errors import LayerError, SettingError
+from ..layers.caches import ROOMS
 
 __all__ = ["Session"]
 
@@ -101,6 +102,7 @@ class Session:
 
 
 def _keep_rows(cache: dict[str, Any], rows: np.ndarray) -> None:
+    cache.pop(ROOMS, None)
     for name, value in cache.items():
         if isinstance(value, dict):
             _keep_rows(value, rows)

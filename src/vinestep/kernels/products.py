@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 
 from . import gathered
+from .machinery.blas import keeps_to_one_thread
 from .machinery.pool import helpers
-from .machinery.sizes import RATE
+from .machinery.sizes import RATE, TILE
 from .machinery.soundness import Unsound, give_up, usable
 
 __all__ = [
@@ -60,7 +61,8 @@ def gathered_product(
     n, (depth, width) = rows.size, b.shape[::-1] if transposed else b.shape
     c = np.empty((n, width), b.dtype) if out is None else out
     bias = np.zeros(width, b.dtype) if bias is None else bias
-    working = helpers(depth * n * width // RATE)
+    cost = depth * n * width // RATE if n >= TILE else depth * width // 4  # of few rows it is reading b that takes time
+    working = helpers(cost)
     gathered.product(*working, x, rows, columns, b.reshape(-1), b.shape[1], transposed, bias, c.reshape(-1), width, b.dtype.type(floor))
     return c
 
@@ -68,7 +70,15 @@ def gathered_product(
 def product(
     a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, floor: float = -np.inf, out: np.ndarray | None = None
 ) -> np.ndarray:
-    """``max(a @ b + bias, floor)`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep."""
+    """``max(a @ b + bias, floor)`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep.
+
+    One row is left to BLAS while it keeps to one thread: what it does then is read `b` once, and nothing is faster at that.
+    """
+    if len(a) == 1 and keeps_to_one_thread():
+        c = np.matmul(a, b, out=out)
+        if bias is not None:
+            c += bias
+        return c if floor == -np.inf else np.maximum(c, b.dtype.type(floor), out=c)
     return gathered_product(a.reshape(-1), *places(*a.shape), b, bias, floor=floor, out=out)
 
 

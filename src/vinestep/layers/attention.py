@@ -18,6 +18,7 @@ from ..kernels.machinery.sizes import RATE, TILE
 from ..kernels.products import places
 from ..parts import part
 from .base import Layer
+from .caches import appended
 from .context import PASS
 from .dense import Dense
 from .dropout import Dropout
@@ -226,9 +227,7 @@ class Attention(Layer):
         if self.rotary:
             query, key = (_merged(rotated(_split(part, self.heads), start=start)) for part in (query, key))
         if cache is not None:
-            if cache:
-                key, value = np.concatenate([cache["key"], key], axis=1), np.concatenate([cache["value"], value], axis=1)
-            cache["key"], cache["value"] = key, value
+            key, value = appended(cache, "key", key), appended(cache, "value", value)
         return self._attended(attend, [query, key, value], x, key.shape[1], mask, start)
 
     def _check_source(self, x: Any, source: Any) -> None:
@@ -255,7 +254,7 @@ class Attention(Layer):
     def _hidden(self, shape: tuple[int, ...], mask: Any, start: int) -> np.ndarray | None:
         """Where nothing may be looked at: (batch or 1, time or 1, other time)."""
         hidden = None
-        if self.causal:
+        if self.causal and shape[-2] > 1:  # a single place is the last one, and sees all
             hidden = np.arange(shape[-1])[None, None, :] > np.arange(start, start + shape[-2])[None, :, None]
         if mask is not None:
             given = np.asarray(held(mask))

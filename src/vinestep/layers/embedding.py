@@ -221,9 +221,9 @@ def places_of(mask: Any, time: int) -> np.ndarray:
     return np.asarray((along - np.maximum.accumulate(np.where(begins, along, 0), axis=1))[:, -time:])
 
 
-def _angles(n: int, width: int) -> np.ndarray:
+def _angles(stop: int, width: int, start: int = 0) -> np.ndarray:
     half = (width + 1) // 2
-    return np.arange(n)[:, None] / 10_000.0 ** (np.arange(half)[None, :] / max(half, 1))
+    return np.arange(start, stop)[:, None] / 10_000.0 ** (np.arange(half)[None, :] / max(half, 1))
 
 
 def _waves(n: int, width: int, dtype: Any) -> np.ndarray:
@@ -248,7 +248,7 @@ def rotated(x: Any, *, start: int = 0) -> Any:
     half = x.shape[-1] // 2
     if 2 * half != x.shape[-1]:
         raise ShapeError(f"rotated: the width has to be even, got {x.shape[-1]}.")
-    angles = _angles(start + x.shape[-2], x.shape[-1])[start:]
+    angles = _angles(start + x.shape[-2], x.shape[-1], start)
     cosine, sine = np.cos(angles).astype(x.dtype), np.sin(angles).astype(x.dtype)
     first, second = x[..., :half], x[..., half:]
     return np.concatenate([first * cosine - second * sine, second * cosine + first * sine], axis=-1)

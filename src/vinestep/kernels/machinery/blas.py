@@ -10,7 +10,7 @@ from typing import Any
 
 from . import pool
 
-__all__ = ["one_blas_thread"]
+__all__ = ["keeps_to_one_thread", "one_blas_thread"]
 
 
 class _Hold:
@@ -80,6 +80,11 @@ def one_blas_thread() -> Iterator[None]:
     finally:
         if hold is _hold:  # else this is a forked process, where it has been put back
             hold.end()
+
+
+def keeps_to_one_thread() -> bool:
+    """Whether somebody holds the matrix library to one thread now."""
+    return _hold.holders > 0
 
 
 def _put_back_in_child() -> None:
