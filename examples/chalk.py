@@ -9,7 +9,7 @@ import vinestep as vs
 N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("3000", "9", "96")[len(sys.argv) - 1 :]))
 
 matplotlib.use("Agg")
-found, held_out = vs.demo.chalk(N), vs.demo.chalk(200, seed=32)
+found, held_out = vs.demo.chalk(N), vs.demo.chalk(min(N, 200), seed=32)
 tokeniser = vs.data.CharacterTokeniser.learned(found.codes)
 train, unseen = (vs.data.Pairs(part.pictures, part.codes, tokeniser) for part in (found, held_out))
 

@@ -24,7 +24,7 @@ SMALL = {
     "accumulated.py": ("120", "3"),
     "notes_model.py": ("300", "1", "32"),
     "shorthand.py": ("200", "1", "32"),
-    "chalk.py": ("64", "1", "16"),
+    "chalk.py": ("32", "1", "16"),
     "adapters.py": ("128", "1", "32", "1", "100"),
 }
 

@@ -29,6 +29,7 @@ LAYERS = {
     "upsample": [*PICTURE, {"kind": "upsample", "factor": 2, "how": "linear"}, *FLAT],
     "flatten": [*PICTURE, *FLAT],
     "reshape": [*PICTURE, *FLAT],
+    "columns": [*PICTURE, "columns", *FLAT],
     "attention": [*SEQUENCE, {"kind": "attention", "heads": 2}, *FLAT],
     "transformer_block": [*SEQUENCE, {"kind": "transformer_block", "heads": 2, "activation": "relu"}, *FLAT],
     "positions": [*SEQUENCE, {"kind": "positions", "form": "learned", "longest": 8}, *FLAT],

@@ -132,8 +132,8 @@ def coded(weight: np.ndarray, *, bits: int = 4, form: CodeForm = "normal", block
     Examples
     --------
     >>> found = coded(np.array([[0.5], [-1.0], [0.1], [0.0]]), bits=8, form="symmetric", block=4)
-    >>> found.decoded().ravel().round(2).tolist()
-    [0.5, -1.0, 0.1, 0.0]
+    >>> found.decoded().ravel().round(2)
+    array([ 0.5, -1. ,  0.1,  0. ], dtype=float32)
     """
     if bits not in BITS or form not in FORMS:
         raise LayerError(f'coded: bits must be 4 or 8 and codes "symmetric" or "normal", got {bits!r} and {form!r}.')
