@@ -11,7 +11,7 @@ N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("3000", "9", "96")[l
 matplotlib.use("Agg")
 found, held_out = vs.demo.chalk(N), vs.demo.chalk(min(N, 200), seed=32)
 tokeniser = vs.data.CharacterTokeniser.learned(found.codes)
-train, unseen = (vs.data.Pairs(part.pictures, part.codes, tokeniser) for part in (found, held_out))
+train, unseen = (vs.data.Pairs(part.pictures, part.codes, tokeniser, prepare=[vs.data.pictures.Range()]) for part in (found, held_out))
 
 steps = EPOCHS * -(-N // 32)
 training = vs.Training(

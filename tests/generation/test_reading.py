@@ -192,3 +192,14 @@ def test_a_reader_of_texts_predicts_on_raw_texts(tmp_path):
     assert len(model.predict(found.texts[0])) == 1
     with pytest.raises(DataError, match="takes texts"):
         model.predict([3])
+
+
+def test_pictures_of_another_range_than_those_read_at_training_are_told(caplog):
+    found = vs.demo.chalk(6)
+    tokeniser = vs.data.CharacterTokeniser.learned(found.codes)
+    reader = vs.networks.picture_reader(8, channels=(2, 2, 2))
+    made = vs.networks.EncoderDecoder(None, len(tokeniser), width=8, depth=1, heads=2, reader=reader)
+    training = vs.Training(made, loss=vs.losses.next_token, seed=1)
+    training.run(vs.data.Pairs(found.pictures, found.codes, tokeniser).batches(6), epochs=1)
+    training.model().generate(found.pictures * 255, most=3)
+    assert "they go from 0 to 255, and those trained on from 0 to 1" in caplog.text
