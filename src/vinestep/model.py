@@ -191,7 +191,7 @@ class Model:
         from .generation import generate
 
         form = self._form_to_write(settings)
-        if hasattr(self.network, "read"):
+        if self.reads:
             given = prompts if form.source_tokeniser else self._pictures(prompts)
             return generate(self.network, given=given, tokeniser=form.tokeniser, source_tokeniser=form.source_tokeniser, **settings)
         if form.template is None:
@@ -215,7 +215,7 @@ class Model:
         from .generation import stream
 
         form = self._form_to_write(settings)
-        if hasattr(self.network, "read"):
+        if self.reads:
             raise ModelError("This model reads before it writes: use model.generate(...).")
         text = str(prompt) if form.template is None else form.template.request(prompt)
         return stream(self.network, text, tokeniser=form.tokeniser, **settings)

@@ -235,7 +235,7 @@ class LanguageModel(Layer):
         x = self.embedding(ids)
         if self.places is not None:
             read = caches[0]["key"].shape[1] if caches and caches[0] else 0
-            x = self.places(x, places=places_of(mask, x.shape[1]) if mask is not None else read)
+            x = self.places(x, places=places_of(mask, x.shape[1], read))
         for i, block in enumerate(self.blocks):
             x = block(x, mask, caches[i] if caches is not None else None)
         x = self.norm(x)
@@ -349,7 +349,7 @@ class EncoderDecoder(Layer):
         """
         before = caches[0]["own"]["key"].shape[1] if caches and caches[0]["own"] else 0
         written = self.writing(target)
-        written = self.places(written, places=places_of(mask, written.shape[1]) if mask is not None else before)
+        written = self.places(written, places=places_of(mask, written.shape[1], before))
         for i, decode in enumerate(self.decoder):
             written = decode(written, read, mask, present, None if caches is None else caches[i])
         written = self.norms[1](written)

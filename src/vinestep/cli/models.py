@@ -134,6 +134,7 @@ def generate(
     own: OwnOption = [],  # noqa: B006
 ) -> None:
     """Write on after prompts, answer requests, or write what pictures or texts say."""
+    from ..data.texts import fields_of
     from ..errors import DataError
     from ..model import open_model
     from .views import written_view
@@ -148,7 +149,7 @@ def generate(
                 console.print(piece.text, end="", highlight=False, markup=False, soft_wrap=True)
             console.print()
             return
-        requests = [] if rows is None else _requests_of(rows)
+        requests = [] if rows is None else fields_of(rows)
         asked = requests or (_pictures_of(prompts, found) if found.reads == "pictures" else prompts)
         written = found.generate(asked, beams=beams, **settings)
         shown = [", ".join(map(str, fields.values())) for fields in requests] or prompts
@@ -181,13 +182,6 @@ def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
         found = open_model(model, own=own_parts_of(own))
         for view in model_view(found, str(model)):
             console.print(view)
-
-
-def _requests_of(rows: Path) -> list[dict[str, Any]]:
-    """The fields in each row of a file."""
-    from ..data.reading import read_frame
-
-    return [{str(name): value for name, value in row.items()} for row in read_frame(rows)[0].to_dict("records")]
 
 
 def _pictures_of(files: list[str], model: Model) -> list[Any]:

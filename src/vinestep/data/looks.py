@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..findings import Finding
-from .batch import Batch
+from .batch import Batch, first_of
 from .source import Source
 
 __all__ = ["findings_of", "findings_of_parts", "range_findings", "range_of"]
@@ -117,17 +117,12 @@ def range_of(batches: Any) -> tuple[float, float] | None:
     source = batches.dataset
     if not isinstance(source, Source):
         return None
-    sample = _first(batches.sample().inputs)
+    sample = first_of(batches.sample().inputs)
     if not isinstance(sample, np.ndarray) or sample.ndim != PICTURES:
         return None
     places = np.unique(np.linspace(0, len(source) - 1, min(len(source), RANGE_BY)).astype(int))
-    inputs = np.asarray(_first(source.gathered(places, batches.join).inputs))
+    inputs = np.asarray(first_of(source.gathered(places, batches.join).inputs))
     return float(inputs.min()), float(inputs.max())
-
-
-def _first(inputs: Any) -> Any:
-    """Of several inputs by place the first, which is what is read where something is written."""
-    return inputs[0] if isinstance(inputs, tuple) else inputs
 
 
 def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) -> list[Finding]:

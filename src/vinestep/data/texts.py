@@ -63,8 +63,6 @@ class TextForm:
 class _Texts(Source):
     """What sources of texts have in common: rows of whole numbers."""
 
-    holds_lock = True
-
     @property
     def lengths(self) -> np.ndarray:
         """Of what is written in each example, in tokens, for `vinestep.data.ByLength`."""
@@ -107,7 +105,7 @@ class Documents(_Texts):
     def __init__(self, texts: Sequence[str] | str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256) -> None:
         if isinstance(length, bool) or not isinstance(length, int) or length < 1:
             raise DataError(f"Documents: length must be a whole number of at least 1, got {length!r}.")
-        self.texts, self.tokeniser, self.length = texts, tokeniser, length
+        self.tokeniser, self.length = tokeniser, length
         self.text_form = TextForm(tokeniser)
         encoded = [tokeniser.encode(text, begin=True, end=True) for text in _listed(texts)]
         if not encoded:
@@ -204,10 +202,10 @@ class Requests(_Texts):
     """
 
     def __init__(self, rows: Any, template: Template, tokeniser: Tokeniser, length: int | None = None) -> None:
-        self.template, self.tokeniser, self.length = template, tokeniser, length
+        self.template, self.tokeniser = template, tokeniser
         self.text_form = TextForm(tokeniser, template)
         self._examples = []
-        for i, row in enumerate(_mappings(rows)):
+        for i, row in enumerate(fields_of(rows)):
             try:
                 tokens, learned = template.example(tokeniser, row)
             except DataError as error:
@@ -225,9 +223,6 @@ class Requests(_Texts):
         tokens, learned = self._examples[index]
         return tokens, learned, None
 
-    def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
-        return super().gathered(index, TokenBatch() if join is stacked else join)
-
     def take(self, index: np.ndarray) -> Batch | None:
         return TokenBatch()([self.read(int(i)) for i in index])
 
@@ -238,7 +233,8 @@ class Requests(_Texts):
         return list(self._examples[index])
 
 
-def _mappings(rows: Any) -> Sequence[Mapping[str, Any]]:
+def fields_of(rows: Any) -> Sequence[Mapping[str, Any]]:
+    """The fields of each row by name, of mappings, a DataFrame, or a file."""
     if isinstance(rows, str | os.PathLike):
         from .reading import read_frame
 
@@ -350,9 +346,6 @@ class Pairs(_Texts):
     @property
     def preparation(self) -> tuple[Transform, ...]:
         return self.prepare
-
-    def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
-        return super().gathered(index, PairBatch() if join is stacked else join)
 
     def take(self, index: np.ndarray) -> Batch | None:
         return PairBatch()([self.read(int(i)) for i in index])

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-from functools import partial
 from typing import Any
 
 import numpy as np
@@ -70,8 +69,7 @@ class Session:
             if not self.has_caches:
                 out = self.network(self.ids)
             else:
-                call = self.network if self.read is None else partial(self._written, self.read)
-                out = call(self.ids[:, self._read :], self.caches, self._mask())
+                out = self._called(self.ids[:, self._read :])
                 if self.caches is not None:
                     self._read = self.ids.shape[1]
         found = np.asarray(held(out))
@@ -79,8 +77,10 @@ class Session:
             raise LayerError(f"generate: the network gives shape {found.shape}, expected (sequences, time, tokens).")
         return found[:, -1]
 
-    def _written(self, read: tuple[Any, ...], ids: np.ndarray, caches: Any, mask: np.ndarray | None) -> Any:
-        return self.network.write(ids, *read, caches, mask)
+    def _called(self, ids: np.ndarray) -> Any:
+        if self.read is None:
+            return self.network(ids, self.caches, self._mask())
+        return self.network.write(ids, *self.read, self.caches, self._mask())
 
     def _mask(self) -> np.ndarray | None:
         return None if self.mask.all() else self.mask

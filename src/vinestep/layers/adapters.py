@@ -219,18 +219,17 @@ def adapted(
     if isinstance(rank, bool) or not isinstance(rank, int) or rank < 1:
         raise LayerError(f"adapted: rank must be a whole number of at least 1, got {rank!r}.")
     settings = {"rank": rank, "scale": 2.0 * rank if scale is None else float(scale), "dropout": dropout}
-    return with_adapters(network, dict.fromkeys(chosen_layers(network, patterns, KINDS, "adapted"), settings), seed=seed)
+    return with_adapters(copy.deepcopy(network), dict.fromkeys(chosen_layers(network, patterns, KINDS, "adapted"), settings), seed=seed)
 
 
 def with_adapters(network: Layer, settings: Mapping[str, Mapping[str, Any]], *, seed: int = 0) -> Layer:
-    """A copy of the network with adapters, by path of the layer as `adapters_of` tells them."""
-    made = copy.deepcopy(network)
+    """The network with adapters, by path of the layer as `adapters_of` tells them; it is changed."""
     new: dict[int, Layer] = {}
-    for path, layer in chosen_layers(made, tuple(settings), KINDS, "adapted").items():
+    for path, layer in chosen_layers(network, tuple(settings), KINDS, "adapted").items():
         other: Any = object.__new__(KINDS[type(layer)])
         other.stand_beside(layer, **settings[path], seed=seed)
         new[id(layer)] = other
-    return exchanged(made, new, frozen=made._ready_arena().tensors)
+    return exchanged(network, new, frozen=network._ready_arena().tensors)
 
 
 def adapters_of(network: Layer) -> dict[str, dict[str, Any]]:

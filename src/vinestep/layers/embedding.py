@@ -204,14 +204,18 @@ class Positions(Layer):
         return self.table
 
 
-def places_of(mask: Any, time: int) -> np.ndarray:
-    """The places of the last so many vectors, shape (batch, time), each counted from the begin of its text.
+def places_of(mask: Any, time: int, start: int = 0) -> Any:
+    """The places of the last so many vectors, shape (batch, time), each counted from the begin of its text; of the first, without a mask.
 
     Parameters
     ----------
-    mask : array, shape (batch, all time so far)
+    start : int
+        How many came before them.
+    mask : array, shape (batch, all time so far), optional
         False, or 0, for places that belong to no text; whole numbers say to which text of the row a place belongs.
     """
+    if mask is None:
+        return start
     held_mask = np.asarray(held(mask))
     if held_mask.dtype == bool:
         return np.asarray(np.maximum(np.cumsum(held_mask, axis=1) - 1, 0)[:, -time:])

@@ -45,7 +45,6 @@ def exchanged(network: Layer, new: Mapping[int, Layer], frozen: Iterable[str] | 
         Of parameters; by default those that were frozen and are there still.
     """
     arena = network._ready_arena()
-    before = vars(network)
     made = new.get(id(network), network)
     for layer in [*network.walk(), *new.values()]:
         for name, value in vars(layer).items():
@@ -55,7 +54,6 @@ def exchanged(network: Layer, new: Mapping[int, Layer], frozen: Iterable[str] | 
     tensors = {t.name: t for layer in made.walk() for t in layer._own_parameters().values()}
     still = arena.frozen_paths if frozen is None else set(frozen)
     made.arena = Arena(tensors, arena.dtype, still & tensors.keys())
-    made._sample = before["_sample"]
     made._point_to_parameters()
     return made
 

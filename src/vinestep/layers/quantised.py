@@ -91,14 +91,8 @@ class _Quantised:
         parameters.pop("weight")
         vars(self).pop("weight")
         vars(self)["_parameters"] = parameters
-        vars(self)["_statistics"] = {}
-        self.put(weight)
-
-    def put(self, weight: Coded) -> None:
-        """Compute with this weight from now on."""
+        vars(self)["_statistics"] = {name: getattr(weight, name) for name in PARTS}
         self.coded = weight
-        for name in PARTS:
-            vars(self)["_statistics"][name] = getattr(weight, name)
 
     def not_settings(self) -> set[str]:
         return {*super().not_settings(), "coded"}  # type: ignore[misc]
@@ -169,21 +163,20 @@ def quantised(
     (['0/bias', '1/weight', '1/bias'], 0.125)
     """
     settings = {"bits": bits, "codes": codes, "block": block, "double": double}
-    return with_codes(network, dict.fromkeys(chosen_layers(network, patterns, KINDS, "quantised"), settings))
+    return with_codes(copy.deepcopy(network), dict.fromkeys(chosen_layers(network, patterns, KINDS, "quantised"), settings))
 
 
 def with_codes(network: Layer, settings: dict[str, dict[str, Any]]) -> Layer:
-    """A copy of the network with weights in codes, by path of the layer as `codes_of` tells them."""
-    made = copy.deepcopy(network)
+    """The network with weights in codes, by path of the layer as `codes_of` tells them; it is changed."""
     new: dict[int, Layer] = {}
-    for path, layer in chosen_layers(made, tuple(settings), KINDS, "quantised").items():
+    for path, layer in chosen_layers(network, tuple(settings), KINDS, "quantised").items():
         how = dict(settings[path])
         weight = layer._own_parameters()["weight"]._array
         outputs_last = weight if isinstance(layer, Dense) else weight.T
         other: Any = object.__new__(KINDS[type(layer)])
         other.hold(layer, coded(outputs_last, form=how.pop("codes"), **how))
         new[id(layer)] = other
-    return exchanged(made, new)
+    return exchanged(network, new)
 
 
 def codes_of(network: Layer) -> dict[str, dict[str, Any]]:
