@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 import vinestep as vs
-from vinestep.runs.ledger import Ledger
+from vinestep.runs._ledger import Ledger
 
 from .timing import interleaved
 

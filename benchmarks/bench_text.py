@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 
 import vinestep as vs
-from vinestep.layers.codes import coded
-from vinestep.layers.dense import dense
-from vinestep.layers.quantised import coded_product
+from vinestep.layers._block_codes import coded
+from vinestep.layers._dense import dense
+from vinestep.layers._quantised import coded_product
 
 from .timing import interleaved
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 import vinestep as vs
-from vinestep.training.store import MemoryStore
+from vinestep.storage.run_store import MemoryStore
 
 from .timing import interleaved
 
@@ -110,10 +110,10 @@ def _observers() -> dict[str, float]:
     def run(observers: list[Any]) -> None:
         network = vs.Stack(
             vs.Convolution(16, 3, activation=vs.relu),
-            vs.layers.MaxPool(2),
+            vs.MaxPool(2),
             vs.Convolution(32, 3, activation=vs.relu),
-            vs.layers.MaxPool(2),
-            vs.layers.Flatten(),
+            vs.MaxPool(2),
+            vs.Flatten(),
             vs.Dense(6),
         )
         vs.Training(network, loss=vs.losses.cross_entropy).run(data.batches(64), epochs=10, observers=observers, record=MemoryStore())

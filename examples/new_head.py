@@ -17,8 +17,8 @@ def parts(leaves, seed):
 def network(classes):
     return vs.Stack(
         vs.Stack(
-            vs.Convolution(16, 3, activation=vs.relu), vs.layers.MaxPool(2), vs.BatchNorm(),
-            vs.Convolution(32, 3, activation=vs.relu), vs.layers.MaxPool(2), vs.BatchNorm(), vs.layers.Flatten(),
+            vs.Convolution(16, 3, activation=vs.relu), vs.MaxPool(2), vs.BatchNorm(),
+            vs.Convolution(32, 3, activation=vs.relu), vs.MaxPool(2), vs.BatchNorm(), vs.Flatten(),
         ),
         vs.Dense(classes),
     )  # fmt: skip

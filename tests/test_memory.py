@@ -3,7 +3,7 @@ import sys
 
 import pytest
 
-from vinestep.memory import keep_freed_memory
+from vinestep.kernels.allocator import keep_freed_memory
 
 CODE = """
 import resource, numpy as np, vinestep as vs

@@ -14,8 +14,13 @@ import pandas as pd
 import pytest
 
 import vinestep as vs
-from vinestep import archive
-from vinestep.errors import ArchiveError, DataError, ModelError, PartError
+from vinestep.errors import (
+    ArchiveError,
+    DataError,
+    ModelError,
+    PartError,
+)
+from vinestep.storage import archive
 
 CHILD = """
 import sys, numpy as np, pandas as pd, vinestep as vs
@@ -294,7 +299,7 @@ def test_scores_say_how_sure_they_are():
     rng = np.random.default_rng(0)
     labels = rng.integers(0, 2, 400)
     outputs = rng.normal(size=(400, 2)) + 1.5 * np.eye(2)[labels]
-    found = vs.scores.assess(outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()])
+    found = vs.evaluation.assess(outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()])
     k, n, z = round(found["accuracy"] * 400), 400, 1.959963984540054
     centre, half = (k + z * z / 2) / (n + z * z), z / (n + z * z) * np.sqrt(k * (n - k) / n + z * z / 4)
     np.testing.assert_allclose(found.intervals["accuracy"], (centre - half, centre + half), rtol=1e-9)
@@ -303,7 +308,7 @@ def test_scores_say_how_sure_they_are():
     assert (high - low) / 2 == pytest.approx(z * np.std(losses) / 20, rel=0.15)
     assert low < found["loss"] < high
     assert found.table()["examples"].tolist() == [400] * 3
-    again = vs.scores.assess(outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()])
+    again = vs.evaluation.assess(outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()])
     assert again.intervals == found.intervals
 
 
@@ -312,6 +317,6 @@ def test_intervals_cover_as_often_as_they_say():
     inside = 0
     for _ in range(200):
         x = rng.exponential(size=(60, 1))
-        low, high = vs.scores.assess(x, np.zeros((60, 1)), vs.losses.absolute_error).intervals["loss"]
+        low, high = vs.evaluation.assess(x, np.zeros((60, 1)), vs.losses.absolute_error).intervals["loss"]
         inside += low <= 1.0 <= high
     assert 0.87 < inside / 200 < 0.99

@@ -20,15 +20,13 @@ Each says what was wrong, where, what was expected and what to do::
 
     try:
         network.initialise(sample)
-    except vinestep.VineStepError as error:
+    except vinestep.errors.VineStepError as error:
         print(error)
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from importlib import import_module
-from typing import Any
+from ._public_names import own_names
 
 __all__ = [
     "ArchiveError",
@@ -48,8 +46,6 @@ __all__ = [
     "SettingError",
     "ShapeError",
     "VineStepError",
-    "did_you_mean",
-    "names_of",
 ]
 
 
@@ -130,40 +126,4 @@ class PrecisionWarning(UserWarning):
     """A float32 parameter met a float64 array, so the result is float64."""
 
 
-def did_you_mean(name: str, known: Iterable[str]) -> str:
-    """A sentence that names the nearest of the known names, or all of them."""
-    import difflib
-
-    names = sorted(known)
-    near = difflib.get_close_matches(name, names, n=1, cutoff=0.6)
-    if near:
-        return f"Did you mean {near[0]!r}?"
-    return f"Known: {', '.join(names)}." if names else "There are none."
-
-
-def names_of(
-    module: str, known: Iterable[str], later: Mapping[str, str] | None = None, elsewhere: Mapping[str, str] | None = None
-) -> Callable[[str], Any]:
-    """A module's ``__getattr__``: loads what is left for later, and for a name that is not there gives the nearest.
-
-    Parameters
-    ----------
-    module : str
-    known : iterable of str
-        Names that a user may want.
-    later : mapping of name to module, optional
-        Where names are found that are loaded when first asked for; a name of a submodule is that module itself.
-    elsewhere : mapping of name to text, optional
-        What to say of names that are likely to be looked for here.
-    """
-    names = list(known)
-
-    def find(name: str) -> Any:
-        if later and name in later:
-            found = import_module(later[name], module)
-            return found if later[name] == f".{name}" else getattr(found, name)
-        if name.startswith("__"):
-            raise AttributeError(f"module {module!r} has no attribute {name!r}")
-        raise AttributeError(f"module {module!r} has no attribute {name!r}. {(elsewhere or {}).get(name) or did_you_mean(name, names)}")
-
-    return find
+__getattr__, __dir__ = own_names(__name__, __all__)

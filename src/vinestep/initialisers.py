@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, TypeAlias
 
 import numpy as np
 
-from .errors import names_of
-from .parts import maker, part
+from ._public_names import own_names
+from .parts._registry import maker, part
 
 __all__ = [
     "Initialiser",
@@ -264,4 +264,4 @@ def ones(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     return np.ones(shape)
 
 
-__getattr__ = names_of(__name__, __all__)
+__getattr__, __dir__ = own_names(__name__, __all__)

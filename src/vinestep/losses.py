@@ -9,16 +9,17 @@ from typing import Any, Literal
 import numpy as np
 
 from . import kernels
-from .activations import log_softmax, relu, softplus
+from ._activations import log_softmax, relu, softplus
+from ._findings import Finding, warn_of
+from ._public_names import own_names
 from .autodiff.derivatives import gradient_of
-from .autodiff.forms import WHOLE, Form, standard
 from .autodiff.fused import Fused
-from .autodiff.state import STATE
+from .autodiff.signatures import WHOLE, Form, standard
 from .autodiff.tensor import Tensor, held
-from .errors import DataError, ShapeError, names_of
-from .findings import Finding, warn_of
+from .autodiff.tracking import STATE
+from .errors import DataError, ShapeError
 from .kernels.machinery.pool import over_rows
-from .parts import part
+from .parts._registry import part
 
 __all__ = [
     "absolute_error",
@@ -692,4 +693,4 @@ def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:
     return (_targets_for, _squared_error) if loss is squared_error else None
 
 
-__getattr__ = names_of(__name__, __all__)
+__getattr__, __dir__ = own_names(__name__, __all__)

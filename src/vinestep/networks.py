@@ -7,29 +7,21 @@ from typing import Any, Literal
 
 import numpy as np
 
-from .activations import relu
+from ._activations import relu
+from ._public_names import own_names
 from .autodiff.tensor import held
-from .errors import LayerError, names_of
-from .layers import (
-    LSTM,
-    BatchNorm,
-    Columns,
-    Convolution,
-    DecoderBlock,
-    Dense,
-    Dropout,
-    Embedding,
-    GlobalMean,
-    Layer,
-    LayerNorm,
-    MaxPool,
-    Positions,
-    Residual,
-    Stack,
-    TransformerBlock,
-)
-from .layers.embedding import places_of
-from .parts import part
+from .errors import LayerError
+from .layers._attention import DecoderBlock, TransformerBlock
+from .layers._base import Layer
+from .layers._containers import Residual, Stack
+from .layers._convolution import Convolution
+from .layers._dense import Dense
+from .layers._dropout import Dropout
+from .layers._embedding import Embedding, Positions, places_of
+from .layers._normalisation import BatchNorm, LayerNorm
+from .layers._pooling import Columns, GlobalMean, MaxPool
+from .layers._recurrent import LSTM
+from .parts._registry import part
 
 __all__ = [
     "EncoderDecoder",
@@ -360,4 +352,4 @@ class EncoderDecoder(Layer):
         return [{"own": {}, "across": {}} for _ in self.decoder]
 
 
-__getattr__ = names_of(__name__, __all__)
+__getattr__, __dir__ = own_names(__name__, __all__)

@@ -10,9 +10,9 @@ from collections.abc import Callable
 from functools import partial
 from typing import Any
 
-from .errors import CheckpointError, SettingError, names_of
-from .parts import maker, part
-from .parts.registry import made_by
+from ._public_names import own_names
+from .errors import CheckpointError, SettingError
+from .parts._registry import made_by, maker, part
 
 __all__ = [
     "Schedule",
@@ -546,4 +546,4 @@ class _Plateau(Schedule):
         self._now, self._best, self._waited = float(now), math.inf if best is None else float(best), waited
 
 
-__getattr__ = names_of(__name__, __all__)
+__getattr__, __dir__ = own_names(__name__, __all__)

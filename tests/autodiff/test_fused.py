@@ -6,15 +6,14 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, given, settings, strategies as st
 
 import vinestep as vs
 from vinestep import kernels
 from vinestep.autodiff.fused import FUSED
-from vinestep.layers.chain import ChainPlan
-from vinestep.layers.codes import coded
-from vinestep.layers.windows import plan_windows
+from vinestep.layers._block_codes import coded
+from vinestep.layers._dense_chain import ChainPlan
+from vinestep.layers._window_geometry import plan_windows
 
 sizes = st.sampled_from([0, 1, 2, 3, 7])
 many = settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)

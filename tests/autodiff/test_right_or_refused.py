@@ -6,7 +6,7 @@ import pytest
 from scipy import special
 
 import vinestep as vs
-from vinestep.autodiff.seals import is_unchanged, seal_of
+from vinestep.autodiff.checksums import is_unchanged, seal_of
 from vinestep.errors import DifferentiationError, MissingRuleError, ShapeError
 
 MANNERS = {

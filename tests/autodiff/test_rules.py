@@ -2,11 +2,16 @@
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, given, settings, strategies as st
 
 import vinestep as vs
-from vinestep.autodiff.registry import HANDLERS, PASSIVE, UFUNC_METHODS, UFUNCS, load_late_rules
+from vinestep.autodiff.registry import (
+    HANDLERS,
+    PASSIVE,
+    UFUNC_METHODS,
+    UFUNCS,
+    load_late_rules,
+)
 
 from .generators import GENERATORS
 

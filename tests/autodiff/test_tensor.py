@@ -4,7 +4,14 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.errors import DifferentiationError, DTypeError, MissingRuleError, NotFiniteError, PrecisionWarning, ShapeError
+from vinestep.errors import (
+    DifferentiationError,
+    DTypeError,
+    MissingRuleError,
+    NotFiniteError,
+    PrecisionWarning,
+    ShapeError,
+)
 
 
 def test_broadcasting_is_undone():

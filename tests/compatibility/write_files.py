@@ -120,12 +120,12 @@ def write(folder):
     texts = vs.demo.notes(60).texts
     tokeniser = vs.data.WordTokeniser.learned(texts)
     documents = vs.data.Documents(texts, tokeniser, length=24)
-    writer = vs.Training(
-        vs.networks.LanguageModel(len(tokeniser), width=8, depth=1, heads=2), loss=vs.losses.next_token, seed=1
-    )
+    writer = vs.Training(vs.networks.LanguageModel(len(tokeniser), width=8, depth=1, heads=2), loss=vs.losses.next_token, seed=1)
     writer.run(documents.batches(4), epochs=1)
     writer.model().save(folder / "notes.vine")
-    expected["notes"] = vs.generate(vs.open_model(folder / "notes.vine").network, " ".join(texts[0].split()[:2]), tokeniser=tokeniser, most=8).text
+    expected["notes"] = vs.generate(
+        vs.open_model(folder / "notes.vine").network, " ".join(texts[0].split()[:2]), tokeniser=tokeniser, most=8
+    ).text
 
     leaves = vs.demo.leaves(24)
     data = vs.data.Dataset(leaves.pictures, leaves.labels, class_values=leaves.names)

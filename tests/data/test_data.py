@@ -1,8 +1,7 @@
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 import vinestep as vs
 from vinestep.errors import DataError

@@ -3,8 +3,7 @@
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 import vinestep as vs
 from vinestep.errors import DataError
@@ -127,8 +126,8 @@ ordered = {size = ["small", "middling", "large"]}
 def test_a_plan_names_them(tmp_path):
     frame().to_csv(tmp_path / "prices.csv", index=False)
     (tmp_path / "plan.toml").write_text(PLAN)
-    from vinestep.training.planned import PlannedRun
-    from vinestep.training.plans import read_plan
+    from vinestep.training.plans._plan._plan import read_plan
+    from vinestep.training.plans._plan._planned_run import PlannedRun
 
     planned = PlannedRun(read_plan(tmp_path / "plan.toml"), tmp_path)
     assert planned.train.encoding.log_target

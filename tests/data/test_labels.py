@@ -1,7 +1,6 @@
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 from hypothesis.extra import numpy as hnp
 
 from vinestep.data import class_numbers_of, one_hot

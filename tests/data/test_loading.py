@@ -12,12 +12,11 @@ from pathlib import Path
 import numpy as np
 import psutil
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import vinestep as vs
 from vinestep.data import Batch, Padded, pictures
-from vinestep.data.draws import Draws
+from vinestep.data.batches._counter_rng import Draws
 from vinestep.errors import DataError, SettingError
 
 

@@ -5,13 +5,13 @@ import io
 import numpy as np
 import pytest
 import scipy.ndimage
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from PIL import Image
 
 import vinestep as vs
 from vinestep.data import PictureFolder, Pictures, pictures
-from vinestep.data.draws import Draws
+from vinestep.data.batches._counter_rng import Draws
+from vinestep.data.sources._source import Subset
 from vinestep.errors import DataError, SettingError
 
 RANDOM = [
@@ -203,7 +203,7 @@ def test_arrays_in_files(tmp_path, rng):
     zipped, mapped = vs.data.arrays(tmp_path / "vines.npz"), vs.data.arrays(tmp_path)
     assert zipped.fingerprint() == mapped.fingerprint()
     parts = mapped.split(0.5, 0.5)
-    assert isinstance(parts[0], vs.data.source.Subset)
+    assert isinstance(parts[0], Subset)
     assert parts[0].shared_rows(parts[1]) == 0
     np.testing.assert_array_equal(next(iter(parts[0].batches(5, shuffled=False))).inputs, x[np.sort(parts[0].provenance.rows)])
     with pytest.raises(DataError, match="no array 'label'"):

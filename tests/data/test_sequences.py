@@ -2,12 +2,16 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 import vinestep as vs
-from vinestep.data.draws import Draws
-from vinestep.data.sequences import CropTime, Difference, Lags, windows
+from vinestep.data.batches._counter_rng import Draws
+from vinestep.data.sequences import (
+    CropTime,
+    Difference,
+    Lags,
+    windows,
+)
 from vinestep.errors import DataError, SettingError
 
 

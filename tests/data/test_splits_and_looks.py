@@ -3,12 +3,11 @@
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 import vinestep as vs
 from vinestep.data import pictures
-from vinestep.data.looks import findings_of_parts
+from vinestep.data.checks._checks import findings_of_parts
 from vinestep.errors import DataError
 
 

@@ -11,8 +11,7 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 from PIL import Image
 
 import vinestep as vs
@@ -147,7 +146,7 @@ def test_a_table_that_grows_while_it_is_read_is_refused(tmp_path, monkeypatch):
 
 
 def network():
-    return vs.Stack(vs.layers.Flatten(), vs.Dense(2))
+    return vs.Stack(vs.Flatten(), vs.Dense(2))
 
 
 def pictures(factor, n=40):

@@ -7,7 +7,7 @@ import pandas as pd
 import pytest
 
 import vinestep as vs
-from vinestep.data.content import digest, row_hashes
+from vinestep.data._hashing import digest, row_hashes
 from vinestep.errors import DataError
 
 RNG = np.random.default_rng(0)

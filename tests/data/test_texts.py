@@ -3,11 +3,19 @@
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 
 import vinestep as vs
-from vinestep.data import ByteTokeniser, CharacterTokeniser, Documents, PairBatch, Pairs, Requests, Template, TextForm
+from vinestep.data import (
+    ByteTokeniser,
+    CharacterTokeniser,
+    Documents,
+    PairBatch,
+    Pairs,
+    Requests,
+    Template,
+    TextForm,
+)
 from vinestep.errors import DataError
 
 BYTES = ByteTokeniser()

@@ -5,12 +5,19 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 import vinestep as vs
-from vinestep.data import BytePairTokeniser, ByteTokeniser, CharacterTokeniser, Template, TokenBatch, WordTokeniser, open_tokeniser
-from vinestep.data.tokens import PIECES
+from vinestep.data import (
+    BytePairTokeniser,
+    ByteTokeniser,
+    CharacterTokeniser,
+    Template,
+    TokenBatch,
+    WordTokeniser,
+    open_tokeniser,
+)
+from vinestep.data.encoding._tokens import PIECES
 from vinestep.errors import DataError
 
 CORPUS = [

@@ -18,8 +18,8 @@ from pathlib import Path
 import numpy as np
 
 import vinestep as vs
-from vinestep import archive as archives
 from vinestep.errors import VineStepError
+from vinestep.storage import archive as archives
 
 MOST_MEMORY = 400 << 20  # bytes that an attempt may add to what the process needed before
 VALUES = (

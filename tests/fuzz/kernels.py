@@ -12,9 +12,9 @@ import vinestep as vs
 from vinestep.autodiff.fused import FUSED
 from vinestep.errors import VineStepError
 from vinestep.kernels import SWITCH
-from vinestep.layers.chain import ChainPlan
-from vinestep.layers.codes import coded
-from vinestep.layers.windows import plan_windows
+from vinestep.layers._block_codes import coded
+from vinestep.layers._dense_chain import ChainPlan
+from vinestep.layers._window_geometry import plan_windows
 
 ACTIVATIONS = ("none", "relu", "tanh", "sigmoid", "leaky_relu")
 KINDS = ("f2", "f4", "f8", ">f4", ">f8", "g", "i1", "u1", "i8", "u8", "?", "c8", "U3", "O")

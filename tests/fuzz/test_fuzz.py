@@ -4,8 +4,7 @@ import importlib.util
 from pathlib import Path
 
 import pytest
-from hypothesis import HealthCheck, given, settings
-from hypothesis import strategies as st
+from hypothesis import HealthCheck, given, settings, strategies as st
 
 HERE = Path(__file__).parent
 

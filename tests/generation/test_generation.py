@@ -4,17 +4,16 @@ import itertools
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 from scipy.stats import chisquare
 
 import vinestep as vs
 from vinestep.autodiff import held, untracked
 from vinestep.errors import LayerError, SettingError
 from vinestep.generation import shaped, stream
-from vinestep.generation.beams import Beam, search
-from vinestep.generation.choosing import Choice, log_softmax
-from vinestep.generation.session import Session
+from vinestep.generation._beams import Beam, search
+from vinestep.generation._sampling import Choice, log_softmax
+from vinestep.generation._session import Session
 
 
 def model(tokens=12, seed=0, **options):

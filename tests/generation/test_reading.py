@@ -9,7 +9,7 @@ import vinestep as vs
 from vinestep.autodiff import held, untracked
 from vinestep.errors import DataError, ModelError, SettingError
 from vinestep.generation import TextScores
-from vinestep.generation.choosing import log_softmax
+from vinestep.generation._sampling import log_softmax
 
 TOKENISER = vs.data.CharacterTokeniser.learned(["abcde"])
 

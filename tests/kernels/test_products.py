@@ -5,11 +5,16 @@ from itertools import pairwise
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
 
 from vinestep.kernels.machinery import pool
-from vinestep.kernels.products import gathered_product, places, product, product_with_transposed, transposed_product
+from vinestep.kernels.products import (
+    gathered_product,
+    places,
+    product,
+    product_with_transposed,
+    transposed_product,
+)
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])

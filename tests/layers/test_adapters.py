@@ -5,7 +5,13 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import ArchiveError, LayerError, ModelError
-from vinestep.layers import Adapters, adapted, merged, taken_out
+from vinestep.layers import (
+    Adapters,
+    adapted,
+    merged,
+    taken_out,
+)
+from vinestep.layers._adapters import adapters_of
 
 
 def base(seed=0):
@@ -196,6 +202,6 @@ def test_a_model_with_adapters_is_opened_as_it_was(tmp_path):
     again = vs.open_model(vs.Model(small).save(tmp_path / "small.vine")).network
     np.testing.assert_array_equal(again(IDS).array, small(IDS).array)
     assert set(again.parameters()) == set(small.parameters())
-    assert vs.layers.adapters.adapters_of(again) == vs.layers.adapters.adapters_of(small)
+    assert adapters_of(again) == adapters_of(small)
     train(small, 3)
     train(again, 3)

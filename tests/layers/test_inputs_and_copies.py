@@ -8,8 +8,14 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.errors import DTypeError, LayerError, NotFiniteError, ShapeError
-from vinestep.training.parts_state import split_state
+from vinestep.errors import (
+    DTypeError,
+    LayerError,
+    NotFiniteError,
+    ShapeError,
+)
+from vinestep.storage import archive
+from vinestep.training.step._state import split_state
 
 SEQUENCE = np.ones((2, 9, 16), "f4")
 
@@ -204,9 +210,9 @@ def test_one_call_loads_all_and_says_what_is_missing(tmp_path):
     training = vs.Training(network, loss=vs.losses.cross_entropy)
     for _ in range(5):
         training.step((x, labels))
-    file = vs.archive.write(tmp_path / "best.npz", *split_state(training.state()))
+    file = archive.write(tmp_path / "best.npz", *split_state(training.state()))
     fresh = vs.Stack(vs.Dense(4), vs.BatchNorm(), vs.Dense(2)).initialise(x, seed=5)
-    checkpoint = vs.archive.read(file)
+    checkpoint = archive.read(file)
     with pytest.raises(LayerError, match=r"3 of 9 arrays of the network are missing: 1/mean, 1/variance, 1/seen"):
         fresh.load(checkpoint.group("weights"))
     fresh.load(checkpoint)

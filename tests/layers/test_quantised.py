@@ -2,15 +2,14 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
+from hypothesis import given, strategies as st
 from scipy.stats import norm
 
 import vinestep as vs
 from vinestep.errors import DataError, LayerError, ShapeError
-from vinestep.layers import adapted, code_values, merged, quantised
-from vinestep.layers.codes import coded
-from vinestep.layers.quantised import coded_product
+from vinestep.layers import _quantised as quantised, adapted, code_values, merged
+from vinestep.layers._block_codes import coded
+from vinestep.layers._quantised import coded_product
 
 PAPER = [
     -1.0, -0.6961928009986877, -0.5250730514526367, -0.39491748809814453, -0.28444138169288635, -0.18477343022823334,

@@ -6,8 +6,8 @@ from scipy.special import expit, softmax
 
 import vinestep as vs
 from vinestep.errors import DataError, LayerError, ShapeError
-from vinestep.layers.embedding import rotated
-from vinestep.layers.recurrent import lstm
+from vinestep.layers._embedding import rotated
+from vinestep.layers._recurrent import lstm
 
 
 def ready(layer, *samples):

@@ -6,7 +6,7 @@ from scipy import signal
 
 import vinestep as vs
 from vinestep.errors import LayerError, ShapeError
-from vinestep.training.parts_state import split_state
+from vinestep.training.step._state import split_state
 
 
 def convolution(x, **options):

@@ -10,7 +10,7 @@ import scipy.optimize
 import vinestep as vs
 from vinestep import kernels
 from vinestep.errors import NotFiniteError, SettingError
-from vinestep.optimisers.quasi_newton import strong_wolfe
+from vinestep.optimisers._quasi_newton import strong_wolfe
 
 o = vs.optimisers
 

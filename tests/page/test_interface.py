@@ -7,10 +7,10 @@ import pytest
 from starlette.testclient import TestClient
 
 import vinestep as vs
+from vinestep._trend import slope_of, thinned, trend_of
 from vinestep.page import make_app
-from vinestep.page.looking import Series
 from vinestep.page.security import HEADER, Door
-from vinestep.trend import slope_of, thinned, trend_of
+from vinestep.page.views import Series
 
 HERE = "http://127.0.0.1"
 
@@ -185,7 +185,7 @@ def test_the_trend_is_the_local_line_and_its_band_holds(rng):
 
 
 def test_series_are_kept_up_to_a_number_of_bytes(twelve, monkeypatch):
-    import vinestep.page.looking as looking
+    import vinestep.page.views as looking
 
     kept, runs = Series(), vs.runs.open(twelve)
     monkeypatch.setattr(looking, "MOST_BYTES", 4000)

@@ -9,16 +9,15 @@ import tomllib
 import numpy as np
 import pytest
 import tomli_w
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
+from vinestep.data.pictures._transforms._transforms import Flip, Shift
 
 import vinestep as vs
-from vinestep.data.pictures import Flip, Shift
 from vinestep.errors import PartError
-from vinestep.parts.describing import settings_of
-from vinestep.parts.meanings import settings as meanings
-from vinestep.parts.registry import Kinds, library
-from vinestep.training.settings import without_nothing
+from vinestep.parts._describe import settings_of
+from vinestep.parts._registry import Kinds, library
+from vinestep.parts._setting_docs import settings as meanings
+from vinestep.storage.settings import without_nothing
 
 UNLIKE = (
     vs.data.Template | vs.data.PairBatch | vs.data.TokenBatch | vs.data.Padded | vs.data.InOrder | vs.data.Shuffled

@@ -99,7 +99,7 @@ def dead_layer(path):
 
 
 def vanishing(path):
-    return run(path, dense(*[12] * 8, act=vs.activations.sigmoid), epochs=15)
+    return run(path, dense(*[12] * 8, act=vs.sigmoid), epochs=15)
 
 
 def exploding(path):

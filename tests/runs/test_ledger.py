@@ -16,8 +16,8 @@ from alembic.migration import MigrationContext
 
 import vinestep as vs
 from vinestep.errors import RunError
-from vinestep.runs import Ledger, LedgerStore, schema
-from vinestep.runs.ledger import ledger_url
+from vinestep.runs import Ledger, LedgerStore, _schema as schema
+from vinestep.runs._ledger import ledger_url
 
 from .postgres import Server
 

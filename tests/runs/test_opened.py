@@ -192,7 +192,7 @@ def test_markup_in_notes_and_names_is_shown_in_reports(tmp_path):
     train(tmp_path)
     run = vs.runs.open(tmp_path)["1"]
     run.note("<script>alert(1)</script>")
-    from vinestep.runs.reporting import report
+    from vinestep.runs._report import report
 
     assert "&lt;script&gt;alert(1)" in report([run])
 

@@ -7,6 +7,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import ArchiveError, RunError
+from vinestep.runs._ledger import ledger_url
 from vinestep.training import MemoryStore, Request
 
 
@@ -16,7 +17,7 @@ def store(request, tmp_path):
         yield MemoryStore()
         return
     if request.param == "postgres":
-        yield vs.runs.LedgerStore.new(vs.runs.Ledger(vs.runs.ledger.ledger_url(".", request.getfixturevalue("database"))), "barrels")
+        yield vs.runs.LedgerStore.new(vs.runs.Ledger(ledger_url(".", request.getfixturevalue("database"))), "barrels")
         return
     if request.param == "ledger":
         yield vs.runs.LedgerStore.new(vs.runs.Ledger(f"sqlite:///{tmp_path}/ledger.sqlite"), "barrels")

@@ -10,8 +10,17 @@ import pandas as pd
 import pytest
 
 import vinestep as vs
-from vinestep.errors import DataError, DifferentiationError, LayerError, NotFiniteError, RunError, SettingError, ShapeError
-from vinestep.training.guard import is_library_code
+from vinestep.errors import (
+    DataError,
+    DifferentiationError,
+    LayerError,
+    NotFiniteError,
+    RunError,
+    SettingError,
+    ShapeError,
+)
+from vinestep.storage import archive
+from vinestep.training.step._trust import is_library_code
 
 RNG = np.random.default_rng(0)
 LABELS = np.arange(12) % 3
@@ -299,7 +308,7 @@ def test_the_metric_says_which_way_is_better(tmp_path):
     by = {name: [row[name] for row in outcome.rows] for name in ("perplexity", "gain_error")}
     assert outcome.best("perplexity")["perplexity"] == min(by["perplexity"])
     assert outcome.best("gain_error")["gain_error"] == max(by["gain_error"])
-    best = vs.archive.read(keeper.best_file(outcome))
+    best = archive.read(keeper.best_file(outcome))
     assert best.meta["curves"][-1]["perplexity"] == min(by["perplexity"])
     with pytest.raises(RunError, match="Whether more or less of 'rate' is better is not known"):
         classifier().run(data().batches(8), epochs=2, observers=[vs.observers.Patience(3, by="rate")])

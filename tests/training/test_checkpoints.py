@@ -7,8 +7,8 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep import archive
 from vinestep.errors import ArchiveError
+from vinestep.storage import archive
 
 ARRAYS = {"weights/0/weight": np.arange(6.0).reshape(2, 3), "optimiser/m": np.zeros(4, np.float32), "empty": np.zeros((0, 3))}
 

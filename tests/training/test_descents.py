@@ -9,9 +9,14 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.errors import ArchiveError, DifferentiationError, NotFiniteError, SettingError
+from vinestep.errors import (
+    ArchiveError,
+    DifferentiationError,
+    NotFiniteError,
+    SettingError,
+)
 from vinestep.training import MemoryStore
-from vinestep.training.parts_state import joined_state, split_state
+from vinestep.training.step._state import joined_state, split_state
 
 HERE = Path(__file__).parent
 sys.path.insert(0, str(HERE))

@@ -5,13 +5,18 @@ import threading
 import numpy as np
 import pytest
 import tomli_w
+from vinestep.training.plans._plan._plan import read_plan
+from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
-from vinestep.errors import ArchiveError, LayerError, NotFiniteError, RunError
-from vinestep.training import running
-from vinestep.training.planned import PlannedRun
-from vinestep.training.plans import read_plan
-from vinestep.training.store import MemoryStore
+from vinestep.errors import (
+    ArchiveError,
+    LayerError,
+    NotFiniteError,
+    RunError,
+)
+from vinestep.storage.run_store import MemoryStore
+from vinestep.training.run import _run as running
 
 X = np.random.default_rng(0).normal(size=(48, 3)).astype("f4")
 DATA = vs.data.Dataset(X, X[:, :1] - X[:, 1:2])

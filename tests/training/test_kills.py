@@ -22,10 +22,11 @@ CODE = """
 import sys, time
 import numpy as np
 import vinestep as vs
+from vinestep.training.run import _run as run_module
 
 record, resume, slow = sys.argv[1], sys.argv[2], float(sys.argv[3])
 if sys.argv[4] == "background":
-    vs.training.running.LARGE = 0
+    run_module.LARGE = 0
 if slow:
     write_array = np.lib.format.write_array
 

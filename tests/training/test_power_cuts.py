@@ -13,6 +13,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import CheckpointError
+from vinestep.storage import archive
 
 CUTS = 40
 
@@ -172,7 +173,7 @@ def test_what_a_power_cut_leaves_goes_on_to_equal_bits(tmp_path, monkeypatch, ca
         for folder in (image / "runs").glob("run-*"):
             assert (folder / "plan.toml").stat().st_size, "a run that is seen has its plan"
             for state in folder.glob("states/step-*.npz"):
-                vs.archive.read(state)
+                archive.read(state)
             if vs.runs.RunFolder(folder).info()["status"] == "finished":
                 continue
             outcome, found = run(resume=folder)

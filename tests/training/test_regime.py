@@ -6,13 +6,12 @@ from functools import partial
 import numpy as np
 import pytest
 import tomli_w
-from hypothesis import given, settings
-from hypothesis import strategies as st
+from hypothesis import given, settings, strategies as st
+from vinestep.training.plans._plan._plan import read_plan
+from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
 from vinestep.errors import PlanError, RunError, SettingError
-from vinestep.training.planned import PlannedRun
-from vinestep.training.plans import read_plan
 
 s = vs.schedules
 

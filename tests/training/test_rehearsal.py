@@ -5,10 +5,10 @@ import time
 
 import numpy as np
 import pytest
+from vinestep.training.plans._plan._plan import read_plan
+from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
-from vinestep.training.planned import PlannedRun
-from vinestep.training.plans import read_plan
 
 SEED = np.random.SeedSequence(8)
 
@@ -89,12 +89,12 @@ def transposed_pictures():
     stripes = leaves.pictures + np.linspace(0, 1, 32, dtype="f4")[:, None, None]
     train, validation = split(stripes, leaves.labels % 3)
     turned = vs.data.Dataset(validation.inputs.swapaxes(1, 2), validation.targets)
-    return training(net(vs.layers.Flatten(), vs.Dense(16, vs.relu), vs.Dense(3))), train, turned
+    return training(net(vs.Flatten(), vs.Dense(16, vs.relu), vs.Dense(3))), train, turned
 
 
 def channels_first():
     x = np.random.default_rng(0).random((200, 3, 16, 16)).astype("f4")
-    return training(net(vs.layers.Flatten(), vs.Dense(16, vs.relu), vs.Dense(3))), *split(x, points(200)[1])
+    return training(net(vs.Flatten(), vs.Dense(16, vs.relu), vs.Dense(3))), *split(x, points(200)[1])
 
 
 def scaled_twice():
@@ -245,16 +245,16 @@ def sound_ones():
     leaves = vs.demo.leaves(500)
     convolutional = net(
         vs.Convolution(8, 3, activation=vs.relu),
-        vs.layers.MaxPool(2),
+        vs.MaxPool(2),
         vs.Convolution(8, 3, activation=vs.relu),
-        vs.layers.GlobalMean(),
+        vs.GlobalMean(),
         vs.Dense(6),
     )
     data = vs.data.Dataset(leaves.pictures, leaves.labels, class_values=leaves.names)
     yield "leaves", training(convolutional), *data.split(0.75, 0.25, seed=1, stratified=True)
     tanks = vs.demo.ferments(300, hours=24)
     series = vs.data.Dataset((tanks.series / [100, 20]).astype("f4"), (tanks.hours_until_dry[:, None] / 48).astype("f4"))
-    reader = vs.Stack(vs.layers.GRU(12, output="last"), vs.Dense(1))
+    reader = vs.Stack(vs.GRU(12, output="last"), vs.Dense(1))
     yield "ferments", training(reader, loss=vs.losses.squared_error, metrics=[]), *series.split(0.75, 0.25, seed=1)
 
 

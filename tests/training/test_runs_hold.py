@@ -16,12 +16,11 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep import archive
 from vinestep.errors import ArchiveError, RunError
-from vinestep.parts.describing import describe
-from vinestep.runs import folders
+from vinestep.parts._describe import describe
+from vinestep.storage import archive, run_folder as folders
+from vinestep.storage.settings import differences
 from vinestep.training import Status
-from vinestep.training.settings import differences
 
 
 def data(n=24, seed=0, scale=1.0):
@@ -142,10 +141,10 @@ with open(file, "wb") as out:
     out.write(bytes(body) + hashlib.sha256(bytes(body)).hexdigest().encode())
 size = len(body)
 del members, buffer, body
-vs.archive
+from vinestep.storage import archive
 before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
 try:
-    vs.archive.read(file)
+    archive.read(file)
     print("read")
 except vs.errors.ArchiveError as error:
     print("refused", (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) >> 10, error)
@@ -169,11 +168,12 @@ def test_weights_are_real_numbers_in_files_too(tmp_path, dtype):
 
 def test_writing_takes_little_memory(tmp_path):
     code = """
-    import resource, sys, numpy as np, vinestep as vs
-    vs.archive.write(sys.argv[1] + "/small.npz", {"a": np.ones(10)}, {})
+    import resource, sys, numpy as np
+    from vinestep.storage import archive
+    archive.write(sys.argv[1] + "/small.npz", {"a": np.ones(10)}, {})
     arrays = {"a": np.ones(6_000_000), "b": np.ones((1000, 6000), order="F")}
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    file = vs.archive.write(sys.argv[1] + "/large.npz", arrays, {})
+    file = archive.write(sys.argv[1] + "/large.npz", arrays, {})
     print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) >> 10)
     """
     done = subprocess.run([sys.executable, "-c", textwrap.dedent(code), str(tmp_path)], capture_output=True, text=True, check=True)

@@ -10,7 +10,7 @@ from PIL import Image
 
 import vinestep as vs
 from vinestep.errors import LayerError, SettingError
-from vinestep.training.observers.spaced import Norms
+from vinestep.training.observers._recorders import Norms
 
 ob = vs.observers
 X = np.random.default_rng(0).normal(size=(48, 3)).astype("f4")

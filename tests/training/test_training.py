@@ -8,9 +8,15 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.errors import DataError, DifferentiationError, NotFiniteError, RunError
+from vinestep.errors import (
+    DataError,
+    DifferentiationError,
+    NotFiniteError,
+    RunError,
+)
+from vinestep.storage import archive
 from vinestep.training import Status
-from vinestep.training.parts_state import split_state
+from vinestep.training.step._state import split_state
 
 
 def data(n=100, seed=0):
@@ -161,7 +167,7 @@ def test_best_checkpoints_are_kept_by_a_named_quantity(tmp_path):
     assert len(best) == 2
     assert {"step-00000056-epoch-8", "step-00000049-epoch-7"} <= {name.split("-validation")[0] for name in names}
     assert len(names) == len({*best, *names[-2:]})
-    best = vs.archive.read(keeper.best_file(outcome))
+    best = archive.read(keeper.best_file(outcome))
     row = outcome.best("validation_accuracy")
     assert best.meta["position"]["step"] == row["step"]
 

@@ -4,8 +4,8 @@ import logging
 
 import numpy as np
 
-from vinestep.training import waiting as module
-from vinestep.training.waiting import Waiting
+from vinestep.training.run import _data_wait as module
+from vinestep.training.run._data_wait import Waiting
 
 
 def clock(monkeypatch, reading, working):

@@ -11,8 +11,8 @@ import numpy as np
 
 from ..errors import DifferentiationError
 from .derivatives import HasParameters, differentiate
-from .state import recorded, untracked
 from .tensor import Tensor, held
+from .tracking import recorded, untracked
 
 if TYPE_CHECKING:
     import pandas as pd

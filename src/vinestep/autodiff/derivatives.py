@@ -9,10 +9,15 @@ import numpy as np
 
 from ..errors import DifferentiationError, ShapeError
 from .gradients import Layout, pack
-from .rules.elementwise import copied
-from .state import STATE, recorded
+from .identity import copied
 from .sweep import sweep
-from .tensor import Origin, Tensor, apply, held
+from .tensor import (
+    Origin,
+    Tensor,
+    apply,
+    held,
+)
+from .tracking import STATE, recorded
 
 __all__ = [
     "HasParameters",

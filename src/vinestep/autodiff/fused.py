@@ -12,12 +12,18 @@ from typing import Any
 import numpy as np
 
 from ..kernels import Unsound, give_up, usable
-from .forms import Form, Forms, standard
+from .identity import alias
 from .registry import Rule
-from .rules.elementwise import alias
-from .state import STATE, recorded
+from .signatures import Form, Forms, standard
 from .sweep import sweep
-from .tensor import Origin, Tensor, apply, plain, seals_of
+from .tensor import (
+    Origin,
+    Tensor,
+    apply,
+    plain,
+    seals_of,
+)
+from .tracking import STATE, recorded
 
 __all__ = ["FUSED", "Fused"]
 

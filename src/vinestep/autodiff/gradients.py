@@ -10,9 +10,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from .. import kernels
-from ..errors import ShapeError, did_you_mean
+from .._public_names import did_you_mean
+from ..errors import ShapeError
 from ..kernels.machinery.pool import helpers
-from .forms import is_standard
+from .signatures import is_standard
 
 if TYPE_CHECKING:
     import pandas as pd

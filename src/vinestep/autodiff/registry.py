@@ -19,6 +19,7 @@ from ..errors import MissingRuleError
 
 __all__ = [
     "HANDLERS",
+    "METHODS",
     "OUT_PLACES",
     "PASSIVE",
     "UFUNCS",
@@ -27,6 +28,7 @@ __all__ = [
     "find_handler",
     "find_ufunc_rule",
     "implements",
+    "implements_method",
     "load_late_rules",
     "missing_rule",
     "passive",
@@ -100,6 +102,7 @@ class Rule:
 UFUNCS: dict[np.ufunc, Rule] = {}
 UFUNC_METHODS: dict[tuple[np.ufunc, str], Callable[..., Any]] = {}
 HANDLERS: dict[Callable[..., Any], Callable[..., Any]] = {}
+METHODS: dict[str, Callable[..., Any]] = {}
 OUT_PLACES: dict[Callable[..., Any], int] = {}
 """Where among its positional arguments a function takes an array to write to."""
 PASSIVE: set[Callable[..., Any]] = set()
@@ -121,6 +124,16 @@ def implements(*functions: Callable[..., Any]) -> Callable[[Callable[..., Any]],
             if "out" in names:
                 OUT_PLACES[function] = names.index("out")
         return handler
+
+    return register
+
+
+def implements_method(name: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Register what stands behind a method of Tensor that NumPy has no function for."""
+
+    def register(method: Callable[..., Any]) -> Callable[..., Any]:
+        METHODS[name] = method
+        return method
 
     return register
 

@@ -8,14 +8,24 @@ from typing import Any
 
 import numpy as np
 
-from ..errors import DifferentiationError, NotFiniteError, PrecisionWarning, ShapeError
-from ..findings import Finding, warn_of
-from ..memory import keep_freed_memory
+from .._findings import Finding, warn_of
+from ..errors import (
+    DifferentiationError,
+    NotFiniteError,
+    PrecisionWarning,
+    ShapeError,
+)
+from ..kernels.allocator import keep_freed_memory
 from .broadcasting import unbroadcast
-from .rules.indexing import Scattered
-from .seals import Untouched, is_unchanged
-from .state import STATE
-from .tensor import RELEASED, Origin, Tensor, held
+from .checksums import Untouched, is_unchanged
+from .scattered import Scattered
+from .tensor import (
+    RELEASED,
+    Origin,
+    Tensor,
+    held,
+)
+from .tracking import STATE
 
 __all__ = ["sweep"]
 

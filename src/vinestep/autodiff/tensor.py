@@ -10,10 +10,25 @@ import numpy as np
 from numpy.lib.mixins import NDArrayOperatorsMixin
 from numpy.typing import ArrayLike, DTypeLike
 
-from ..errors import DifferentiationError, DTypeError, MissingRuleError, ShapeError
-from .registry import OUT_PLACES, PASSIVE, UFUNC_METHODS, UFUNCS, Rule, find_handler, find_ufunc_rule, missing_rule
-from .seals import SEAL_BYTES, OwnMemory, seal_of
-from .state import STATE
+from ..errors import (
+    DifferentiationError,
+    DTypeError,
+    MissingRuleError,
+    ShapeError,
+)
+from .checksums import SEAL_BYTES, OwnMemory, seal_of
+from .registry import (
+    METHODS,
+    OUT_PLACES,
+    PASSIVE,
+    UFUNC_METHODS,
+    UFUNCS,
+    Rule,
+    find_handler,
+    find_ufunc_rule,
+    missing_rule,
+)
+from .tracking import STATE
 
 __all__ = [
     "Origin",
@@ -333,9 +348,7 @@ class Tensor(NDArrayOperatorsMixin):
         return (self[i] for i in range(self.shape[0]))
 
     def __getitem__(self, index: Any) -> Any:
-        from .rules.indexing import getitem
-
-        return getitem(self, index=held_tree(index))
+        return METHODS["getitem"](self, index=held_tree(index))
 
     def __setitem__(self, index: Any, value: Any) -> NoReturn:
         cure = (
@@ -457,9 +470,7 @@ class Tensor(NDArrayOperatorsMixin):
         return np.trace(self, offset, axis1, axis2)
 
     def astype(self, dtype: DTypeLike) -> Any:
-        from .rules.shaping import astype
-
-        return astype(self, dtype=np.dtype(dtype))
+        return METHODS["astype"](self, dtype=np.dtype(dtype))
 
     def copy(self) -> Any:
         return np.copy(self)

@@ -6,8 +6,6 @@ import logging
 import sys
 
 # isort: off
-from . import looking, training, runs, page, models  # noqa: F401  # they add their commands, which help lists in this order
-
 # isort: on
 from .shared import app
 

@@ -23,8 +23,8 @@ from .shared import (
 )
 
 if TYPE_CHECKING:
-    from ..generation import Generated
-    from ..model import Model
+    from .._model import Model
+    from ..generation._generate import Generated
 
 __all__: list[str] = []
 
@@ -41,7 +41,7 @@ def keep(
     own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
 ) -> None:
     """Put the best model of a run into the catalogue, which outlives the run."""
-    from ..runs import catalogue
+    from .. import catalogue
 
     with explained():
         runs = opened_runs(record, ledger, [run])
@@ -64,8 +64,8 @@ def models(
     ledger: LedgerOption = "",
 ) -> None:
     """List the catalogue of kept models; mark the version in use; write one out."""
+    from .. import catalogue
     from ..errors import RunError
-    from ..runs import catalogue
     from .run_views import catalogue_view, entry_view
 
     with explained():
@@ -100,7 +100,7 @@ def predict(
     own: OwnOption = [],  # noqa: B006
 ) -> None:
     """Predict for raw rows, with the predictions beside them."""
-    from ..model import open_model
+    from .._model import open_model
     from .views import predictions_view
 
     with explained():
@@ -108,7 +108,7 @@ def predict(
         if out is None:
             console.print(predictions_view(predicted, str(rows), console.width))
             return
-        from ..runs.folders import write_text
+        from ..storage.run_folder import write_text
 
         write_text(out, predicted.to_csv(index=False))
         console.print(f"{len(predicted)} rows with their predictions written to {out}.", highlight=False, soft_wrap=True)
@@ -134,9 +134,9 @@ def generate(
     own: OwnOption = [],  # noqa: B006
 ) -> None:
     """Write on after prompts, answer requests, or write what pictures or texts say."""
-    from ..data.texts import fields_of
+    from .._model import open_model
+    from ..data.text._texts import fields_of
     from ..errors import DataError
-    from ..model import open_model
     from .views import written_view
 
     with explained():
@@ -156,7 +156,7 @@ def generate(
         if out is None:
             console.print(written_view(shown, written, console.width))
             return
-        from ..runs.folders import write_text
+        from ..storage.run_folder import write_text
 
         write_text(out, _csv_of(shown, written))
         console.print(f"{len(written)} texts written to {out}.", highlight=False, soft_wrap=True)
@@ -165,7 +165,7 @@ def generate(
 @app.command(rich_help_panel=MODELS)
 def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> None:  # noqa: B006
     """Score a model on rows that have their target."""
-    from ..model import open_model
+    from .._model import open_model
     from .views import assessment_view
 
     with explained():
@@ -175,7 +175,7 @@ def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> Non
 @app.command(rich_help_panel=MODELS)
 def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
     """Show what a model is, what it takes, and where it came from."""
-    from ..model import open_model
+    from .._model import open_model
     from .views import model_view
 
     with explained():
@@ -186,7 +186,7 @@ def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
 
 def _pictures_of(files: list[str], model: Model) -> list[Any]:
     """Picture files as the model takes them."""
-    from ..data.files import Pictures
+    from ..data.pictures._pictures import Pictures
 
     source = Pictures(files, channels="L" if model.network.sample_like[0][0][-1] == 1 else "RGB")
     return [source[i][0] for i in range(len(source))]

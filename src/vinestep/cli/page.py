@@ -7,7 +7,16 @@ from typing import Annotated
 
 import typer
 
-from .shared import RECORDS, RUNS, LedgerOption, RecordOption, app, console, explained, opened_runs
+from .shared import (
+    RECORDS,
+    RUNS,
+    LedgerOption,
+    RecordOption,
+    app,
+    console,
+    explained,
+    opened_runs,
+)
 
 __all__: list[str] = []
 

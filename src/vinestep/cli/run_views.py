@@ -18,7 +18,9 @@ from .views import findings_view, table_of
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ..runs import Comparison, Entry, RunRecord
+    from ..catalogue import Entry
+    from ..runs._comparison import Comparison
+    from ..runs._query import RunRecord
 
 __all__ = ["catalogue_view", "comparison_view", "entry_view", "run_view", "runs_view", "trials_view"]
 

@@ -9,7 +9,19 @@ from typing import Annotated, Any
 
 import typer
 
-from .shared import RECORDS, RUNS, STEER, LedgerOption, OwnOption, RecordOption, app, console, explained, opened_runs, own_parts_of
+from .shared import (
+    RECORDS,
+    RUNS,
+    STEER,
+    LedgerOption,
+    OwnOption,
+    RecordOption,
+    app,
+    console,
+    explained,
+    opened_runs,
+    own_parts_of,
+)
 
 __all__: list[str] = []
 
@@ -91,7 +103,7 @@ def compare(
 ) -> None:
     """Hold runs against one another: the settings that differ, scores, time, curves."""
     from ..errors import RunError
-    from ..runs import comparing
+    from ..runs import _comparison as comparing
     from .run_views import comparison_view
 
     with explained():
@@ -152,7 +164,7 @@ def export(
     ledger: LedgerOption = "",
 ) -> None:
     """Write all that is known of a run into a folder: its series, files and facts."""
-    from ..runs.exporting import export_run
+    from ..runs._export import export_run
 
     with explained():
         written = export_run(opened_runs(record, ledger, [run])[run], out, form)
@@ -167,8 +179,8 @@ def report(
     ledger: LedgerOption = "",
 ) -> None:
     """Write one HTML file on one or several runs, which needs no server and no network."""
-    from ..runs.folders import write_text
-    from ..runs.reporting import report as made
+    from ..runs._report import report as made
+    from ..storage.run_folder import write_text
 
     with explained():
         opened = opened_runs(record, ledger, names)

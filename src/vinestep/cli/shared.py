@@ -95,14 +95,14 @@ def _refuse(text: str) -> None:
 
 def own_parts_of(paths: Sequence[Path]) -> list[Any]:
     """The parts of one's own in Python files."""
-    from ..training.overrides import own_parts
+    from ..training.plans._overrides import own_parts
 
     return [part for path in paths for part in own_parts(path)]
 
 
 def opened_runs(record: Path, ledger: str = "", runs: Sequence[str] = ()) -> Any:
     """The runs of a folder and its ledger; what a run's name says of its folder counts for more."""
-    from ..runs import open as open_runs
+    from ..runs._query import open_runs as open_runs
 
     place = record
     for run in runs:

@@ -27,9 +27,9 @@ from .shared import (
 )
 
 if TYPE_CHECKING:
-    from ..training.planned import PlannedRun
-    from ..training.records import Outcome
-    from ..training.trials import How
+    from ..training.plans._planned_run import PlannedRun
+    from ..training.run._results import Outcome
+    from ..training.tuning._trials import How
 
 __all__: list[str] = []
 
@@ -39,8 +39,8 @@ def demo(record: RecordOption = RECORDS) -> None:
     """Train a network on made-up barrels of a cellar, and show what came of it."""
     import numpy as np
 
-    from ..training.planned import PlannedRun
-    from ..training.plans import read_plan
+    from ..training.plans._plan import read_plan
+    from ..training.plans._planned_run import PlannedRun
 
     with explained(), as_file(files("vinestep.demo") / "barrels.toml") as path:
         plan = read_plan(path)
@@ -65,8 +65,8 @@ def train(
     ledger: LedgerOption = "",
 ) -> None:
     """Train as a plan says, in a new run folder."""
-    from ..training.planned import PlannedRun
-    from ..training.plans import read_plan
+    from ..training.plans._plan import read_plan
+    from ..training.plans._planned_run import PlannedRun
 
     _use_ledger(ledger)
     with explained():
@@ -101,9 +101,9 @@ def resume(
 
     A finished run goes on if more is asked of it: --set epochs=90.
     """
-    from ..runs.folders import RunFolder, run_of_state
-    from ..training.planned import PlannedRun
-    from ..training.plans import read_plan
+    from ..storage.run_folder import RunFolder, run_of_state
+    from ..training.plans._plan import read_plan
+    from ..training.plans._planned_run import PlannedRun
 
     _use_ledger(ledger)
     with explained():
@@ -138,7 +138,7 @@ def search(
     own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
 ) -> None:
     """Try a plan with other settings, several at once; given again, an interrupted search goes on."""
-    from ..training import search as run_search
+    from ..training.tuning._search import search as run_search
     from .run_views import trials_view
 
     with explained():
@@ -156,7 +156,7 @@ def search(
         )
         console.print(trials_view(found.table(), f"Trials of {plan}, the best first"))
         if found.best is not None:
-            from ..figures import save
+            from ..figures._style import save
 
             drawn = save(found.figure(), record / "trials.png")
             console.print(f"Best: {found.best.words}. Each trial is a run in {record}; drawn in {drawn}.", highlight=False, soft_wrap=True)
@@ -206,17 +206,22 @@ def _use_ledger(url: str) -> None:
 
 
 def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | None = None, changed: Sequence[str] = ()) -> None:
-    from ..training.observers import Progress
+    from ..training.observers._progress import Progress
 
     outcome = planned.run(record=record, resume=resume, changed=changed, observers=[Progress(console)])
     _show(planned, outcome)
 
 
 def _show(planned: PlannedRun, outcome: Outcome) -> None:
-    from ..training.asked import note_assessment, note_test_scored
-    from ..training.looking import outputs_and_targets
-    from ..training.status import Status
-    from .views import confusion_view, epoch_of, files_view, scores_view
+    from ..training.run._run_metadata import note_assessment, note_test_scored
+    from ..training.run._status import Status
+    from ..training.step._scoring import outputs_and_targets
+    from .views import (
+        confusion_view,
+        epoch_of,
+        files_view,
+        scores_view,
+    )
 
     console.print(outcome.reason, highlight=False, soft_wrap=True)
     if outcome.status is Status.INTERRUPTED:

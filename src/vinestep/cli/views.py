@@ -12,17 +12,17 @@ from rich.box import SIMPLE_HEAD
 from rich.markup import escape
 from rich.table import Table
 
-from ..layers.adapters import adapters_of
-from ..layers.quantised import codes_of
+from ..layers._adapters import adapters_of
+from ..layers._quantised import codes_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ..findings import Finding
-    from ..generation import Generated
-    from ..model import Model
-    from ..parts.registry import Kind
-    from ..scores import Assessment
+    from .._findings import Finding
+    from .._model import Model
+    from ..evaluation._scores import Assessment
+    from ..generation._generate import Generated
+    from ..parts._registry import Kind
 
 __all__ = [
     "assessment_view",
@@ -113,7 +113,7 @@ def findings_view(findings: Sequence[Finding], title: str) -> Table:
 
 def kinds_view(kinds: Sequence[Kind]) -> Table:
     """What a plan can name, by family."""
-    from ..parts.meanings import summary
+    from ..parts._setting_docs import summary
 
     table = table_of("Kinds of parts")
     for name in ("family", "kind", "what it is"):
@@ -127,7 +127,7 @@ def kinds_view(kinds: Sequence[Kind]) -> Table:
 
 def kind_view(kind: Kind) -> Table:
     """The settings of a kind."""
-    from ..parts.meanings import settings, summary
+    from ..parts._setting_docs import settings, summary
 
     table = table_of(f"{kind.name} ({kind.family}): {escape(summary(kind))}")
     found = settings(kind)

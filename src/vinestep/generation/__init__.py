@@ -1,7 +1,5 @@
 """Texts generated token by token: greedy, drawn, or by beam search."""
 
-from .choosing import shaped
-from .generating import Generated, Piece, generate, stream
-from .scoring import TextScores
+from .._public_names import from_stub
 
-__all__ = ["Generated", "Piece", "TextScores", "generate", "shaped", "stream"]
+__getattr__, __dir__, __all__ = from_stub(__name__, __file__)

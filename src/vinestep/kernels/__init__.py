@@ -7,8 +7,13 @@ how they are compiled and run in `machinery`.
 
 from __future__ import annotations
 
-from .machinery.loading import Kernels
-from .machinery.soundness import SWITCH, Unsound, give_up, usable
+from .machinery.availability import (
+    SWITCH,
+    Unsound,
+    give_up,
+    usable,
+)
+from .machinery.lazy_loading import Kernels
 
 __all__ = [
     "SWITCH",
@@ -36,15 +41,15 @@ __all__ = [
 activations = Kernels("vinestep.kernels.loops.activations")
 adam = Kernels("vinestep.kernels.loops.adam")
 attention = Kernels("vinestep.kernels.loops.attention")
-chain = Kernels("vinestep.kernels.loops.chain")
-codes = Kernels("vinestep.kernels.loops.codes")
+chain = Kernels("vinestep.kernels.loops.dense_chain")
+codes = Kernels("vinestep.kernels.loops.block_codes")
 convolution = Kernels("vinestep.kernels.loops.convolution")
 dense = Kernels("vinestep.kernels.loops.dense")
 embedding = Kernels("vinestep.kernels.loops.embedding")
-gathered = Kernels("vinestep.kernels.loops.gathered")
+gathered = Kernels("vinestep.kernels.loops.implicit_gemm")
 losses = Kernels("vinestep.kernels.loops.losses")
 normalisation = Kernels("vinestep.kernels.loops.normalisation")
 recurrent = Kernels("vinestep.kernels.loops.recurrent")
 sgd = Kernels("vinestep.kernels.loops.sgd")
-sums = Kernels("vinestep.kernels.loops.sums")
-updates = Kernels("vinestep.kernels.loops.updates")
+sums = Kernels("vinestep.kernels.loops.reductions")
+updates = Kernels("vinestep.kernels.loops.adaptive_updates")

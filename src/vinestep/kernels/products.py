@@ -9,10 +9,10 @@ from typing import Any
 import numpy as np
 
 from . import gathered
-from .machinery.blas import keeps_to_one_thread
+from .machinery.availability import Unsound, give_up, usable
+from .machinery.blas_threads import keeps_to_one_thread
+from .machinery.grain_sizes import RATE, TILE
 from .machinery.pool import helpers
-from .machinery.sizes import RATE, TILE
-from .machinery.soundness import Unsound, give_up, usable
 
 __all__ = [
     "gathered_product",

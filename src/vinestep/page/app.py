@@ -13,13 +13,13 @@ from fastapi.responses import HTMLResponse, JSONResponse, Response, StreamingRes
 from fastapi.staticfiles import StaticFiles
 from jinja2 import Environment, PackageLoader, select_autoescape
 
+from .. import catalogue
 from ..errors import RunError, VineStepError
-from ..runs import catalogue
-from ..runs.opened import RunRecord, Runs
-from ..runs.ranking import effects
-from . import looking
+from ..runs._query import RunRecord, Runs
+from ..runs._setting_effects import effects
+from . import views as looking
 from .security import Door
-from .watching import Watch
+from .watcher import Watch
 
 __all__ = ["make_app"]
 

@@ -6,7 +6,7 @@ import socket
 from collections.abc import Callable
 
 from ..errors import RunError
-from ..runs.opened import Runs
+from ..runs._query import Runs
 from .app import make_app
 from .security import LOOPBACK, Door
 

@@ -2,8 +2,17 @@ import numpy as np
 import pytest
 
 from vinestep.kernels import Unsound
-from vinestep.kernels.machinery.arrays import beyond, empty, flat, larger, line, matrix, smaller, zeros
-from vinestep.kernels.machinery.compiling import kernel
+from vinestep.kernels.machinery.array_access import (
+    beyond,
+    empty,
+    flat,
+    larger,
+    line,
+    matrix,
+    smaller,
+    zeros,
+)
+from vinestep.kernels.machinery.compilation import kernel
 
 X = np.arange(10, dtype=np.float32)
 

@@ -13,7 +13,7 @@ from threadpoolctl import ThreadpoolController, threadpool_limits
 
 import vinestep as vs
 from vinestep.kernels.machinery import pool
-from vinestep.kernels.machinery.blas import one_blas_thread
+from vinestep.kernels.machinery.blas_threads import one_blas_thread
 
 
 def threads():
@@ -132,7 +132,7 @@ def test_put_back_in_a_process_forked_in_the_middle():
 import os, sys
 from threadpoolctl import ThreadpoolController
 import numpy as np
-from vinestep.kernels.machinery.blas import one_blas_thread
+from vinestep.kernels.machinery.blas_threads import one_blas_thread
 threads = lambda: [c.num_threads for c in ThreadpoolController().lib_controllers if c.user_api == "blas"]
 before = threads()
 with one_blas_thread():

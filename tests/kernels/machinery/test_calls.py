@@ -1,8 +1,8 @@
 import numpy as np
 import pytest
 
-from vinestep.kernels.machinery.calls import call
-from vinestep.kernels.machinery.compiling import inner_kernel, kernel
+from vinestep.kernels.machinery.compilation import inner_kernel, kernel
+from vinestep.kernels.machinery.symbol_calls import call
 
 
 @inner_kernel

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 
-from vinestep.kernels.machinery import internals
-from vinestep.kernels.machinery.internals import NEEDED, missing
-from vinestep.kernels.machinery.soundness import TESTED
+from vinestep.kernels.machinery import numba_internals as internals
+from vinestep.kernels.machinery.availability import TESTED
+from vinestep.kernels.machinery.numba_internals import NEEDED, missing
 
 STEPS = """
 import warnings

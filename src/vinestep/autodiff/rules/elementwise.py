@@ -11,10 +11,22 @@ from typing import Any
 
 import numpy as np
 
-from ..registry import Rule, implements, passive, ufunc_rule
-from ..tensor import Tensor, apply, held, owned, plain
+from ..identity import copied
+from ..registry import (
+    Rule,
+    implements,
+    passive,
+    ufunc_rule,
+)
+from ..tensor import (
+    Tensor,
+    apply,
+    held,
+    owned,
+    plain,
+)
 
-__all__ = ["LN2", "LN10", "alias", "as_floats", "copied", "scalar_without_axes", "where"]
+__all__ = ["LN2", "LN10", "as_floats", "scalar_without_axes", "where"]
 
 LN2 = float(np.log(2.0))
 LN10 = float(np.log(10.0))
@@ -222,18 +234,6 @@ _round = Rule("round", np.round, (lambda g, y, x, decimals: g * 0.0,))
 def round_(a: Any, decimals: int = 0, out: None = None) -> Any:
     """Derivative 0, as of all steps."""
     return apply(_round, (a,), {"decimals": decimals})
-
-
-class _Alias(Rule):
-    __slots__ = ()
-    lends = False
-
-
-alias = _Alias("alias", lambda x: x.view() if isinstance(x, np.ndarray) else x, (lambda g, y, x: g,))
-"""The same value as another node of the record."""
-
-copied = _Alias("copy", np.array, (lambda g, y, x: g,))
-"""The same value in memory of its own, which nobody else can write to."""
 
 
 def scalar_without_axes(x: Any) -> Any:

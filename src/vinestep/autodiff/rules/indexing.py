@@ -12,55 +12,18 @@ import numpy as np
 
 from ...errors import DifferentiationError, ShapeError
 from ..broadcasting import normal_axes
-from ..registry import Rule, implements
-from ..state import STATE
-from ..tensor import Tensor, apply, held, owned
+from ..registry import Rule, implements, implements_method
+from ..scattered import Scattered, scattered_zeros
+from ..tensor import (
+    Tensor,
+    apply,
+    held,
+    owned,
+)
+from ..tracking import STATE
 from .elementwise import as_floats
 
-__all__ = ["Scattered", "getitem", "scatter"]
-
-
-def _is_basic(index: Any) -> bool:
-    parts = index if type(index) is tuple else (index,)
-    return all(
-        part is None or part is Ellipsis or (isinstance(part, slice | int | np.integer) and not isinstance(part, bool)) for part in parts
-    )
-
-
-def _scatter(g: Any, index: Any, shape: tuple[int, ...]) -> Any:
-    """Zeros of `shape` with `g` added where `index` points."""
-    out = np.zeros(shape, dtype=g.dtype)
-    if _is_basic(index) or (type(index) is np.ndarray and index.dtype == bool):
-        out[index] = g
-    else:
-        np.add.at(out, index, g)
-    return out
-
-
-class Scattered:
-    """A cotangent that is zero but where `index` points: added to what is there without making the zeros."""
-
-    __slots__ = ("dtype", "g", "index", "shape")
-
-    def __init__(self, g: Any, index: Any, shape: tuple[int, ...]) -> None:
-        self.g, self.index, self.shape, self.dtype = g, index, shape, g.dtype
-
-    def whole(self) -> Any:
-        """With the zeros."""
-        return _scatter(self.g, self.index, self.shape)
-
-    def add_to(self, total: np.ndarray) -> None:
-        """Add in place."""
-        if _is_basic(self.index):
-            seen = total[self.index]
-            if isinstance(seen, np.ndarray):
-                np.add(seen, self.g, out=seen)  # total[index] += g would copy the view onto itself as well
-            else:
-                total[self.index] += self.g
-        elif type(self.index) is np.ndarray and self.index.dtype == bool:
-            total[self.index] += self.g
-        else:
-            np.add.at(total, self.index, self.g)
+__all__ = ["getitem", "scatter"]
 
 
 def _getitem_adjoint(g: Any, y: Any, x: Any, index: Any) -> Any:
@@ -70,9 +33,10 @@ def _getitem_adjoint(g: Any, y: Any, x: Any, index: Any) -> Any:
 
 
 _getitem = Rule("getitem", lambda x, index: x[index], (_getitem_adjoint,))
-_scatter_rule = Rule("scatter", _scatter, (lambda g, y, x, index, shape: g[index],))
+_scatter_rule = Rule("scatter", scattered_zeros, (lambda g, y, x, index, shape: g[index],))
 
 
+@implements_method("getitem")
 def getitem(x: Any, *, index: Any) -> Any:
     return apply(_getitem, (x,), {"index": owned(index)})
 

@@ -13,7 +13,12 @@ import numpy as np
 
 from ...errors import DifferentiationError
 from ..broadcasting import expand_reduced, normal_axes
-from ..registry import UFUNC_METHODS, Rule, implements, passive
+from ..registry import (
+    UFUNC_METHODS,
+    Rule,
+    implements,
+    passive,
+)
 from ..tensor import Tensor, apply, held
 from .elementwise import as_floats, scalar_without_axes
 from .shaping import astype

@@ -12,8 +12,13 @@ import numpy as np
 
 from ...errors import DifferentiationError, DTypeError
 from ..broadcasting import unbroadcast
-from ..registry import Rule, implements
-from ..tensor import Tensor, apply, check_real_float, held
+from ..registry import Rule, implements, implements_method
+from ..tensor import (
+    Tensor,
+    apply,
+    check_real_float,
+    held,
+)
 
 __all__ = ["astype"]
 
@@ -22,6 +27,7 @@ _MISSING = np._NoValue  # type: ignore[attr-defined]
 _astype = Rule("astype", lambda x, dtype: x.astype(dtype), (lambda g, y, x, dtype: g,))
 
 
+@implements_method("astype")
 def astype(x: Any, *, dtype: np.dtype[Any]) -> Any:
     """Floats to other floats; the cotangent goes back in the input's own precision."""
     if dtype.kind in "iub":

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from ..machinery.arrays import line
-from ..machinery.calls import call
-from ..machinery.compiling import inner_kernel, kernel
-from ..machinery.sharing import distribute, job, parts_of, span
-from ..machinery.sizes import SHARES
-from ..machinery.vectors import elementwise, soften, soften_adjoint
+from ..machinery.array_access import line
+from ..machinery.compilation import inner_kernel, kernel
+from ..machinery.grain_sizes import SHARES
+from ..machinery.job_distribution import (
+    distribute,
+    job,
+    parts_of,
+    span,
+)
+from ..machinery.symbol_calls import call
+from ..machinery.vector_ir import elementwise, soften, soften_adjoint
 
 __all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
 

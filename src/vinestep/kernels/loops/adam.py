@@ -4,11 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..machinery.arrays import line
-from ..machinery.calls import call
-from ..machinery.compiling import inner_kernel, kernel
-from ..machinery.sharing import distribute, job, parts_of, span
-from ..machinery.sizes import SHARES
+from ..machinery.array_access import line
+from ..machinery.compilation import inner_kernel, kernel
+from ..machinery.grain_sizes import SHARES
+from ..machinery.job_distribution import (
+    distribute,
+    job,
+    parts_of,
+    span,
+)
+from ..machinery.symbol_calls import call
 
 __all__ = ["update"]
 

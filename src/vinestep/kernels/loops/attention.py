@@ -10,11 +10,19 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..machinery.arrays import beyond, empty, flat, larger, line, smaller, zeros
-from ..machinery.calls import call
-from ..machinery.compiling import inner_kernel, kernel
-from ..machinery.vectors import soften, soften_adjoint
-from .gathered import multiply
+from ..machinery.array_access import (
+    beyond,
+    empty,
+    flat,
+    larger,
+    line,
+    smaller,
+    zeros,
+)
+from ..machinery.compilation import inner_kernel, kernel
+from ..machinery.symbol_calls import call
+from ..machinery.vector_ir import soften, soften_adjoint
+from .implicit_gemm import multiply
 
 __all__ = ["attend", "attend_adjoint"]
 

@@ -5,8 +5,8 @@
 
 from __future__ import annotations
 
-from ..machinery.arrays import flat, line
-from ..machinery.compiling import inner_kernel, kernel
+from ..machinery.array_access import flat, line
+from ..machinery.compilation import inner_kernel, kernel
 
 __all__ = ["depthwise", "depthwise_adjoint", "pad"]
 

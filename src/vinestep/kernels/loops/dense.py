@@ -4,12 +4,23 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..machinery.arrays import empty, flat, line, matrix
-from ..machinery.calls import call
-from ..machinery.compiling import inner_kernel, kernel
-from ..machinery.sharing import distribute, job, parts_of, rows_together, span
-from ..machinery.sizes import SHARES
-from ..machinery.vectors import elementwise
+from ..machinery.array_access import (
+    empty,
+    flat,
+    line,
+    matrix,
+)
+from ..machinery.compilation import inner_kernel, kernel
+from ..machinery.grain_sizes import SHARES
+from ..machinery.job_distribution import (
+    distribute,
+    job,
+    parts_of,
+    rows_together,
+    span,
+)
+from ..machinery.symbol_calls import call
+from ..machinery.vector_ir import elementwise
 
 __all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
 

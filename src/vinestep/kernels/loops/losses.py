@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..machinery.compiling import kernel
+from ..machinery.compilation import kernel
 
 __all__ = ["cross_entropy", "squared_error"]
 

@@ -14,14 +14,14 @@ import numpy as np
 from numba import types
 from numba.extending import intrinsic
 
-from ..machinery.arrays import beyond, flat, line
-from ..machinery.calls import call
-from ..machinery.compiling import inner_kernel, kernel
-from ..machinery.instructions import INDEX, counted
-from ..machinery.internals import nothing
-from ..machinery.sizes import TILE
-from ..machinery.vectors import VECTOR, Writer
-from .gathered import multiply
+from ..machinery.array_access import beyond, flat, line
+from ..machinery.compilation import inner_kernel, kernel
+from ..machinery.grain_sizes import TILE
+from ..machinery.llvm_ir import INDEX, counted
+from ..machinery.numba_internals import nothing
+from ..machinery.symbol_calls import call
+from ..machinery.vector_ir import VECTOR, Writer
+from .implicit_gemm import multiply
 
 __all__ = ["advance", "retreat"]
 

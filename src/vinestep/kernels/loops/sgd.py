@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..machinery.compiling import kernel
+from ..machinery.compilation import kernel
 
 __all__ = ["momentum_update", "plain_update"]
 

@@ -17,9 +17,9 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from .board import CALLED, board
-from .loading import Kernels
-from .sizes import WORTH_SHARING, span
+from .counters import CALLED, board
+from .grain_sizes import WORTH_SHARING, span
+from .lazy_loading import Kernels
 
 __all__ = [
     "THREADS",
@@ -35,7 +35,7 @@ __all__ = [
 
 T = TypeVar("T")
 
-sharing = Kernels("vinestep.kernels.machinery.sharing")
+sharing = Kernels("vinestep.kernels.machinery.job_distribution")
 
 MOST_THREADS = 8
 WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after

@@ -4,12 +4,19 @@ from __future__ import annotations
 
 import numpy as np
 
-from .arrays import beyond, empty, flat, line, matrix, zeros
-from .board import board
-from .calls import call
-from .compiling import inner_kernel, kernel
-from .sharing import distribute, job
-from .vectors import elementwise, soften
+from .array_access import (
+    beyond,
+    empty,
+    flat,
+    line,
+    matrix,
+    zeros,
+)
+from .compilation import inner_kernel, kernel
+from .counters import board
+from .job_distribution import distribute, job
+from .symbol_calls import call
+from .vector_ir import elementwise, soften
 
 __all__ = ["answer", "main"]
 

@@ -1,6 +1,6 @@
 """What the record of a run says of how it went: answers to the questions that practitioners ask."""
 
-from .answers import QUESTIONS, Answer
-from .diagnosing import diagnose
+from ._answers import QUESTIONS, Answer
+from ._diagnose import diagnose
 
 __all__ = ["QUESTIONS", "Answer", "diagnose"]

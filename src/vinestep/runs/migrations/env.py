@@ -2,7 +2,7 @@
 
 from alembic import context
 
-from vinestep.runs.schema import metadata
+from vinestep.runs._schema import metadata
 
 context.configure(connection=context.config.attributes["connection"], target_metadata=metadata, render_as_batch=True)
 with context.begin_transaction():

@@ -1,0 +1,553 @@
+"""Models: a trained network with what is done to raw rows before it and after it, and where it came from; one file to hand on."""
+
+from __future__ import annotations
+
+import html
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ._activations import softmax
+from ._findings import Finding, Verdict, tell
+from ._public_names import did_you_mean, own_names
+from .autodiff.tensor import held
+from .autodiff.tracking import untracked
+from .data._table_files import Source, read_frame
+from .data.batches._transforms import Transform, prepared
+from .data.checks._checks import range_findings
+from .data.encoding._columns import Encoding, Scaling, class_numbers
+from .data.encoding._text_form import TextForm
+from .data.text._texts import joined_sources
+from .errors import (
+    ArchiveError,
+    DataError,
+    ModelError,
+    PartError,
+    VineStepError,
+)
+from .evaluation._scores import Assessment, assess
+from .evaluation.metrics import Metric
+from .layers._adapters import adapters_of, with_adapters
+from .layers._base import Layer
+from .layers._quantised import codes_of, with_codes
+from .losses import makes_logits
+from .parts._build import LAYERS, Builder
+from .parts._describe import describe
+from .storage import archive
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from .generation._generate import Piece
+
+__all__ = ["Model", "open_model"]
+
+AT_ONCE = 1024  # rows
+PREDICTED = "predicted"
+SIGNIFICANT = 4.0  # standard errors from which a fraction is another one
+MOST_VALUES = 1e7  # of one example, beyond which a file is not believed
+MOST_PACKED = 16  # bytes of a number in float64 to one of it in codes
+
+
+@dataclass
+class Model:
+    """A network, what is done to raw inputs before it and to outputs after it, and where it came from.
+
+    Parameters
+    ----------
+    network : Layer
+        Initialised.
+    encoding, scaling : optional
+        How columns of a table become the network's inputs; without them inputs are arrays.
+    class_values : sequence
+        The classes as they stand in the data; empty if outputs are numbers.
+    loss, metrics : optional
+        What it is scored by.
+    lineage : dict
+        Run, step, settings, scores, fingerprint of the data, versions, commit: JSON.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> barrels = vs.demo.barrels(200)
+    >>> train, = vs.data.scaled(vs.data.Table(barrels, target="state"))
+    >>> training = vs.Training(vs.Stack(vs.Dense(8, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy)
+    >>> outcome = training.run(train.batches(32), epochs=5)
+    >>> file = training.model().save(tempfile.mkdtemp() + "/barrels.vine")
+    >>> predicted = vs.open_model(file).predict(barrels.drop(columns="state"))
+    >>> list(predicted)[-4:]
+    ['predicted', 'probability sound', 'probability spoiling', 'probability stuck']
+    """
+
+    network: Layer
+    encoding: Encoding | None = None
+    scaling: Scaling | None = None
+    class_values: Sequence[str | int | float | bool] = ()
+    loss: Callable[[Any, Any], Any] | None = None
+    metrics: Sequence[Metric] = ()
+    lineage: dict[str, Any] = field(default_factory=dict)
+    preparation: Sequence[Transform] = ()
+    """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
+    input_range: tuple[float, float] | None = None
+    """Lowest and highest value of the pictures trained on, as the network saw them."""
+    half: bool = False
+    """Whether weights that are float16 numbers take two bytes each in a file."""
+    text_form: TextForm | None = None
+    """How texts become tokens and tokens texts: tokenisers, and a template of requests and answers."""
+
+    def __repr__(self) -> str:
+        n = sum(a.size for a in self.network._ready_arena().arrays().values())
+        came = self.lineage.get("run") or "no recorded run"
+        return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
+
+    @property
+    def reads(self) -> str:
+        """What a network that reads before it writes reads: "texts" or "pictures"; empty of others."""
+        if not hasattr(self.network, "read"):
+            return ""
+        return "pictures" if self.text_form is not None and self.text_form.source_tokeniser is None else "texts"
+
+    @property
+    def writes(self) -> bool:
+        """Whether the network writes token after token."""
+        return hasattr(self.network, "new_caches")
+
+    def _repr_html_(self) -> str:
+        from ._notebook_html import html_table
+
+        came = self.lineage
+        facts = {"takes": self._takes(), "classes": ", ".join(map(str, self.class_values)), "from run": came.get("run", "")}
+        facts |= {"step": came.get("step", 0), "data": came.get("data", ""), "commit": came.get("commit", "")}
+        scores = [[name, value] for name, value in came.get("scores", {}).items()]
+        known = html_table("", ["what", "is"], [[name, value] for name, value in facts.items() if value])
+        return f"<div><b>{html.escape(repr(self))}</b></div>{known}{html_table('Scores then', ['figure', 'value'], scores)}"
+
+    def _takes(self) -> str:
+        if self.encoding is not None:
+            return f"rows of {len(self.encoding.numeric) + len(self.encoding.categories)} columns"
+        if self.writes:
+            return f"{self.reads or 'texts'}, and writes"
+        if self.text_form is not None:
+            return "texts"
+        return " and ".join(f"inputs {shape}" for shape, _ in self.network.sample_like)
+
+    # predicting
+
+    def predict(self, rows: Source | Any, *, beside: bool = True) -> pd.DataFrame:
+        """Predictions for raw rows, or for an array of inputs.
+
+        Parameters
+        ----------
+        rows : DataFrame, CSV file, or array; or texts, of a model that was trained on them
+            A target column may be there and is not looked at.
+        beside : bool
+            Whether the columns of the rows come first.
+
+        Returns
+        -------
+        predictions : DataFrame, one row for each given
+            The class ``predicted`` and a probability for each, or ``predicted`` numbers.
+
+        Raises
+        ------
+        DataError
+            If a column is missing, or a category was never seen, unless settled otherwise at training.
+        """
+        import pandas as pd
+
+        if self.writes:
+            raise ModelError("This model writes texts: use model.generate(...), or model.outputs(...) for logits.")
+        frame, inputs = self._inputs(rows)
+        found = self.readable(self.outputs(inputs))
+        if frame is None or not beside:
+            return found
+        tell(self.findings(frame))
+        kept = frame.rename(columns={name: f"{name} (given)" for name in frame.columns if name in found.columns})
+        return pd.concat([kept, found], axis=1)
+
+    def generate(self, prompts: Any, **settings: Any) -> Any:
+        """What the model writes after prompts, or of pictures or texts that it reads; see `vinestep.generate` for the settings.
+
+        Parameters
+        ----------
+        prompts : str, mapping of fields, picture; or several of them
+            Of a model with a template its fields by name, or a text where there is one; of one that reads before it writes, what is read.
+
+        Returns
+        -------
+        found : Generated, or list of Generated for several
+
+        Raises
+        ------
+        ModelError
+            If the model writes nothing, or says nothing of a tokeniser.
+        DataError
+            If a field of the template is missing, or a character is unknown.
+
+        Examples
+        --------
+        >>> source = vs.data.Documents(["dense and taut"] * 8, vs.data.ByteTokeniser(), length=16)
+        >>> training = vs.Training(vs.networks.LanguageModel(260, width=8, depth=1, heads=2), loss=vs.losses.next_token)
+        >>> outcome = training.run(source.batches(4), epochs=1)
+        >>> len(training.model().generate("dense", most=3).tokens)
+        3
+        """
+        from .generation._generate import generate
+
+        form = self._form_to_write(settings)
+        if self.reads:
+            given = prompts if form.source_tokeniser else self._pictures(prompts)
+            return generate(self.network, given=given, tokeniser=form.tokeniser, source_tokeniser=form.source_tokeniser, **settings)
+        if form.template is None:
+            return generate(self.network, prompts, tokeniser=form.tokeniser, **settings)
+        one = isinstance(prompts, str | Mapping)
+        requests = [form.template.request(fields) for fields in ([prompts] if one else prompts)]
+        found = [
+            replace(written, text=form.template.answer_of(written.text))
+            for written in generate(self.network, requests, tokeniser=form.tokeniser, **settings)
+        ]
+        return found[0] if one else found
+
+    def stream(self, prompt: str | Mapping[str, Any], **settings: Any) -> Iterator[Piece]:
+        """The same as `generate` for one prompt, piece by piece as it is written; see `vinestep.generation.stream`.
+
+        Raises
+        ------
+        ModelError
+            If the model writes nothing, or reads something before it writes.
+        """
+        from .generation._generate import stream
+
+        form = self._form_to_write(settings)
+        if self.reads:
+            raise ModelError("This model reads before it writes: use model.generate(...).")
+        text = str(prompt) if form.template is None else form.template.request(prompt)
+        return stream(self.network, text, tokeniser=form.tokeniser, **settings)
+
+    def _form_to_write(self, settings: dict[str, Any]) -> TextForm:
+        """How texts are written; a tokeniser among the settings has to be the model's."""
+        if not self.writes:
+            raise ModelError("This model writes no texts: use model.predict(...).")
+        form = self.text_form
+        if form is None:
+            raise ModelError("This model has no tokeniser. Train on Documents, Requests or Pairs of vinestep.data, or use vs.generate.")
+        if (other := settings.pop("tokeniser", form.tokeniser)) != form.tokeniser:
+            raise ModelError(
+                f"generate: {other!r} ({other.fingerprint()[:12]}) is the tokeniser of another model; this one has {form.tokeniser!r} "
+                f"({form.tokeniser.fingerprint()[:12]})."
+            )
+        return form
+
+    def _pictures(self, pictures: Any) -> np.ndarray:
+        found = self._prepared(pictures)
+        tell(range_findings(self.input_range, found, "the pictures"))
+        return found
+
+    def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
+        """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
+        several = inputs if isinstance(inputs, tuple) else (inputs,)
+        n = len(several[0]) if np.ndim(several[0]) else 0
+        if not n:
+            raise DataError(f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one.")
+        with untracked():
+            parts = [held(self.network(*(x[i : i + size] for x in several))) for i in range(0, n, size)]
+        return np.concatenate(parts)
+
+    def _inputs(self, rows: Any) -> tuple[pd.DataFrame | None, Any]:
+        import pandas as pd
+
+        if self.encoding is None:
+            if self.text_form is not None:
+                return None, self._tokens(rows)
+            if isinstance(rows, pd.DataFrame | str | os.PathLike):
+                raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
+            if isinstance(rows, tuple):
+                return None, tuple(self._prepared(np.asarray(x)) for x in rows)
+            return None, self._pictures(rows)
+        if isinstance(rows, np.ndarray):
+            return None, rows
+        frame, name = read_frame(rows, texts=self.encoding.categories)
+        encoded = self.encoding.encode(frame, name)
+        if self.scaling is not None:
+            return frame, self.scaling.scale(encoded)
+        if np.isnan(encoded).any():
+            column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
+            raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
+        return frame, encoded
+
+    def _tokens(self, texts: Any) -> np.ndarray:
+        """Texts as the network takes them, padded to the longest; tokens stay as they are."""
+        if isinstance(texts, np.ndarray) and texts.dtype.kind in "iu":
+            return texts
+        assert self.text_form is not None
+        listed = [texts] if isinstance(texts, str) else list(texts)
+        wrong = next((i for i, text in enumerate(listed) if not isinstance(text, str)), None)
+        if wrong is not None or not listed:
+            raise DataError(f"This model takes texts: a str, or several; got {type(listed[wrong or 0]).__name__ if listed else 'none'}.")
+        return joined_sources([self.text_form.tokeniser.encode(text) for text in listed])
+
+    def _prepared(self, inputs: Any) -> np.ndarray:
+        """Raw inputs as the network takes them; pictures may be of different sizes."""
+        if isinstance(inputs, list) and inputs and len({np.shape(x) for x in inputs}) > 1:
+            return np.concatenate([self._prepared(np.asarray(x)[None]) for x in inputs])
+        return np.asarray(prepared(np.asarray(inputs), self.preparation))
+
+    def readable(self, outputs: np.ndarray) -> pd.DataFrame:
+        """Outputs of the network as a table: classes and probabilities, or numbers."""
+        import pandas as pd
+
+        logits = self.loss is not None and makes_logits(self.loss)
+        if self.encoding is not None and self.encoding.log_target:
+            outputs = np.exp(outputs.astype(np.float64))
+        if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
+            flat = outputs.reshape(len(outputs), -1)
+            names = [PREDICTED] if flat.shape[1] == 1 else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
+            return pd.DataFrame(flat, columns=names)
+        known = self.class_values if len(self.class_values) == outputs.shape[1] else range(outputs.shape[1])
+        chances = softmax(outputs.astype(np.float64)) if logits or self.loss is None else outputs
+        best = pd.Series([known[i] for i in outputs.argmax(axis=1)], name=PREDICTED)
+        return pd.concat([best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])], axis=1)
+
+    # looking
+
+    def assess(self, rows: Source | Any, targets: Any = None) -> Assessment:
+        """Loss and metrics on rows with their target, or on inputs and targets.
+
+        Raises
+        ------
+        DataError
+            If the target is missing.
+        ModelError
+            If the model was made without a loss.
+        """
+        if self.loss is None:
+            raise ModelError("This model says nothing of a loss or metrics, so it cannot be scored.")
+        frame, inputs = self._inputs(rows)
+        if frame is None:
+            if targets is None:
+                raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
+        else:
+            targets = self._targets(frame)
+            tell(self.findings(frame))
+        return assess(self.outputs(inputs), targets, self.loss, self.metrics)
+
+    def _targets(self, frame: pd.DataFrame) -> np.ndarray:
+        assert self.encoding is not None
+        target = self.encoding.target
+        if target not in frame.columns:
+            raise DataError(f"The rows have no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+        absent = int(frame[target].isna().sum())
+        if absent:
+            raise DataError(f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot be scored.")
+        return class_numbers(frame[target], self.encoding, "The rows")
+
+    def findings(self, rows: Source) -> list[Finding]:
+        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns that are missing."""
+        if self.encoding is None:
+            return []
+        frame, _ = read_frame(rows, texts=self.encoding.categories)
+        return [*self._missing_columns(frame), *self._out_of_range(frame), *self._other_gaps(frame), *self._unseen(frame)]
+
+    def _missing_columns(self, frame: pd.DataFrame) -> list[Finding]:
+        assert self.encoding is not None
+        return [
+            Finding(
+                f"column {name}", "wrong", "it is missing, and all its cells were taken as missing.", "Give it, or do not trust the result."
+            )
+            for name in self.encoding.missing(frame)
+        ]
+
+    def _numbers(self, frame: pd.DataFrame) -> Iterable[tuple[int, str, np.ndarray]]:
+        import pandas as pd
+
+        assert self.encoding is not None
+        for i, name in enumerate(self.encoding.numeric):
+            if name in frame.columns:
+                yield i, name, pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float, na_value=np.nan)
+
+    def _out_of_range(self, frame: pd.DataFrame) -> list[Finding]:
+        found = []
+        for i, name, numbers in self._numbers(frame) if self.scaling is not None else ():
+            low, high = self.scaling.lowest[i], self.scaling.highest[i]  # type: ignore[union-attr]
+            outside = int(np.sum((numbers < low) | (numbers > high)))
+            if outside:
+                verdict: Verdict = "wrong" if outside > len(frame) / 2 else "suspicious"
+                evidence = f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the range trained on."
+                found.append(Finding(f"column {name}", verdict, evidence, "Look at its unit and where it was measured."))
+        return found
+
+    def _other_gaps(self, frame: pd.DataFrame) -> list[Finding]:
+        found = []
+        for i, name, numbers in self._numbers(frame) if self.scaling is not None else ():
+            usual, now = float(self.scaling.gap_fractions[i]), float(np.isnan(numbers).mean())  # type: ignore[union-attr]
+            error = max(np.sqrt(usual * (1 - usual) / len(frame)), 0.5 / len(frame))
+            if abs(now - usual) > SIGNIFICANT * error:
+                evidence = f"{now:.0%} of its cells are empty, at training {usual:.0%} were."
+                found.append(Finding(f"column {name}", "suspicious", evidence, "Was it measured as before?"))
+        return found
+
+    def _unseen(self, frame: pd.DataFrame) -> list[Finding]:
+        assert self.encoding is not None
+        found = []
+        for name, counts in self.encoding.unseen(frame).items():
+            listed = ", ".join(f"{value} ({n})" for value, n in list(counts.items())[:5])
+            evidence = f"{sum(counts.values())} of {len(frame)} rows hold categories that did not occur in training: {listed}."
+            found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known ones."))
+        for name in self.encoding.categories:
+            absent = int(frame[name].isna().sum()) if name in frame.columns else 0
+            if absent and name not in self.encoding.gaps:
+                evidence = f"{absent} of {len(frame)} cells are empty, at training none were."
+                found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known categories."))
+        return found
+
+    # files
+
+    def save(self, path: str | os.PathLike[str]) -> Path:
+        """Write the model to one file, whole or not at all; see docs/formats.md.
+
+        Raises
+        ------
+        PartError
+            If a layer, the loss or a metric has no kind, so that the file could not be opened.
+        ArchiveError
+            If the disk does not take it.
+        """
+        return archive.write(path, self.arrays(), {"model": self.described()})
+
+    def arrays(self) -> dict[str, np.ndarray]:
+        """Weights and statistics, as they stand in a file."""
+        kept = archive.in_half if self.half else lambda array: array
+        named = {f"weights/{path}": kept(a) for path, a in self.network._ready_arena().arrays().items()}
+        return named | {f"statistics/{path}": a for path, a in self.network.statistics().items()}
+
+    def described(self, *, opaque: bool = False) -> dict[str, Any]:
+        """All but the arrays, as JSON can hold it."""
+        return {
+            "network": describe(self.network, opaque=opaque),
+            "precision": str(self.network.dtype),
+            "inputs": [{"shape": list(shape), "dtype": dtype} for shape, dtype in self.network.sample_like],
+            "frozen": sorted(self.network._ready_arena().frozen_paths),
+            "encoding": None if self.encoding is None else self.encoding.as_dict(),
+            "scaling": None if self.scaling is None else self.scaling.as_dict(),
+            "class_values": list(self.class_values),
+            "input_range": None if self.input_range is None else list(self.input_range),
+            "preparation": [describe(transform, opaque=opaque) for transform in self.preparation],
+            "loss": describe(self.loss, opaque=opaque),
+            "metrics": describe(list(self.metrics), opaque=opaque),
+            "lineage": self.lineage,
+            **({"half": True} if self.half else {}),
+            **({"text_form": self.text_form.as_dict()} if self.text_form is not None else {}),
+            **({"codes": codes} if (codes := codes_of(self.network)) else {}),
+            **({"adapters": adapters} if (adapters := adapters_of(self.network)) else {}),
+        }
+
+
+def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Model:
+    """The model in a file: one that was saved, or a checkpoint of a run.
+
+    Parameters
+    ----------
+    file : path
+    own : sequence of classes and functions
+        Parts of one's own that occur in it; a file never imports code.
+
+    Raises
+    ------
+    ArchiveError
+        If the file was changed, cut short, or holds anything but arrays and JSON.
+    ModelError
+        If it says nothing of a network, or of one whose parts are not at hand: which.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> model = vs.Model(vs.Dense(2).initialise(np.ones((1, 3))))
+    >>> vs.open_model(model.save(tempfile.mkdtemp() + "/small.vine")).network.width
+    2
+    """
+    found = archive.read(file)
+    described = found.meta.get("model")
+    if not isinstance(described, Mapping):
+        raise ModelError(f"{found.path}: it holds no model. Files of Model.save and states of runs do.")
+    try:
+        return _opened(found, described, own)
+    except ArchiveError:
+        raise
+    except (VineStepError, LookupError, AttributeError, TypeError, ValueError, OverflowError, MemoryError) as error:
+        raise ModelError(f"{found.path}: this model cannot be opened: {_reason(error)}") from error
+
+
+def _reason(error: BaseException) -> str:
+    if isinstance(error, PartError):
+        return f"{error}\nHand parts of your own over: open_model(file, own=[...]), or --with FILE.py on the command line."
+    return str(error) if isinstance(error, VineStepError) else f"{type(error).__name__}: {error}"
+
+
+def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]) -> Model:
+    builder = Builder(own)
+    network = builder.part(known["network"], "network", LAYERS)
+    loss = None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss",))
+    metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(known.get("metrics") or [])]
+    preparation = [builder.part(item, f"preparation.{i}", ("transform",)) for i, item in enumerate(known.get("preparation") or [])]
+    builder.refuse_faults()
+    if not isinstance(network, Layer):
+        raise ModelError(f"{found.path}: its network is no layer.")
+    weights = found.group("weights") | _averaged(found, known) | found.group("statistics")
+    _initialise(network, known, found, sum(a.nbytes for a in weights.values()))
+    if known.get("codes"):
+        network = with_codes(network, known["codes"])
+    if known.get("adapters"):
+        network = with_adapters(network, known["adapters"])
+    network.load(weights)
+    network.set_frozen(map(str, known.get("frozen") or []))
+    encoding = None if known.get("encoding") is None else Encoding.from_dict(known["encoding"])
+    scaling = None
+    if known.get("scaling") is not None and encoding is not None:
+        scaling = Scaling.from_dict(known["scaling"], len(encoding.numeric))
+    lineage = known.get("lineage")
+    return Model(
+        network,
+        encoding,
+        scaling,
+        tuple(known.get("class_values") or ()),
+        loss,
+        metrics,
+        dict(lineage) if isinstance(lineage, Mapping) else {},
+        tuple(preparation),
+        _range_of(known.get("input_range")),
+        known.get("half") is True,
+        None if known.get("text_form") is None else TextForm.from_dict(known["text_form"]),
+    )
+
+
+def _averaged(found: archive.Archive, known: Mapping[str, Any]) -> dict[str, np.ndarray]:
+    """The average of the weights, in a state of a run that kept one: it is what the run was scored by."""
+    share = known.get("average_share")
+    return {} if share is None else {path: array / array.dtype.type(share) for path, array in found.group("average").items()}
+
+
+def _range_of(known: Any) -> tuple[float, float] | None:
+    if known is None:
+        return None
+    low, high = map(float, known)
+    return low, high
+
+
+def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive, held_bytes: int) -> None:
+    """Parameters of the shapes that the file holds; no more memory is asked for than it gives reason to."""
+    samples = []
+    for given in known["inputs"]:
+        shape = [int(n) for n in given["shape"]]
+        if any(n < 1 for n in shape) or np.prod(shape, dtype=float) > MOST_VALUES:
+            raise ModelError(f"{found.path}: it says an input has the shape {tuple(shape)}.")
+        samples.append(np.ones((1, *shape), np.dtype(str(given["dtype"]))))
+    sample = tuple(samples) if len(samples) > 1 else samples[0]
+    times = 2 * MOST_PACKED if known.get("codes") else 8
+    network.initialise(sample, dtype=np.dtype(str(known["precision"])), most_bytes=times * held_bytes + (1 << 20))
+
+
+__getattr__, __dir__ = own_names(__name__, __all__)

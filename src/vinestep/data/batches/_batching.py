@@ -1,0 +1,72 @@
+"""What batches of sources and of streams have in common: how examples are put together and augmented."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Iterable, Sequence
+from typing import Any, Literal
+
+import numpy as np
+
+from ...errors import DataError, SettingError
+from ...parts._describe import describe
+from ._batch import Batch
+from ._counter_rng import Draws
+from ._joins import Join, stacked
+from ._transforms import Chain, Transform
+
+__all__ = ["Assembling", "ReadersAs"]
+
+ReadersAs = Literal["threads", "processes"]
+
+
+class Assembling:
+    """Size, seed, augmentation, joining and readers; the parameters are described at `Batches`."""
+
+    dataset: Any
+
+    def __init__(
+        self,
+        size: int,
+        seed: int | None,
+        drop_partial: bool,
+        augment: Transform | Sequence[Transform],
+        join: Join | None,
+        readers: int,
+        readers_as: ReadersAs | None,
+        ahead: int,
+    ) -> None:
+        if not isinstance(size, int | np.integer) or size < 1:
+            raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
+        for name, number in (("readers", readers), ("ahead", ahead - 1)):
+            if not isinstance(number, int | np.integer) or number < 0:
+                raise SettingError(f"batches: {name} must be a whole number, got {number!r}.")
+        if readers_as not in (None, "threads", "processes"):
+            raise SettingError(f'batches: readers_as is "threads" or "processes", got {readers_as!r}.')
+        self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
+        self.size = int(size)
+        self.seed = seed
+        self.drop_partial = drop_partial
+        self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
+        self.join: Join = join if join is not None else stacked
+
+    def read_by_readers(self, read: Callable[[Any], Batch], tasks: Iterable[Any]) -> Generator[Batch, None, None]:
+        """``read(task)`` for each task in their order, ahead of its use if there are readers."""
+        if not self.readers:
+            return (read(task) for task in tasks)
+        from ._workers import read_ahead
+
+        how = self.readers_as or ("processes" if self.dataset.holds_lock else "threads")
+        return read_ahead(read, tasks, self.readers, self.ahead, processes=how == "processes")
+
+    def augmented(self, batch: Batch, draws: Draws) -> Batch:
+        """A batch after everything that is done to it at random."""
+        return Chain(*self.augment).on_batch(batch, draws)
+
+    def parts_settings(self) -> dict[str, Any]:
+        """Augmentation and joining for the record, where they are not the usual ones."""
+        found: dict[str, Any] = {}
+        if self.augment:
+            found["augment"] = [describe(transform, opaque=True) for transform in self.augment]
+        if self.join is not stacked:
+            found["join"] = describe(self.join, opaque=True)
+        return found

@@ -1,0 +1,157 @@
+"""In what order examples are drawn: a function of seed and epoch alone, so that any batch of any epoch can be found at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Protocol
+
+import numpy as np
+
+from ...errors import DataError
+from ...parts._registry import part
+
+__all__ = ["Balanced", "ByLength", "InOrder", "Order", "OwnOrder", "Shuffled", "Weighted"]
+
+
+class Order(Protocol):
+    """Which examples an epoch shows, one after another."""
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        """Indices of n examples, to be cut into batches of `size`."""
+        ...
+
+
+@part("in_order", "order")
+class InOrder:
+    """As the source has them.
+
+    Examples
+    --------
+    >>> InOrder()(3, epoch=0, seed=0, size=2).tolist()
+    [0, 1, 2]
+    """
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        return np.arange(n)
+
+
+@part("shuffled", "order")
+class Shuffled:
+    """A new permutation each epoch.
+
+    Examples
+    --------
+    >>> sorted(Shuffled()(4, epoch=2, seed=7, size=2).tolist())
+    [0, 1, 2, 3]
+    """
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        return np.random.default_rng([seed, epoch, 0x0EDE]).permutation(n)
+
+
+class Weighted:
+    """Drawn with replacement, in proportion to weights.
+
+    Parameters
+    ----------
+    weights : array_like, shape (n,)
+    draws : int, optional
+        How many an epoch; by default as many as there are examples.
+
+    Examples
+    --------
+    >>> order = Weighted([1, 0, 3], draws=1000)(3, epoch=0, seed=0, size=10)
+    >>> [round(float((order == i).mean()), 1) for i in range(3)]
+    [0.2, 0.0, 0.8]
+    """
+
+    def __init__(self, weights: Any, draws: int | None = None) -> None:
+        self.weights = np.asarray(weights, np.float64)
+        if self.weights.ndim != 1 or not np.isfinite(self.weights).all() or (self.weights < 0).any() or not self.weights.sum() > 0:
+            raise DataError("Weighted: weights have to be one number for each example, none negative, and not all 0.")
+        self.draws = draws
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        if len(self.weights) != n:
+            raise DataError(f"Weighted: there are {n} examples and {len(self.weights)} weights.")
+        rng = np.random.default_rng([seed, epoch, 0x3E16])
+        bounds = np.cumsum(self.weights) / self.weights.sum()
+        return np.minimum(np.searchsorted(bounds, rng.random(self.draws or n), side="right"), n - 1)
+
+
+class Balanced(Weighted):
+    """Every class drawn equally often, on average.
+
+    Parameters
+    ----------
+    labels : array_like of int, shape (n,)
+    draws : int, optional
+
+    Examples
+    --------
+    >>> order = Balanced([0, 0, 0, 1])
+    >>> order.weights.round(2).tolist()
+    [0.33, 0.33, 0.33, 1.0]
+    """
+
+    def __init__(self, labels: Any, draws: int | None = None) -> None:
+        _, inverse, counts = np.unique(np.asarray(labels), return_inverse=True, return_counts=True)
+        super().__init__(1 / counts[inverse], draws)
+
+
+class OwnOrder:
+    """An order of the user's own.
+
+    Parameters
+    ----------
+    function : callable
+        ``function(epoch, seed)`` to indices, any number of them.
+
+    Examples
+    --------
+    >>> hardest_first = OwnOrder(lambda epoch, seed: [2, 0, 1])
+    >>> hardest_first(3, epoch=0, seed=0, size=2).tolist()
+    [2, 0, 1]
+    """
+
+    def __init__(self, function: Callable[[int, int], Any]) -> None:
+        self.function = function
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        found = np.asarray(self.function(epoch, seed))
+        if found.ndim != 1 or found.dtype.kind not in "iu" or not found.size or found.min() < 0 or found.max() >= n:
+            raise DataError(f"The order of epoch {epoch} has to be whole numbers from 0 to {n - 1}, in one axis.")
+        return found
+
+
+class ByLength:
+    """Sequences of about equal lengths share a batch, so that little is padded; batches come in random order.
+
+    Examples are shuffled, cut into pieces of `pool` batches, and sorted by length within each.
+
+    Parameters
+    ----------
+    lengths : array_like of int, shape (n,)
+    pool : int
+        Batches that are sorted together.
+
+    Examples
+    --------
+    >>> lengths = np.array([9, 2, 8, 3])
+    >>> [sorted(lengths[pair].tolist()) for pair in np.split(ByLength(lengths)(4, epoch=0, seed=0, size=2), 2)]
+    [[2, 3], [8, 9]]
+    """
+
+    def __init__(self, lengths: Any, pool: int = 50) -> None:
+        self.lengths, self.pool = np.asarray(lengths), pool
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        if self.lengths.shape != (n,):
+            raise DataError(f"ByLength: there are {n} examples and lengths of shape {self.lengths.shape}.")
+        rng = np.random.default_rng([seed, epoch, 0xB0C])
+        order = rng.permutation(n)
+        step = self.pool * size
+        order = np.concatenate([part[np.argsort(self.lengths[part], kind="stable")] for part in np.split(order, range(step, n, step))])
+        whole = n // size
+        batches = order[: whole * size].reshape(whole, size)
+        return np.concatenate([batches[rng.permutation(whole)].ravel(), order[whole * size :]])

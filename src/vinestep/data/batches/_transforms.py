@@ -1,0 +1,98 @@
+"""Transforms: what is done to inputs, always (`prepared`) or at random (`augment=`)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any, ClassVar
+
+from ...errors import SettingError
+from ...parts._registry import part
+from ._batch import Batch, mapped
+from ._counter_rng import Draws
+
+__all__ = ["Chain", "Transform", "prepared"]
+
+
+class Transform:
+    """Something done to the inputs of examples.
+
+    A transform of one's own writes ``__call__(x, draws)`` for an array of some examples, first axis the examples; what is random in it
+    is taken from `draws`, so that it is the same however many readers there are.
+
+    Attributes
+    ----------
+    random : bool
+        Whether it makes something else of the same example in each epoch.
+
+    Examples
+    --------
+    >>> class Halved(Transform):
+    ...     def __call__(self, x, draws=None):
+    ...         return x / 2
+    >>> source = vs.data.Dataset(np.array([[2.0], [4.0]]), np.array([0, 1])).prepared(Halved())
+    >>> source[1][0]
+    array([2.])
+    """
+
+    part_family = "transform"
+    random: ClassVar[bool] = False
+
+    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+        raise NotImplementedError(f"{type(self).__name__}.__call__ is not written.")
+
+    def on_batch(self, batch: Batch, draws: Draws) -> Batch:
+        """A batch of which the inputs are transformed; a transform that concerns targets too writes this."""
+        return batch.with_values(inputs=mapped(lambda x: self(x, draws), batch.inputs))
+
+    def then(self, following: Transform) -> Chain:
+        """This one, and after it another."""
+        return Chain(self, following)
+
+    def __repr__(self) -> str:
+        shown = ", ".join(f"{name}={value!r}" for name, value in vars(self).items() if not name.startswith("_"))
+        return f"{type(self).__name__}({shown})"
+
+    def drawn(self, draws: Draws | None) -> Draws:
+        """The random numbers, which a random transform can not do without."""
+        if draws is None:
+            raise SettingError(f"{self!r} is random: use it as batches(..., augment=), or give it Draws(seed, epoch, index).")
+        return draws
+
+
+@part("chain", "transform")
+class Chain(Transform):
+    """Transforms one after another.
+
+    Examples
+    --------
+    >>> from vinestep.data.pictures import Flip, Shift
+    >>> Flip().then(Shift(2)).random
+    True
+    """
+
+    def __init__(self, *transforms: Transform) -> None:
+        self.transforms = tuple(transforms)
+
+    @property
+    def random(self) -> bool:  # type: ignore[override]
+        return any(transform.random for transform in self.transforms)
+
+    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+        for purpose, transform in enumerate(self.transforms):
+            x = transform(x, None if draws is None else draws.for_purpose(purpose))
+        return x
+
+    def on_batch(self, batch: Batch, draws: Draws) -> Batch:
+        for purpose, transform in enumerate(self.transforms):
+            batch = transform.on_batch(batch, draws.for_purpose(purpose))
+        return batch
+
+    def then(self, following: Transform) -> Chain:
+        return Chain(*self.transforms, following)
+
+
+def prepared(x: Any, transforms: Iterable[Transform]) -> Any:
+    """An array of examples after transforms that have nothing random."""
+    for transform in transforms:
+        x = transform(x)
+    return x

@@ -1,0 +1,191 @@
+"""What is suspicious about data, before a run: each with its cure."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from ..._findings import Finding
+from ..batches._batch import Batch, first_of
+from ..sources._source import Source
+
+__all__ = ["findings_of", "findings_of_parts", "range_findings", "range_of"]
+
+MOST_LOOKED_AT = 2000  # examples
+PERFECT = 0.999  # of the variance of the target, or of examples whose class one column tells
+UNSCALED = 50.0  # a float input as large as this was not scaled
+PICTURES = 4  # axes of a batch of pictures
+RANGE_BY = 64  # examples that tell the range of the inputs
+NARROWER = 50.0  # times: as if divided once too often
+LEAST = 20  # examples from which a column can be judged
+
+
+def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
+    """Of one part of the data; a batch of it, if there is one."""
+    if batch is None or not isinstance(batch.inputs, np.ndarray):
+        return []
+    inputs, targets = batch.inputs, batch.targets
+    found = [*_labels(source, targets)]
+    if inputs.ndim == PICTURES:
+        found += _pictures(inputs)
+    names = getattr(source, "feature_names", None)
+    if inputs.ndim == 2 and inputs.dtype.kind == "f":
+        listed = list(names) if names is not None and len(names) == inputs.shape[1] else [f"{i}" for i in range(inputs.shape[1])]
+        found += _columns(inputs, targets, listed)
+    return found
+
+
+def _labels(source: Any, targets: Any) -> list[Finding]:
+    array = None if targets is None else np.asarray(targets)
+    if array is None or array.ndim != 1 or array.dtype.kind not in "iu" or not array.size:
+        return []
+    distinct = np.unique(array)
+    classes = len(getattr(source, "class_values", ()))
+    if not classes and distinct[0] > 0 and len(distinct) < array.size / 2 and distinct[-1] - distinct[0] + 1 == len(distinct):
+        evidence = f"they go from {distinct[0]} to {distinct[-1]}; classes are counted from 0."
+        return [Finding("the targets", "suspicious", evidence, f"Take {distinct[0]} away: targets - {distinct[0]}.")]
+    return []
+
+
+def _pictures(inputs: np.ndarray) -> list[Finding]:
+    low, high = float(inputs.min()), float(inputs.max())
+    if inputs.dtype.kind == "u" or (inputs.dtype.kind == "f" and high > UNSCALED):
+        evidence = f"they are {inputs.dtype} from {low:g} to {high:g}, which no network learns well from."
+        return [
+            Finding("the pictures", "suspicious", evidence, "Prepare them: source.prepared(vinestep.data.pictures._transforms.Range()).")
+        ]
+    if inputs.dtype.kind == "f" and low >= 0 and 0 < high < 2 / 255:
+        evidence = f"they go from {low:.3g} to {high:.3g}, as if divided by 255 twice."
+        return [Finding("the pictures", "wrong", evidence, "Scale them once.")]
+    return []
+
+
+def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding]:
+    x = inputs[:MOST_LOOKED_AT].astype(np.float64)
+    if len(x) < LEAST:
+        return []
+    y = None if targets is None else np.asarray(targets)[:MOST_LOOKED_AT]
+    found = []
+    for i, name in enumerate(names):
+        column = x[:, i]
+        present = ~np.isnan(column)
+        values = column[present]
+        if not values.size or np.all(values == values[0]):
+            if not name.endswith(" missing") and present.all():
+                found.append(Finding(f"column {name}", "suspicious", "it is constant, so it says nothing.", "Leave it out."))
+            continue
+        if _is_identifier(values):
+            evidence = "it is another whole number in every row, as an identifier is: a network learns it by heart."
+            found.append(Finding(f"column {name}", "suspicious", evidence, f"Leave it out: leave_out=[{name!r}]."))
+        elif y is not None and y.ndim == 1 and _tells(values, y[present]):
+            evidence = "it alone predicts the target perfectly, so it may be the target in another form."
+            found.append(
+                Finding(
+                    f"column {name}",
+                    "suspicious",
+                    evidence,
+                    f"See whether it is known before the target is; else leave it out: leave_out=[{name!r}].",
+                )
+            )
+    return found
+
+
+def _is_identifier(values: np.ndarray) -> bool:
+    """Whole numbers, all different, and dense enough to have been counted."""
+    if len(np.unique(values)) < len(values) or not np.all(values == np.rint(values)):
+        return False
+    ordered = np.sort(values)
+    return bool(ordered[-1] - ordered[0] < 3 * len(values))
+
+
+def _tells(values: np.ndarray, targets: np.ndarray) -> bool:
+    if targets.dtype.kind in "iu" and len(np.unique(targets)) <= 50:
+        order = np.argsort(values, kind="stable")
+        labels, ordered = targets[order], values[order]
+        changes = int(np.sum(labels[1:] != labels[:-1]))
+        split_ties = np.any((labels[1:] != labels[:-1]) & (ordered[1:] == ordered[:-1]))
+        classes = len(np.unique(labels))
+        return classes > 1 and changes == classes - 1 and not split_ties
+    if targets.dtype.kind == "f" and np.std(targets) > 0:
+        return bool(abs(np.corrcoef(values, targets)[0, 1]) ** 2 > PERFECT)
+    return False
+
+
+def range_of(batches: Any) -> tuple[float, float] | None:
+    """Lowest and highest value of pictures that a network is trained on, by some examples without augmentation; None of other inputs,
+    whose values may go further in an example that was not looked at."""
+    source = batches.dataset
+    if not isinstance(source, Source):
+        return None
+    sample = first_of(batches.sample().inputs)
+    if not isinstance(sample, np.ndarray) or sample.ndim != PICTURES:
+        return None
+    places = np.unique(np.linspace(0, len(source) - 1, min(len(source), RANGE_BY)).astype(int))
+    inputs = np.asarray(first_of(source.gathered(places, batches.join).inputs))
+    return float(inputs.min()), float(inputs.max())
+
+
+def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) -> list[Finding]:
+    """Whether inputs go as far as those trained on: pixels that were not scaled, or were scaled twice, do not."""
+    array = np.asarray(inputs) if not isinstance(inputs, tuple | dict) else np.empty(0)
+    if known is None or array.ndim != PICTURES or array.dtype.kind not in "fiu" or not array.size:
+        return []
+    low, high = float(np.nanmin(array)), float(np.nanmax(array))
+    span = known[1] - known[0]
+    wider = high > known[1] + span or low < known[0] - span
+    narrower = 0 < max(abs(low), abs(high)) < max(map(abs, known)) / NARROWER
+    if not (span > 0 and (wider or narrower)):
+        return []
+    evidence = f"they go from {low:.4g} to {high:.4g}, and those trained on from {known[0]:.4g} to {known[1]:.4g}."
+    return [Finding(what, "wrong" if wider else "suspicious", evidence, "Prepare them as those were, once.")]
+
+
+def findings_of_parts(batches: Any, validation: Any, test: Any = None, known: tuple[float, float] | None = None) -> list[Finding]:
+    """Of the parts of a run together: how validation and test are made into batches, which classes they lack, and whether their inputs
+    are of the range that is trained on."""
+    found = []
+    for role, part in (("validation", validation), ("test", test)):
+        if part is None:
+            continue
+        if part.augment:
+            evidence = f"it is augmented by {', '.join(map(repr, part.augment))}; for scores it is taken as it is."
+            found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave augment= out there, so that nobody relies on it."))
+        if getattr(part, "order", None) is not None and type(part.order).__name__ in ("Weighted", "Balanced"):
+            evidence = f"its order is {type(part.order).__name__}; for scores every example counts once."
+            found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there."))
+        found += _missing_classes(role, batches.dataset, part.dataset)
+        if known is not None:
+            looked_at = next(iter(part.in_order())).inputs
+            found += range_findings(known, looked_at, f"the inputs of the {role} part")
+    return found
+
+
+def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
+    ours, theirs = _cheap_labels(train), _cheap_labels(part)
+    if ours is None or theirs is None:
+        return []
+    known, present = np.unique(ours), np.unique(theirs)
+    if len(known) > len(ours) / 2:
+        return []
+    names = getattr(train, "class_names", ())
+    absent = [_called(int(label), names) for label in np.setdiff1d(known, present)]
+    new = [_called(int(label), names) for label in np.setdiff1d(present, known)]
+    found = []
+    if absent:
+        evidence = f"it has no example of {', '.join(absent[:5])}, so its scores say nothing of them."
+        found.append(Finding(f"the {role} part", "suspicious", evidence, "Split with stratified=True, or gather more."))
+    if new:
+        evidence = f"it has examples of {', '.join(new[:5])}, which training never sees."
+        found.append(Finding(f"the {role} part", "wrong", evidence, "Split with stratified=True, or leave them out."))
+    return found
+
+
+def _called(label: int, names: Sequence[str]) -> str:
+    return names[label] if label < len(names) else str(label)
+
+
+def _cheap_labels(source: Any) -> np.ndarray | None:
+    """Class numbers of a source that knows them without reading its examples."""
+    return source.labels() if getattr(source, "knows_labels", False) else None

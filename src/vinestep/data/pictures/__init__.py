@@ -1,0 +1,5 @@
+"""Pictures: transforms and augmentations of arrays with the channels last."""
+
+from ..._public_names import from_stub
+
+__getattr__, __dir__, __all__ = from_stub(__name__, __file__)

@@ -1,0 +1,186 @@
+"""Datasets: examples in arrays, in memory or in a file that is mapped into it."""
+
+from __future__ import annotations
+
+from mmap import mmap
+from typing import Any
+
+import numpy as np
+
+from ...errors import DataError
+from .._file_stamps import Stamp, check_unchanged
+from .._hashing import digest, row_hashes
+from ..batches._batch import (
+    Batch,
+    count_of,
+    mapped,
+    taken,
+)
+from ..batches._batches import Batches
+from ..batches._joins import Example
+from ._source import Provenance, Source, Subset
+
+__all__ = ["Dataset", "same_scaling"]
+
+
+class Dataset(Source):
+    """Inputs and targets, example by example.
+
+    Parameters
+    ----------
+    inputs : array_like, shape (n, ...), or tuple or dict of such
+        Several inputs by place or by name. Memory-mapped arrays are read as they are used.
+    targets : array_like, shape (n, ...), optional
+    weights : array_like, shape (n, ...), optional
+        What each example weighs in the loss.
+    class_values : sequence, optional
+        What the class numbers in `targets` stand for.
+
+    Raises
+    ------
+    DataError
+        If there are no examples, or not as many inputs as targets.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.arange(10.0)[:, None], np.arange(10))
+    >>> train, test = data.split(0.7, 0.3, seed=1)
+    >>> len(train), len(test)
+    (7, 3)
+    """
+
+    holds_lock = False
+    knows_labels = True
+
+    def __init__(
+        self,
+        inputs: Any,
+        targets: Any = None,
+        *,
+        weights: Any = None,
+        class_values: Any = (),
+        provenance: Provenance | None = None,
+    ) -> None:
+        self.inputs = mapped(lambda x: _array(x, "inputs"), inputs)
+        self.targets: Any = None if targets is None else _array(targets, "targets")
+        self.weights = None if weights is None else _array(weights, "weights")
+        self.class_values = tuple(class_values)
+        n = self._checked_length()
+        if n == 0:
+            raise DataError("Dataset: there are no examples.")
+        self._provenance = provenance
+        self.mapped_files: dict[str, Stamp | None] = {}
+
+    def _checked_length(self) -> int:
+        arrays = _listed(self.inputs)
+        n = arrays[0].shape[0] if arrays and arrays[0].ndim else 0
+        for array in arrays[1:]:
+            if array.shape[:1] != (n,):
+                raise DataError(f"Dataset: inputs of shapes {arrays[0].shape} and {array.shape}. Each example needs one of each.")
+        for beside, name in ((self.targets, "targets"), (self.weights, "weights")):
+            if beside is not None and beside.shape[:1] != (n,):
+                raise DataError(f"Dataset: {n} inputs but {name} of shape {beside.shape}. Each example needs one of each.")
+        return int(n)
+
+    def __len__(self) -> int:
+        return count_of(self.inputs)
+
+    def __repr__(self) -> str:
+        described = " and ".join(f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs))
+        return f"<{type(self).__name__} of {len(self)} examples, inputs {described}>"
+
+    def example(self, index: int) -> Example:
+        self._check_files()
+        return (
+            taken(self.inputs, index),
+            None if self.targets is None else self.targets[index],
+            None if self.weights is None else self.weights[index],
+        )
+
+    def _check_files(self) -> None:
+        for file, stamp in self.mapped_files.items():
+            check_unchanged(file, stamp)
+
+    def take(self, index: np.ndarray) -> Batch:
+        if self.mapped_files:
+            self._check_files()
+        inputs = self.inputs
+        return Batch(
+            inputs[index] if type(inputs) is np.ndarray else taken(inputs, index),
+            None if self.targets is None else self.targets[index],
+            None if self.weights is None else self.weights[index],
+        )
+
+    def labels(self) -> np.ndarray | None:
+        targets = self.targets
+        return targets if targets is not None and targets.ndim == 1 and targets.dtype.kind in "iu" else None
+
+    def settings(self) -> dict[str, Any]:
+        """What it is, for the record: kind, number of examples, shapes and dtypes."""
+        found: dict[str, Any] = {
+            "kind": "arrays",
+            "examples": len(self),
+            "inputs": ", ".join(f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs)),
+        }
+        if self.targets is not None:
+            found["targets"] = f"{self.targets.shape[1:]} {self.targets.dtype}"
+        return found
+
+    def fingerprint(self) -> str:
+        """Of the contents: equal for equal inputs and targets, in any process."""
+        return digest(*_listed(self.inputs), *(array for array in (self.targets, self.weights) if array is not None))
+
+    def rows(self, index: np.ndarray) -> Any:
+        """The examples at these places, as a dataset of the same kind; of memory-mapped arrays a `Subset`, which reads when it is asked."""
+        if any(_is_mapped(array) for array in _listed(self.inputs)):
+            return Subset(self, index)
+        some = self.take(index)
+        made = type(self).__new__(type(self))
+        Dataset.__init__(
+            made, some.inputs, some.targets, weights=some.weights, class_values=self.class_values, provenance=self._provenance_of(index)
+        )
+        return made
+
+    def _provenance_of(self, index: np.ndarray) -> Provenance:
+        return Provenance(self.provenance.source, self.provenance.rows[index])
+
+    def shared_rows(self, other: Source) -> int:
+        if isinstance(other, Dataset) and self.provenance.source != other.provenance.source:
+            ours, theirs = _listed(self.inputs), _listed(other.inputs)
+            if [(a.shape[1:], a.dtype) for a in ours] != [(a.shape[1:], a.dtype) for a in theirs]:
+                return 0
+        return super().shared_rows(other)
+
+    def example_hashes(self) -> np.ndarray:
+        if self._hashed is None:
+            self._hashed = row_hashes(*_listed(self.inputs), *([] if self.targets is None else [self.targets]))
+        return self._hashed
+
+    def batches(self, size: int, **options: Any) -> Batches:
+        """Minibatches of this dataset; see `Batches`."""
+        return Batches(self, size, **options)
+
+
+def _is_mapped(array: np.ndarray) -> bool:
+    base: Any = array
+    while base is not None and not isinstance(base, mmap):
+        base = getattr(base, "base", None)
+    return base is not None
+
+
+def _listed(values: Any) -> list[np.ndarray]:
+    return list(values.values()) if isinstance(values, dict) else list(values) if isinstance(values, tuple) else [values]
+
+
+def _array(values: Any, name: str) -> np.ndarray:
+    if isinstance(values, np.ma.MaskedArray):
+        raise DataError(f"Dataset: the {name} are a masked array, whose mask would be lost. Say what stands there: {name}.filled(0.0).")
+    return np.asarray(values)
+
+
+def same_scaling(first: Dataset, second: Dataset) -> bool:
+    """Whether two parts were scaled by the same numbers, or neither was."""
+    ours, theirs = getattr(first, "scaling", None), getattr(second, "scaling", None)
+    if ours is None or theirs is None:
+        return ours is theirs
+    return bool(ours.equals(theirs))

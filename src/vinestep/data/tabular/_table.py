@@ -1,0 +1,355 @@
+"""Tables: examples from a DataFrame or CSV, and the scaling learned on the training part."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Literal, Self
+
+import numpy as np
+import pandas as pd
+from pandas.api.types import is_bool_dtype, is_numeric_dtype
+
+from ..._public_names import did_you_mean
+from ...errors import DataError
+from ...parts._registry import maker
+from .._table_files import Source, line_of, read_frame
+from ..batches._batches import Batches
+from ..encoding._columns import (
+    Encoding,
+    Scaling,
+    category_text,
+    class_numbers,
+    numbers_of,
+    target_numbers,
+)
+from ..sources._dataset import Dataset
+from ..sources._source import Provenance
+
+__all__ = ["Encoding", "Scaling", "Table", "scaled"]
+
+MOSTLY_NUMBERS = 0.5  # a text column of which this fraction is numeric is a numeric one with slips in it
+LEAST_SPREAD = 1e-9  # of what lies between lowest and highest; divided by less, a number leaves the range of float32
+FEW_DISTINCT = 50  # more different texts than this in a column are no categories
+
+
+class Table(Dataset):
+    """Examples from a table: numeric columns as they are, categories one-hot, the target as classes or numbers.
+
+    Missing numbers stay missing until `scaled` fills them. A missing category is a category of its own.
+
+    Parameters
+    ----------
+    source : DataFrame, str or path
+        A DataFrame, a CSV file with a header, or a Parquet file.
+    target : str
+        Column to learn. Text, booleans and categories make classes; numbers are numbers unless ``classes=True``.
+    classes : bool, optional
+        Whether the target's values are classes.
+    leave_out : sequence of str
+        Columns that are not to be used.
+    drop_missing_target : bool
+        Leave out rows without a target; otherwise they are refused.
+    unseen_categories : {"refuse", "zeros"}
+        What becomes of a category, in rows encoded later, that does not occur here: it is refused, or none of the known ones.
+    missing_columns : {"refuse", "gaps"}
+        What becomes of rows, encoded later, that lack a column: they are refused, or all its cells are taken as missing.
+    ordered : mapping of column to sequence, optional
+        Categories with an order, from first to last; each becomes its place, from 0.
+    dates : sequence of str
+        Columns of texts that hold dates, such as 2026-11-25; they become days since the begin of 1970, as columns of dates do.
+    rare : int
+        Categories with fewer rows than this are one category together, and so are those that do not occur here.
+    log_target : bool
+        Learn the logarithm of a target of numbers; a model predicts in the unit of the target. Loss and metrics are of the logarithm.
+
+    Raises
+    ------
+    DataError
+        If the target is missing, has missing values or one class only, or a text stands in a numeric column.
+
+    Examples
+    --------
+    >>> frame = pd.DataFrame({"pH": [3.1, 3.5], "cooper": ["Alder", "Brun"], "state": ["sound", "stuck"]})
+    >>> table = vs.data.Table(frame, target="state")
+    >>> table.feature_names
+    ['pH', 'cooper=Alder', 'cooper=Brun']
+    >>> table.class_names, table.classes
+    (('sound', 'stuck'), 2)
+    """
+
+    def __init__(
+        self,
+        source: Source,
+        *,
+        target: str,
+        classes: bool | None = None,
+        leave_out: Sequence[str] = (),
+        drop_missing_target: bool = False,
+        unseen_categories: Literal["refuse", "zeros"] = "refuse",
+        missing_columns: Literal["refuse", "gaps"] = "refuse",
+        ordered: Mapping[str, Sequence[Any]] | None = None,
+        dates: Sequence[str] = (),
+        rare: int = 0,
+        log_target: bool = False,
+    ) -> None:
+        frame, name = read_frame(source)
+        target, leave_out = str(target), [str(column) for column in leave_out]
+        in_order = {str(column): tuple(map(category_text, values)) for column, values in (ordered or {}).items()}
+        for column in (target, *leave_out, *in_order, *dates):
+            if column not in frame.columns:
+                raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
+        if target in leave_out:
+            raise DataError(f"{name}: the target {target!r} cannot be left out.")
+        frame = _with_targets(frame.drop(columns=leave_out), target, name, drop_missing_target)
+        labels, class_values = _targets(frame[target], name, classes, log_target)
+        features = frame.drop(columns=[target])
+        days = tuple(str(c) for c in features.columns if c in dates or features[c].dtype.kind == "M")
+        numeric = tuple(c for c in features.columns if c in days or c in in_order or _is_numeric(features[c], name))
+        categories = {c: _categories(features[c], name, rare) for c in features.columns if c not in numeric}
+        if not numeric and not categories:
+            raise DataError(f"{name}: no column is left beside the target {target!r}.")
+        self.encoding = Encoding(
+            numeric=numeric,
+            categories=categories,
+            gaps=tuple(c for c in categories if features[c].isna().any()),
+            target=target,
+            class_names=tuple(map(str, class_values)),
+            class_values=class_values,
+            unseen_categories=unseen_categories,
+            missing_columns=missing_columns,
+            ordered=in_order,
+            dates=days,
+            pooled=tuple(categories) if rare else (),
+            log_target=log_target,
+        )
+        self.drop_missing_target = drop_missing_target
+        self.scaling: Scaling | None = None
+        super().__init__(self.encoding.encode(features, name), labels, class_values=class_values)
+
+    @classmethod
+    def _of(cls, inputs: np.ndarray, targets: np.ndarray, provenance: Provenance, encoding: Encoding, scaling: Scaling | None) -> Self:
+        table = cls.__new__(cls)
+        Dataset.__init__(table, inputs, targets, class_values=encoding.class_values, provenance=provenance)
+        table.encoding = encoding
+        table.scaling = scaling
+        table.drop_missing_target = False
+        return table
+
+    def rows(self, index: np.ndarray) -> Self:
+        return self._of(self.inputs[index], self.targets[index], self._provenance_of(index), self.encoding, self.scaling)
+
+    def like(self, source: Source) -> Self:
+        """Further rows, encoded as this table is, and scaled if it is: a part from a file of its own.
+
+        Parameters
+        ----------
+        source : DataFrame, str or path
+            With the columns of this table, the target too.
+
+        Raises
+        ------
+        DataError
+            If a column or target is missing, or a class or category did not occur here and was not settled otherwise.
+
+        Examples
+        --------
+        >>> table = vs.data.Table(pd.DataFrame({"pH": [3.1, 3.5], "state": ["sound", "stuck"]}), target="state")
+        >>> table.like(pd.DataFrame({"state": ["stuck"], "pH": [3.3]})).targets
+        array([1])
+        """
+        frame, name = read_frame(source, texts=self.encoding.categories)
+        target = self.encoding.target
+        if target not in frame.columns:
+            raise DataError(f"{name}: there is no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+        frame = _with_targets(frame, target, name, self.drop_missing_target)
+        inputs = self.encoding.encode(frame, name)
+        targets = class_numbers(frame[target], self.encoding, name)
+        if self.scaling is not None:
+            inputs = self.scaling.scale(inputs)
+        source_of = Dataset(inputs, targets).provenance
+        return self._of(inputs, targets, source_of, self.encoding, self.scaling)
+
+    def settings(self) -> dict[str, Any]:
+        """What it is, for the record: kind, columns, target and classes."""
+        encoding = self.encoding
+        return super().settings() | {
+            "kind": "table",
+            "numeric": list(encoding.numeric),
+            "categories": {column: list(values) for column, values in encoding.categories.items()},
+            "target": encoding.target,
+            "classes": list(encoding.class_names),
+            "scaled": self.scaling is not None,
+        }
+
+    @property
+    def feature_names(self) -> list[str]:
+        extra = [f"{self.encoding.numeric[i]} missing" for i in self.scaling.missing] if self.scaling else []
+        return [*self.encoding.columns, *extra]
+
+    @property
+    def missing(self) -> dict[str, int]:
+        """Missing readings by numeric column."""
+        counts = np.isnan(self.inputs[:, : len(self.encoding.numeric)]).sum(axis=0)
+        return {name: int(n) for name, n in zip(self.encoding.numeric, counts, strict=True) if n}
+
+    def batches(self, size: int, **options: Any) -> Batches:
+        """Minibatches; see `Batches`. Refused while readings are missing."""
+        missing = self.missing
+        if missing:
+            listed = ", ".join(f"{name} ({n})" for name, n in missing.items())
+            raise DataError(
+                f"Table: readings are missing in {listed}, and a network cannot compute with them. Fill them by "
+                "vinestep.data.scaled(train, ...), or drop the rows before making the table."
+            )
+        return super().batches(size, **options)
+
+
+table = maker("table", "source")(Table)
+
+
+def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.DataFrame:
+    """The rows that have a target; others are dropped or refused."""
+    absent = frame[target].isna().to_numpy()
+    if not absent.any():
+        return frame
+    if drop and not absent.all():
+        return frame[~absent].reset_index(drop=True)
+    raise DataError(
+        f"{name}: the target {target!r} is missing in {absent.sum()} of {len(frame)} rows, first in "
+        f"{line_of(name, int(np.argmax(absent)))}. Rows without a target cannot be learned from: complete them, or leave them out with "
+        "drop_missing_target = true."
+    )
+
+
+def _is_numeric(column: pd.Series, name: str) -> bool:
+    if is_bool_dtype(column):
+        return False
+    if is_numeric_dtype(column):
+        return True
+    numbers = pd.to_numeric(column, errors="coerce")
+    given = column.notna()
+    if not given.any():
+        raise DataError(f"{name}: column {column.name!r} is empty. Leave it out: leave_out=[{column.name!r}].")
+    if numbers.notna().sum() < MOSTLY_NUMBERS * given.sum() or isinstance(column.dtype, pd.CategoricalDtype):
+        return False
+    numbers_of(column, name)
+    return True
+
+
+def _categories(column: pd.Series, name: str, rare: int) -> tuple[str, ...]:
+    counts = Counter(category_text(v) for v in column.dropna())
+    values = sorted(value for value, count in counts.items() if count >= rare)
+    if len(values) > FEW_DISTINCT:
+        raise DataError(
+            f"{name}: column {column.name!r} holds {len(values)} different texts, which are no categories. "
+            f"Leave it out: leave_out=[{column.name!r}]."
+        )
+    return tuple(values)
+
+
+def _targets(column: pd.Series, name: str, classes: bool | None, log: bool) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
+    as_classes = classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
+    if not as_classes:
+        return target_numbers(column, name, log=log), ()
+    if log:
+        raise DataError(f"{name}: the target {column.name!r} is of classes, which have no logarithm. Leave out log_target.")
+    natural = is_numeric_dtype(column) or is_bool_dtype(column)
+    labels = column if natural else column.map(str)
+    values = sorted(set(labels.tolist()))
+    if len(values) < 2:
+        raise DataError(f"{name}: the target {column.name!r} has one class only, {str(values[0])!r}. There is nothing to tell apart.")
+    return labels.map({v: i for i, v in enumerate(values)}).to_numpy(dtype=np.int64), tuple(values)
+
+
+def scaled(
+    train: Table,
+    *others: Table,
+    how: Literal["standard", "range", "robust"] = "standard",
+    fill: Literal["mean", "median", "most_frequent"] = "mean",
+) -> list[Table]:
+    """Numeric columns brought to one scale, and gaps filled; learned on the first table only.
+
+    A further column says where a column had gaps. A column without spread becomes 0.
+
+    Parameters
+    ----------
+    train : Table
+        The part that ranges are learned on.
+    *others : Table
+        Parts that are scaled by what was learned.
+    how : {"standard", "range", "robust"}
+        To mean 0 and standard deviation 1; to lowest 0 and highest 1; or to median 0 and distance of the quartiles 1, which a few wild
+        readings do not move.
+    fill : {"mean", "median", "most_frequent"}
+        What a missing reading is taken for.
+
+    Returns
+    -------
+    tables : list of Table
+        As many as were given.
+
+    Raises
+    ------
+    DataError
+        If a table is scaled already, or a column of the first has no reading at all.
+
+    Examples
+    --------
+    >>> frame = pd.DataFrame({"pH": [3.0, 3.4, None, 3.2], "state": list("abab")})
+    >>> (table,) = vs.data.scaled(vs.data.Table(frame, target="state"))
+    >>> (table.inputs.astype(float).round(2) + 0).tolist()
+    [[-1.22, 0.0], [1.22, 0.0], [0.0, 1.0], [0.0, 0.0]]
+    """
+    n = len(train.encoding.numeric)
+    for table in (train, *others):
+        if table.scaling is not None:
+            raise DataError("scaled: a table is scaled already. Scale the parts once, together, after splitting.")
+        if table.encoding != train.encoding:
+            raise DataError(
+                f"scaled: the tables are encoded differently: {'; '.join(train.encoding.differences(table.encoding))}. Split one table "
+                "into parts, so that they share one encoding."
+            )
+    numbers = train.inputs[:, :n].astype(np.float64)
+    empty = np.flatnonzero(np.all(np.isnan(numbers), axis=0))
+    if empty.size:
+        name = train.encoding.numeric[empty[0]]
+        raise DataError(f"scaled: column {name!r} has no reading in the first table. Leave it out.")
+    if how not in SCALES or fill not in FILLS:
+        raise DataError(f"scaled: how is one of {', '.join(SCALES)}, fill one of {', '.join(FILLS)}; got {how!r} and {fill!r}.")
+    centres, spreads = SCALES[how](numbers)
+    lowest, highest = np.nanmin(numbers, axis=0, initial=np.inf), np.nanmax(numbers, axis=0, initial=-np.inf)
+    gaps = tuple(i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others)))
+    scaling = Scaling(
+        centres=centres,
+        spreads=np.where(spreads > LEAST_SPREAD * (highest - lowest), spreads, 1.0),
+        fills=FILLS[fill](numbers),
+        missing=gaps,
+        lowest=lowest,
+        highest=highest,
+        gap_fractions=np.isnan(numbers).mean(axis=0),
+    )
+    return [_apply(table, scaling) for table in (train, *others)]
+
+
+def _most_frequent(numbers: np.ndarray) -> np.ndarray:
+    """Of each column; of values that are equally frequent the smallest."""
+    found = [np.unique(column[~np.isnan(column)], return_counts=True) for column in numbers.T]
+    return np.array([values[np.argmax(counts)] for values, counts in found])
+
+
+SCALES: dict[str, Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]] = {
+    "standard": lambda x: (np.nanmean(x, axis=0), np.nanstd(x, axis=0)),
+    "range": lambda x: (np.nanmin(x, axis=0, initial=np.inf), np.nanmax(x, axis=0, initial=-np.inf) - np.nanmin(x, axis=0, initial=np.inf)),
+    "robust": lambda x: (np.nanmedian(x, axis=0), np.subtract(*np.nanpercentile(x, [75, 25], axis=0))),
+}
+"""What becomes 0 of each column, and what becomes 1 from there on."""
+FILLS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
+    "mean": lambda x: np.nanmean(x, axis=0),
+    "median": lambda x: np.nanmedian(x, axis=0),
+    "most_frequent": _most_frequent,
+}
+
+
+def _apply(table: Table, scaling: Scaling) -> Table:
+    return table._of(scaling.scale(table.inputs), table.targets, table.provenance, table.encoding, scaling)

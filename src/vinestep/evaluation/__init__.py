@@ -1,0 +1,5 @@
+"""Scores of outputs against targets: metrics, and how sure the scores are."""
+
+from .._public_names import from_stub
+
+__getattr__, __dir__, __all__ = from_stub(__name__, __file__)

@@ -1,0 +1,1 @@
+from ._scores import Assessment as Assessment, assess as assess

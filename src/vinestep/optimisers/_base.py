@@ -1,0 +1,258 @@
+"""What an optimiser is.
+
+A member of the family declares the names of its state arrays in `state_names`, keeps its constructor's arguments as attributes, and
+writes its formula in ``apply_update(theta, g, rate, decay, start, stop)`` over flat arrays. The base checks, counts, keeps
+the state, and calls the formula once for each stretch of the arena with a rate and a decay of its own.
+"""
+
+from __future__ import annotations
+
+import math
+import weakref
+from collections.abc import Mapping
+from fnmatch import fnmatchcase
+from typing import Any, ClassVar, Literal, TypedDict
+
+import numpy as np
+
+from .._public_names import did_you_mean
+from ..autodiff.gradients import Layout
+from ..autodiff.signatures import FLOAT32, FLOAT64
+from ..errors import (
+    DTypeError,
+    NotFiniteError,
+    SettingError,
+    ShapeError,
+)
+from ..kernels import Unsound, give_up, usable
+
+__all__ = ["Common", "Optimiser", "below_one", "not_negative", "positive"]
+
+DecayOf = Literal["all", "weights"]
+
+
+class Common(TypedDict, total=False):
+    """What every optimiser takes."""
+
+    weight_decay: float
+    rate_factors: Mapping[str, float] | None
+    decay_factors: Mapping[str, float] | None
+    decay_of: DecayOf
+
+
+def _last_matching(factors: Mapping[str, float], path: str) -> float:
+    found = 1.0
+    for pattern, value in factors.items():
+        if fnmatchcase(path, pattern):
+            found = value
+    return found
+
+
+def positive(value: float, name: str) -> float:
+    """The value, if it is a positive number."""
+    if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value > 0):
+        raise ValueError(f"{name} must be a positive number, got {value!r}.")
+    return float(value)
+
+
+def below_one(value: float, name: str) -> float:
+    """The value, if it lies from 0 up to but not including 1."""
+    if not (isinstance(value, int | float | np.floating) and 0 <= value < 1):
+        raise ValueError(f"{name} must be from 0 up to but not including 1, got {value!r}.")
+    return float(value)
+
+
+def not_negative(value: float, name: str) -> float:
+    """The value, if it is a number of at least 0."""
+    if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value >= 0):
+        raise ValueError(f"{name} must not be negative, got {value!r}.")
+    return float(value)
+
+
+class Optimiser:
+    """Base of all optimisers.
+
+    Parameters
+    ----------
+    rate : float
+        Learning rate; a schedule scales it.
+    weight_decay : float
+        How strongly parameters are drawn to zero; what exactly is said by each member.
+    rate_factors : mapping of pattern to factor, optional
+        Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The last pattern that
+        matches counts.
+    decay_factors : mapping of pattern to factor, optional
+        Likewise of the weight decay: ``{"embedding/*": 0.0}``.
+    decay_of : {"all", "weights"}
+        Which parameters decay: "weights" leaves out biases, and scales and shifts of normalisations, which have one axis at most.
+
+    Examples
+    --------
+    >>> class SignDescent(Optimiser):
+    ...     def apply_update(self, theta, g, rate, decay, start, stop):
+    ...         theta[start:stop] -= rate * np.sign(g[start:stop])
+    >>> theta = np.array([1.0, 2.0])
+    >>> SignDescent(0.5).update(theta, np.array([3.0, -4.0]))
+    >>> theta
+    array([0.5, 2.5])
+    """
+
+    part_family: ClassVar[str] = "optimiser"
+    state_names: ClassVar[tuple[str, ...]] = ()
+
+    keeps_finite: bool = False
+    """Whether a step leaves everything finite that was, as long as gradients and rate are far from overflow."""
+    by_parameter: ClassVar[bool] = False
+    """Whether the formula has to be called for each parameter by itself."""
+
+    def __init__(  # keyword arguments as in `Common`
+        self,
+        rate: float,
+        *,
+        weight_decay: float = 0.0,
+        rate_factors: Mapping[str, float] | None = None,
+        decay_factors: Mapping[str, float] | None = None,
+        decay_of: DecayOf = "all",
+    ) -> None:
+        if decay_of not in ("all", "weights"):
+            raise ValueError(f'{type(self).__name__}: decay_of is "all" or "weights", got {decay_of!r}.')
+        self.rate = positive(rate, f"{type(self).__name__}: rate")
+        self.weight_decay = not_negative(weight_decay, f"{type(self).__name__}: weight_decay")
+        self.rate_factors = {pattern: not_negative(f, f"rate_factors[{pattern!r}]") for pattern, f in (rate_factors or {}).items()}
+        self.decay_factors = {pattern: not_negative(f, f"decay_factors[{pattern!r}]") for pattern, f in (decay_factors or {}).items()}
+        self.decay_of: DecayOf = decay_of
+        self.count = 0
+        """How many updates were made."""
+        self.state: dict[str, np.ndarray] = {}
+        """Flat arrays over the arena, named for the paper's symbols."""
+        self.layout: Layout | None = None
+        self.dtype: np.dtype[Any] | None = None
+        self.runs_kernels = False
+        """Whether the arrays at hand are such as compiled loops take; otherwise members compute by NumPy."""
+        self._usual = False
+        self._stretches: list[tuple[int, int, float, float]] = []
+        self._owner: weakref.ref[Any] | None = None
+        self.keeps_finite = type(self).__module__.startswith("vinestep.")
+
+    def belong_to(self, owner: object) -> None:
+        """Be the optimiser of this one, and of no other.
+
+        Raises
+        ------
+        SettingError
+            If it serves another already: their states would mix.
+        """
+        if self._owner is not None and self._owner() is not owner:
+            raise SettingError(
+                f"This {type(self).__name__} belongs to another training already, and their states would mix. Make another: "
+                f"{self!r}, or hand over a copy of its state: copy.deepcopy(optimiser)."
+            )
+        self._owner = weakref.ref(owner)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_owner": None}
+
+    def settings(self) -> dict[str, Any]:
+        """How it was made, by name."""
+        from ..parts._describe import describe
+
+        return {name: value for name, value in describe(self, opaque=True).items() if name not in ("kind", "name")}
+
+    @staticmethod
+    def not_settings() -> set[str]:
+        """Attributes that are its state."""
+        return {"count", "state", "state_names", "layout", "dtype", "runs_kernels", "keeps_finite"}
+
+    def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
+        """Make the state arrays for an arena. What is known of parameters that stay is kept, by path."""
+        before, known = self.layout, self.state
+        if before is layout:
+            return
+        state = self.new_state(layout, np.dtype(dtype))
+        if before is not None and state.keys() == known.keys():
+            for slot in layout:
+                if slot.path in before and before[slot.path].shape == slot.shape:
+                    for name, array in state.items():
+                        if array.shape == (layout.size,):
+                            layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
+        self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
+        self._usual = self.dtype in (FLOAT32, FLOAT64)
+        self._stretches = self._with_rates(layout)
+
+    def new_state(self, layout: Layout, dtype: np.dtype[Any]) -> dict[str, np.ndarray]:
+        """State arrays as they are before the first update."""
+        return {name: np.zeros(layout.size, dtype) for name in self.state_names}
+
+    def forget(self) -> None:
+        """Begin anew with the state, as after a warm restart; settings stay."""
+        if self.layout is not None:
+            assert self.dtype is not None
+            for name, array in self.new_state(self.layout, self.dtype).items():
+                self.state[name][...] = array
+        self.count = 0
+
+    def _with_rates(self, layout: Layout) -> list[tuple[int, int, float, float]]:
+        """Start, stop, rate factor and decay of each stretch of the arena."""
+        for name, factors in (("rate_factors", self.rate_factors), ("decay_factors", self.decay_factors)):
+            for pattern in factors:
+                if not any(fnmatchcase(path, pattern) for path in layout.paths):
+                    raise ValueError(f"{name}: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
+        stretches: list[tuple[int, int, float, float]] = []
+        for slot in layout:
+            own = self.factors_of(slot.path, slot.shape)
+            if stretches and stretches[-1][2:] == own and stretches[-1][1] == slot.start and not self.by_parameter:
+                stretches[-1] = (stretches[-1][0], slot.stop, *own)
+            else:
+                stretches.append((slot.start, slot.stop, *own))
+        return stretches
+
+    def factors_of(self, path: str, shape: tuple[int, ...]) -> tuple[float, float]:
+        """Rate factor and weight decay of a parameter."""
+        rate = _last_matching(self.rate_factors, path)
+        decays = self.decay_of == "all" or len(shape) > 1
+        return rate, self.weight_decay * _last_matching(self.decay_factors, path) if decays else 0.0
+
+    def update(self, theta: np.ndarray, g: np.ndarray, rate: float | None = None) -> None:
+        """One step, in place.
+
+        Parameters
+        ----------
+        theta, g : ndarray, shape (layout.size,)
+            The arena and its gradients.
+        rate : float, optional
+            The rate of this step, by default the optimiser's own.
+
+        Raises
+        ------
+        ShapeError
+            If the arrays are not of the size the optimiser began with.
+        """
+        if self.layout is None:
+            self.begin(Layout([("theta", theta.shape)]), theta.dtype)
+        assert self.layout is not None
+        if theta.shape != g.shape or theta.size != self.layout.size:
+            raise ShapeError(
+                f"{type(self).__name__}: expected {self.layout.size} parameters and gradients, got {theta.shape} and {g.shape}."
+            )
+        if g.dtype is not theta.dtype and (g.dtype != theta.dtype or theta.dtype.kind != "f"):
+            raise DTypeError(
+                f"{type(self).__name__}: parameters are {theta.dtype}, gradients {g.dtype}. They have to be floats of one kind."
+            )
+        rate = self.rate if rate is None else rate
+        if not math.isfinite(rate):
+            raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
+        self.count += 1
+        self.runs_kernels = usable() and self._usual and self.dtype == theta.dtype and theta.flags.carray and g.flags.carray
+        for start, stop, factor, decay in self._stretches:
+            try:
+                self.apply_update(theta, g, rate * factor, decay, start, stop)
+            except Unsound as error:  # nothing has been changed yet
+                give_up(error)
+                self.runs_kernels = False
+                self.apply_update(theta, g, rate * factor, decay, start, stop)
+
+    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+        raise NotImplementedError(f"{type(self).__name__}.apply_update is not written.")
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({', '.join(f'{name}={value}' for name, value in self.settings().items() if value != {})})"

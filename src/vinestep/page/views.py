@@ -1,0 +1,224 @@
+"""What the page asks of the record, as JSON can hold it; long series are thinned so that peaks survive."""
+
+from __future__ import annotations
+
+import math
+from collections import OrderedDict
+from threading import Lock
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from .._trend import slope_of, thinned, trend_of
+from ..runs._comparison import (
+    check_axis,
+    compare,
+    curve_of,
+    first_leader,
+    places_of,
+)
+from ..runs._query import RunRecord
+from ..runs.diagnosis import QUESTIONS
+
+__all__ = ["Series", "answers", "comparison", "curves", "finite", "layers", "looks", "summary"]
+
+MOST_BYTES = 192 << 20  # of series kept in memory
+MOST_POINTS = 1200
+MOST_EXAMPLES = 200
+FEW = 4  # points: a stretch that is looked at holds more, or those around it are shown too
+
+
+class Series:
+    """Series of runs that were read not long ago, up to a number of bytes."""
+
+    def __init__(self) -> None:
+        self._kept: OrderedDict[tuple[int, str, str], pd.DataFrame] = OrderedDict()
+        self._bytes = 0
+        self._lock = Lock()
+
+    def get(self, run: RunRecord, name: str) -> pd.DataFrame:
+        """A series as it stands."""
+        key = (run.store.key, name, f"{run.changed} {run.step} {run.status}")
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]
+        frame = run.series(name)
+        size = int(frame.memory_usage(index=False).sum())
+        with self._lock:
+            for old in [k for k in self._kept if k[:2] == key[:2]]:
+                self._forget(old)
+            self._kept[key] = frame
+            self._bytes += size
+            while self._bytes > MOST_BYTES and len(self._kept) > 1:
+                self._forget(next(iter(self._kept)))
+        return frame
+
+    def _forget(self, key: tuple[int, str, str]) -> None:
+        frame = self._kept.pop(key)
+        self._bytes -= int(frame.memory_usage(index=False).sum())
+
+
+def finite(value: Any) -> Any:
+    """JSON without NaN."""
+    if isinstance(value, dict):
+        return {str(key): finite(one) for key, one in value.items()}
+    if isinstance(value, list | tuple | np.ndarray):
+        return [finite(one) for one in value]
+    if isinstance(value, float | np.floating):
+        return float(value) if math.isfinite(value) else None
+    if isinstance(value, np.integer):
+        return int(value)
+    if value is pd.NA or value is None:
+        return None
+    return value if isinstance(value, str | int | bool) else str(value)
+
+
+def summary(run: RunRecord) -> dict[str, Any]:
+    """A run without its series."""
+    known = run.as_dict()
+    found: dict[str, Any] = finite(known | {"questions": QUESTIONS, "better": run.better, "running": run.status == "running"})
+    return found
+
+
+def answers(run: RunRecord) -> list[dict[str, Any]]:
+    """What the record says, by question."""
+    return [finite(answer.as_dict()) for answer in run.diagnose()]
+
+
+def _within(x: np.ndarray, y: np.ndarray, low: float | None, high: float | None) -> tuple[np.ndarray, np.ndarray]:
+    if low is None and high is None:
+        return x, y
+    first = 0 if low is None else int(np.searchsorted(x, low))
+    last = len(x) if high is None else int(np.searchsorted(x, high, "right"))
+    if last - first < FEW:
+        first, last = max(0, first - FEW // 2), min(len(x), last + FEW // 2)
+    return x[first:last], y[first:last]
+
+
+def _axis(run: RunRecord, frame: pd.DataFrame, against: str, series: Series) -> np.ndarray | None:
+    """The places of a series' rows on an axis."""
+    if against == "epoch" and "step" in frame and "loss" in frame and len(frame) and "norm" in frame:
+        epochs = series.get(run, "epochs")
+        if len(epochs):
+            per = float(epochs["step"].iloc[-1]) / max(float(epochs["epoch"].iloc[-1]), 1e-9)
+            return np.asarray(frame["step"].to_numpy(float) / max(per, 1e-9))
+    return places_of(frame, against, lambda: series.get(run, "steps"))
+
+
+def curves(
+    runs: list[RunRecord],
+    figure: str,
+    against: str,
+    low: float | None,
+    high: float | None,
+    series: Series,
+    *,
+    of: str = "",
+    most: int = MOST_POINTS,
+) -> list[dict[str, Any]]:
+    """One figure of several runs: thinned points, the trend with its band, and what the trend is worth at its end."""
+    check_axis(against)
+    found = []
+    for run in runs:
+        names = [of] if of else ["epochs", "steps", "norms", "machine", "validation"]
+        frame = next((f for name in names if figure in (f := series.get(run, name))), None)
+        if frame is None:
+            continue
+        x = _axis(run, frame, against, series)
+        if x is None:
+            continue
+        y = frame[figure].to_numpy(float)
+        sound = np.isfinite(y) & np.isfinite(x)
+        x, y = _within(x[sound], y[sound], low, high)
+        if not len(x):
+            continue
+        kept = thinned(x, y, most)
+        middle = np.linspace(0, len(x) - 1, min(len(x), 4 * most)).astype(int)
+        trend = trend_of(x[middle], y[middle], share=0.2)
+        tail = x >= x[-1] - 0.25 * (x[-1] - x[0])
+        slope, error = slope_of(x[tail], y[tail])
+        found.append(
+            {
+                "run": run.label,
+                "figure": figure,
+                "x": x[kept],
+                "y": y[kept],
+                "points": len(x),
+                "trend": {"x": trend.at, "y": trend.value, "low": trend.low, "high": trend.high},
+                "slope": slope,
+                "slope_error": error,
+                "better": run.better.get(figure, ""),
+            }
+        )
+    return [finite(one) for one in found]
+
+
+def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, Any]:
+    """Runs side by side, and which left the others first."""
+    found = compare(runs)
+    leader = first_leader(runs, figure, against)
+
+    def rows(frame: pd.DataFrame) -> list[list[Any]]:
+        return [[name, *values] for name, values in zip(frame.index, frame.to_numpy().tolist(), strict=True)]
+
+    told: dict[str, Any] = finite(
+        {
+            "runs": [run.label for run in runs],
+            "settings": rows(found.settings),
+            "scores": rows(found.scores),
+            "assessments": rows(found.assessments),
+            "facts": rows(found.facts),
+            "leader": None if leader is None else leader._asdict() | {"against": against},
+            "per_axis": {axis: _best_at_end(runs, figure, axis) for axis in ("step", "seconds")},
+        }
+    )
+    return told
+
+
+def _best_at_end(runs: list[RunRecord], figure: str, against: str) -> dict[str, Any] | None:
+    """Which run has the best value where the shortest ends."""
+    known = {run.label: found for run in runs if len((found := curve_of(run, figure, against))[0]) > 1}
+    if len(known) < 2:
+        return None
+    end = min(float(x[-1]) for x, _ in known.values())
+    lower = next((run.better.get(figure, "lower") for run in runs if run.label in known), "lower") == "lower"
+    values = {label: float((np.min if lower else np.max)(y[x <= end])) for label, (x, y) in known.items() if (x <= end).any()}
+    if len(values) < 2:
+        return None
+    best = min(values, key=lambda label: values[label] if lower else -values[label])
+    return {"run": best, "at": end, "value": values[best]}
+
+
+def layers(run: RunRecord, series: Series) -> dict[str, Any]:
+    """Norms by parameter, first and last, and what distributions were recorded."""
+    norms, spread = series.get(run, "norms"), series.get(run, "distributions")
+    paths = [str(name).removesuffix(" gradient") for name in norms if str(name).endswith(" gradient")]
+    rows = []
+    for path in paths:
+        row: dict[str, Any] = {"path": path}
+        for what in ("norm", "gradient", "update", "ratio"):
+            values = norms[f"{path} {what}"].to_numpy(float)
+            row[what], row[f"first {what}"] = values[-1], values[0]
+        rows.append(row)
+    quantiles = [str(name).removesuffix(" 50%") for name in spread if str(name).endswith(" 50%")]
+    told: dict[str, Any] = finite({"parameters": rows, "distributions": quantiles, "network": run.about.get("network") or []})
+    return told
+
+
+def looks(run: RunRecord) -> dict[str, Any]:
+    """The fixed examples: every look, and the pictures of the inputs."""
+    tables = run.at_steps("samples", "csv")
+    found = {}
+    for step, file in tables.items():
+        found[step] = run.table_at(file).head(MOST_EXAMPLES).astype(object).to_dict("records")
+    pictures = {}
+    for file in run.file_names:
+        if file.startswith("samples-input-") and file.endswith(".png"):
+            pictures[int(file.split("-")[2])] = file
+    inputs = run.at_steps("samples-inputs", "csv")
+    table = run.table_at(next(iter(inputs.values()))).head(MOST_EXAMPLES).astype(object).to_dict("records") if inputs else []
+    others = [file for file in run.file_names if file.endswith((".png", ".txt")) and not file.startswith("samples")]
+    told: dict[str, Any] = finite({"steps": list(tables), "looks": found, "pictures": pictures, "inputs": table, "others": others})
+    return told

@@ -1,0 +1,16 @@
+from ..storage.run_folder import RunFolder as RunFolder
+from ._comparison import (
+    Comparison as Comparison,
+    compare as compare,
+    decisions_of as decisions_of,
+    first_difference as first_difference,
+    first_leader as first_leader,
+)
+from ._ingest import catch_up as catch_up, take_in as take_in
+from ._ledger import Ledger as Ledger
+from ._ledger_store import LedgerStore as LedgerStore
+from ._listing import find_runs as find_runs, runs_table as runs_table
+from ._query import RunRecord as RunRecord, Runs as Runs, open_runs as open
+from ._setting_effects import effects as effects
+from .diagnosis._answers import Answer as Answer
+from .diagnosis._diagnose import diagnose as diagnose

@@ -1,0 +1,62 @@
+"""All that is known of a run as files that other programs read."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..errors import RunError
+
+if TYPE_CHECKING:
+    from ._query import RunRecord
+
+__all__ = ["export_run"]
+
+FORMS = ("csv", "json", "parquet")
+
+
+def export_run(run: RunRecord, folder: Path, form: str = "csv") -> list[Path]:
+    """Write a run's series, files and facts into a folder.
+
+    Parameters
+    ----------
+    run : RunRecord
+    folder : path
+        Made if it is not there.
+    form : {"csv", "json", "parquet"}
+        Of the series.
+
+    Raises
+    ------
+    RunError
+        If the form is unknown, its library missing, or the disk does not take it.
+    """
+    if form not in FORMS:
+        raise RunError(f"A run is exported as {', '.join(FORMS)}; got {form!r}.")
+    if form == "parquet":
+        from importlib.util import find_spec
+
+        if find_spec("pyarrow") is None:
+            raise RunError("Parquet needs a library: pip install 'vinestep[parquet]'.")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        written = [folder / "run.json"]
+        written[0].write_text(json.dumps(run.as_dict(), indent=1, default=str))
+        for name in run.series_names:
+            path, frame = folder / f"{name}.{form}", run.series(name)
+            if form == "csv":
+                frame.to_csv(path, index=False)
+            elif form == "json":
+                frame.to_json(path, orient="records", double_precision=15)
+            else:
+                frame.to_parquet(path)
+            written.append(path)
+        for name in run.file_names:
+            (folder / "files").mkdir(exist_ok=True)
+            (folder / "files" / name).write_bytes(run.read_file(name))
+            written.append(folder / "files" / name)
+        (folder / "console.txt").write_text(run.console)
+    except OSError as error:
+        raise RunError(f"{folder}: it could not be written: {error.strerror or error}.") from error
+    return [*written, folder / "console.txt"]

@@ -1,0 +1,240 @@
+"""The ledger: a database of runs, in a file of the runs' folder or on a PostgreSQL server."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+from sqlalchemy.exc import DBAPIError, SQLAlchemyError
+from sqlalchemy.pool import StaticPool
+
+from ..errors import RunError
+from ._schema import (
+    HEAD,
+    contents,
+    files,
+    models,
+    states,
+)
+
+if TYPE_CHECKING:
+    from sqlalchemy.engine import Connection, Engine
+
+__all__ = ["FILE", "Ledger", "ledger_url"]
+
+FILE = "ledger.sqlite"
+VARIABLE = "VINESTEP_LEDGER"
+PART = 4 << 20  # bytes of a content in one row
+PATIENCE = 30.0  # seconds to wait for others who write
+
+
+def ledger_url(place: str | os.PathLike[str], given: str | None = None) -> str:
+    """The address of the ledger of a runs' folder: what is given, what ``VINESTEP_LEDGER`` says, or a file in the folder.
+
+    Examples
+    --------
+    >>> ledger_url("records", "postgresql://cellar/runs")
+    'postgresql+psycopg://cellar/runs'
+    """
+    url = given or os.environ.get(VARIABLE) or ""
+    if not url:
+        return f"sqlite:///{Path(place).resolve() / FILE}"
+    return re.sub(r"^postgres(ql)?://", "postgresql+psycopg://", url)
+
+
+class Ledger:
+    """A ledger that is open; its tables are brought to the newest form.
+
+    Parameters
+    ----------
+    url : str
+        Such as ``sqlite:///records/ledger.sqlite``, ``sqlite://`` for one in memory, ``postgresql://user@host/name``.
+
+    Raises
+    ------
+    RunError
+        If it cannot be reached, or was made by a newer version.
+
+    Examples
+    --------
+    >>> ledger = Ledger("sqlite://")
+    >>> ledger
+    <Ledger sqlite://>
+    """
+
+    def __init__(self, url: str) -> None:
+        self.engine = _engine(url)
+        self._reader = self.engine.execution_options(writes=False)
+        with self._told():
+            self._bring_up()
+
+    def __repr__(self) -> str:
+        return f"<Ledger {self.engine.url.render_as_string(hide_password=True)}>"
+
+    @property
+    def name(self) -> str:
+        """Its address without a password."""
+        return self.engine.url.render_as_string(hide_password=True)
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
+        except DBAPIError as error:
+            raise RunError(f"{self.name}: the ledger cannot be used: {_first_line(error.orig)}.") from error
+        except SQLAlchemyError as error:
+            raise RunError(f"{self.name}: the ledger cannot be used: {_first_line(error)}.") from error
+
+    @contextmanager
+    def writing(self) -> Iterator[Connection]:
+        """A transaction, which is done whole or not at all.
+
+        Raises
+        ------
+        RunError
+            If the ledger cannot be reached, or is busy for too long.
+        """
+        with self._told(), self.engine.begin() as connection:
+            yield connection
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        """A connection to read with."""
+        with self._told(), self._reader.connect() as connection:
+            yield connection
+
+    def close(self) -> None:
+        """Let connections go."""
+        self.engine.dispose()
+
+    # form
+
+    def _bring_up(self) -> None:
+        if self._version() == HEAD:
+            return
+        with self._alone():
+            version = self._version()
+            if version == HEAD:
+                return
+            if version and version > HEAD:
+                raise RunError(f"{self.name}: the ledger has form {version}, this version knows {HEAD}. Update vinestep.")
+            self._migrate()
+
+    def _version(self) -> str:
+        with self._reader.connect() as connection:
+            if not sa.inspect(connection).has_table("alembic_version"):
+                return ""
+            return str(connection.execute(sa.text("select version_num from alembic_version")).scalar() or "")
+
+    def _migrate(self, to: str = HEAD) -> None:
+        from alembic import command
+        from alembic.config import Config
+
+        settings = Config()
+        settings.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        settings.set_main_option("path_separator", "os")
+        with self.engine.begin() as connection:
+            settings.attributes["connection"] = connection
+            command.upgrade(settings, to)
+
+    @contextmanager
+    def _alone(self) -> Iterator[None]:
+        """One process at a time changes the form."""
+        if self.engine.dialect.name == "postgresql":
+            with self.engine.connect() as connection:
+                connection.execute(sa.text("select pg_advisory_lock(7421963)"))
+                try:
+                    yield
+                finally:
+                    connection.execute(sa.text("select pg_advisory_unlock(7421963)"))
+            return
+        from filelock import FileLock
+
+        file = self.engine.url.database
+        with FileLock(f"{file}.lock", timeout=PATIENCE) if file and file != ":memory:" else nullcontext():
+            yield
+
+    # contents
+
+    def put(self, connection: Connection, content: bytes) -> str:
+        """Keep a content under its SHA-256, once however often it is put."""
+        digest = hashlib.sha256(content).hexdigest()
+        there = connection.execute(sa.select(contents.c.id).where(contents.c.digest == digest).limit(1)).first()
+        if there is None:
+            rows = [
+                {"digest": digest, "part": i, "content": content[at : at + PART]} for i, at in enumerate(range(0, len(content) or 1, PART))
+            ]
+            connection.execute(self.ignoring_doubles(contents), rows)
+        return digest
+
+    def ignoring_doubles(self, table: sa.Table) -> Any:
+        """An insert that leaves alone what is there."""
+        from sqlalchemy.dialects import postgresql, sqlite
+
+        maker = postgresql if self.engine.dialect.name == "postgresql" else sqlite
+        return maker.insert(table).on_conflict_do_nothing()
+
+    def content(self, connection: Connection, digest: str) -> bytes:
+        """A content by its SHA-256, which is checked.
+
+        Raises
+        ------
+        RunError
+            If it is not there, or was changed.
+        """
+        query = sa.select(contents.c.content).where(contents.c.digest == digest).order_by(contents.c.part)
+        found = b"".join(connection.execute(query).scalars())
+        if hashlib.sha256(found).hexdigest() != digest:
+            raise RunError(f"{self.name}: a content is {'changed' if found else 'missing'}: its check sum is not {digest[:12]}....")
+        return found
+
+    def sweep(self, connection: Connection) -> None:
+        """Remove contents that nothing refers to any more."""
+        used = sa.union(sa.select(files.c.digest), sa.select(states.c.digest), sa.select(models.c.digest))
+        connection.execute(contents.delete().where(contents.c.digest.not_in(used)))
+
+
+def _engine(url: str) -> Engine:
+    try:
+        parsed = sa.make_url(url)
+    except SQLAlchemyError:
+        raise RunError("The ledger's address is no URL such as sqlite:///records/ledger.sqlite or postgresql://host/name.") from None
+    if parsed.drivername not in ("sqlite", "sqlite+pysqlite", "postgresql+psycopg"):
+        raise RunError(f"A ledger is kept by SQLite or PostgreSQL, not by {parsed.drivername!r}.")
+    if parsed.drivername == "postgresql+psycopg":
+        try:
+            return sa.create_engine(parsed, pool_pre_ping=True, connect_args={"connect_timeout": 5})
+        except ImportError:
+            raise RunError("A ledger on PostgreSQL needs its driver: pip install 'vinestep[postgres]'.") from None
+    if not parsed.database or parsed.database == ":memory:":
+        engine = sa.create_engine(parsed, poolclass=StaticPool, connect_args={"check_same_thread": False})
+    else:
+        engine = sa.create_engine(parsed, connect_args={"timeout": PATIENCE, "check_same_thread": False})
+    return _for_sqlite(engine)
+
+
+def _for_sqlite(engine: Engine) -> Engine:
+    """Readers go on while one writes; a transaction has its lock from its first statement on."""
+
+    @sa.event.listens_for(engine, "connect")
+    def connected(connection: Any, record: Any) -> None:
+        connection.isolation_level = None
+        connection.execute("pragma journal_mode = wal")
+        connection.execute("pragma synchronous = normal")
+        connection.execute("pragma foreign_keys = on")
+
+    @sa.event.listens_for(engine, "begin")
+    def begun(connection: Connection) -> None:
+        connection.exec_driver_sql("begin immediate" if connection.get_execution_options().get("writes", True) else "begin")
+
+    return engine
+
+
+def _first_line(error: Any) -> str:
+    return str(error).strip().splitlines()[0].rstrip(".") if str(error).strip() else type(error).__name__

@@ -1,0 +1,316 @@
+"""Plans: what a run is asked to do, as a TOML file, checked before anything is done."""
+
+from __future__ import annotations
+
+import inspect
+import os
+import tomllib
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError, model_validator
+
+from ..._public_names import did_you_mean
+from ...errors import PlanError, SettingError
+from ...layers._base import Layer
+from ...layers._containers import Stack
+from ...parts._build import LAYERS, Builder
+from ...parts._registry import library
+from ..run._ending import ending_of
+from ..run._validation import spacing_of
+from ..step._averaging import WeightAverage
+from ..step._half_precision import HalfPrecision
+from ._overrides import put
+
+__all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
+
+DEMO = "demo:"
+MANY = {"classes": 2, "tokens": 16}  # for checking a plan before its data is read
+Target = Literal["classes", "tokens", "numbers"]
+USUAL: dict[Target, tuple[Any, str]] = {
+    "classes": ("cross_entropy", "accuracy"),
+    "tokens": ({"kind": "cross_entropy", "ignored": -1}, "perplexity"),
+    "numbers": ("squared_error", "absolute_error"),
+}
+"""Loss and metric of a plan that says nothing of them."""
+OF_TABLES = (
+    *("target", "classes", "leave_out", "drop_missing_target", "unseen_categories", "missing_columns", "ordered", "dates"),
+    *("rare", "log_target"),
+)
+Fraction = Annotated[float, Field(gt=0, le=1)]
+Described = Any
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+class DataPlan(_Part):
+    source: Described
+    """A CSV or Parquet file, relative to the plan, ``demo:`` and the name of a demo set, or a source described by kind and settings."""
+    validation: str | None = None
+    """A file or folder of its own for validation, read as the source is."""
+    test: str | None = None
+    target: str | None = None
+    """This and what follows, up to `fill`, is of tables."""
+    classes: bool | None = None
+    leave_out: list[str] = []
+    drop_missing_target: bool = False
+    unseen_categories: Literal["refuse", "zeros"] = "refuse"
+    missing_columns: Literal["refuse", "gaps"] = "refuse"
+    ordered: dict[str, list[str]] = {}
+    """Columns of categories with an order, from first to last."""
+    dates: list[str] = []
+    rare: Annotated[int, Field(ge=0)] = 0
+    """Categories with fewer rows than this are one together."""
+    log_target: bool = False
+    scale: Literal["standard", "range", "robust"] = "standard"
+    fill: Literal["mean", "median", "most_frequent"] = "mean"
+    split: list[Fraction] | None = None
+    """Training, validation and test, but for those that have files of their own."""
+    stratified: bool = True
+    batch: PositiveInt = 32
+    drop_partial: bool = False
+    prepare: list[Described] = []
+    """Transforms of every example, kept with the model."""
+    augment: list[Described] = []
+    """Transforms at random, of the training part."""
+    order: Described = None
+    join: Described = None
+    """How examples become a batch, such as ``padded``."""
+    readers: Annotated[int, Field(ge=0)] = 0
+
+    @model_validator(mode="after")
+    def _split_fits(self) -> DataPlan:
+        if self.split is not None and len(self.split) != self.parts:
+            raise ValueError(f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got {len(self.split)}")
+        return self
+
+    @model_validator(mode="after")
+    def _settings_fit_the_source(self) -> DataPlan:
+        if self.is_table and self.target is None:
+            raise ValueError("target: missing. Name the column to be learned")
+        if not self.is_table:
+            given = [name for name in OF_TABLES if getattr(self, name) != type(self).model_fields[name].default]
+            if given:
+                raise ValueError(f"{given[0]}: it is a setting of tables in files, and the source is described by its kind")
+        elif self.prepare:
+            raise ValueError("prepare: it is for pictures and series; columns of tables are brought to one scale by scale and fill")
+        return self
+
+    @property
+    def is_table(self) -> bool:
+        """Whether the source is a table by the name of its file, or of the demo."""
+        return isinstance(self.source, str) and self.demo_source is None
+
+    @property
+    def demo_source(self) -> str | None:
+        """The kind of a demo set that is no table."""
+        kind = f"demo_{self.source.removeprefix(DEMO)}" if isinstance(self.source, str) and self.source.startswith(DEMO) else ""
+        return kind if kind in library() else None
+
+    @property
+    def described_source(self) -> Any:
+        """The source in the notation of parts; None of a table by the name of its file."""
+        return None if self.is_table else self.demo_source or self.source
+
+    @property
+    def names(self) -> list[str]:
+        """Of the parts that the source is divided into."""
+        return ["training", *(["validation"] if self.validation is None else []), *(["test"] if self.test is None else [])]
+
+    @property
+    def parts(self) -> int:
+        return len(self.names)
+
+    @property
+    def fractions(self) -> list[float]:
+        return self.split or {1: [1.0], 2: [0.85, 0.15], 3: [0.7, 0.15, 0.15]}[self.parts]
+
+
+class Plan(_Part):
+    """Everything a run needs to know. Parts are described as `vinestep.parts.describe` does it, or named by their kind.
+
+    Examples
+    --------
+    >>> plan = Plan.model_validate({"epochs": 2, "data": {"source": "demo:parcels", "target": "parcel"}, "layers": []})
+    >>> plan.optimiser, plan.data.fractions
+    ('adam', [0.7, 0.15, 0.15])
+    """
+
+    name: Annotated[str, Field(min_length=1)] = "run"
+    seed: Annotated[int, Field(ge=0)] = 0
+    epochs: PositiveInt | None = None
+    steps: PositiveInt | None = None
+    until: str | None = None
+    """When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs"``; in place of `epochs` or `steps`."""
+    precision: Literal["float32", "float64"] = "float32"
+    clip: Annotated[float, Field(gt=0)] | None = None
+    clip_values: Annotated[float, Field(gt=0)] | None = None
+    accumulate: PositiveInt = 1
+    average: dict[str, Any] | None = None
+    """Settings of `WeightAverage`: ``{decay = 0.999}``."""
+    half: dict[str, Any] | None = None
+    """Settings of `HalfPrecision`, ``{}`` for the usual ones."""
+    validate_every: PositiveInt | str = 1
+    """Epochs, or in words: ``"500 steps"``."""
+    loss: Described = None
+    """By default cross-entropy for classes, squared error for numbers."""
+    metrics: list[Described] | None = None
+    """By default accuracy for classes, perplexity for tokens, absolute error for numbers."""
+    set: list[str] = []
+    """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands elsewhere in the plan."""
+    start_from: str | None = None
+    """A run, a state or a model file, relative to the plan, whose weights training begins with; see `start_pattern`."""
+    start_pattern: str = "*"
+    freeze: list[str] = []
+    """Patterns of parameters that do not train, such as ``"0/*"``."""
+    data: DataPlan
+    layers: list[Described]
+    """The whole network, one layer after another; ``width = "classes"`` makes one as wide as the target asks for."""
+    optimiser: Described = "adam"
+    schedule: list[Described] = []
+    """One after another."""
+    observers: list[Described] = []
+
+    @model_validator(mode="after")
+    def _has_an_end(self) -> Plan:
+        try:
+            ending_of(self.epochs, self.steps, self.until)
+        except SettingError as error:
+            raise ValueError(f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")) from error
+        try:
+            spacing_of(self.validate_every)
+        except SettingError as error:
+            raise ValueError(f"validate_every: {error}".rstrip(".")) from error
+        for name, made in (("average", self.weight_average), ("half", self.half_precision)):
+            try:
+                made()
+            except (SettingError, TypeError) as error:
+                raise ValueError(f"{name}: {error}".rstrip(".")) from error
+        return self
+
+    def weight_average(self) -> WeightAverage | None:
+        return None if self.average is None else WeightAverage(**self.average)
+
+    def half_precision(self) -> HalfPrecision | None:
+        return None if self.half is None else HalfPrecision(**self.half)
+
+    def as_toml(self) -> dict[str, Any]:
+        """As a dict that TOML can hold: keys that are not set are left out."""
+        return self.model_dump(exclude_none=True)
+
+
+class PlannedParts:
+    """The parts that a plan describes.
+
+    Parameters
+    ----------
+    counts : mapping
+        How many ``"classes"`` and ``"tokens"`` there are, which layers may name.
+    target : {"classes", "tokens", "numbers"}
+        What the network is to tell.
+    """
+
+    def __init__(self, plan: Plan, counts: Mapping[str, int], target: Target, own: Iterable[Any]) -> None:
+        builder = Builder(own)
+        usual_loss, usual_metric = USUAL[target]
+        described = _with_counts(plan.layers, counts)
+        self.network = _network_of(builder.part({"kind": "stack", "layers": described}, "", LAYERS))
+        self.loss = builder.part(plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",))
+        listed = plan.metrics if plan.metrics is not None else [usual_metric]
+        self.metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)]
+        self.optimiser = builder.part(plan.optimiser, "optimiser", ("optimiser",))
+        self.schedule = builder.part({"kind": "in_turn", "schedules": plan.schedule}, "schedule", ("schedule",)) if plan.schedule else None
+        self.observers = [builder.part(item, f"observers.{i}", ("observer",)) for i, item in enumerate(plan.observers)]
+        data = plan.data
+        self.prepare = [builder.part(item, f"data.prepare.{i}", ("transform",)) for i, item in enumerate(data.prepare)]
+        self.augment = [builder.part(item, f"data.augment.{i}", ("transform",)) for i, item in enumerate(data.augment)]
+        self.order = None if data.order is None else builder.part(data.order, "data.order", ("order",))
+        self.join = None if data.join is None else builder.part(data.join, "data.join", ("join",))
+        if data.described_source is not None:
+            only_check = Builder(own, only_check=True)
+            only_check.part(data.described_source, "data.source", ("source",))
+            builder.faults += only_check.faults
+        self.faults = [fault._replace(place=fault.place.replace("schedule.schedules.", "schedule.")) for fault in builder.faults]
+
+
+def _with_counts(tree: Any, counts: Mapping[str, int]) -> Any:
+    if isinstance(tree, Mapping):
+        return {key: value if key == "kind" else _with_counts(value, counts) for key, value in tree.items()}
+    if isinstance(tree, list):
+        return [_with_counts(item, counts) for item in tree]
+    return counts.get(tree, tree) if isinstance(tree, str) else tree
+
+
+def _network_of(stack: Any) -> Any:
+    """A single layer that takes masks or several inputs, which a stack does not hand on, is the network itself."""
+    if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
+        return stack
+    parameters = inspect.signature(type(stack[0]).compute).parameters.values()
+    return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack
+
+
+def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own: Iterable[Any] = ()) -> Plan:
+    """Read and check a plan.
+
+    Parameters
+    ----------
+    path : path
+    settings : sequence of str
+        What is to be different from the file, such as ``"optimiser.rate=0.01"`` or ``"layers.0.width=64"``.
+    own : sequence of classes and functions
+        Parts of one's own that the plan names.
+
+    Raises
+    ------
+    PlanError
+        If the file is missing or no TOML, or a key is unknown, missing or of the wrong kind; each is named.
+    """
+    source = Path(path)
+    try:
+        text = source.read_text()
+    except OSError as error:
+        raise PlanError(f"{source}: the plan cannot be read: {error.strerror}.") from error
+    try:
+        values = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise PlanError(f"{source}: not valid TOML: {error}.") from error
+    if values.get("written_by"):
+        raise PlanError(
+            f"{source}: this plan records a run started in Python, whose data is not in a file that the plan names. Set the Training up "
+            f"as there and continue with training.run(..., resume={str(source.parent)!r})."
+        )
+    values.setdefault("optimiser", Plan.model_fields["optimiser"].default)
+    known = values.get("set", [])
+    values["set"] = [*(known if isinstance(known, list) else []), *settings]
+    for setting in values["set"]:
+        put(values, str(setting))
+    return _checked(values, source, own)
+
+
+def _checked(values: dict[str, Any], source: Path, own: Iterable[Any]) -> Plan:
+    try:
+        plan = Plan.model_validate(values)
+    except ValidationError as error:
+        faults = [_fault(dict(fault)) for fault in error.errors()]
+    else:
+        faults = [str(fault) for fault in PlannedParts(plan, MANY, "classes", own).faults]
+        if not faults:
+            return plan
+    listed = "\n".join(f"  {line}" for fault in faults for line in fault.splitlines())
+    raise PlanError(f"{source}: the plan cannot be followed:\n{listed}")
+
+
+def _fault(fault: dict[str, Any]) -> str:
+    """One fault in words: the key, what came, what is allowed."""
+    place = fault["loc"]
+    key = ".".join(map(str, place)) or "the plan"
+    if fault["type"] == "extra_forbidden":
+        return f"{key}: unknown key. {did_you_mean(str(place[-1]), (DataPlan if place[0] == 'data' else Plan).model_fields)}"
+    if fault["type"] == "missing":
+        return f"{key}: missing. Add it."
+    if fault["type"] == "value_error":
+        return f"{key}.{fault['ctx']['error']!s}." if place else f"{fault['ctx']['error']!s}."
+    return f"{key}: {fault['msg'][0].lower()}{fault['msg'][1:]}, got {fault['input']!r}."

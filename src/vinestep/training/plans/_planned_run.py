@@ -1,0 +1,245 @@
+"""The run that a plan describes."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ... import losses
+from ..._public_names import did_you_mean
+from ...autodiff.tracking import untracked
+from ...data.sources._as_source import as_source
+from ...data.sources._source import Source
+from ...data.tabular._table import Table, scaled
+from ...demo._sources import TABLES
+from ...errors import PlanError
+from ...parts._build import Builder, with_full_paths
+from ...parts._registry import kinds
+from .._training import Training
+from ..observers._checkpoints import Checkpoints
+from ..observers._curves import Curves
+from ..observers._recorders import (
+    Distributions,
+    Machine,
+    Norms,
+    Steps,
+)
+from ..observers._samples import Samples
+from ..run._ending import ending_of
+from ..run._results import Outcome
+from ..run._run import Observer
+from ..step._forward_pass import outputs_of
+from ..step._scoring import assessment
+from ._plan import (
+    DEMO,
+    Plan,
+    PlannedParts,
+    Target,
+)
+
+if TYPE_CHECKING:
+    from ..._model import Model
+    from ...data.batches._batches import Batches
+    from ...data.batches._transforms import Transform
+    from ...evaluation._scores import Assessment
+    from ...layers._weight_matching import Loaded
+    from ..rehearsal._rehearsal import Rehearsal
+
+__all__ = ["PlannedRun"]
+
+LEAST_SCORED = 256  # examples at once, where nothing but memory counts
+
+
+class PlannedRun:
+    """The parts of a run that a plan describes, ready to go.
+
+    Parameters
+    ----------
+    plan : Plan
+    base : path
+        Folder that the data's path is relative to.
+    own : sequence of classes and functions
+        Parts of one's own that the plan names.
+    resuming : bool
+        Whether a recorded run is to go on, which has its weights.
+    """
+
+    def __init__(self, plan: Plan, base: Path, *, own: Iterable[Any] = (), resuming: bool = False) -> None:
+        self.loaded: Loaded | None = None
+        """What was taken over from `start_from`."""
+        self.plan = plan
+        self.base = base
+        own = list(own)
+        self.source = self._read(own)
+        form = self.source.text_form
+        counts = {"classes": self.source.classes} | ({"tokens": len(form.tokeniser)} if form is not None else {})
+        parts = PlannedParts(plan, counts, self._target(), own)
+        if parts.faults:
+            raise PlanError("\n".join(map(str, parts.faults)))
+        self._batching = {"drop_partial": plan.data.drop_partial, "order": parts.order, "augment": parts.augment}
+        self._reading = {"join": parts.join, "readers": plan.data.readers}
+        self.train, self.validation, self.test = self._divided(parts.prepare)
+        self.training = Training(
+            parts.network,
+            loss=parts.loss,
+            optimiser=parts.optimiser,
+            schedule=parts.schedule,
+            metrics=parts.metrics,
+            clip=plan.clip,
+            clip_values=plan.clip_values,
+            accumulate=plan.accumulate,
+            average=plan.weight_average(),
+            half=plan.half_precision(),
+            seed=plan.seed,
+        )
+        self._observers: list[Observer] = parts.observers
+        self._listening: list[Observer] = []
+        self._own = own
+        self.training.initialise(self.train_batches().sample(), dtype=plan.precision)
+        self._check_width()
+        if plan.start_from is not None and not resuming:
+            self.loaded = self.training.start_from(self.base / plan.start_from, pattern=plan.start_pattern)
+        for pattern in plan.freeze:
+            self.training.network.freeze(pattern)
+
+    def _target(self) -> Target:
+        if self.source.class_names:
+            return "classes"
+        return "tokens" if self.source.text_form is not None else "numbers"
+
+    def _check_width(self) -> None:
+        if not self.source.class_names or self.training.loss is not losses.cross_entropy:
+            return
+        sample = self.train_batches().sample()
+        with untracked():
+            width = np.shape(outputs_of(self.training.network, sample.inputs, sample.masks))[-1]
+        if width != self.source.classes:
+            what = "the target" if self.plan.data.target is None else f"the target {self.plan.data.target!r}"
+            raise PlanError(
+                f"layers: the network gives {width} values, and {what} has {self.source.classes} classes. Make the "
+                'last layer as wide: {kind = "dense", width = "classes"}.'
+            )
+
+    def train_batches(self) -> Batches:
+        """The training part as the run takes it."""
+        return self.train.batches(self.plan.data.batch, **self._batching, **self._reading)
+
+    def scored_batches(self, part: Source) -> Batches:
+        """A part as it is scored: every example once, in its own order."""
+        return part.batches(max(self.plan.data.batch, LEAST_SCORED), shuffled=False, **self._reading)
+
+    def _read(self, own: Iterable[Any]) -> Source:
+        described = self.plan.data.described_source
+        if described is None:
+            return self._table(self.plan.data.source)
+        builder = Builder(own, base=self.base)
+        found = builder.part(described, "data.source", ("source",))
+        if builder.faults:
+            raise PlanError("\n".join(map(str, builder.faults)))
+        return as_source(found)
+
+    def _table(self, source: str) -> Table:
+        plan = self.plan.data
+        options: dict[str, Any] = plan.model_dump(include={"target", "classes", "leave_out", "drop_missing_target"})
+        options |= plan.model_dump(include={"unseen_categories", "missing_columns", "ordered", "dates", "rare", "log_target"})
+        if not source.startswith(DEMO):
+            return Table(self.base / source, **options)
+        name = source.removeprefix(DEMO)
+        if name not in TABLES:
+            known = [*TABLES, *(kind.name.removeprefix("demo_") for kind in kinds("source") if kind.name.startswith("demo_"))]
+            raise PlanError(f"data.source: there is no demo set {name!r} for plans. {did_you_mean(name, known)}")
+        return Table(TABLES[name](), **options)
+
+    def _divided(self, prepare: Sequence[Transform]) -> list[Source]:
+        plan = self.plan.data
+        stratified = plan.stratified and bool(self.source.class_names)
+        parts = dict(zip(plan.names, self.source.split(*plan.fractions, seed=self.plan.seed, stratified=stratified), strict=True))
+        for name, file in (("validation", plan.validation), ("test", plan.test)):
+            if file is not None:
+                parts[name] = self._of_its_own(name, file)
+        divided = [parts[name] for name in ("training", "validation", "test")]
+        if isinstance(self.source, Table):
+            return [*scaled(*divided, how=plan.scale, fill=plan.fill)]  # type: ignore[arg-type]  # parts of a table are tables
+        return [part.prepared(*prepare) for part in divided] if prepare else divided
+
+    def _of_its_own(self, name: str, file: str) -> Source:
+        like = getattr(self.source, "like", None)
+        if like is None:
+            raise PlanError(f"data.{name}: a {type(self.source).__name__} has no parts in other files. Leave it out and give split.")
+        found: Source = like(self.base / file)
+        return found
+
+    def best_model(self, outcome: Outcome) -> Model | None:
+        """The model of the best state of a run, if one was kept."""
+        from ..._model import open_model
+
+        for observer in self._listening:
+            if isinstance(observer, Checkpoints) and (file := observer.best_file(outcome)) is not None:
+                return open_model(file, own=self._own)
+        return None
+
+    def assess(self, model: Model) -> dict[str, Assessment]:
+        """A model scored on the three parts of the data."""
+        assert model.loss is not None
+        return {name: assessment(model.network, self.scored_batches(part), model.loss, model.metrics) for name, part in self.parts.items()}
+
+    def observers(self) -> list[Observer]:
+        """Those planned, and what records a run well enough to be asked about later, if the plan does not say otherwise."""
+        usual: list[Observer] = [Curves(), Checkpoints("best"), Steps(), Norms(), Distributions(), Samples(), Machine()]
+        planned = self._observers
+        return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
+
+    def rehearse(self, *, quick: bool = False) -> Rehearsal:
+        """Look for what would go wrong; see `vinestep.training.rehearse`."""
+        batches = self.train_batches()
+        ending = ending_of(self.plan.epochs, self.plan.steps, self.plan.until)
+        steps = ending.amount("step") or ending.amount("epoch") * (self.training.updates_an_epoch(batches) or 0)
+        return self.training.rehearse(batches, self.scored_batches(self.validation), quick=quick, steps=steps or None)
+
+    def run(
+        self,
+        *,
+        record: str | os.PathLike[str] | None = None,
+        resume: str | os.PathLike[str] | None = None,
+        changed: Sequence[str] = (),
+        observers: Sequence[Observer] = (),
+    ) -> Outcome:
+        """Train as planned; see `Training.run`."""
+        recorded = record is not None or resume is not None
+        self._listening = [*(self.observers() if recorded else self._observers), *observers]
+        return self.training.run(
+            self.train_batches(),
+            validation=self.scored_batches(self.validation),
+            test=self.scored_batches(self.test),
+            epochs=self.plan.epochs,
+            steps=self.plan.steps,
+            until=self.plan.until,
+            validate_every=self.plan.validate_every,
+            observers=self._listening,
+            record=record,
+            resume=resume,
+            changed=changed,
+            name=self.plan.name,
+            plan=self.recorded_plan(),
+        )
+
+    def recorded_plan(self) -> dict[str, Any]:
+        """The plan with full paths of its data, so that the run can be continued from anywhere."""
+        plan = self.plan.as_toml()
+        for key in ("source", "validation", "test"):
+            file = plan["data"].get(key)
+            if isinstance(file, str) and not file.startswith(DEMO):
+                plan["data"][key] = str((self.base / file).resolve())
+        if self.plan.start_from is not None:
+            plan["start_from"] = str((self.base / self.plan.start_from).resolve())
+        plan["data"]["source"] = with_full_paths(plan["data"]["source"], self.base, self._own)
+        return plan
+
+    @property
+    def parts(self) -> dict[str, Source]:
+        """The three parts of the data by name."""
+        return {"training": self.train, "validation": self.validation, "test": self.test}

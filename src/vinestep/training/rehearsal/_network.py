@@ -1,0 +1,290 @@
+"""What a rehearsal asks of the network: its first loss, outputs, units, weights and gradients, and whether examples stay apart."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..._findings import Finding
+from ...autodiff.checking import ArgumentCheck, check_gradients
+from ...autodiff.tensor import held
+from ...autodiff.tracking import untracked
+from ...layers._base import Layer
+from ...layers._containers import Stack
+from ...layers._learning_pass import learning, observed
+from ...losses import makes_logits
+from ..step._forward_pass import by_place, loss_of, outputs_of
+
+if TYPE_CHECKING:
+    pass
+from ._stage import Stage, first_examples, outputs_in_inference
+
+__all__ = ["activations_between", "derivatives", "examples_apart", "first_loss", "gradients", "outputs", "units", "weights"]
+
+FEW = 64  # examples for what is computed several times
+DEAD = 0.5  # of the units of a layer
+SATURATED = 0.7
+FLAT = 1e-6
+NEAR = 1e-6  # steps that hardly ever cross a kink
+FAR = 1e3  # times: gradients of the first and the last layer
+LEAST_FAN, MOST_FAN = 0.05, 8.0  # of the deviation that keeps the size of what passes through
+WORDS = {"Dropout", "Noise", "Flatten", "Reshape"}
+LINEAR = {"Dense", "Convolution", "TransposedConvolution"}
+
+
+def first_loss(stage: Stage) -> Iterator[Finding]:
+    """The loss before any training is about what guessing gets."""
+    training, batch = stage.training, stage.batch
+    with untracked():
+        value = float(np.asarray(held(loss_of(training.loss, outputs_of(training.network, batch.inputs, batch.masks), batch))))
+    if not math.isfinite(value):
+        yield Finding("the first loss", "wrong", f"it is {value}.", "See whether inputs or targets hold NaN, or weights are far too large.")
+        return
+    chance, how = _chance(stage)
+    if chance is None or training.step_number:
+        return
+    if value > 2.5 * chance + 0.5 or (value < 0.2 * chance and makes_logits(training.loss)):
+        cure = "Smaller weights in the last layer, scaled inputs and targets; see that the loss gets what it expects."
+        yield Finding("the first loss", "suspicious", f"it is {value:.4g}, and {how} gets {chance:.4g}.", cure)
+    else:
+        yield Finding("the first loss", "sound", f"it is {value:.4g}, and {how} gets {chance:.4g}.")
+
+
+def _chance(stage: Stage) -> tuple[float | None, str]:
+    targets, loss = np.asarray(stage.batch.targets), stage.training.loss
+    if makes_logits(loss) and targets.dtype.kind in "iu":
+        width = outputs_in_inference(stage, first_examples(stage.batch, 1)).shape[-1]
+        return math.log(width), f"an even guess among {width} classes"
+    if targets.dtype.kind == "f" and getattr(loss, "__name__", "") == "squared_error":
+        return float(np.mean(targets.astype(np.float64) ** 2)), "an output of 0"
+    return None, ""
+
+
+def outputs(stage: Stage) -> Iterator[Finding]:
+    """Outputs that ignore the inputs, are random in inference, are no logits, or come of a network that is linear."""
+    training, batch = stage.training, first_examples(stage.batch, FEW)
+    found = outputs_in_inference(stage, batch)
+    if not np.array_equal(found, outputs_in_inference(stage, batch), equal_nan=True):
+        evidence = "two passes in inference on the same inputs give different outputs."
+        cure = "Something is drawn at random, such as dropout, outside of learning: use the library's Dropout, or vinestep's learning()."
+        yield Finding("the inference pass", "wrong", evidence, cure)
+    elif not _changes_in_learning(training.network):
+        with untracked(), learning(training.seed, 0):
+            other = np.asarray(held(outputs_of(training.network, batch.inputs, batch.masks)))
+        if other.shape == found.shape and not np.allclose(other, found, rtol=1e-3, atol=1e-4 * (np.abs(found).max() + 1e-30)):
+            yield Finding(
+                "the learning pass", "suspicious", "it differs from inference, and no layer is known that should.", "See what differs."
+            )
+    spread = float(np.max(np.ptp(found.reshape(len(found), -1).astype(np.float64), axis=0), initial=0.0))
+    if len(found) > 1 and spread <= FLAT * (float(np.abs(found).max()) + 1e-30):
+        evidence = f"they are the same for {len(found)} different inputs."
+        yield Finding("the outputs", "wrong", evidence, "Look for units that are dead, weights of 0, or inputs that are all alike.")
+    if makes_logits(training.loss) and found.ndim > 1 and found.shape[-1] > 1:
+        sums = found.sum(axis=-1)
+        if np.all(found >= 0) and np.allclose(sums, 1, atol=1e-3):
+            evidence = "they are positive and add up to 1, as probabilities do; the loss takes logits and makes probabilities itself."
+            yield Finding("the outputs", "wrong", evidence, "Leave the softmax at the end out.")
+        elif np.all(found >= 0) and np.all(found <= 1):
+            evidence = "they all lie from 0 to 1; the loss takes logits, which go as far as they like either way."
+            yield Finding("the outputs", "wrong", evidence, "Leave the activation at the end out.")
+        elif np.all(found >= 0):
+            evidence = "none is negative, as after a relu; the loss takes logits, which go as far as they like either way."
+            yield Finding("the outputs", "suspicious", evidence, "Leave the activation at the end out.")
+
+
+def _changes_in_learning(network: Layer) -> bool:
+    """Whether some layer is meant to compute otherwise in learning."""
+    return any(type(layer).__name__ in ("Dropout", "Noise", "BatchNorm") or _has_dropout(layer) for layer in network.walk())
+
+
+def _has_dropout(layer: Layer) -> bool:
+    return any("dropout" in name and value for name, value in vars(layer).items() if isinstance(value, float))
+
+
+def examples_apart(stage: Stage) -> Iterator[Finding]:
+    """An example's output does not depend on the others of its batch."""
+    batch = first_examples(stage.batch, 8)
+    n = len(batch)
+    if n < 2 or batch.masks is not None:
+        return
+    together = outputs_in_inference(stage, batch).astype(np.float64)
+    alone = outputs_in_inference(stage, first_examples(batch, 1)).astype(np.float64)
+    scale = float(np.abs(together).max()) + 1e-30
+    if together.shape[0] != n:
+        evidence = f"{n} inputs give {together.shape[0]} outputs."
+        yield Finding("the batch axis", "wrong", evidence, "Keep the first axis: reshape to (batch, ...), flatten the others only.")
+    elif not np.allclose(together[:1], alone, rtol=1e-3, atol=1e-4 * scale):
+        evidence = f"an example's output changes by {float(np.abs(together[:1] - alone).max()):.3g} when others are in its batch."
+        cure = "Some operation goes over the first axis, as a mean over axis 0 or a reshape that mixes examples does."
+        yield Finding("the batch axis", "wrong", evidence, cure)
+    else:
+        yield Finding("the batch axis", "sound", "an example's output does not depend on the others of its batch.")
+
+
+def activations_between(stage: Stage) -> Iterator[Finding]:
+    """Layers with weights one after another without an activation between them are one layer."""
+    for stack in (layer for layer in stage.training.network.walk() if isinstance(layer, Stack)):
+        before: str | None = None
+        for i in range(len(stack)):
+            layer = stack[i]
+            name = type(layer).__name__
+            if name in LINEAR:
+                if before is not None:
+                    evidence = f"there is no activation between {before} and {stack._join(str(i))}: together they are one linear layer."
+                    yield Finding("the layers", "suspicious", evidence, 'Give the first an activation: Dense(64, "relu") or vinestep.relu.')
+                before = stack._join(str(i)) if getattr(layer, "activation", None) is None else None
+            elif name not in WORDS:
+                before = None
+
+
+def units(stage: Stage) -> Iterator[Finding]:
+    """Units that are dead or saturated for all examples looked at."""
+    seen: dict[str, np.ndarray] = {}
+
+    def told(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
+        array = np.asarray(held(output[0] if isinstance(output, tuple) else output))
+        if array.ndim > 1 and array.dtype.kind == "f":
+            seen[path] = array.reshape(-1, array.shape[-1])
+
+    batch = first_examples(stage.batch, FEW * 2)
+    with observed(told):
+        outputs_in_inference(stage, batch)
+    last = list(seen)[-1:] + [""]
+    for path, array in seen.items():
+        if path in last or len(array) < FEW or array.shape[-1] < 2:
+            continue
+        dead = float(np.mean(np.all(array == 0, axis=0)))
+        if dead > DEAD:
+            evidence = f"{dead:.0%} of its {array.shape[-1]} units are 0 for all {len(batch)} examples."
+            yield Finding(f"layer {path}", "wrong", evidence, "Smaller weights, biases of 0, scaled inputs; or leaky_relu.")
+        size = np.abs(array)
+        if size.max() <= 1 and float(np.mean((size > 0.98) | (_all_positive(array) & (array < 0.02)))) > SATURATED:
+            evidence = "most of its values lie at the ends of their range, where nothing is learned."
+            yield Finding(f"layer {path}", "suspicious", evidence, "Smaller weights, scaled inputs, or a normalisation before it.")
+
+
+def _all_positive(array: np.ndarray) -> bool:
+    return bool(array.min() > 0)
+
+
+def gradients(stage: Stage) -> Iterator[Finding]:
+    """Every trainable parameter gets a gradient, and those of first and last layers are of like size."""
+    training = stage.copy_of_training()
+    _, _, found = training.derived([first_examples(stage.batch, FEW)], None)
+    sizes = {path: float(np.sqrt(np.mean(np.square(g, dtype=np.float64)))) for path, g in found.items()}
+    without = [path for path, size in sizes.items() if size == 0]
+    if without:
+        evidence = f"{', '.join(without[:4])}{f' and {len(without) - 4} more' if len(without) > 4 else ''} get a gradient of 0."
+        yield Finding("the gradients", "wrong", evidence, "They are cut off: by dead units, a constant in between, or held().")
+    arrays = training.network.arena.trainable  # type: ignore[union-attr]
+    along = [(path, sizes[path]) for path in sizes if len(arrays[path].shape) > 1 and sizes[path] > 0]
+    if len(along) > 1 and not without:
+        (first, low), (last, high) = along[0], along[-1]
+        ratio = low / high
+        if ratio < 1 / FAR or ratio > FAR:
+            what = "vanish" if ratio < 1 else "explode"
+            evidence = f"they {what} on the way back: {low:.2g} at {first}, {high:.2g} at {last} (root of the mean square)."
+            yield Finding("the gradients", "suspicious", evidence, "Relu-like activations, normalisation or residual connections; clip=.")
+        else:
+            yield Finding("the gradients", "sound", f"all {len(sizes)} parameters get one; {low:.2g} at {first}, {high:.2g} at {last}.")
+    yield from _frozen(stage)
+
+
+def _frozen(stage: Stage) -> Iterator[Finding]:
+    """Frozen parameters that are still as they were drawn."""
+    import copy
+
+    network = stage.training.network
+    arena = network.arena
+    assert arena is not None
+    if not arena.frozen_paths:
+        return
+    fresh = copy.deepcopy(network)
+    inputs = by_place(fresh, stage.batch.inputs)
+    fresh.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=stage.training.seed, dtype=network.dtype)
+    drawn, ours = fresh._ready_arena().arrays(), arena.arrays()
+    still = [
+        path
+        for path in sorted(arena.frozen_paths)
+        if ours[path].size > 1 and np.ptp(ours[path]) and np.array_equal(ours[path], drawn[path])
+    ]
+    if still:
+        evidence = f"{still[0]}{f' and {len(still) - 1} more' if len(still) > 1 else ''} are frozen as they were drawn, never trained."
+        yield Finding("frozen parameters", "suspicious", evidence, f"Thaw them, network.thaw({still[0]!r}), or load trained weights.")
+
+
+def weights(stage: Stage) -> Iterator[Finding]:
+    """Weights of a size that keeps the size of what passes through."""
+    arena = stage.training.network.arena
+    assert arena is not None
+    if stage.training.step_number:
+        return
+    odd = []
+    for path, array in arena.arrays().items():
+        if array.ndim < 2 or not fnmatchcase(path, "*weight*") or array.size < FEW:
+            continue
+        fan_in = int(np.prod(array.shape[:-1]))
+        gain = float(array.std()) * math.sqrt(fan_in)
+        if not LEAST_FAN < gain < MOST_FAN:
+            odd.append((path, gain))
+    if odd:
+        path, gain = odd[0]
+        how = "large" if gain > 1 else "small"
+        evidence = (
+            f"{path}{f' and {len(odd) - 1} more' if len(odd) > 1 else ''} are too {how} for their fan-in: a layer scales by {gain:.2g}."
+        )
+        yield Finding("the weights", "suspicious", evidence, "Use the library's initialisers, which divide by the root of the fan-in.")
+
+
+def derivatives(stage: Stage) -> Iterator[Finding]:
+    """Gradients agree with finite differences, in float64, on some elements of each parameter."""
+    import copy
+
+    training, batch = stage.training, first_examples(stage.batch, 6)
+    network = copy.deepcopy(training.network)
+    inputs = by_place(network, batch.inputs)
+    kept = {**network._ready_arena().arrays(), **network.statistics()}
+    network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=training.seed, dtype=np.float64)
+    network.load(kept)
+
+    def loss(net: Layer) -> Any:
+        with learning(training.seed, 0):
+            return loss_of(training.loss, outputs_of(net, _as_float64(batch.inputs), batch.masks), batch)
+
+    report = check_gradients(loss, network, elements=6)
+    wrong = [check for check in report.arguments if not check.ok and not _is_kink(loss, network, check)]
+    if not wrong:
+        yield Finding("the derivatives", "sound", "gradients agree with finite differences.")
+    else:
+        bad = wrong[0]
+        evidence = f"at {bad.path} {bad.worst} the gradient is {bad.ours:.5g}, finite differences give {bad.reference:.5g}."
+        cure = "Look at operations of your own: their adjoints, and values that were held. vinestep.check_gradients shows all."
+        yield Finding("the derivatives", "wrong", evidence, cure)
+
+
+def _is_kink(loss: Any, network: Layer, check: ArgumentCheck) -> bool:
+    """Whether a gradient lies between the slopes on either side, so close that a kink of a relu was stepped over before."""
+    array = network.weights()[check.path]
+    before = float(array[check.worst])
+
+    def at(shift: float) -> float:
+        array[check.worst] = before + shift
+        with untracked():
+            found = float(np.asarray(held(loss(network))))
+        array[check.worst] = before
+        return found
+
+    here = at(0.0)
+    sides = (here - at(-NEAR)) / NEAR, (at(NEAR) - here) / NEAR
+    slack = 1e-4 * max(map(abs, (*sides, 1e-3)))
+    return min(sides) - slack <= check.ours <= max(sides) + slack
+
+
+def _as_float64(inputs: Any) -> Any:
+    from ...data.batches._batch import mapped
+
+    return mapped(lambda x: x.astype(np.float64) if np.asarray(x).dtype.kind == "f" else x, inputs)

@@ -1,0 +1,178 @@
+"""The rehearsal of a run: what would waste hours is looked for in seconds, on a copy of everything."""
+
+from __future__ import annotations
+
+import copy
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ..._findings import Finding, Verdict, worst
+from ...data.batches._batch import Batch
+from ...data.checks._checks import findings_of, findings_of_parts, range_of
+from ...errors import VineStepError
+from ..step._batch_checks import AnyBatches, check_parts, checked_batch
+from . import _data as rehearsed_data, _network as rehearsed_network, _training as rehearsed_training
+from ._stage import Stage
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ..step._base import TrainingBase
+
+__all__ = ["Rehearsal", "Stage", "rehearse"]
+
+MISTAKES = (VineStepError, ValueError, TypeError, IndexError, KeyError, ZeroDivisionError, AttributeError)
+SUBJECTS = {
+    "by_heart": "learning a batch by heart",
+    "cost": "time and memory",
+    "examples_apart": "the batch axis",
+    "told_by_inputs": "inputs and targets",
+}
+LOOKED_AT = 256  # examples that a check looks at, at most
+
+
+@dataclass
+class Rehearsal:
+    """What a rehearsal found.
+
+    Examples
+    --------
+    >>> finding = Finding("the first loss", "sound", "it is 1.09, and guessing gives 1.10.")
+    >>> print(Rehearsal([finding], 0.5))
+    sound: the first loss: it is 1.09, and guessing gives 1.10.
+    """
+
+    findings: list[Finding]
+    seconds: float
+    times: dict[str, float] = field(default_factory=dict)
+    """Seconds that each check took."""
+
+    @property
+    def verdict(self) -> Verdict:
+        """The worst that was found."""
+        return worst(self.findings)
+
+    @property
+    def troubles(self) -> list[Finding]:
+        """What is not sound, the worst first."""
+        bad = [finding for finding in self.findings if finding.verdict != "sound"]
+        return sorted(bad, key=lambda finding: finding.verdict != "wrong")
+
+    def table(self) -> pd.DataFrame:
+        """A row for each finding."""
+        import pandas as pd
+
+        return pd.DataFrame([finding.as_dict() for finding in self.findings], columns=["subject", "verdict", "evidence", "cure"])
+
+    def __str__(self) -> str:
+        return "\n".join(map(str, self.findings))
+
+
+Check = Callable[[Stage], Iterator[Finding]]
+QUICK: tuple[Check, ...] = (
+    rehearsed_data.values,
+    rehearsed_data.classes,
+    rehearsed_data.likeness,
+    rehearsed_network.first_loss,
+    rehearsed_network.outputs,
+    rehearsed_network.examples_apart,
+    rehearsed_network.activations_between,
+    rehearsed_network.units,
+    rehearsed_network.gradients,
+    rehearsed_network.weights,
+    rehearsed_training.rate,
+)
+"""Without any training: under a second."""
+THOROUGH: tuple[Check, ...] = (
+    rehearsed_network.derivatives,
+    rehearsed_training.by_heart,
+    rehearsed_training.whole_way,
+    rehearsed_data.told_by_inputs,
+    rehearsed_training.cost,
+)
+
+
+def rehearse(
+    training: TrainingBase, train: AnyBatches, validation: AnyBatches | None = None, *, quick: bool = False, steps: int | None = None
+) -> Rehearsal:
+    """Look for what goes wrong in runs, in seconds and on a copy; the training itself is not changed.
+
+    Parameters
+    ----------
+    training : Training
+    train, validation : Batches
+        As they would be given to `Training.run`.
+    quick : bool
+        Only what needs no training, in under a second.
+    steps : int, optional
+        How many the run is to make, for an estimate of its time.
+
+    Returns
+    -------
+    rehearsal : Rehearsal
+        Findings, sound ones too.
+
+    Examples
+    --------
+    >>> rng = np.random.default_rng(0)
+    >>> x = rng.normal(size=(200, 3))
+    >>> data = vs.data.Dataset(x, (x[:, 0] + x[:, 1] > 0).astype(int), class_values=("sound", "stuck"))
+    >>> training = vs.Training(vs.Stack(vs.Dense(16, vs.relu), vs.Dense(2)), loss=vs.losses.cross_entropy)
+    >>> train, validation = data.split(0.8, 0.2)
+    >>> vs.training.rehearse(training, train.batches(32), validation.batches(40), quick=True).verdict
+    'sound'
+    """
+    begun = time.perf_counter()
+    try:
+        check_parts({"training": train, "validation": validation})
+    except VineStepError as error:
+        return Rehearsal([_refused("training and validation", error)], time.perf_counter() - begun)
+    findings: list[Finding] = []
+    times: dict[str, float] = {}
+    try:
+        own = copy.deepcopy(training)
+        batch = _some(train)
+        other = None if validation is None else _some(validation)
+        if own.network.arena is None:
+            own.initialise(batch)
+        own.descent.begin()
+        own.schedule.begin(own.updates_an_epoch(train))
+        stage = Stage(own, train, validation, batch, other, steps)
+    except MISTAKES as error:
+        return Rehearsal([_refused("the first batch", error)], time.perf_counter() - begun)
+    findings += findings_of(train.dataset, batch)
+    findings += findings_of_parts(train, validation, None, range_of(train))
+    for check in (*QUICK, *(() if quick else THOROUGH)):
+        at = time.perf_counter()
+        try:
+            findings += check(stage)
+        except MISTAKES as error:
+            findings.append(_refused(SUBJECTS.get(check.__name__, f"the {check.__name__.replace('_', ' ')}"), error))
+            if check is rehearsed_network.first_loss:  # nothing that follows could work
+                break
+        times[check.__name__] = time.perf_counter() - at
+    return Rehearsal(_each_once(findings), time.perf_counter() - begun, times)
+
+
+def _refused(subject: str, error: Exception) -> Finding:
+    told = str(error) if isinstance(error, VineStepError) else f"{type(error).__name__}: {error}"
+    notes = " ".join(getattr(error, "__notes__", ()))
+    return Finding(subject, "wrong", f"{told} {notes}".strip(), "Mend this first; the other checks may follow from it.")
+
+
+def _some(batches: AnyBatches) -> Batch:
+    """Some examples, from begin to end of a source, without augmentation."""
+    source = batches.dataset
+    if not hasattr(source, "gathered"):
+        return checked_batch(next(iter(batches.in_order())))
+    n = min(len(source), LOOKED_AT)
+    index = np.unique(np.linspace(0, len(source) - 1, n).astype(int))
+    return checked_batch(source.gathered(index, batches.join))
+
+
+def _each_once(findings: Sequence[Finding]) -> list[Finding]:
+    return list(dict.fromkeys(findings))

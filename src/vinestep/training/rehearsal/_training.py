@@ -1,0 +1,188 @@
+"""What a rehearsal asks of the training: its rate, whether a batch can be learned by heart, the whole way of a run, and its cost."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ..._findings import Finding
+from ...autodiff.gradients import euclidean_norm
+from ...errors import NotFiniteError, PartError
+from ...losses import makes_logits
+from ...optimisers._quasi_newton import LBFGS
+from ...schedules import constant
+
+if TYPE_CHECKING:
+    from ..step._base import TrainingBase
+from ._stage import Stage, first_examples, outputs_in_inference
+
+__all__ = ["by_heart", "cost", "rate", "whole_way"]
+
+LARGE_UPDATE, SMALL_UPDATE = 0.3, 1e-7  # of a parameter's size, in one step
+DECAY = 0.1  # in one step
+LEARNED = 16  # examples to be learned by heart
+MOST_STEPS = 300
+SECONDS = 4.0
+AHEAD = 10_000  # steps of a schedule that are looked at
+
+
+def _top_rate(training: TrainingBase) -> float:
+    """The highest that the schedule reaches."""
+    begun = training.step_number
+    looked = {*range(begun, begun + 200), *np.linspace(begun, begun + AHEAD, 400).astype(int).tolist()}
+    return training.optimiser.rate * max(training.schedule(int(step)) for step in looked)
+
+
+def rate(stage: Stage) -> Iterator[Finding]:
+    """How far one step at the highest rate goes, by parameter."""
+    training = stage.copy_of_training()
+    optimiser = training.optimiser
+    if isinstance(optimiser, LBFGS):
+        return
+    top = _top_rate(training)
+    if top * optimiser.weight_decay > DECAY:
+        evidence = f"each step takes {top * optimiser.weight_decay:.1%} of the weights away."
+        yield Finding("the weight decay", "suspicious", evidence, "A smaller weight_decay; it is multiplied by the rate.")
+    arena = training.network.arena
+    assert arena is not None
+    before = arena.values.copy()
+    _, _, gradients = training.derived([stage.batch], None)
+    if not np.isfinite(gradients.flat).all() or not gradients.flat.any():
+        return
+    with np.errstate(over="ignore", invalid="ignore"):
+        optimiser.update(arena.values, gradients.flat, top)
+    moves = {}
+    for slot in arena.layout:
+        array, now = arena.layout.view(before, slot), arena.layout.view(arena.values, slot)
+        size = euclidean_norm(array.reshape(-1))
+        if array.ndim > 1 and size > 0 and optimiser.factors_of(slot.path, slot.shape)[0] > 0:
+            moves[slot.path] = euclidean_norm((now - array).reshape(-1)) / size
+    if not moves:
+        return
+    path = max(moves, key=lambda name: moves[name] if math.isfinite(moves[name]) else math.inf)
+    if not moves[path] <= LARGE_UPDATE:
+        evidence = f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its size; 0.001 is usual."
+        cure = "A smaller rate: vinestep.training.rate_range(training, batches) suggests one. Or a warm-up."
+        yield Finding("the rate", "wrong" if not moves[path] <= 3 else "suspicious", evidence, cure)
+    elif max(moves.values()) < SMALL_UPDATE:
+        evidence = f"one step at the highest rate, {top:.3g}, moves no parameter by more than {max(moves.values()):.2g} of its size."
+        yield Finding("the rate", "suspicious", evidence, "A larger rate; vinestep.training.rate_range(training, batches) suggests one.")
+    else:
+        yield Finding("the rate", "sound", f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its size.")
+
+
+def by_heart(stage: Stage) -> Iterator[Finding]:
+    """A few examples can be learned by heart."""
+    training = stage.copy_of_training()
+    batch = first_examples(stage.batch, LEARNED)
+    targets = np.asarray(batch.targets)
+    training.descent.schedule = constant()
+    first = best = math.nan
+    losses: list[float] = []
+    begun = time.perf_counter()
+    try:
+        for step in range(MOST_STEPS):
+            value = training.make_step([batch], 0, 0)[0].loss
+            losses.append(value)
+            first = value if not step else first
+            best = value if not step else min(best, value)
+            if _is_learned(training, best, first, targets) or time.perf_counter() - begun > SECONDS:
+                break
+    except NotFiniteError as error:
+        evidence = f"at the full rate the loss went from {first:.4g} to nowhere within {len(losses)} steps: {error}"
+        yield Finding("learning a batch by heart", "wrong", evidence, "A smaller rate, or clip=.")
+        return
+    tail = float(np.median(losses[-10:]))
+    words = f"the loss on {len(batch)} examples went from {first:.4g} to {best:.4g} in {len(losses)} steps"
+    if _is_learned(training, best, first, targets) or tail < 0.5 * first:
+        yield Finding("learning a batch by heart", "sound", f"{words}.")
+    elif tail > 1.5 * first:
+        yield Finding("learning a batch by heart", "wrong", f"{words}, and then up to {tail:.4g}.", "A much smaller rate.")
+    elif tail > 0.98 * first:
+        cure = "See that gradients reach all layers, the rate is not far too small, and inputs differ; try a wider network."
+        yield Finding("learning a batch by heart", "wrong", f"{words}: nothing is learned.", cure)
+    elif len(losses) >= MOST_STEPS and tail > 0.8 * first:
+        cure = "A larger rate or a wider network; equal inputs with different targets cannot be learned by heart."
+        yield Finding("learning a batch by heart", "suspicious", f"{words} only.", cure)
+    else:
+        yield Finding("learning a batch by heart", "sound", f"{words}, and it goes on.")
+
+
+def _is_learned(training: TrainingBase, best: float, first: float, targets: np.ndarray) -> bool:
+    return best < (0.1 if makes_logits(training.loss) and targets.dtype.kind in "iu" else 0.1 * first)
+
+
+def whole_way(stage: Stage) -> Iterator[Finding]:
+    """Training, validation, saving, continuing, handing on and predicting, on two batches."""
+    from ..._model import open_model
+    from ...storage.archive import read
+
+    training = stage.copy_of_training()
+    batch, size = stage.batch, max(1, len(stage.batch) // 2)
+    parts = [first_examples(batch, size), first_examples(batch, size)]
+    for part in parts:
+        training.make_step([part], 0, 0)
+    state = training.descent.state()
+    other = stage.copy_of_training()
+    other.descent.restore(state)
+    for one in (training, other):
+        one.make_step([parts[0]], 0, 0)
+    arena, again = training.network.arena, other.network.arena
+    assert arena is not None
+    assert again is not None
+    if not np.array_equal(arena.values, again.values, equal_nan=True):
+        evidence = "after a state was saved and taken back, the next step led elsewhere."
+        cure = "Something that changes is not part of the state: a counter or generator of your own, numbers drawn by np.random."
+        yield Finding("continuing", "wrong", evidence, cure)
+    scored = stage.other if stage.other is not None else batch
+    for metric in training.metrics:
+        value = metric.conclude(metric.count(outputs_in_inference(stage, scored), np.asarray(scored.targets)))
+        if not math.isfinite(value):
+            yield Finding(f"the metric {metric.name}", "suspicious", f"it is {value} on {len(scored)} examples.", "See what it divides by.")
+    model = training.model()
+    try:
+        with tempfile.TemporaryDirectory() as folder:
+            file = model.save(Path(folder) / "rehearsed.vine")
+            read(file)
+            open_model(file)
+    except PartError as error:
+        yield Finding(
+            "handing on", "suspicious", str(error).splitlines()[0], "Without a kind, states can be continued, and not opened as models."
+        )
+    yield Finding("the whole way", "sound", f"training, saving, continuing and scoring ran on {len(batch)} examples.")
+
+
+def cost(stage: Stage) -> Iterator[Finding]:
+    """How long the run will take, and how much memory a step."""
+    import psutil
+
+    training = stage.copy_of_training()
+    process = psutil.Process()
+    times, memory, begun = [], process.memory_info().rss, time.perf_counter()
+    for _, group in training.grouped(stage.train.epoch(0, seed=training.seed)):
+        at = time.perf_counter()
+        training.make_step(group, 0, 0)
+        times.append(time.perf_counter() - at)
+        if len(times) >= 20 or time.perf_counter() - begun > 1.0:
+            break
+    step = float(np.median(times[1:] or times))
+    grown = max(0, process.memory_info().rss - memory) / 2**20
+    available = psutil.virtual_memory().available / 2**20
+    words = f"a step takes {1000 * step:.3g} ms"
+    if stage.steps:
+        words += f", the run of {stage.steps:,} steps about {_duration(step * stage.steps)} without validation"
+    verdict, cure = ("suspicious", "Use smaller batches with accumulate=.") if grown > 0.5 * available else ("sound", "")
+    yield Finding("time and memory", verdict, f"{words}; memory grew by {grown:.0f} MB, {available:,.0f} MB are free.", cure)  # type: ignore[arg-type]
+
+
+def _duration(seconds: float) -> str:
+    for unit, length in (("hours", 3600.0), ("minutes", 60.0)):
+        if seconds >= 2 * length:
+            return f"{seconds / length:.3g} {unit}"
+    return f"{seconds:.2g} seconds"

@@ -1,0 +1,140 @@
+"""What is known of a step, of how far a run is, and of how it ended."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from html import escape
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..._notebook_html import html_curve, html_table
+from ..._public_names import did_you_mean
+from ...errors import RunError
+from ._status import Status
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ...storage.run_store import RunStore
+
+__all__ = ["Outcome", "Position", "direction"]
+
+
+@dataclass(slots=True)
+class Position:
+    """How far a run has come, and the sums of the epoch under way."""
+
+    epoch: int = 0
+    """Epochs completed."""
+    batch: int = 0
+    """Batches of the current epoch done."""
+    step: int = 0
+    """Updates done."""
+    loss_sum: float = 0.0
+    examples: int = 0
+    counts: dict[str, list[float]] = field(default_factory=dict)
+    seen: int = 0
+    """Examples since the run began."""
+    seconds: float = 0.0
+    """Of training since the run began, without interruptions."""
+    summed: bool = False
+    """Whether the loss of a batch is a sum over its examples, rather than their mean."""
+
+    @property
+    def loss(self) -> float:
+        """Of the epoch so far: the mean over its examples, or their sum if that is what the loss is."""
+        return self.loss_sum if self.summed else self.loss_sum / max(self.examples, 1)
+
+    def add(self, loss: float, n: int, counts: Mapping[str, np.ndarray]) -> None:
+        self.loss_sum += loss if self.summed else loss * n
+        self.examples += n
+        self.seen += n
+        for name, count in counts.items():
+            known = self.counts.get(name)
+            if known is not None and np.shape(known) != np.shape(count):
+                raise RunError(f"The counts of {name} have shape {np.shape(count)}, those of the epoch so far {np.shape(known)}.")
+            self.counts[name] = count.tolist() if known is None else (np.asarray(known) + count).tolist()
+
+    def next_epoch(self) -> None:
+        self.epoch += 1
+        self.batch = 0
+        self.loss_sum, self.examples, self.counts = 0.0, 0, {}
+
+    def as_dict(self) -> dict[str, Any]:
+        return {name: getattr(self, name) for name in self.__slots__}
+
+
+@dataclass(slots=True)
+class Outcome:
+    """How a run ended.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+    >>> outcome = training.run(data.batches(4), epochs=3)
+    >>> outcome.reason, list(outcome.curves)
+    ('All 3 epochs done, 6 steps.', ['epoch', 'step', 'rate', 'loss'])
+    >>> outcome.best("loss")["epoch"]
+    3
+    """
+
+    rows: list[dict[str, float]]
+    status: Status
+    reason: str
+    """Why it ended, and if it can be continued, how."""
+    folder: Path | None
+    seconds: float
+    better: dict[str, str] = field(default_factory=lambda: {"loss": "lower", "validation_loss": "lower"})
+    """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+    store: RunStore | None = None
+    looks: list[dict[str, float]] = field(default_factory=list)
+    """Scores of validation within epochs, where that was asked for in steps."""
+
+    def __repr__(self) -> str:
+        last = "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items()) if self.rows else "no epoch done"
+        place = f"  in {self.folder}" if self.folder is not None else ""
+        return f"<Outcome {self.status.value}: {self.reason} Last: {last}{place}>"
+
+    def _repr_html_(self) -> str:
+        last = self.rows[-1] if self.rows else {}
+        names = [name for name in ("loss", "validation_loss") if name in last]
+        against = "epoch" if "epoch" in last else "step"
+        table = html_table("The last rows", list(last), [list(row.values()) for row in self.rows[-5:]])
+        place = f"<div>Recorded in {escape(str(self.folder))}</div>" if self.folder is not None else ""
+        return f"<div><b>{self.status.value}</b>: {escape(self.reason)}</div>{html_curve(self.rows, names, against)}{table}{place}"
+
+    @property
+    def curves(self) -> pd.DataFrame:
+        """One row per epoch: epoch, step, rate, loss and metrics, and those of the validation part."""
+        import pandas as pd
+
+        return pd.DataFrame(self.rows)
+
+    def best(self, quantity: str = "validation_loss") -> dict[str, float]:
+        """The row of the epoch that was best in a quantity."""
+        rows = [row for row in self.rows if quantity in row]
+        if not rows:
+            raise RunError(f"The curves have no column {quantity!r}; they have {', '.join(self.rows[0]) if self.rows else 'none'}.")
+        sign = 1 if direction(self.better, quantity) == "lower" else -1
+        judged = [row for row in rows if not math.isnan(row[quantity])]
+        if not judged:
+            raise RunError(f"{quantity} was NaN in every epoch, so none is best.")
+        return min(judged, key=lambda row: sign * row[quantity])
+
+
+def direction(better: Mapping[str, str], quantity: str) -> str:
+    """Whether "higher" or "lower" is better.
+
+    Raises
+    ------
+    RunError
+        If nobody said so.
+    """
+    if quantity not in better:
+        raise RunError(f"Whether more or less of {quantity!r} is better is not known. {did_you_mean(quantity, better)}")
+    return better[quantity]

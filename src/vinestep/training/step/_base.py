@@ -1,0 +1,313 @@
+"""A network, what it is to minimise, and how: one step after another, without a run around it."""
+
+from __future__ import annotations
+
+import copy
+import itertools
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ..._model import Model
+from ...autodiff.gradients import Gradients
+from ...autodiff.tensor import held
+from ...data.batches._batch import Batch
+from ...errors import DataError, SettingError
+from ...evaluation.metrics import Metric
+from ...layers._base import Layer
+from ...losses import (
+    makes_logits,
+    note_probabilities,
+    reduction_of,
+    weight_in_mean,
+)
+from ...optimisers._base import Optimiser
+from ...schedules import Schedule
+from ...storage.json_values import finite_rows
+from ...storage.run_store import RunStore
+from ._averaging import WeightAverage
+from ._batch_checks import AnyBatches, checked_batch, checked_metrics
+from ._derivation import Derivation, Loss, Watch
+from ._descent import Descent
+from ._forward_pass import by_place
+from ._half_precision import HalfPrecision
+from ._step import Step
+
+if TYPE_CHECKING:
+    from numpy.typing import DTypeLike
+
+
+__all__ = ["TrainingBase"]
+
+
+class TrainingBase:
+    """What makes the steps of a `Training`: network, loss, optimiser, schedule and metrics."""
+
+    def __init__(
+        self,
+        network: Layer,
+        *,
+        loss: Loss,
+        optimiser: Optimiser | None = None,
+        schedule: Schedule | Callable[[int], float] | None = None,
+        metrics: Sequence[Metric] = (),
+        clip: float | None = None,
+        clip_values: float | None = None,
+        accumulate: int = 1,
+        average: WeightAverage | None = None,
+        half: HalfPrecision | None = None,
+        seed: int = 0,
+    ) -> None:
+        if not callable(loss):
+            raise SettingError(
+                f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, targets), such as vinestep.losses.huber."
+            )
+        if isinstance(accumulate, bool) or not isinstance(accumulate, int | np.integer) or accumulate < 1:
+            raise SettingError(f"Training: accumulate must be a whole number of at least 1, got {accumulate!r}.")
+        self.descent = Descent(
+            network, optimiser=optimiser, schedule=schedule, clip=clip, clip_values=clip_values, average=average, half=half, seed=seed
+        )
+        self.accumulate = int(accumulate)
+        self.metrics = checked_metrics(metrics)
+        self.class_values: tuple[str | int | float | bool, ...] = ()
+        self.encoding: Any = None
+        self.scaling: Any = None
+        self.preparation: tuple[Any, ...] = ()
+        self.input_range: tuple[float, float] | None = None
+        self.text_form: Any = None
+        self.parent: dict[str, Any] = {}
+        """Where the weights come from that training began with; empty if they were drawn."""
+        self.lineage: dict[str, Any] = {}
+        """Where the network comes from: run, settings, data; for the model that is handed on."""
+        self._rows: list[dict[str, float]] = []  # the curves of the last run
+        self._store: RunStore | None = None  # of the last run
+        self._described: tuple[int, dict[str, Any]] | None = None
+        self._derivation = Derivation(self.descent, loss)
+
+    @property
+    def loss(self) -> Loss:
+        return self._derivation.loss
+
+    @loss.setter
+    def loss(self, loss: Loss) -> None:
+        self._derivation.loss = loss
+
+    @property
+    def network(self) -> Layer:
+        return self.descent.network
+
+    @property
+    def optimiser(self) -> Optimiser:
+        return self.descent.optimiser
+
+    @property
+    def schedule(self) -> Schedule:
+        return self.descent.schedule
+
+    @property
+    def clip(self) -> float | None:
+        return self.descent.clip
+
+    @property
+    def clip_values(self) -> float | None:
+        return self.descent.clip_values
+
+    @property
+    def average(self) -> WeightAverage | None:
+        return self.descent.average
+
+    @property
+    def half(self) -> HalfPrecision | None:
+        return self.descent.half
+
+    @property
+    def seed(self) -> int:
+        return self.descent.seed
+
+    @property
+    def step_number(self) -> int:
+        """How many steps were made."""
+        return self.descent.step_number
+
+    # one step
+
+    def step(self, batch: Batch | tuple[Any, Any]) -> Step:
+        """One update on one batch.
+
+        Raises
+        ------
+        NotFiniteError
+            If the loss is NaN or infinite; nothing has been changed then.
+        """
+        return self.make_step(batch, 0, 0)[0]
+
+    def make_step(
+        self,
+        batch: Batch | tuple[Any, Any] | list[Batch],
+        epoch: int,
+        position: int,
+        *,
+        before_update: Any = None,
+        watch: Watch | None = None,
+    ) -> tuple[Step, dict[str, np.ndarray]]:
+        """One update, and the counts of the metrics; for loops that count epochs.
+
+        Parameters
+        ----------
+        batch : pair of inputs and targets, or list of batches
+            Of several, the gradients are put together.
+        epoch, position : int
+            Epochs and batches of the present one that are done.
+        before_update : callable, optional
+            Called with loss, gradients before clipping, and their norm.
+        watch : callable, optional
+            Called with path and output of every layer; takes time.
+        """
+        begun = time.perf_counter()
+        descent = self.descent
+        several = [checked_batch(part) for part in batch] if type(batch) is list else [checked_batch(batch)]
+        if descent.network.arena is None:
+            self.initialise(several[0])
+        if self.half is not None:
+            self.half.begin(descent.network.arena)  # type: ignore[arg-type]  # it was just initialised
+        statistics = [(array, array.copy()) for array in descent.statistics()]
+        try:
+            outputs, value, gradients = self.derived(several, watch)
+            if descent.step_number == 0 and makes_logits(self.loss):
+                note_probabilities(outputs[0])
+            if before_update is not None:
+                before_update(value, gradients)
+            norm, rate = descent.descend(value, gradients, lambda: self.derived(several, None)[1:])
+        except BaseException:
+            for array, before in statistics:
+                array[...] = before
+            raise
+        counts: dict[str, np.ndarray] = {}
+        figures: dict[str, float] = {}
+        for metric in self.metrics:
+            for part, found in zip(several, outputs, strict=True):
+                count = metric.count(held(found), np.asarray(part.targets))
+                counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
+            figures[metric.name] = metric.conclude(counts[metric.name])
+        examples = sum(len(part.targets) for part in several)
+        seconds = time.perf_counter() - begun
+        return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, examples), counts
+
+    def derived(self, batches: list[Batch], watch: Watch | None = None) -> tuple[list[Any], float, Gradients]:
+        """Outputs of each batch, and loss and gradients as if they were one; no parameter is changed."""
+        first = self.step_number * self.accumulate
+        outputs, value, gradients = self._derivation(batches[0], watch, first)
+        if len(batches) == 1:
+            return [outputs], value, gradients
+        every, summed = [outputs], reduction_of(self.loss) == "sum"
+        weights = [1.0 if summed else weight_in_mean(self.loss, batch.targets, batch.weights) for batch in batches]
+        total = 1.0 if summed else sum(weights)
+        number = self.network.dtype.type
+        flat = gradients.flat
+        flat *= number(weights[0] / total)
+        value *= weights[0] / total
+        for i, (batch, weight) in enumerate(zip(batches[1:], weights[1:], strict=True), 1):
+            outputs, part, found = self._derivation(batch, watch, first + i)
+            every.append(outputs)
+            value += part * weight / total
+            flat += found.flat * number(weight / total)
+        return every, value, gradients
+
+    def initialise(self, batch: Batch, *, dtype: DTypeLike | None = None) -> None:
+        """Draw the network's parameters for inputs of this kind, by the seed of the training."""
+        inputs = by_place(self.network, batch.inputs)
+        self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed, dtype=dtype)
+
+    # open loop
+
+    def steps(self, batches: AnyBatches | Iterable[Batch], epochs: int = 1) -> Iterator[Step]:
+        """Train, and yield after each update.
+
+        Examples
+        --------
+        >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+        >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+        >>> [(step.number, step.epoch, step.batch) for step in training.steps(data.batches(4), epochs=2)]
+        [(1, 1, 1), (2, 1, 2), (3, 2, 1), (4, 2, 2)]
+        """
+        if epochs > 1 and iter(batches) is batches:
+            raise DataError(
+                f"steps: {type(batches).__name__} can be gone through once only, and {epochs} epochs were asked for. Give "
+                "dataset.batches(32), a list, or any object whose __iter__ begins anew each time."
+            )
+        for epoch in range(epochs):
+            order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
+            for i, group in self.grouped(order):
+                yield self.make_step(group, epoch, i)[0]
+
+    def grouped(self, batches: Iterable[Batch]) -> Iterator[tuple[int, Any]]:
+        """The batches that make one update, and how many come before them."""
+        if self.accumulate == 1:
+            yield from enumerate(batches)
+            return
+        done, left = 0, iter(batches)
+        while group := list(itertools.islice(left, self.accumulate)):
+            yield done, group
+            done += len(group)
+
+    def updates_an_epoch(self, batches: AnyBatches) -> int | None:
+        """How many updates the batches of an epoch make; None where that is not known."""
+        length = batches.steps_an_epoch
+        return None if length is None else -(-length // self.accumulate)
+
+    def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
+        """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+        own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
+        return own | {f"{part}_{name}": better for part in parts for name, better in own.items()}
+
+    def model(self, *, copied: bool = True) -> Model:
+        """What was trained, to be handed on: the network as it is now, with the encoding of its data and where it came from.
+
+        Parameters
+        ----------
+        copied : bool
+            Whether it is a copy, which training on does not change.
+
+        Examples
+        --------
+        >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+        >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
+        >>> step = training.step((data.inputs, data.targets))
+        >>> training.model().predict(np.ones((2, 2))).shape
+        (2, 1)
+        """
+        if copied and self.average is not None:
+            with self.descent.averaged():
+                return self._model(copy.deepcopy(self.network))
+        return self._model(copy.deepcopy(self.network) if copied else self.network)
+
+    def _model(self, network: Layer) -> Model:
+        rows = self._rows
+        return Model(
+            network,
+            self.encoding,
+            self.scaling,
+            self.class_values,
+            self.loss,
+            tuple(self.metrics),
+            {**self.lineage, "step": self.step_number, "scores": finite_rows(rows[-1:])[0] if rows else {}},
+            self.preparation,
+            self.input_range,
+            self.half is not None,
+            self.text_form,
+        )
+
+    # copies and state
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_rows": [], "_store": None, "_described": None}
+
+    def state(self) -> dict[str, Any]:
+        """Weights, running statistics, the optimiser's state and the counters."""
+        return self.descent.state()
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Take back what `state` gave; see `Descent.restore`."""
+        self.descent.restore(state)

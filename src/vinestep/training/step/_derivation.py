@@ -1,0 +1,117 @@
+"""The derivative of a training's loss on a batch: by a record, or for a network of dense layers alone by two compiled calls."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from contextlib import nullcontext
+from typing import Any, NoReturn
+
+import numpy as np
+
+from ...autodiff.fused import Fused
+from ...autodiff.gradients import Gradients
+from ...autodiff.tensor import held
+from ...data.batches._batch import Batch
+from ...errors import NotFiniteError
+from ...kernels import Unsound, give_up
+from ...layers._arena import Arena
+from ...layers._containers import DenseRun, single_run
+from ...layers._dense_chain import dense_chain
+from ...layers._learning_pass import learning, observed
+from ...losses import straight_form
+from ._descent import Descent, checked_loss, learning_pass
+from ._forward_pass import by_place, loss_of, outputs_of
+from ._trust import is_library_code
+
+__all__ = ["Derivation", "Loss", "Watch"]
+
+Loss = Callable[[Any, Any], Any]
+Watch = Callable[[str, np.ndarray], None]
+
+
+class Derivation:
+    """Outputs, loss and gradients of one descent's learning passes."""
+
+    def __init__(self, descent: Descent, loss: Loss) -> None:
+        self.descent = descent
+        self.loss = loss
+        self._straight: tuple[DenseRun, Any, Fused] | None = None
+        self._guarded = True
+        self._known: tuple[Any, ...] = ()
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_straight": None, "_known": ()}
+
+    def __call__(self, batch: Batch, watch: Watch | None = None, number: int | None = None) -> tuple[Any, float, Gradients]:
+        """Outputs, loss and gradients of a learning pass.
+
+        Parameters
+        ----------
+        batch : Batch
+        watch : callable, optional
+            Sees the output of every layer, computed one by one.
+        number : int, optional
+            Of the pass, by which dropout is drawn; by default that of the step.
+        """
+        inputs = batch.inputs
+        if watch is None and batch.weights is None and batch.masks is None and (straight := self._straight_path(inputs)):
+            try:
+                return self._derive_straight(*straight, inputs, batch.targets)
+            except Unsound as error:
+                give_up(error)
+        descent = self.descent
+        looking = nullcontext() if watch is None else observed(_outputs_to(watch))
+        number = descent.step_number if number is None else number
+        with learning_pass(descent.seed, number, guarded=self._guarded or watch is not None), looking:
+            outputs = outputs_of(descent.network, inputs, batch.masks)
+            recorded = loss_of(self.loss, outputs, batch)
+        value = checked_loss(recorded)
+        if not math.isfinite(value):
+            self._refuse(value, inputs)
+        return outputs, value, descent.gradients(recorded)
+
+    def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
+        """What is needed to do without a record, where network and loss are one fused operation each."""
+        known, network = self._known, self.descent.network
+        if not known or known[0] != Arena.generation or known[1] is not network or known[2] is not self.loss:
+            self._known = (Arena.generation, self.descent.network, self.loss)
+            run, loss = single_run(self.descent.network), straight_form(self.loss)
+            self._straight = (run, *loss) if run is not None and loss is not None else None
+            self._guarded = not is_library_code(self.descent.network, self.loss)
+        return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
+
+    def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
+        x = run.admitted(inputs)
+        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
+        labels = checked(targets, outputs)
+        value, slopes = loss.kernel_forward(outputs, labels)
+        number = float(value)
+        if not math.isfinite(number):
+            self._refuse(number, inputs)
+        gradients, buffer = self.descent.buffer()
+        if buffer.into_for is not run:
+            buffer.into, buffer.into_for = [None, *(buffer.places[weight.origin] for weight in run.weights)], run
+        (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
+        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into)
+        return outputs, number, gradients
+
+    def _refuse(self, value: float, inputs: Any) -> NoReturn:
+        placed = by_place(self.descent.network, inputs)
+        values = placed if isinstance(placed, tuple) else (placed,)
+        if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
+            where = "the inputs of the batch: clean the data"
+        else:
+            with learning(self.descent.seed, self.descent.step_number):
+                where = self.descent.network.first_bad_layer(*values) or "the loss itself: look at its targets"
+        raise NotFiniteError(
+            f"Step {self.descent.step_number + 1}: the loss is {value}. The first values that are not finite are in {where}. "
+            "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is untouched."
+        )
+
+
+def _outputs_to(watch: Watch) -> Callable[..., None]:
+    def told(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
+        watch(path, held(output))
+
+    return told

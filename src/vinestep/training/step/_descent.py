@@ -1,0 +1,453 @@
+"""A network with what moves it: optimiser, schedule and clipping."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from functools import lru_cache
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ...autodiff.gradients import Gradients, euclidean_norm, scaled
+from ...autodiff.sweep import sweep
+from ...autodiff.tensor import Tensor
+from ...autodiff.tracking import STATE
+from ...errors import (
+    CheckpointError,
+    DifferentiationError,
+    NotFiniteError,
+    SettingError,
+    ShapeError,
+)
+from ...layers._arena import Arena
+from ...layers._base import Layer
+from ...layers._learning_pass import PASS
+from ...optimisers._adam import Adam
+from ...optimisers._base import Optimiser
+from ...optimisers._quasi_newton import LBFGS
+from ...schedules import Schedule, as_schedule
+from ...storage.archive import in_half
+from ._averaging import WeightAverage
+from ._buffers import GradientBuffer, GradientBuffers
+from ._half_precision import HalfPrecision
+
+__all__ = ["Descent", "DescentStep", "learning_pass"]
+
+Evaluate = Callable[[], tuple[float, Gradients]]
+HEADROOM = 1e-4  # of the root of the largest number: gradients and updates below it leave everything finite
+
+
+class DescentStep(NamedTuple):
+    """One update of a network, as it was made.
+
+    Examples
+    --------
+    >>> descent = vs.Descent(vs.Dense(1).initialise(np.ones((1, 2))))
+    >>> step = descent.step(lambda: np.sum(descent.network(np.ones((1, 2), np.float32)) ** 2))
+    >>> step.number, step.rate
+    (1, 0.001)
+    """
+
+    number: int
+    """Counted from 1."""
+    loss: float
+    gradients: Gradients
+    """After clipping."""
+    norm: float
+    """Before clipping."""
+    rate: float
+
+
+class Descent:
+    """A network that goes down the gradient of a loss: with its optimiser, schedule and clipping.
+
+    Several can train in turn, such as a generator and a critic: each differentiates by its own parameters only.
+
+    Parameters
+    ----------
+    network : Layer
+    optimiser : Optimiser, optional
+        Adam by default.
+    schedule : Schedule or function of the step, optional
+        Scales the optimiser's rate; constant by default.
+    clip : float, optional
+        Largest Euclidean norm of all gradients together; longer ones are shortened to it.
+    clip_values : float, optional
+        Largest size of each element of the gradients; larger ones are cut to it, before their norm is taken.
+    average : WeightAverage, optional
+        Follows the weights, for evaluation.
+    half : HalfPrecision, optional
+        Keeps weights and gradients as float16.
+    seed : int
+        Of dropout, and of the weights if the network is not initialised yet.
+
+    Examples
+    --------
+    >>> x, y = np.array([[0.0], [1.0], [2.0]], np.float32), np.array([[1.0], [3.0], [5.0]], np.float32)
+    >>> line = vs.Descent(vs.Dense(1).initialise(x), optimiser=vs.optimisers.Adam(0.1))
+    >>> for _ in range(300):
+    ...     step = line.step(lambda: vs.losses.squared_error(line.network(x), y))
+    >>> line.network.weights()["weight"].round(1), step.number
+    (array([[2.]], dtype=float32), 300)
+    """
+
+    def __init__(
+        self,
+        network: Layer,
+        *,
+        optimiser: Optimiser | None = None,
+        schedule: Schedule | Callable[[int], float] | None = None,
+        clip: float | None = None,
+        clip_values: float | None = None,
+        average: WeightAverage | None = None,
+        half: HalfPrecision | None = None,
+        seed: int = 0,
+    ) -> None:
+        if not isinstance(network, Layer):
+            raise SettingError(f"The network is a {type(network).__name__}, not a layer. Wrap functions: vinestep.Stack(f).")
+        for name, limit in (("clip", clip), ("clip_values", clip_values)):
+            if limit is not None and not (isinstance(limit, int | float | np.floating) and math.isfinite(limit) and limit > 0):
+                raise SettingError(f"{name} must be a positive number, got {limit!r}.")
+        if average is not None and not isinstance(average, WeightAverage):
+            raise SettingError(f"average is {average!r}. Give a vinestep.WeightAverage, such as WeightAverage(0.999).")
+        if half is not None and not isinstance(half, HalfPrecision):
+            raise SettingError(f"half is {half!r}. Give a vinestep.HalfPrecision().")
+        self.network = network
+        self.optimiser = _optimiser(optimiser)
+        self.schedule = as_schedule(schedule)
+        self.clip = None if clip is None else float(clip)
+        self.clip_values = None if clip_values is None else float(clip_values)
+        self.average = average
+        self.half = half
+        self.seed = _seed(seed)
+        self.step_number = 0
+        self.optimiser.belong_to(self)
+        self._buffers: GradientBuffers | None = None
+        self._statistic_arrays: list[np.ndarray] = []
+        self._statistics_for: int | None = None
+
+    @property
+    def rate(self) -> float:
+        """Of the next step."""
+        return self.optimiser.rate * self.schedule(self.step_number)
+
+    def step(self, loss_function: Callable[[], Any]) -> DescentStep:
+        """One update: a learning pass, its derivative by the network's trainable parameters, clipping, the optimiser.
+
+        Parameters
+        ----------
+        loss_function : callable
+            Takes nothing and returns one number. Networks in it draw their dropout from this descent's seed and step.
+
+        Raises
+        ------
+        NotFiniteError
+            If the loss, a gradient or the update is NaN or infinite; nothing has been changed then.
+        DifferentiationError
+            If a parameter took no part in the loss.
+        """
+        self._ready()
+        with self.statistics_kept():
+            with learning_pass(self.seed, self.step_number, guarded=True):
+                loss = loss_function()
+            value = checked_loss(loss)
+            if not math.isfinite(value):
+                raise NotFiniteError(f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed.")
+            gradients = self.gradients(loss, release=False)
+            norm, rate = self.descend(value, gradients, lambda: self._looked(loss_function))
+        return DescentStep(self.step_number, value, gradients, norm, rate)
+
+    def _looked(self, loss_function: Callable[[], Any]) -> tuple[float, Gradients]:
+        """Loss and gradients where the parameters are now, in the same learning pass."""
+        with learning_pass(self.seed, self.step_number, guarded=True):
+            loss = loss_function()
+        return checked_loss(loss), self.gradients(loss)
+
+    def _ready(self) -> Arena:
+        arena = self.network.arena
+        if arena is None:
+            raise SettingError("The network has no parameters yet. Call network.initialise(sample) first, with one example or batch.")
+        return arena
+
+    # derivation
+
+    def gradients(self, loss: Tensor, *, release: bool = True) -> Gradients:
+        """Of a recorded loss by the trainable parameters, in memory of this descent's that is kept while somebody holds it."""
+        gradients, buffer = self.buffer()
+        places = buffer.places
+        seed = np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1)
+        found = sweep(loss, seed, places, release=release, destinations=places)
+        if len(found) != len(places):
+            unused = [origin.name for origin in places if origin not in found]
+            raise DifferentiationError(
+                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or freeze it: network.freeze({unused[0]!r})."
+            )
+        for origin, cotangent in found.items():
+            if cotangent is not places[origin]:
+                places[origin][...] = cotangent
+        return gradients
+
+    def buffer(self) -> tuple[Gradients, GradientBuffer]:
+        """A gradient array that nobody outside holds."""
+        arena = self._ready()
+        if self._buffers is None or self._buffers.layout is not arena.layout:
+            self._buffers = GradientBuffers(arena.layout, arena.dtype, arena.trainable)
+            self.optimiser.begin(arena.layout, arena.dtype)
+        return self._buffers.lend()
+
+    @contextmanager
+    def statistics_kept(self) -> Iterator[None]:
+        """Running statistics, which a learning pass changes, put back if the step is not made."""
+        before = [(array, array.copy()) for array in self.statistics()]
+        try:
+            yield
+        except BaseException:
+            for array, kept in before:
+                array[...] = kept
+            raise
+
+    def statistics(self) -> list[np.ndarray]:
+        """The arrays that a learning pass changes by itself."""
+        if self._statistics_for != Arena.generation:
+            self._statistic_arrays, self._statistics_for = list(self.network.statistics(changing=True).values()), Arena.generation
+        return self._statistic_arrays
+
+    # update
+
+    def descend(self, value: float, gradients: Gradients, evaluate: Evaluate | None = None) -> tuple[float, float]:
+        """Clip the gradients and update the parameters: the norm before clipping, and the rate.
+
+        Parameters
+        ----------
+        value : float
+            The loss.
+        gradients : Gradients
+        evaluate : callable, optional
+            Gives loss and gradients where the parameters are when it is called; for optimisers that search along a line.
+        """
+        if self.half is not None:
+            self.half.round_gradients(gradients.flat, self.step_number + 1)
+        if self.clip_values is not None:
+            np.clip(gradients.flat, -self.clip_values, self.clip_values, out=gradients.flat)
+        norm = euclidean_norm(gradients.flat)
+        if not math.isfinite(norm):
+            raise self._bad_gradients(value, gradients)
+        if self.clip is not None and norm > self.clip:
+            scaled(gradients.flat, self.clip / norm, out=gradients.flat)
+        optimiser, arena = self.optimiser, self.network.arena
+        rate = optimiser.rate * self.schedule(self.step_number)
+        if self.schedule.forgets(self.step_number):
+            optimiser.forget()
+        if self.half is not None:
+            self._update_half(gradients, norm, rate)
+        elif norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and optimiser.keeps_finite:  # type: ignore[union-attr]
+            arena.memory.written()  # type: ignore[union-attr]
+            optimiser.update(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
+        elif isinstance(optimiser, LBFGS):
+            self._search(value, gradients, rate, evaluate)
+        else:
+            self._update_with_care(gradients, norm, rate)
+        self.step_number += 1
+        if self.average is not None:
+            self.average.add(arena.values, self.step_number)  # type: ignore[union-attr]
+        return norm, rate
+
+    def _search(self, value: float, gradients: Gradients, rate: float, evaluate: Evaluate | None) -> None:
+        """A step of an optimiser that looks at the loss in several places."""
+        arena, optimiser = self._ready(), self.optimiser
+        assert isinstance(optimiser, LBFGS)
+        if evaluate is None:
+            raise SettingError("LBFGS looks at the loss several times a step, and is given gradients only. Use step(loss_function).")
+        if self.clip is not None or self.clip_values is not None:
+            raise SettingError("LBFGS: clipped gradients are not those of the loss that is searched. Leave clip out.")
+        statistics = [(array, array.copy()) for array in self.statistics()]
+
+        def looked(theta: np.ndarray) -> tuple[float, np.ndarray]:
+            arena.memory.written()
+            try:
+                loss, found = evaluate()
+            except NotFiniteError:
+                return math.inf, np.zeros_like(theta)
+            return loss, found.flat
+
+        arena.memory.written()
+        optimiser.minimise(arena.values, looked, rate, known=(value, gradients.flat))
+        for array, before in statistics:
+            array[...] = before
+
+    def _update_half(self, gradients: Gradients, norm: float, rate: float) -> None:
+        """The optimiser moves the float32 copy of the weights, of which the network gets the rounded values."""
+        half, arena = self.half, self._ready()
+        assert half is not None
+        if isinstance(self.optimiser, LBFGS):
+            raise SettingError("LBFGS searches along a line by small differences of the loss, which float16 weights do not show.")
+        assert half.master is not None
+        half.follow(arena)
+        self._update_with_care(gradients, norm, rate, half.master, half.fits)
+        half.round_weights(arena)
+
+    def _update_with_care(
+        self, gradients: Gradients, norm: float, rate: float, weights: np.ndarray | None = None, fits: Callable[[], bool] = lambda: True
+    ) -> None:
+        """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
+        arena, optimiser = self._ready(), self.optimiser
+        if weights is None:
+            weights = arena.values if optimiser.keeps_finite else arena.flat  # one of a user's own may keep what it is given
+        kept, count = [(array, array.copy()) for array in (weights, *optimiser.state.values())], optimiser.count
+        arena.memory.written()
+        with np.errstate(over="ignore", invalid="ignore"):
+            optimiser.update(weights, gradients.flat, rate)
+        if all(np.isfinite(array).all() for array, _ in kept) and fits():
+            return
+        for array, before in kept:
+            array[...] = before
+        optimiser.count = count
+        raise NotFiniteError(
+            f"Step {self.step_number + 1}: the update by {type(optimiser).__name__} at rate {rate:.3g}, with gradients of norm "
+            f"{norm:.3g}, would make weights or its state NaN or infinite. Nothing has been changed. Use a smaller rate, clip=, or float64."
+        )
+
+    def _bad_gradients(self, value: float, gradients: Gradients) -> NotFiniteError:
+        bad = [path for path, g in gradients.items() if not np.isfinite(g).all()]
+        return NotFiniteError(
+            f"Step {self.step_number + 1}: the loss is {value:.6g}, but the gradients of {', '.join(bad[:3])}"
+            f"{f' and {len(bad) - 3} more' if len(bad) > 3 else ''} are NaN or infinite. Nothing has been changed. A root, logarithm or "
+            "division has no derivative where it stands: vinestep.differentiate(loss, network, must_be_finite=True) names it."
+        )
+
+    # state
+
+    def begin(self) -> None:
+        """Make the state of optimiser and average for the network as it is now."""
+        arena = self._ready()
+        self.optimiser.begin(arena.layout, arena.dtype)
+        if self.average is not None:
+            self.average.begin(arena)
+        if self.half is not None:
+            self.half.begin(arena)
+
+    @contextmanager
+    def averaged(self) -> Iterator[None]:
+        """The network computes with the average of its weights, if one is kept."""
+        if self.average is None:
+            yield
+            return
+        with self.average.in_place(self._ready()):
+            yield
+
+    def state(self) -> dict[str, Any]:
+        """Weights, running statistics, the optimiser's state and the counters."""
+        self.begin()
+        arena, average, half = self._ready(), self.average, self.half
+        return {
+            "weights": {path: _read_only(array if half is None else in_half(array)) for path, array in arena.arrays().items()},
+            "half": {} if half is None else {"master": half.master},
+            "scaling": {} if half is None else half.state(),
+            "statistics": self.network.statistics(),
+            "optimiser": dict(self.optimiser.state),
+            "schedule": self.schedule.state(),
+            "average": {} if average is None else {path: _read_only(array) for path, array in average.arrays(arena).items()},
+            "averaged": 0 if average is None else average.count,
+            "step": self.step_number,
+            "updates": self.optimiser.count,
+            "trainable": arena.layout.paths,
+            "seed": self.seed,
+        }
+
+    def restore(self, state: Mapping[str, Any]) -> None:
+        """Take back what `state` gave. Everything is checked before anything is changed.
+
+        Raises
+        ------
+        CheckpointError
+            If it was made by another network, optimiser or seed: in what it differs.
+        """
+        arena, mine = self._ready(), self.state()
+        problems = []
+        for group in ("weights", "half", "statistics", "optimiser", "average"):
+            ours, theirs = mine[group], state.get(group, {})
+            problems += [
+                f"{group}/{name}: {theirs[name].shape if name in theirs else 'missing'} against {a.shape}"
+                for name, a in ours.items()
+                if name not in theirs or theirs[name].shape != a.shape
+            ]
+            problems += [f"{group}/{name}: not part of this training" for name in theirs if name not in ours]
+        problems += [] if state["trainable"] == arena.layout.paths else ["other parameters are frozen"]
+        problems += [] if state["seed"] == self.seed else [f"seed {state['seed']} against {self.seed}"]
+        if problems:
+            raise CheckpointError(
+                f"It was made by another network, optimiser or seed than this training: {'; '.join(problems[:3])}. "
+                "Set the training up as it was; the run's plan.toml says how."
+            )
+        self.network.load({**state["weights"], **state.get("statistics", {})})
+        for name, array in state.get("optimiser", {}).items():
+            self.optimiser.state[name][...] = array
+        self.optimiser.count = state["updates"]
+        self.schedule.restore(state.get("schedule", {}))
+        if self.average is not None:
+            for path, array in self.average.arrays(arena).items():
+                array[...] = state["average"][path]
+            self.average.count = state["averaged"]
+        if self.half is not None:
+            self.half.restore(state["scaling"], state["half"]["master"])
+        self.step_number = state["step"]
+
+    def __getstate__(self) -> dict[str, Any]:
+        return vars(self) | {"_buffers": None, "_statistic_arrays": [], "_statistics_for": None}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        vars(self).update(state)
+        self.optimiser.belong_to(self)  # a copy of the optimiser, which nobody owns yet
+
+
+def _read_only(array: np.ndarray) -> np.ndarray:
+    view = array.view()
+    view.flags.writeable = False
+    return view
+
+
+@contextmanager
+def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
+    """Record what is computed, as a learning pass of this step; arrays are guarded against changes unless only library code runs."""
+    now, here = STATE.now, PASS
+    before = now.recording, now.sealing, now.tracing, here.learning, here.seed, here.step, here.merged
+    now.recording, now.sealing, now.tracing = True, guarded, now.tracing + 1
+    here.learning, here.seed, here.step, here.merged = True, seed, step, True
+    try:
+        yield
+    finally:
+        now.recording, now.sealing, now.tracing, here.learning, here.seed, here.step, here.merged = before
+
+
+def checked_loss(loss: Any) -> float:
+    """The value of a recorded loss of one number."""
+    if not isinstance(loss, Tensor):
+        raise DifferentiationError(
+            f"The loss is a {type(loss).__name__}, not a Tensor: nothing trainable went into it. Is every "
+            "parameter frozen, or did the loss lose the record?"
+        )
+    if loss.size != 1:
+        raise ShapeError(f'The loss has shape {loss.shape}, and has to be one number. Use reduction="mean".')
+    return loss.item()
+
+
+def _optimiser(optimiser: Any) -> Optimiser:
+    if optimiser is None:
+        return Adam()
+    if not isinstance(optimiser, Optimiser):
+        given = optimiser.__name__ if isinstance(optimiser, type) else f"a {type(optimiser).__name__}"
+        raise SettingError(f"Training: optimiser is {given}. Give one, such as vinestep.optimisers.Adam(rate=1e-3).")
+    return optimiser
+
+
+def _seed(seed: Any) -> int:
+    if isinstance(seed, bool) or not isinstance(seed, int | np.integer) or not 0 <= seed < 2**63:
+        raise SettingError(f"Training: seed must be a whole number from 0 to 2**63 - 1, got {seed!r}.")
+    return int(seed)
+
+
+@lru_cache
+def _safe_norm(dtype: np.dtype[Any]) -> float:
+    return math.sqrt(float(np.finfo(dtype).max)) * HEADROOM

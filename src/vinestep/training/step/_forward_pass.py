@@ -1,0 +1,78 @@
+"""A network and a loss called with a batch: several inputs, masks, weights."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Mapping
+from functools import lru_cache
+from typing import Any
+
+from ...data.batches._batch import Batch
+from ...errors import DataError
+from ...layers._base import Layer
+
+__all__ = ["by_place", "loss_of", "outputs_of"]
+
+
+def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
+    """What a network makes of inputs: one array, several by place or by name, with a mask if there is one.
+
+    Raises
+    ------
+    DataError
+        If there is a mask and the network takes none, or inputs by name do not fit.
+    """
+    options = {}
+    if masks is not None:
+        if "mask" not in _parameters(type(network).compute):
+            raise DataError(
+                f"The batch has masks, and {type(network).__name__}.compute takes none. Add a parameter `mask`, or join examples without."
+            )
+        options = {"mask": masks}
+    placed = by_place(network, inputs)
+    return network(*placed, **options) if isinstance(placed, tuple) else network(placed, **options)
+
+
+def by_place(network: Layer, inputs: Any) -> Any:
+    """Inputs by name in the order in which the network's `compute` takes them; others as they are."""
+    if not isinstance(inputs, Mapping):
+        return inputs
+    names = [name for name in _parameters(type(network).compute) if name in inputs]
+    unknown = [name for name in inputs if name not in names]
+    if unknown:
+        taken = ", ".join(_parameters(type(network).compute)) or "none"
+        raise DataError(
+            f"The batch has an input {unknown[0]!r}, and {type(network).__name__}.compute takes {taken}. Name its parameters as the "
+            "inputs are named, or give inputs by place, as a tuple."
+        )
+    if names != list(_parameters(type(network).compute))[: len(names)]:
+        raise DataError(f"The batch has the inputs {', '.join(inputs)}, and {type(network).__name__}.compute takes others before them.")
+    return tuple(inputs[name] for name in names)
+
+
+@lru_cache(maxsize=256)
+def _parameters(compute: Callable[..., Any]) -> tuple[str, ...]:
+    return tuple(inspect.signature(compute).parameters)[1:]
+
+
+def loss_of(loss: Callable[..., Any], outputs: Any, batch: Batch) -> Any:
+    """The loss of a batch, weighted if it has weights.
+
+    Raises
+    ------
+    DataError
+        If there are weights and the loss takes none.
+    """
+    if batch.weights is None:
+        return loss(outputs, batch.targets)
+    if not _takes_weights(loss):
+        raise DataError(f"The batch has weights, and the loss {getattr(loss, '__name__', loss)} takes none. Add a parameter `weights`.")
+    return loss(outputs, batch.targets, weights=batch.weights)
+
+
+def _takes_weights(loss: Any) -> bool:
+    try:
+        parameters = inspect.signature(loss).parameters.values()
+    except (TypeError, ValueError):
+        return True
+    return any(p.name == "weights" or p.kind is p.VAR_KEYWORD for p in parameters)
