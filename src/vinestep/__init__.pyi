@@ -56,13 +56,23 @@ from .evaluation import metrics as metrics
 from .generation._generate import generate as generate
 from .layers._attention import Attention as Attention, DecoderBlock as DecoderBlock, TransformerBlock as TransformerBlock
 from .layers._base import Layer as Layer
-from .layers._containers import Concat as Concat, Residual as Residual, Stack as Stack, Sum as Sum
+from .layers._containers import (
+    Concat as Concat,
+    Residual as Residual,
+    Stack as Stack,
+    Sum as Sum,
+)
 from .layers._convolution import Convolution as Convolution, TransposedConvolution as TransposedConvolution
 from .layers._dense import Dense as Dense
 from .layers._dropout import Dropout as Dropout, Noise as Noise
 from .layers._embedding import Embedding as Embedding, Positions as Positions
 from .layers._learning_pass import learning as learning
-from .layers._normalisation import BatchNorm as BatchNorm, GroupNorm as GroupNorm, LayerNorm as LayerNorm, RMSNorm as RMSNorm
+from .layers._normalisation import (
+    BatchNorm as BatchNorm,
+    GroupNorm as GroupNorm,
+    LayerNorm as LayerNorm,
+    RMSNorm as RMSNorm,
+)
 from .layers._parametric_relu import ParametricRelu as ParametricRelu
 from .layers._pooling import (
     Columns as Columns,

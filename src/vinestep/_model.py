@@ -11,17 +11,13 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ._activations import softmax
-from ._findings import Finding, Verdict, tell
-from ._public_names import did_you_mean, own_names
+from ._findings import tell
+from ._public_names import own_names
 from .autodiff.tensor import held
 from .autodiff.tracking import untracked
-from .data._table_files import Source, read_frame
-from .data.batches._transforms import Transform, prepared
-from .data.checks._checks import range_findings
-from .data.encoding._columns import Encoding, Scaling, class_numbers
+from .data._table_files import Source
+from .data.encoding._codec import Codec
 from .data.encoding._text_form import TextForm
-from .data.text._texts import joined_sources
 from .errors import (
     ArchiveError,
     DataError,
@@ -61,10 +57,8 @@ class Model:
     ----------
     network : Layer
         Initialised.
-    encoding, scaling : optional
-        How columns of a table become the network's inputs; without them inputs are arrays.
-    class_values : sequence
-        The classes as they stand in the data; empty if outputs are numbers.
+    codec : Codec, optional
+        How raw rows, pictures or texts become its inputs, and its outputs answers; without one inputs are arrays.
     loss, metrics : optional
         What it is scored by.
     lineage : dict
@@ -84,20 +78,12 @@ class Model:
     """
 
     network: Layer
-    encoding: Encoding | None = None
-    scaling: Scaling | None = None
-    class_values: Sequence[str | int | float | bool] = ()
+    codec: Codec = field(default_factory=Codec)
     loss: Callable[[Any, Any], Any] | None = None
     metrics: Sequence[Metric] = ()
     lineage: dict[str, Any] = field(default_factory=dict)
-    preparation: Sequence[Transform] = ()
-    """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
-    input_range: tuple[float, float] | None = None
-    """Lowest and highest value of the pictures trained on, as the network saw them."""
     half: bool = False
     """Whether weights that are float16 numbers take two bytes each in a file."""
-    text_form: TextForm | None = None
-    """How texts become tokens and tokens texts: tokenisers, and a template of requests and answers."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
@@ -109,7 +95,7 @@ class Model:
         """What a network that reads before it writes reads: "texts" or "pictures"; empty of others."""
         if not hasattr(self.network, "read"):
             return ""
-        return "pictures" if self.text_form is not None and self.text_form.source_tokeniser is None else "texts"
+        return "pictures" if self.codec.text_form is not None and self.codec.text_form.source_tokeniser is None else "texts"
 
     @property
     def writes(self) -> bool:
@@ -120,18 +106,18 @@ class Model:
         from ._notebook_html import html_table
 
         came = self.lineage
-        facts = {"takes": self._takes(), "classes": ", ".join(map(str, self.class_values)), "from run": came.get("run", "")}
+        facts = {"takes": self._takes(), "classes": ", ".join(map(str, self.codec.class_values)), "from run": came.get("run", "")}
         facts |= {"step": came.get("step", 0), "data": came.get("data", ""), "commit": came.get("commit", "")}
         scores = [[name, value] for name, value in came.get("scores", {}).items()]
         known = html_table("", ["what", "is"], [[name, value] for name, value in facts.items() if value])
         return f"<div><b>{html.escape(repr(self))}</b></div>{known}{html_table('Scores then', ['figure', 'value'], scores)}"
 
     def _takes(self) -> str:
-        if self.encoding is not None:
-            return f"rows of {len(self.encoding.numeric) + len(self.encoding.categories)} columns"
+        if self.codec.encoding is not None:
+            return f"rows of {len(self.codec.encoding.numeric) + len(self.codec.encoding.categories)} columns"
         if self.writes:
             return f"{self.reads or 'texts'}, and writes"
-        if self.text_form is not None:
+        if self.codec.text_form is not None:
             return "texts"
         return " and ".join(f"inputs {shape}" for shape, _ in self.network.sample_like)
 
@@ -161,11 +147,11 @@ class Model:
 
         if self.writes:
             raise ModelError("This model writes texts: use model.generate(...), or model.outputs(...) for logits.")
-        frame, inputs = self._inputs(rows)
-        found = self.readable(self.outputs(inputs))
+        frame, inputs = self.codec.inputs(rows)
+        found = self.answers(self.outputs(inputs))
         if frame is None or not beside:
             return found
-        tell(self.findings(frame))
+        tell(self.codec.findings(frame))
         kept = frame.rename(columns={name: f"{name} (given)" for name in frame.columns if name in found.columns})
         return pd.concat([kept, found], axis=1)
 
@@ -200,7 +186,7 @@ class Model:
 
         form = self._form_to_write(settings)
         if self.reads:
-            given = prompts if form.source_tokeniser else self._pictures(prompts)
+            given = prompts if form.source_tokeniser else self.codec.pictures(prompts)
             return generate(self.network, given=given, tokeniser=form.tokeniser, source_tokeniser=form.source_tokeniser, **settings)
         if form.template is None:
             return generate(self.network, prompts, tokeniser=form.tokeniser, **settings)
@@ -232,7 +218,7 @@ class Model:
         """How texts are written; a tokeniser among the settings has to be the model's."""
         if not self.writes:
             raise ModelError("This model writes no texts: use model.predict(...).")
-        form = self.text_form
+        form = self.codec.text_form
         if form is None:
             raise ModelError("This model has no tokeniser. Train on Documents, Requests or Pairs of vinestep.data, or use vs.generate.")
         if (other := settings.pop("tokeniser", form.tokeniser)) != form.tokeniser:
@@ -241,11 +227,6 @@ class Model:
                 f"({form.tokeniser.fingerprint()[:12]})."
             )
         return form
-
-    def _pictures(self, pictures: Any) -> np.ndarray:
-        found = self._prepared(pictures)
-        tell(range_findings(self.input_range, found, "the pictures"))
-        return found
 
     def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
         """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
@@ -257,60 +238,9 @@ class Model:
             parts = [held(self.network(*(x[i : i + size] for x in several))) for i in range(0, n, size)]
         return np.concatenate(parts)
 
-    def _inputs(self, rows: Any) -> tuple[pd.DataFrame | None, Any]:
-        import pandas as pd
-
-        if self.encoding is None:
-            if self.text_form is not None:
-                return None, self._tokens(rows)
-            if isinstance(rows, pd.DataFrame | str | os.PathLike):
-                raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
-            if isinstance(rows, tuple):
-                return None, tuple(self._prepared(np.asarray(x)) for x in rows)
-            return None, self._pictures(rows)
-        if isinstance(rows, np.ndarray):
-            return None, rows
-        frame, name = read_frame(rows, texts=self.encoding.categories)
-        encoded = self.encoding.encode(frame, name)
-        if self.scaling is not None:
-            return frame, self.scaling.scale(encoded)
-        if np.isnan(encoded).any():
-            column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
-            raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
-        return frame, encoded
-
-    def _tokens(self, texts: Any) -> np.ndarray:
-        """Texts as the network takes them, padded to the longest; tokens stay as they are."""
-        if isinstance(texts, np.ndarray) and texts.dtype.kind in "iu":
-            return texts
-        assert self.text_form is not None
-        listed = [texts] if isinstance(texts, str) else list(texts)
-        wrong = next((i for i, text in enumerate(listed) if not isinstance(text, str)), None)
-        if wrong is not None or not listed:
-            raise DataError(f"This model takes texts: a str, or several; got {type(listed[wrong or 0]).__name__ if listed else 'none'}.")
-        return joined_sources([self.text_form.tokeniser.encode(text) for text in listed])
-
-    def _prepared(self, inputs: Any) -> np.ndarray:
-        """Raw inputs as the network takes them; pictures may be of different sizes."""
-        if isinstance(inputs, list) and inputs and len({np.shape(x) for x in inputs}) > 1:
-            return np.concatenate([self._prepared(np.asarray(x)[None]) for x in inputs])
-        return np.asarray(prepared(np.asarray(inputs), self.preparation))
-
-    def readable(self, outputs: np.ndarray) -> pd.DataFrame:
+    def answers(self, outputs: np.ndarray) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""
-        import pandas as pd
-
-        logits = self.loss is not None and makes_logits(self.loss)
-        if self.encoding is not None and self.encoding.log_target:
-            outputs = np.exp(outputs.astype(np.float64))
-        if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
-            flat = outputs.reshape(len(outputs), -1)
-            names = [PREDICTED] if flat.shape[1] == 1 else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
-            return pd.DataFrame(flat, columns=names)
-        known = self.class_values if len(self.class_values) == outputs.shape[1] else range(outputs.shape[1])
-        chances = softmax(outputs.astype(np.float64)) if logits or self.loss is None else outputs
-        best = pd.Series([known[i] for i in outputs.argmax(axis=1)], name=PREDICTED)
-        return pd.concat([best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])], axis=1)
+        return self.codec.answers(outputs, logits=None if self.loss is None else makes_logits(self.loss))
 
     # looking
 
@@ -326,83 +256,14 @@ class Model:
         """
         if self.loss is None:
             raise ModelError("This model says nothing of a loss or metrics, so it cannot be scored.")
-        frame, inputs = self._inputs(rows)
+        frame, inputs = self.codec.inputs(rows)
         if frame is None:
             if targets is None:
                 raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
         else:
-            targets = self._targets(frame)
-            tell(self.findings(frame))
+            targets = self.codec.targets(frame)
+            tell(self.codec.findings(frame))
         return assess(self.outputs(inputs), targets, self.loss, self.metrics)
-
-    def _targets(self, frame: pd.DataFrame) -> np.ndarray:
-        assert self.encoding is not None
-        target = self.encoding.target
-        if target not in frame.columns:
-            raise DataError(f"The rows have no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
-        absent = int(frame[target].isna().sum())
-        if absent:
-            raise DataError(f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot be scored.")
-        return class_numbers(frame[target], self.encoding, "The rows")
-
-    def findings(self, rows: Source) -> list[Finding]:
-        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns that are missing."""
-        if self.encoding is None:
-            return []
-        frame, _ = read_frame(rows, texts=self.encoding.categories)
-        return [*self._missing_columns(frame), *self._out_of_range(frame), *self._other_gaps(frame), *self._unseen(frame)]
-
-    def _missing_columns(self, frame: pd.DataFrame) -> list[Finding]:
-        assert self.encoding is not None
-        return [
-            Finding(
-                f"column {name}", "wrong", "it is missing, and all its cells were taken as missing.", "Give it, or do not trust the result."
-            )
-            for name in self.encoding.missing(frame)
-        ]
-
-    def _numbers(self, frame: pd.DataFrame) -> Iterable[tuple[int, str, np.ndarray]]:
-        import pandas as pd
-
-        assert self.encoding is not None
-        for i, name in enumerate(self.encoding.numeric):
-            if name in frame.columns:
-                yield i, name, pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float, na_value=np.nan)
-
-    def _out_of_range(self, frame: pd.DataFrame) -> list[Finding]:
-        found = []
-        for i, name, numbers in self._numbers(frame) if self.scaling is not None else ():
-            low, high = self.scaling.lowest[i], self.scaling.highest[i]  # type: ignore[union-attr]
-            outside = int(np.sum((numbers < low) | (numbers > high)))
-            if outside:
-                verdict: Verdict = "wrong" if outside > len(frame) / 2 else "suspicious"
-                evidence = f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the range trained on."
-                found.append(Finding(f"column {name}", verdict, evidence, "Look at its unit and where it was measured."))
-        return found
-
-    def _other_gaps(self, frame: pd.DataFrame) -> list[Finding]:
-        found = []
-        for i, name, numbers in self._numbers(frame) if self.scaling is not None else ():
-            usual, now = float(self.scaling.gap_fractions[i]), float(np.isnan(numbers).mean())  # type: ignore[union-attr]
-            error = max(np.sqrt(usual * (1 - usual) / len(frame)), 0.5 / len(frame))
-            if abs(now - usual) > SIGNIFICANT * error:
-                evidence = f"{now:.0%} of its cells are empty, at training {usual:.0%} were."
-                found.append(Finding(f"column {name}", "suspicious", evidence, "Was it measured as before?"))
-        return found
-
-    def _unseen(self, frame: pd.DataFrame) -> list[Finding]:
-        assert self.encoding is not None
-        found = []
-        for name, counts in self.encoding.unseen(frame).items():
-            listed = ", ".join(f"{value} ({n})" for value, n in list(counts.items())[:5])
-            evidence = f"{sum(counts.values())} of {len(frame)} rows hold categories that did not occur in training: {listed}."
-            found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known ones."))
-        for name in self.encoding.categories:
-            absent = int(frame[name].isna().sum()) if name in frame.columns else 0
-            if absent and name not in self.encoding.gaps:
-                evidence = f"{absent} of {len(frame)} cells are empty, at training none were."
-                found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known categories."))
-        return found
 
     # files
 
@@ -431,16 +292,11 @@ class Model:
             "precision": str(self.network.dtype),
             "inputs": [{"shape": list(shape), "dtype": dtype} for shape, dtype in self.network.sample_like],
             "frozen": sorted(self.network._ready_arena().frozen_paths),
-            "encoding": None if self.encoding is None else self.encoding.as_dict(),
-            "scaling": None if self.scaling is None else self.scaling.as_dict(),
-            "class_values": list(self.class_values),
-            "input_range": None if self.input_range is None else list(self.input_range),
-            "preparation": [describe(transform, opaque=opaque) for transform in self.preparation],
+            **self.codec.described(opaque=opaque),
             "loss": describe(self.loss, opaque=opaque),
             "metrics": describe(list(self.metrics), opaque=opaque),
             "lineage": self.lineage,
             **({"half": True} if self.half else {}),
-            **({"text_form": self.text_form.as_dict()} if self.text_form is not None else {}),
             **({"codes": codes} if (codes := codes_of(self.network)) else {}),
             **({"adapters": adapters} if (adapters := adapters_of(self.network)) else {}),
         }
@@ -492,7 +348,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     network = builder.part(known["network"], "network", LAYERS)
     loss = None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss",))
     metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(known.get("metrics") or [])]
-    preparation = [builder.part(item, f"preparation.{i}", ("transform",)) for i, item in enumerate(known.get("preparation") or [])]
+    codec = Codec.built(known, builder)
     builder.refuse_faults()
     if not isinstance(network, Layer):
         raise ModelError(f"{found.path}: its network is no layer.")
@@ -504,37 +360,14 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         network = with_adapters(network, known["adapters"])
     network.load(weights)
     network.set_frozen(map(str, known.get("frozen") or []))
-    encoding = None if known.get("encoding") is None else Encoding.from_dict(known["encoding"])
-    scaling = None
-    if known.get("scaling") is not None and encoding is not None:
-        scaling = Scaling.from_dict(known["scaling"], len(encoding.numeric))
     lineage = known.get("lineage")
-    return Model(
-        network,
-        encoding,
-        scaling,
-        tuple(known.get("class_values") or ()),
-        loss,
-        metrics,
-        dict(lineage) if isinstance(lineage, Mapping) else {},
-        tuple(preparation),
-        _range_of(known.get("input_range")),
-        known.get("half") is True,
-        None if known.get("text_form") is None else TextForm.from_dict(known["text_form"]),
-    )
+    return Model(network, codec, loss, metrics, dict(lineage) if isinstance(lineage, Mapping) else {}, known.get("half") is True)
 
 
 def _averaged(found: archive.Archive, known: Mapping[str, Any]) -> dict[str, np.ndarray]:
     """The average of the weights, in a state of a run that kept one: it is what the run was scored by."""
     share = known.get("average_share")
     return {} if share is None else {path: array / array.dtype.type(share) for path, array in found.group("average").items()}
-
-
-def _range_of(known: Any) -> tuple[float, float] | None:
-    if known is None:
-        return None
-    low, high = map(float, known)
-    return low, high
 
 
 def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive, held_bytes: int) -> None:

@@ -46,7 +46,7 @@ def test_a_model_of_pictures_gives_the_outputs_of_then(old, expected):
 def test_a_model_that_writes_writes_as_then(old, expected):
     model = vs.open_model(old / "notes.vine")
     start = " ".join(vs.demo.notes(60).texts[0].split()[:2])
-    found = vs.generate(model.network, start, tokeniser=model.text_form.tokeniser, most=8)
+    found = vs.generate(model.network, start, tokeniser=model.codec.text_form.tokeniser, most=8)
     assert found.text == expected["notes"]
 
 

@@ -86,7 +86,7 @@ def test_a_target_learned_as_logarithm_is_predicted_in_its_unit(tmp_path):
     rows = frame()
     predicted = model.predict(rows, beside=False)["predicted"]
     np.testing.assert_allclose(np.log(predicted), training.outputs(train).ravel(), rtol=1e-4, atol=1e-5)
-    assert model.encoding == train.encoding
+    assert model.codec.encoding == train.encoding
     with pytest.raises(DataError, match="has no logarithm"):
         vs.data.Table(
             frame().assign(price=0.0),

@@ -241,7 +241,7 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     names = planned.source.class_names
     if names:
         outputs, targets = outputs_and_targets(chosen.network, planned.scored_batches(planned.test))
-        predicted = chosen.readable(outputs)["predicted"].map(str).tolist()
+        predicted = chosen.answers(outputs)["predicted"].map(str).tolist()
         console.print(confusion_view([names[i] for i in targets], predicted, names))
     assert outcome.folder is not None
     note_assessment(outcome.store, assessed)

@@ -181,7 +181,7 @@ def written_view(prompts: Sequence[str], written: Sequence[Generated], width: in
 
 
 def _text_facts(model: Model) -> str:
-    form = model.text_form
+    form = model.codec.text_form
     if form is None:
         return ""
     found = [f"{type(form.tokeniser).__name__} of {len(form.tokeniser)} tokens"]
@@ -202,7 +202,7 @@ def model_view(model: Model, name: str) -> list[Any]:
     table.add_column("what")
     table.add_column("is")
     came = model.lineage
-    encoding = model.encoding
+    encoding = model.codec.encoding
     facts = {
         "trained by": f"{came.get('run') or 'a run that was not recorded'}, step {came.get('step', 0)}",
         "scores then": ", ".join(f"{key} {value:.4g}" for key, value in came.get("scores", {}).items() if isinstance(value, int | float)),
@@ -212,7 +212,7 @@ def model_view(model: Model, name: str) -> list[Any]:
         "missing columns": encoding.missing_columns if encoding else "",
         "inputs": "" if encoding else ", ".join(f"{shape} {dtype}" for shape, dtype in model.network.sample_like),
         "target": encoding.target if encoding else "",
-        "classes": ", ".join(map(str, model.class_values)),
+        "classes": ", ".join(map(str, model.codec.class_values)),
         "texts": _text_facts(model),
         "precision": str(model.network.dtype),
         "adapters": f"beside {len(beside)} weights" if (beside := adapters_of(model.network)) else "",

@@ -1,6 +1,12 @@
 from ._animation import animation as animation
 from ._curves import curves as curves
-from ._data import classes as classes, columns as columns, examples as examples, lengths as lengths, tokens as tokens
+from ._data import (
+    classes as classes,
+    columns as columns,
+    examples as examples,
+    lengths as lengths,
+    tokens as tokens,
+)
 from ._decisions import decisions as decisions
 from ._network import network as network
 from ._runs import (
@@ -19,4 +25,9 @@ from ._scores import (
 )
 from ._style import as_png as as_png, save as save
 from ._trail import trail as trail
-from ._tuning import profile as profile, rate_range as rate_range, schedule as schedule, trials as trials
+from ._tuning import (
+    profile as profile,
+    rate_range as rate_range,
+    schedule as schedule,
+    trials as trials,
+)

@@ -10,8 +10,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..data.encoding._text_form import joined_sources
 from ..data.encoding._tokens import PAD, Tokeniser
-from ..data.text._texts import joined_sources
 from ..errors import SettingError
 from ..kernels.machinery.blas_threads import one_blas_thread
 from ..layers._base import Layer

@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
+from ..data.encoding._text_form import joined_sources
 from ..data.sources._source import Source
-from ..data.text._texts import joined_sources
 from ..errors import SettingError
 from ..evaluation.metrics import character_error_rate, word_error_rate
 from ..layers._base import Layer

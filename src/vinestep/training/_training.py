@@ -14,6 +14,7 @@ from .._findings import tell
 from ..autodiff.tracking import untracked
 from ..data.batches._streams import Stream
 from ..data.checks._checks import findings_of_parts, range_of
+from ..data.encoding._codec import Codec
 from ..data.sources._source import Source
 from ..errors import DataError
 from ..layers._arena import Arena
@@ -155,7 +156,7 @@ class Training(TrainingBase):
         scored = Scored(validation, every=validate_every)
         check_parts({"training": batches, **scored.batches, "test": test})
         self._prepare(batches)
-        tell(findings_of_parts(batches, scored.first, test, self.input_range))
+        tell(findings_of_parts(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
         settings = run_settings(self, batches, ending, scored) if recorded else {}
         watchers = with_default_observers([ending, *observers], recorded)
@@ -203,12 +204,7 @@ class Training(TrainingBase):
             self.initialise(batches.sample())
         self.descent.begin()
         self.schedule.begin(self.updates_an_epoch(batches))
-        self.class_values = tuple(getattr(batches.dataset, "class_values", ())) or self.class_values
-        self.encoding = getattr(batches.dataset, "encoding", None) or self.encoding
-        self.scaling = getattr(batches.dataset, "scaling", None) or self.scaling
-        self.preparation = tuple(getattr(batches.dataset, "preparation", ())) or self.preparation
-        self.input_range = range_of(batches) or self.input_range
-        self.text_form = getattr(batches.dataset, "text_form", None) or self.text_form
+        self.codec = self.codec.updated(Codec.of(batches.dataset, range_of(batches)))
 
     def _graph(self, batches: AnyBatches) -> list[dict[str, Any]]:
         """The layers of the network with their shapes, for the record; a row each."""
@@ -279,7 +275,7 @@ class Training(TrainingBase):
         """
         if not are_batches(batches):
             raise DataError(f"assess: the data is a {type(batches).__name__}. Give batches: dataset.batches(256).")
-        check_encoding(self.encoding, batches.dataset, "the part to assess")
+        check_encoding(self.codec.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
         return assessment(self.network, batches, self.loss, self.metrics)
 
@@ -292,7 +288,7 @@ class Training(TrainingBase):
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
         """What the network puts out in inference, for a source, a stream, batches of either, or an array of inputs."""
-        check_encoding(self.encoding, data.dataset if are_batches(data) else data, "the data to predict")
+        check_encoding(self.codec.encoding, data.dataset if are_batches(data) else data, "the data to predict")
         if isinstance(data, Source | Stream):
             data = data.batches(size)
         if are_batches(data):
@@ -309,4 +305,4 @@ class Training(TrainingBase):
             With classes the class ``predicted``, as it stands in the data, and a probability for each; otherwise ``predicted``
             numbers.
         """
-        return self.model(copied=False).readable(self.outputs(data))
+        return self.model(copied=False).answers(self.outputs(data))

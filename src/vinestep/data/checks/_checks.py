@@ -9,16 +9,16 @@ import numpy as np
 
 from ..._findings import Finding
 from ..batches._batch import Batch, first_of
+from ..encoding._drift import range_findings
 from ..sources._source import Source
 
-__all__ = ["findings_of", "findings_of_parts", "range_findings", "range_of"]
+__all__ = ["findings_of", "findings_of_parts", "range_of"]
 
 MOST_LOOKED_AT = 2000  # examples
 PERFECT = 0.999  # of the variance of the target, or of examples whose class one column tells
 UNSCALED = 50.0  # a float input as large as this was not scaled
 PICTURES = 4  # axes of a batch of pictures
 RANGE_BY = 64  # examples that tell the range of the inputs
-NARROWER = 50.0  # times: as if divided once too often
 LEAST = 20  # examples from which a column can be judged
 
 
@@ -125,21 +125,6 @@ def range_of(batches: Any) -> tuple[float, float] | None:
     places = np.unique(np.linspace(0, len(source) - 1, min(len(source), RANGE_BY)).astype(int))
     inputs = np.asarray(first_of(source.gathered(places, batches.join).inputs))
     return float(inputs.min()), float(inputs.max())
-
-
-def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) -> list[Finding]:
-    """Whether inputs go as far as those trained on: pixels that were not scaled, or were scaled twice, do not."""
-    array = np.asarray(inputs) if not isinstance(inputs, tuple | dict) else np.empty(0)
-    if known is None or array.ndim != PICTURES or array.dtype.kind not in "fiu" or not array.size:
-        return []
-    low, high = float(np.nanmin(array)), float(np.nanmax(array))
-    span = known[1] - known[0]
-    wider = high > known[1] + span or low < known[0] - span
-    narrower = 0 < max(abs(low), abs(high)) < max(map(abs, known)) / NARROWER
-    if not (span > 0 and (wider or narrower)):
-        return []
-    evidence = f"they go from {low:.4g} to {high:.4g}, and those trained on from {known[0]:.4g} to {known[1]:.4g}."
-    return [Finding(what, "wrong" if wider else "suspicious", evidence, "Prepare them as those were, once.")]
 
 
 def findings_of_parts(batches: Any, validation: Any, test: Any = None, known: tuple[float, float] | None = None) -> list[Finding]:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Self
 
-from ._templates import Template
-from ._tokens import KINDS, Tokeniser
+import numpy as np
 
-__all__ = ["TextForm"]
+from ...errors import DataError
+from ._templates import Template
+from ._tokens import KINDS, PAD, Tokeniser
+
+__all__ = ["TextForm", "joined_sources"]
 
 
 @dataclass(frozen=True)
@@ -44,3 +47,17 @@ class TextForm:
             None if known.get("template") is None else Template(str(known["template"])),
             None if source is None else KINDS[source["kind"]].from_dict(source),
         )
+
+
+def joined_sources(sources: Sequence[Any]) -> np.ndarray:
+    """Sequences of tokens padded to the longest, or arrays of one shape one upon another."""
+    arrays = [np.asarray(source) for source in sources]
+    if arrays[0].dtype.kind in "iu" and arrays[0].ndim == 1:
+        found = np.full((len(arrays), max(map(len, arrays))), PAD, np.int64)
+        for row, array in zip(found, arrays, strict=True):
+            row[: len(array)] = array
+        return found
+    odd = next((i for i, array in enumerate(arrays) if array.shape != arrays[0].shape), None)
+    if odd is not None:
+        raise DataError(f"what is read has the shapes {arrays[0].shape} and, in place {odd}, {arrays[odd].shape}: bring it to one.")
+    return np.stack(arrays)

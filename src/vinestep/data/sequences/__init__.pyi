@@ -1,1 +1,6 @@
-from ._transforms import CropTime as CropTime, Difference as Difference, Lags as Lags, windows as windows
+from ._transforms import (
+    CropTime as CropTime,
+    Difference as Difference,
+    Lags as Lags,
+    windows as windows,
+)

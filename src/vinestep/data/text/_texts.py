@@ -18,7 +18,7 @@ from ..batches._batch import Batch
 from ..batches._joins import Example, Join, stacked
 from ..batches._transforms import Transform, prepared
 from ..encoding._templates import Template
-from ..encoding._text_form import TextForm
+from ..encoding._text_form import TextForm, joined_sources
 from ..encoding._tokens import PAD, TokenBatch, Tokeniser
 from ..sources._source import Source
 
@@ -236,20 +236,6 @@ class PairBatch:
         for i, tokens in enumerate(texts):
             written[i, : len(tokens) - 1], wanted[i, : len(tokens) - 1] = tokens[:-1], tokens[1:]
         return Batch((joined_sources(sources), written), wanted)
-
-
-def joined_sources(sources: Sequence[Any]) -> np.ndarray:
-    """Sequences of tokens padded to the longest, or arrays of one shape one upon another."""
-    arrays = [np.asarray(source) for source in sources]
-    if arrays[0].dtype.kind in "iu" and arrays[0].ndim == 1:
-        found = np.full((len(arrays), max(map(len, arrays))), PAD, np.int64)
-        for row, array in zip(found, arrays, strict=True):
-            row[: len(array)] = array
-        return found
-    odd = next((i for i, array in enumerate(arrays) if array.shape != arrays[0].shape), None)
-    if odd is not None:
-        raise DataError(f"what is read has the shapes {arrays[0].shape} and, in place {odd}, {arrays[odd].shape}: bring it to one.")
-    return np.stack(arrays)
 
 
 class Pairs(_Texts):

@@ -14,6 +14,7 @@ from ..._model import Model
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch
+from ...data.encoding._codec import Codec
 from ...errors import DataError, SettingError
 from ...evaluation.metrics import Metric
 from ...layers._base import Layer
@@ -71,12 +72,8 @@ class TrainingBase:
         )
         self.accumulate = int(accumulate)
         self.metrics = checked_metrics(metrics)
-        self.class_values: tuple[str | int | float | bool, ...] = ()
-        self.encoding: Any = None
-        self.scaling: Any = None
-        self.preparation: tuple[Any, ...] = ()
-        self.input_range: tuple[float, float] | None = None
-        self.text_form: Any = None
+        self.codec = Codec()
+        """What turns raw rows into inputs and outputs into answers, as the data said."""
         self.parent: dict[str, Any] = {}
         """Where the weights come from that training began with; empty if they were drawn."""
         self.lineage: dict[str, Any] = {}
@@ -287,16 +284,11 @@ class TrainingBase:
         rows = self._rows
         return Model(
             network,
-            self.encoding,
-            self.scaling,
-            self.class_values,
+            self.codec,
             self.loss,
             tuple(self.metrics),
             {**self.lineage, "step": self.step_number, "scores": finite_rows(rows[-1:])[0] if rows else {}},
-            self.preparation,
-            self.input_range,
             self.half is not None,
-            self.text_form,
         )
 
     # copies and state

@@ -1,0 +1,209 @@
+"""What turns raw rows into a network's inputs, and its outputs into answers."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from scipy.special import softmax
+
+from ..._findings import Finding, tell
+from ..._public_names import did_you_mean
+from ...errors import DataError, ModelError
+from ...parts._build import Builder
+from ...parts._describe import describe
+from .._table_files import Source, read_frame
+from ..batches._transforms import Transform, prepared
+from ._columns import Encoding, Scaling, class_numbers
+from ._drift import range_findings, row_findings
+from ._text_form import TextForm, joined_sources
+
+__all__ = ["Codec"]
+
+PREDICTED = "predicted"
+
+
+@dataclass(frozen=True)
+class Codec:
+    """How raw inputs become a network's inputs, and outputs answers; it is learned with the data and handed on with the model.
+
+    Examples
+    --------
+    >>> table = vs.data.Table(vs.demo.barrels(50), target="state")
+    >>> codec = Codec.of(table)
+    >>> codec.class_values
+    ('sound', 'spoiling', 'stuck')
+    >>> codec.answers(np.eye(3)[:1], logits=True)["predicted"].tolist()
+    ['sound']
+    """
+
+    encoding: Encoding | None = None
+    """How columns of a table become numbers; without one inputs are arrays or texts."""
+    scaling: Scaling | None = None
+    class_values: tuple[str | int | float | bool, ...] = ()
+    """The classes as they stand in the data; empty if outputs are numbers."""
+    preparation: tuple[Transform, ...] = ()
+    """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
+    input_range: tuple[float, float] | None = None
+    """Lowest and highest value of the pictures trained on, as the network saw them."""
+    text_form: TextForm | None = None
+    """How texts become tokens and tokens texts: tokenisers, and a template of requests and answers."""
+
+    @classmethod
+    def of(cls, source: Any, input_range: tuple[float, float] | None = None) -> Codec:
+        """What a source of examples knows."""
+        return cls(
+            getattr(source, "encoding", None) if isinstance(getattr(source, "encoding", None), Encoding) else None,
+            getattr(source, "scaling", None),
+            tuple(getattr(source, "class_values", ())),
+            tuple(getattr(source, "preparation", ())),
+            input_range,
+            getattr(source, "text_form", None),
+        )
+
+    def updated(self, newer: Codec) -> Codec:
+        """With what a newer one knows in the place of what this one did."""
+        return Codec(*(getattr(newer, name) or getattr(self, name) for name in self.__dataclass_fields__))
+
+    # raw inputs to those of the network
+
+    def inputs(self, rows: Any) -> tuple[pd.DataFrame | None, Any]:
+        """Rows of a table as a frame, None of other inputs; and what the network takes.
+
+        Raises
+        ------
+        DataError
+            If a column is missing, or a category was never seen, unless settled otherwise at training.
+        ModelError
+            If a table is given where arrays were trained on.
+        """
+        if self.encoding is None:
+            if self.text_form is not None:
+                return None, self._tokens(rows, self.text_form)
+            if isinstance(rows, pd.DataFrame | str | os.PathLike):
+                raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
+            if isinstance(rows, tuple):
+                return None, tuple(self._prepared(np.asarray(x)) for x in rows)
+            return None, self.pictures(rows)
+        if isinstance(rows, np.ndarray):
+            return None, rows
+        frame, name = read_frame(rows, texts=self.encoding.categories)
+        encoded = self.encoding.encode(frame, name)
+        if self.scaling is not None:
+            return frame, self.scaling.scale(encoded)
+        if np.isnan(encoded).any():
+            column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
+            raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
+        return frame, encoded
+
+    def pictures(self, pictures: Any) -> np.ndarray:
+        """Pictures, or other arrays, as the network takes them; it is said if their values are of another range."""
+        found = self._prepared(pictures)
+        tell(range_findings(self.input_range, found, "the pictures"))
+        return found
+
+    @staticmethod
+    def _tokens(texts: Any, form: TextForm) -> np.ndarray:
+        """Texts as the network takes them, padded to the longest; tokens stay as they are."""
+        if isinstance(texts, np.ndarray) and texts.dtype.kind in "iu":
+            return texts
+        listed = [texts] if isinstance(texts, str) else list(texts)
+        wrong = next((i for i, text in enumerate(listed) if not isinstance(text, str)), None)
+        if wrong is not None or not listed:
+            raise DataError(f"This model takes texts: a str, or several; got {type(listed[wrong or 0]).__name__ if listed else 'none'}.")
+        return joined_sources([form.tokeniser.encode(text) for text in listed])
+
+    def _prepared(self, inputs: Any) -> np.ndarray:
+        """Raw inputs as the network takes them; pictures may be of different sizes."""
+        if isinstance(inputs, list) and inputs and len({np.shape(x) for x in inputs}) > 1:
+            return np.concatenate([self._prepared(np.asarray(x)[None]) for x in inputs])
+        return np.asarray(prepared(np.asarray(inputs), self.preparation))
+
+    def targets(self, frame: pd.DataFrame) -> np.ndarray:
+        """The targets of rows as the loss takes them.
+
+        Raises
+        ------
+        DataError
+            If the target is missing.
+        """
+        assert self.encoding is not None
+        target = self.encoding.target
+        if target not in frame.columns:
+            raise DataError(f"The rows have no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+        absent = int(frame[target].isna().sum())
+        if absent:
+            raise DataError(f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot be scored.")
+        return class_numbers(frame[target], self.encoding, "The rows")
+
+    def findings(self, rows: Source) -> list[Finding]:
+        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns that are missing."""
+        if self.encoding is None:
+            return []
+        frame, _ = read_frame(rows, texts=self.encoding.categories)
+        return row_findings(self.encoding, self.scaling, frame)
+
+    # outputs to answers
+
+    def answers(self, outputs: np.ndarray, *, logits: bool | None) -> pd.DataFrame:
+        """Outputs of a network as a table: classes and probabilities, or numbers.
+
+        Parameters
+        ----------
+        outputs : ndarray, shape (n, ...)
+        logits : bool or None
+            Whether outputs are logits of classes; None if nobody said so.
+        """
+        if self.encoding is not None and self.encoding.log_target:
+            outputs = np.exp(outputs.astype(np.float64))
+        if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
+            flat = outputs.reshape(len(outputs), -1)
+            names = [PREDICTED] if flat.shape[1] == 1 else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
+            return pd.DataFrame(flat, columns=names)
+        known = self.class_values if len(self.class_values) == outputs.shape[1] else range(outputs.shape[1])
+        chances = outputs if logits is False else softmax(outputs.astype(np.float64), axis=1)
+        best = pd.Series([known[i] for i in outputs.argmax(axis=1)], name=PREDICTED)
+        return pd.concat([best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])], axis=1)
+
+    # files
+
+    def described(self, *, opaque: bool = False) -> dict[str, Any]:
+        """As JSON can hold it."""
+        return {
+            "encoding": None if self.encoding is None else self.encoding.as_dict(),
+            "scaling": None if self.scaling is None else self.scaling.as_dict(),
+            "class_values": list(self.class_values),
+            "input_range": None if self.input_range is None else list(self.input_range),
+            "preparation": [describe(transform, opaque=opaque) for transform in self.preparation],
+            **({"text_form": self.text_form.as_dict()} if self.text_form is not None else {}),
+        }
+
+    @classmethod
+    def built(cls, known: Mapping[str, Any], builder: Builder) -> Codec:
+        """From what `described` gave; faults of transforms are kept by the builder."""
+        listed = enumerate(known.get("preparation") or [])
+        preparation = [builder.part(item, f"preparation.{i}", ("transform",)) for i, item in listed]
+        builder.refuse_faults()
+        encoding = None if known.get("encoding") is None else Encoding.from_dict(known["encoding"])
+        scaling = None
+        if known.get("scaling") is not None and encoding is not None:
+            scaling = Scaling.from_dict(known["scaling"], len(encoding.numeric))
+        return cls(
+            encoding,
+            scaling,
+            tuple(known.get("class_values") or ()),
+            tuple(preparation),
+            _range_of(known.get("input_range")),
+            None if known.get("text_form") is None else TextForm.from_dict(known["text_form"]),
+        )
+
+
+def _range_of(known: Any) -> tuple[float, float] | None:
+    if known is None:
+        return None
+    low, high = map(float, known)
+    return low, high
