@@ -13,6 +13,8 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
+from .errors import UnknownNameError
+
 __all__ = ["did_you_mean", "from_stub", "own_names"]
 
 
@@ -72,8 +74,8 @@ def own_names(module: str, shown: Iterable[str]) -> tuple[Callable[[str], Any], 
     return refuse, lambda: names
 
 
-def _unknown(module: str, name: str, names: Iterable[str]) -> AttributeError:
+def _unknown(module: str, name: str, names: Iterable[str]) -> UnknownNameError:
     missing = f"module {module!r} has no attribute {name!r}"
     if name.startswith("__"):
-        return AttributeError(missing)
-    return AttributeError(f"{missing}. {did_you_mean(name, names)}")
+        return UnknownNameError(missing)
+    return UnknownNameError(f"{missing}. {did_you_mean(name, names)}")

@@ -2,12 +2,14 @@
 
 VineStepError
     ShapeError            (ValueError)       arrays that do not fit together
+      NoAxesError         (TypeError)        a Tensor without axes, used as if it had some
     DTypeError            (TypeError)        a kind of number that cannot be differentiated or stored
     MissingRuleError      (TypeError)        a NumPy function with no derivative rule
     DifferentiationError  (ValueError)       a derivative that cannot be had as asked
     NotFiniteError        (ArithmeticError)  NaN or infinity where a number was needed
     LayerError            (ValueError)       a layer used in the wrong order or with wrong settings
     DataError             (ValueError)       a table, split or label that cannot be used
+      ExampleIndexError   (IndexError)       an example that a source does not have
     ArchiveError          (ValueError)       a file of this library that cannot be trusted
       CheckpointError                        a checkpoint that does not belong to a training, or says what makes no sense
       ModelError                             a model that cannot be opened as it is
@@ -15,6 +17,7 @@ VineStepError
     PlanError             (ValueError)       a plan with an unknown key, wrong type or missing file
     RunError              (RuntimeError)     a run that does not exist or cannot be continued
     SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out of its range
+    UnknownNameError      (AttributeError, KeyError)  a name that is not there, with the nearest that is
 
 Each says what was wrong, where, what was expected and what to do::
 
@@ -26,18 +29,18 @@ Each says what was wrong, where, what was expected and what to do::
 
 from __future__ import annotations
 
-from ._public_names import own_names
-
 __all__ = [
     "ArchiveError",
     "CheckpointError",
     "DTypeError",
     "DataError",
     "DifferentiationError",
+    "ExampleIndexError",
     "KernelsWarning",
     "LayerError",
     "MissingRuleError",
     "ModelError",
+    "NoAxesError",
     "NotFiniteError",
     "PartError",
     "PlanError",
@@ -45,6 +48,7 @@ __all__ = [
     "RunError",
     "SettingError",
     "ShapeError",
+    "UnknownNameError",
     "VineStepError",
 ]
 
@@ -64,6 +68,10 @@ class VineStepError(Exception):
 
 class ShapeError(VineStepError, ValueError):
     """Arrays whose shapes do not fit together."""
+
+
+class NoAxesError(ShapeError, TypeError):
+    """A Tensor without axes, used as if it had some."""
 
 
 class DTypeError(VineStepError, TypeError):
@@ -88,6 +96,10 @@ class LayerError(VineStepError, ValueError):
 
 class DataError(VineStepError, ValueError):
     """A table, split or label that cannot be used."""
+
+
+class ExampleIndexError(DataError, IndexError):
+    """An example that a source does not have."""
 
 
 class ArchiveError(VineStepError, ValueError):
@@ -118,6 +130,12 @@ class SettingError(VineStepError, ValueError, TypeError):
     """An argument of the wrong kind, or out of its range."""
 
 
+class UnknownNameError(VineStepError, AttributeError, KeyError):
+    """A name that is not there, with the nearest that is."""
+
+    __str__ = Exception.__str__  # that of KeyError would put it in quotes
+
+
 class KernelsWarning(UserWarning):
     """Compiled loops do not work with what is installed; definitions in NumPy run in their place."""
 
@@ -126,4 +144,5 @@ class PrecisionWarning(UserWarning):
     """A float32 parameter met a float64 array, so the result is float64."""
 
 
-__getattr__, __dir__ = own_names(__name__, __all__)
+def __dir__() -> list[str]:
+    return __all__

@@ -17,7 +17,7 @@ from .autodiff.fused import Fused
 from .autodiff.signatures import WHOLE, Form, standard
 from .autodiff.tensor import Tensor, held
 from .autodiff.tracking import STATE
-from .errors import DataError, ShapeError
+from .errors import DataError, SettingError, ShapeError
 from .kernels.machinery.pool import over_rows
 from .parts._registry import part
 
@@ -54,7 +54,7 @@ def _reduced(losses: Any, reduction: str) -> Any:
 
 def _check_reduction(reduction: str) -> None:
     if reduction not in REDUCTIONS:
-        raise ValueError(f"reduction must be one of {', '.join(REDUCTIONS)}, got {reduction!r}.")
+        raise SettingError(f"reduction must be one of {', '.join(REDUCTIONS)}, got {reduction!r}.")
 
 
 def _cross_entropy_definition(logits: Any, labels: Any, *, reduction: str = "mean") -> Any:
@@ -191,7 +191,7 @@ def _weighted_cross_entropy(
     logits: Any, labels: Any, reduction: str, weights: Any, class_weights: Any, ignored: int | None, smoothing: float
 ) -> Any:
     if not 0 <= smoothing < 1:
-        raise ValueError(f"cross_entropy: smoothing must be from 0 up to but not including 1, got {smoothing!r}.")
+        raise SettingError(f"cross_entropy: smoothing must be from 0 up to but not including 1, got {smoothing!r}.")
     classes = logits.shape[-1]
     flat = logits if logits.ndim == 2 else np.reshape(logits, (-1, classes))
     given = np.asarray(held(labels))
@@ -400,7 +400,7 @@ def huber(prediction: Any, target: Any, *, delta: float = 1.0, reduction: Reduct
     array([0.125, 2.5  ])
     """
     if not delta > 0:
-        raise ValueError(f"huber: delta must be positive, got {delta!r}.")
+        raise SettingError(f"huber: delta must be positive, got {delta!r}.")
     prediction, target = _checked_pair(prediction, target, "huber")
     r = prediction - target
     size = np.abs(r)

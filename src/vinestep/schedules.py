@@ -139,10 +139,10 @@ def in_turn(*schedules: Schedule) -> Schedule:
     (15, 1.0, 1.0, 1.0)
     """
     if not schedules:
-        raise ValueError("in_turn: give at least one schedule.")
+        raise SettingError("in_turn: give at least one schedule.")
     for schedule in schedules[:-1]:
         if schedule.steps is None:
-            raise ValueError(f"{schedule!r} has no end, so nothing can follow it. Give it a number of steps.")
+            raise SettingError(f"{schedule!r} has no end, so nothing can follow it. Give it a number of steps.")
     return _InTurn(schedules)
 
 
@@ -208,13 +208,13 @@ def _call(schedule: Schedule) -> str:
 
 def _steps(steps: int, name: str) -> int:
     if not isinstance(steps, int) or steps < 1:
-        raise ValueError(f"{name}: steps must be a whole number of at least 1, got {steps!r}.")
+        raise SettingError(f"{name}: steps must be a whole number of at least 1, got {steps!r}.")
     return steps
 
 
 def _fraction(value: float, name: str) -> float:
     if not 0 <= value <= 1:
-        raise ValueError(f"{name} must be from 0 to 1, got {value!r}.")
+        raise SettingError(f"{name} must be from 0 to 1, got {value!r}.")
     return float(value)
 
 
@@ -341,7 +341,7 @@ def polynomial(steps: int, power: float = 1.0, floor: float = 0.0) -> Schedule:
     _steps(steps, "polynomial")
     _fraction(floor, "polynomial: floor")
     if not power > 0:
-        raise ValueError(f"polynomial: power must be above 0, got {power!r}.")
+        raise SettingError(f"polynomial: power must be above 0, got {power!r}.")
     return Schedule(partial(_polynomial, steps, power, floor), steps)
 
 
@@ -373,7 +373,7 @@ def cosine_restarts(steps: int, longer: float = 2.0, floor: float = 0.0, forget:
     _steps(steps, "cosine_restarts")
     _fraction(floor, "cosine_restarts: floor")
     if not longer >= 1:
-        raise ValueError(f"cosine_restarts: longer must be at least 1, got {longer!r}.")
+        raise SettingError(f"cosine_restarts: longer must be at least 1, got {longer!r}.")
     schedule = Schedule(partial(_restarting, steps, longer, floor))
     if forget:
         schedule._restarts = partial(_is_restart, steps, longer)
@@ -509,7 +509,7 @@ class _Plateau(Schedule):
         _fraction(factor, "plateau: factor")
         _fraction(floor, "plateau: floor")
         if not least_gain >= 0:
-            raise ValueError(f"plateau: least_gain must not be negative, got {least_gain!r}.")
+            raise SettingError(f"plateau: least_gain must not be negative, got {least_gain!r}.")
         self._settings = int(epochs), float(least_gain), float(factor), float(floor), by
         super().__init__(self._factor)
         self.begin(None)

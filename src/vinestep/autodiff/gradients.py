@@ -11,7 +11,7 @@ import numpy as np
 
 from .. import kernels
 from .._public_names import did_you_mean
-from ..errors import ShapeError
+from ..errors import SettingError, ShapeError, UnknownNameError
 from ..kernels.machinery.pool import helpers
 from .signatures import is_standard
 
@@ -100,7 +100,7 @@ class Gradients(Mapping[str, np.ndarray]):
 
     def __getitem__(self, path: str) -> np.ndarray:
         if path not in self.layout:
-            raise KeyError(f"No gradient for {path!r}. {did_you_mean(str(path), self.layout.paths)}")
+            raise UnknownNameError(f"No gradient for {path!r}. {did_you_mean(str(path), self.layout.paths)}")
         return self.layout.view(self.flat, self.layout[path])
 
     def __iter__(self) -> Iterator[str]:
@@ -124,7 +124,7 @@ class Gradients(Mapping[str, np.ndarray]):
         algorithm 1.
         """
         if not max_norm > 0:
-            raise ValueError(f"clipped: max_norm must be positive, got {max_norm}.")
+            raise SettingError(f"clipped: max_norm must be positive, got {max_norm}.")
         norm = self.norm()
         return self if norm <= max_norm else Gradients(self.layout, scaled(self.flat, max_norm / norm))
 

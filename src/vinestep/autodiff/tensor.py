@@ -14,6 +14,7 @@ from ..errors import (
     DifferentiationError,
     DTypeError,
     MissingRuleError,
+    NoAxesError,
     ShapeError,
 )
 from .checksums import SEAL_BYTES, OwnMemory, seal_of
@@ -339,12 +340,12 @@ class Tensor(NDArrayOperatorsMixin):
 
     def __len__(self) -> int:
         if not self.shape:
-            raise TypeError("len() of a Tensor with no axes")
+            raise NoAxesError("len() of a Tensor with no axes")
         return self.shape[0]
 
     def __iter__(self) -> Iterator[Any]:
         if not self.shape:
-            raise TypeError("a Tensor with no axes cannot be iterated")
+            raise NoAxesError("a Tensor with no axes cannot be iterated")
         return (self[i] for i in range(self.shape[0]))
 
     def __getitem__(self, index: Any) -> Any:

@@ -6,6 +6,8 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
+from ..errors import SettingError
+
 __all__ = ["CONDITIONS", "CULTIVARS", "Leaves", "leaves"]
 
 CONDITIONS = ("healthy", "downy mildew", "powdery mildew", "black rot", "leafroll", "chlorosis")
@@ -58,7 +60,7 @@ def leaves(n: int = 1200, *, kind: Literal["condition", "cultivar"] = "condition
     ((4, 32, 32, 3), 'float32')
     """
     if kind not in ("condition", "cultivar"):
-        raise ValueError(f'leaves: kind must be "condition" or "cultivar", got {kind!r}.')
+        raise SettingError(f'leaves: kind must be "condition" or "cultivar", got {kind!r}.')
     rng = np.random.default_rng([seed, kind == "cultivar"])
     names = CONDITIONS if kind == "condition" else CULTIVARS
     labels = rng.integers(0, len(names), n)

@@ -9,6 +9,7 @@ from typing import ClassVar, Literal, Unpack
 import numpy as np
 
 from .. import kernels
+from ..errors import SettingError
 from ..kernels.machinery.pool import helpers
 from ..parts._registry import part
 from ._base import (
@@ -262,7 +263,7 @@ class RAdam(_Moments):
     ) -> None:
         super().__init__(rate, beta1=beta1, beta2=beta2, epsilon=epsilon, **common)
         if 2 / (1 - self.beta2) - 1 <= 4:
-            raise ValueError(f"RAdam: beta2 has to be above 0.6, got {beta2}: the variance of the second moment is not known below it.")
+            raise SettingError(f"RAdam: beta2 has to be above 0.6, got {beta2}: the variance of the second moment is not known below it.")
 
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
         theta, g = theta[start:stop], g[start:stop]

@@ -51,21 +51,21 @@ def _last_matching(factors: Mapping[str, float], path: str) -> float:
 def positive(value: float, name: str) -> float:
     """The value, if it is a positive number."""
     if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value > 0):
-        raise ValueError(f"{name} must be a positive number, got {value!r}.")
+        raise SettingError(f"{name} must be a positive number, got {value!r}.")
     return float(value)
 
 
 def below_one(value: float, name: str) -> float:
     """The value, if it lies from 0 up to but not including 1."""
     if not (isinstance(value, int | float | np.floating) and 0 <= value < 1):
-        raise ValueError(f"{name} must be from 0 up to but not including 1, got {value!r}.")
+        raise SettingError(f"{name} must be from 0 up to but not including 1, got {value!r}.")
     return float(value)
 
 
 def not_negative(value: float, name: str) -> float:
     """The value, if it is a number of at least 0."""
     if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value >= 0):
-        raise ValueError(f"{name} must not be negative, got {value!r}.")
+        raise SettingError(f"{name} must not be negative, got {value!r}.")
     return float(value)
 
 
@@ -115,7 +115,7 @@ class Optimiser:
         decay_of: DecayOf = "all",
     ) -> None:
         if decay_of not in ("all", "weights"):
-            raise ValueError(f'{type(self).__name__}: decay_of is "all" or "weights", got {decay_of!r}.')
+            raise SettingError(f'{type(self).__name__}: decay_of is "all" or "weights", got {decay_of!r}.')
         self.rate = positive(rate, f"{type(self).__name__}: rate")
         self.weight_decay = not_negative(weight_decay, f"{type(self).__name__}: weight_decay")
         self.rate_factors = {pattern: not_negative(f, f"rate_factors[{pattern!r}]") for pattern, f in (rate_factors or {}).items()}
@@ -196,7 +196,7 @@ class Optimiser:
         for name, factors in (("rate_factors", self.rate_factors), ("decay_factors", self.decay_factors)):
             for pattern in factors:
                 if not any(fnmatchcase(path, pattern) for path in layout.paths):
-                    raise ValueError(f"{name}: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
+                    raise SettingError(f"{name}: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
         stretches: list[tuple[int, int, float, float]] = []
         for slot in layout:
             own = self.factors_of(slot.path, slot.shape)

@@ -54,12 +54,12 @@ class LBFGS(Optimiser):
     def __init__(self, rate: float = 1.0, *, history: int = 10, decrease: float = 1e-4, curvature: float = 0.9) -> None:
         super().__init__(rate)
         if not isinstance(history, int) or history < 1:
-            raise ValueError(f"LBFGS: history must be a whole number of at least 1, got {history!r}.")
+            raise SettingError(f"LBFGS: history must be a whole number of at least 1, got {history!r}.")
         self.keeps_finite = False
         self.history = history
         self.decrease, self.curvature = positive(decrease, "LBFGS: decrease"), positive(curvature, "LBFGS: curvature")
         if not self.decrease < self.curvature < 1:
-            raise ValueError(f"LBFGS: 0 < decrease < curvature < 1 is needed, got {decrease} and {curvature}.")
+            raise SettingError(f"LBFGS: 0 < decrease < curvature < 1 is needed, got {decrease} and {curvature}.")
 
     def new_state(self, layout: Layout, dtype: np.dtype[Any]) -> dict[str, np.ndarray]:
         pairs = (self.history, layout.size)

@@ -7,6 +7,7 @@ from typing import Unpack
 import numpy as np
 
 from .. import kernels
+from ..errors import SettingError
 from ..parts._registry import part
 from ._base import Common, Optimiser, below_one
 
@@ -56,7 +57,7 @@ class SGD(Optimiser):
         self.momentum = below_one(momentum, "SGD: momentum")
         self.nesterov = nesterov
         if nesterov and not momentum:
-            raise ValueError("SGD: nesterov=True needs a momentum above 0.")
+            raise SettingError("SGD: nesterov=True needs a momentum above 0.")
         self.state_names = ("velocity",) if momentum else ()  # type: ignore[misc]
 
     def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:

@@ -23,7 +23,7 @@ class Request(NamedTuple):
 
     Examples
     --------
-    >>> from vinestep.storage.run_store import Request
+    >>> from vinestep.training import Request
     >>> Request("note", "the cellar door was open").what
     'note'
     """

@@ -86,7 +86,7 @@ def stacked_as_read(examples: Iterator[Example], n: int) -> Batch:
 def _unequal(shape: tuple[int, ...], place: int, other: tuple[int, ...]) -> DataError:
     return DataError(
         f"The examples have different shapes: {shape} and, in place {place} of the batch, {other}. Bring "
-        "pictures to one size (vinestep.data.pictures._transforms.Resize), pad sequences (join=vinestep.data.Padded()), or give a function join=."
+        "pictures to one size (vinestep.data.pictures.Resize), pad sequences (join=vinestep.data.Padded()), or give a function join=."
     )
 
 

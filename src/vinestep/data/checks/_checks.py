@@ -53,9 +53,7 @@ def _pictures(inputs: np.ndarray) -> list[Finding]:
     low, high = float(inputs.min()), float(inputs.max())
     if inputs.dtype.kind == "u" or (inputs.dtype.kind == "f" and high > UNSCALED):
         evidence = f"they are {inputs.dtype} from {low:g} to {high:g}, which no network learns well from."
-        return [
-            Finding("the pictures", "suspicious", evidence, "Prepare them: source.prepared(vinestep.data.pictures._transforms.Range()).")
-        ]
+        return [Finding("the pictures", "suspicious", evidence, "Prepare them: source.prepared(vinestep.data.pictures.Range()).")]
     if inputs.dtype.kind == "f" and low >= 0 and 0 < high < 2 / 255:
         evidence = f"they go from {low:.3g} to {high:.3g}, as if divided by 255 twice."
         return [Finding("the pictures", "wrong", evidence, "Scale them once.")]

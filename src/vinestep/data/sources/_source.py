@@ -8,7 +8,7 @@ from typing import Any, Self
 
 import numpy as np
 
-from ...errors import DataError
+from ...errors import DataError, ExampleIndexError
 from .._hashing import digest
 from ..batches._batch import Batch, mapped
 from ..batches._batches import Batches
@@ -99,7 +99,7 @@ class Source:
     def __getitem__(self, index: int) -> tuple[Any, Any]:
         n = len(self)
         if not -n <= index < n:
-            raise IndexError(f"there are {n} examples, and no number {index}")
+            raise ExampleIndexError(f"there are {n} examples, and no number {index}")
         inputs, target, _ = self.example(int(index) % n)
         return inputs, target
 

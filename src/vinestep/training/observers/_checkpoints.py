@@ -7,7 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from ...errors import CheckpointError, RunError
+from ...errors import CheckpointError, RunError, SettingError
 from ...parts._registry import part
 from ...storage.checkpoint_schema import step_of
 from ...storage.json_values import integer, number
@@ -71,11 +71,11 @@ class Checkpoints(Observer):
         keep_every: int | None = None,
     ) -> None:
         if what not in ("newest", "best"):
-            raise ValueError(f'Checkpoints: what must be "newest" or "best", got {what!r}.')
+            raise SettingError(f'Checkpoints: what must be "newest" or "best", got {what!r}.')
         if keep < 1 or (every is not None and every < 1):
-            raise ValueError(f"Checkpoints: keep and every must be at least 1, got {keep} and {every}.")
+            raise SettingError(f"Checkpoints: keep and every must be at least 1, got {keep} and {every}.")
         if not seconds >= 0 or (keep_every is not None and keep_every < 1):
-            raise ValueError(f"Checkpoints: seconds must not be negative and keep_every at least 1, got {seconds!r} and {keep_every!r}.")
+            raise SettingError(f"Checkpoints: seconds must not be negative and keep_every at least 1, got {seconds!r} and {keep_every!r}.")
         self.what = what
         self.by = by
         self.every = every

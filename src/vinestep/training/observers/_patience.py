@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import TYPE_CHECKING, Any
 
+from ...errors import SettingError
 from ...parts._registry import part
 from ...storage.json_values import integer, number
 from ..run._criteria import judged, score_of
@@ -42,9 +43,9 @@ class Patience(Observer):
 
     def __init__(self, epochs: int, *, least_gain: float = 0.0, by: str | None = None) -> None:
         if epochs < 1:
-            raise ValueError(f"Patience: epochs must be at least 1, got {epochs}.")
+            raise SettingError(f"Patience: epochs must be at least 1, got {epochs}.")
         if least_gain < 0:
-            raise ValueError(f"Patience: least_gain must not be negative, got {least_gain}.")
+            raise SettingError(f"Patience: least_gain must not be negative, got {least_gain}.")
         self.epochs = epochs
         self.least_gain = least_gain
         self.by = by

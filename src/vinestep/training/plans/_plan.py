@@ -84,19 +84,19 @@ class DataPlan(_Part):
     @model_validator(mode="after")
     def _split_fits(self) -> DataPlan:
         if self.split is not None and len(self.split) != self.parts:
-            raise ValueError(f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got {len(self.split)}")
+            raise SettingError(f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got {len(self.split)}")
         return self
 
     @model_validator(mode="after")
     def _settings_fit_the_source(self) -> DataPlan:
         if self.is_table and self.target is None:
-            raise ValueError("target: missing. Name the column to be learned")
+            raise SettingError("target: missing. Name the column to be learned")
         if not self.is_table:
             given = [name for name in OF_TABLES if getattr(self, name) != type(self).model_fields[name].default]
             if given:
-                raise ValueError(f"{given[0]}: it is a setting of tables in files, and the source is described by its kind")
+                raise SettingError(f"{given[0]}: it is a setting of tables in files, and the source is described by its kind")
         elif self.prepare:
-            raise ValueError("prepare: it is for pictures and series; columns of tables are brought to one scale by scale and fill")
+            raise SettingError("prepare: it is for pictures and series; columns of tables are brought to one scale by scale and fill")
         return self
 
     @property
@@ -179,16 +179,16 @@ class Plan(_Part):
         try:
             ending_of(self.epochs, self.steps, self.until)
         except SettingError as error:
-            raise ValueError(f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")) from error
+            raise SettingError(f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")) from error
         try:
             spacing_of(self.validate_every)
         except SettingError as error:
-            raise ValueError(f"validate_every: {error}".rstrip(".")) from error
+            raise SettingError(f"validate_every: {error}".rstrip(".")) from error
         for name, made in (("average", self.weight_average), ("half", self.half_precision)):
             try:
                 made()
             except (SettingError, TypeError) as error:
-                raise ValueError(f"{name}: {error}".rstrip(".")) from error
+                raise SettingError(f"{name}: {error}".rstrip(".")) from error
         return self
 
     def weight_average(self) -> WeightAverage | None:
