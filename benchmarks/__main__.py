@@ -1,5 +1,5 @@
-"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads] [layers] [data] [training]
-[text] [recording] [growth] [profile].
+"""Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads]
+[layers] [data] [training] [text] [recording] [growth] [profile].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -44,7 +44,11 @@ def main(names: list[str]) -> None:
     results: dict[str, object] = {"machine": machine()}
     for name in names or list(ALL):
         results[name] = ALL[name]()
-        print(json.dumps({name: results[name]}, indent=1, default=lambda value: round(float(value), 3)))
+        print(
+            json.dumps(
+                {name: results[name]}, indent=1, default=lambda value: round(float(value), 3)
+            )
+        )
     (Path(__file__).parent / "results.json").write_text(json.dumps(results, indent=1))
 
 

@@ -1,4 +1,6 @@
-"""What differentiation costs: gradient against function, recording a call, memory of a sweep, a million operations."""
+"""What differentiation costs: gradient against function, recording a call, memory of a sweep, a
+million operations.
+"""
 
 from __future__ import annotations
 
@@ -51,22 +53,35 @@ def gradients() -> dict[str, float]:
     found = {}
     for name, (f, x) in _functions().items():
         gradient = vs.gradient_of(f)
-        times = interleaved({"f": lambda f=f, x=x: f(x), "g": lambda g=gradient, x=x: g(x)}, seconds=3.0, rounds=15)  # type: ignore[misc]
+        times = interleaved(
+            {"f": lambda f=f, x=x: f(x), "g": lambda g=gradient, x=x: g(x)}, seconds=3.0, rounds=15
+        )  # type: ignore[misc]
         found[f"{name}: gradient / function"] = times["g"] / times["f"]
     return found
 
 
 def recording() -> dict[str, float]:
-    """Microseconds that recording adds to a call on 20 elements: median and best round, and what the plain call takes.
+    """Microseconds that recording adds to a call on 20 elements: median and best round, and what
+    the plain call takes.
 
-    The last tells how fast the machine was at the time: virtual ones change by a factor of two within minutes.
+    The last tells how fast the machine was at the time: virtual ones change by a factor of two
+    within minutes.
     """
     plain, other = np.random.default_rng(0).uniform(0.5, 1, (2, 20))
     tensor = vs.Tensor(plain)
     found = {}
-    for name, f in {"tanh": np.tanh, "x + c": lambda x: x + other, "x * c": lambda x: x * other, "sum": np.sum}.items():
+    for name, f in {
+        "tanh": np.tanh,
+        "x + c": lambda x: x + other,
+        "x * c": lambda x: x * other,
+        "sum": np.sum,
+    }.items():
         rounds = [
-            interleaved({"plain": lambda f=f: f(plain), "recorded": lambda f=f: f(tensor)}, seconds=0.2, rounds=5)  # type: ignore[misc]
+            interleaved(
+                {"plain": lambda f=f: f(plain), "recorded": lambda f=f: f(tensor)},
+                seconds=0.2,
+                rounds=5,
+            )  # type: ignore[misc]
             for _ in range(9)
         ]
         added = sorted(1e6 * (t["recorded"] - t["plain"]) for t in rounds)
@@ -78,7 +93,11 @@ def recording() -> dict[str, float]:
 def memory() -> dict[str, float]:
     """Peak of a sweep with release over a chain of 50 operations, in arrays."""
     found = {}
-    for name, f in {"tanh": np.tanh, "exp(-x)": lambda x: np.exp(-x), "x * 0.9": lambda x: x * 0.9}.items():
+    for name, f in {
+        "tanh": np.tanh,
+        "exp(-x)": lambda x: np.exp(-x),
+        "x * 0.9": lambda x: x * 0.9,
+    }.items():
         x = vs.Tensor(np.full(200_000, 0.5))
         tracemalloc.start()
         y = x
@@ -86,7 +105,9 @@ def memory() -> dict[str, float]:
             y = f(y)
         total, y = np.sum(y), None
         vs.differentiate(total, x, release=True)
-        found[f"{name}: arrays at the peak of a chain of 50"] = 1 + tracemalloc.get_traced_memory()[1] / x.nbytes
+        found[f"{name}: arrays at the peak of a chain of 50"] = (
+            1 + tracemalloc.get_traced_memory()[1] / x.nbytes
+        )
         tracemalloc.stop()
     return found
 
@@ -102,4 +123,9 @@ def million() -> dict[str, float]:
 
 
 def run() -> dict[str, dict[str, float]]:
-    return {"gradient": gradients(), "recording": recording(), "memory": memory(), "million": million()}
+    return {
+        "gradient": gradients(),
+        "recording": recording(),
+        "memory": memory(),
+        "million": million(),
+    }

@@ -1,4 +1,6 @@
-"""Reading data: batches of pictures against a plain loop, tables against bare indexing, JPEG files, text, arrays larger than wanted."""
+"""Reading data: batches of pictures against a plain loop, tables against bare indexing, JPEG files,
+text, arrays larger than wanted.
+"""
 
 from __future__ import annotations
 
@@ -27,11 +29,15 @@ def _seconds(call: Callable[[], object]) -> float:
 
 
 def _from_memory() -> dict[str, float]:
-    """Batches of 64 pictures with flip, shift and brightness, and the same in a loop over pictures."""
+    """Batches of 64 pictures with flip, shift and brightness, and the same in a loop over
+    pictures.
+    """
     rng = np.random.default_rng(0)
     pixels, labels = rng.integers(0, 256, (6400, 32, 32, 3), np.uint8), rng.integers(0, 6, 6400)
     data = vs.data.Dataset(pixels, labels)
-    batches = data.batches(BATCH, augment=[pictures.Flip(), pictures.Shift(2), pictures.Brightness(0.2)], readers=2)
+    batches = data.batches(
+        BATCH, augment=[pictures.Flip(), pictures.Shift(2), pictures.Brightness(0.2)], readers=2
+    )
 
     def ours() -> None:
         for _ in batches.epoch(0):
@@ -46,12 +52,19 @@ def _from_memory() -> dict[str, float]:
                 if rng.random() < 0.5:
                     x = x[:, ::-1]
                 down, right = rng.integers(-2, 3, 2)
-                x = np.roll(np.pad(x, ((2, 2), (2, 2), (0, 0))), (down, right), axis=(0, 1))[2:-2, 2:-2]
-                found.append(np.clip(np.rint(x * np.float32(rng.uniform(0.8, 1.2))), 0, 255).astype(np.uint8))
+                x = np.roll(np.pad(x, ((2, 2), (2, 2), (0, 0))), (down, right), axis=(0, 1))[
+                    2:-2, 2:-2
+                ]
+                found.append(
+                    np.clip(np.rint(x * np.float32(rng.uniform(0.8, 1.2))), 0, 255).astype(np.uint8)
+                )
             np.stack(found)
 
     times = interleaved({"ours": ours, "plain": plain}, seconds=6.0, rounds=5)
-    return {"pictures a second": len(pixels) / times["ours"], "times the plain loop": times["plain"] / times["ours"]}
+    return {
+        "pictures a second": len(pixels) / times["ours"],
+        "times the plain loop": times["plain"] / times["ours"],
+    }
 
 
 def _table() -> dict[str, float]:
@@ -81,7 +94,9 @@ def _jpegs(count: int = 2000) -> dict[str, float]:
         (Path(folder) / "leaf").mkdir()
         coarse = rng.integers(0, 255, (20, 25, 25, 3), np.uint8)
         for i in range(count):
-            Image.fromarray(coarse[i % 20]).resize((200, 200), Image.Resampling.BICUBIC).save(Path(folder) / "leaf" / f"{i}.jpg")
+            Image.fromarray(coarse[i % 20]).resize((200, 200), Image.Resampling.BICUBIC).save(
+                Path(folder) / "leaf" / f"{i}.jpg"
+            )
         source = vs.data.PictureFolder(folder)
         batches = source.batches(BATCH, augment=pictures.Crop(160), readers=2)
 
@@ -98,11 +113,17 @@ def _jpegs(count: int = 2000) -> dict[str, float]:
                 list(pool.map(decoded, source.paths))
 
         times = interleaved({"ours": ours, "bare": bare}, seconds=12.0, rounds=3)
-    return {"of Pillow alone": times["bare"] / times["ours"], "files a second": count / times["ours"]}
+    return {
+        "of Pillow alone": times["bare"] / times["ours"],
+        "files a second": count / times["ours"],
+    }
 
 
 def _text() -> dict[str, float]:
-    words = ["".join(np.random.default_rng(k).choice(list("abcdefghiklmnoprstuw"), 3 + k % 8)) for k in range(8000)]
+    words = [
+        "".join(np.random.default_rng(k).choice(list("abcdefghiklmnoprstuw"), 3 + k % 8))
+        for k in range(8000)
+    ]
     rng = np.random.default_rng(0)
     ranks = np.minimum(rng.zipf(1.3, 900_000) - 1, len(words) - 1)
     corpus = " ".join(words[k] for k in ranks)[:5_000_000]
@@ -113,12 +134,21 @@ def _text() -> dict[str, float]:
     begun = time.perf_counter()
     for line in lines:
         tokeniser.encode(line)
-    return {"learning 5 MB, seconds": learning, "encoding, MB a second": len(corpus) / 1e6 / (time.perf_counter() - begun)}
+    return {
+        "learning 5 MB, seconds": learning,
+        "encoding, MB a second": len(corpus) / 1e6 / (time.perf_counter() - begun),
+    }
 
 
 def _own_memory() -> int:
     """Kilobytes without pages of files, which the system takes back when it needs them."""
-    return int(next(line for line in Path("/proc/self/status").read_text().splitlines() if line.startswith("RssAnon")).split()[1])
+    return int(
+        next(
+            line
+            for line in Path("/proc/self/status").read_text().splitlines()
+            if line.startswith("RssAnon")
+        ).split()[1]
+    )
 
 
 def _mapped(gigabytes: float = 4.0) -> dict[str, float]:
@@ -137,7 +167,11 @@ def _mapped(gigabytes: float = 4.0) -> dict[str, float]:
 
         seconds = _seconds(read)
         grown = _own_memory() - before
-    return {"gigabytes": gigabytes, "examples a second": 2000 * BATCH / seconds, "grown by, MB": grown / 1024}
+    return {
+        "gigabytes": gigabytes,
+        "examples a second": 2000 * BATCH / seconds,
+        "grown by, MB": grown / 1024,
+    }
 
 
 def run() -> dict[str, dict[str, float]]:

@@ -1,4 +1,6 @@
-"""How a step grows: its time over that of the smallest, divided by how much more there is to do. Straight lines stay at 1."""
+"""How a step grows: its time over that of the smallest, divided by how much more there is to do.
+Straight lines stay at 1.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ __all__ = ["run"]
 
 def _deep(depth: int) -> bench_layers.Case:
     case = bench_layers.residual(8, 16)
-    blocks = [vs.Residual(vs.Stack(vs.Convolution(16, 3), vs.BatchNorm(), vs.relu)) for _ in range(depth)]
+    blocks = [
+        vs.Residual(vs.Stack(vs.Convolution(16, 3), vs.BatchNorm(), vs.relu)) for _ in range(depth)
+    ]
     return bench_layers.Case(vs.Stack(*blocks), case.inputs, case.targets, case.loss, None, ())
 
 
@@ -26,7 +30,11 @@ GROWTH: dict[str, tuple[Callable[[int], bench_layers.Case], Sequence[int], int]]
     "LSTM, by batch": (bench_layers.lstm, (64, 128, 256), 1),
     "LSTM, by time": (lambda time: bench_layers.lstm(64, time), (14, 28, 56), 1),
     "transformer block, by batch": (bench_layers.transformer, (4, 8, 16), 1),
-    "transformer block, by width": (lambda width: bench_layers.transformer(4, 128, width), (128, 256, 512), 2),
+    "transformer block, by width": (
+        lambda width: bench_layers.transformer(4, 128, width),
+        (128, 256, 512),
+        2,
+    ),
 }
 """A case of a size, the sizes, and the power of the size by which the work grows."""
 
@@ -37,5 +45,8 @@ def run() -> dict[str, dict[str, float]]:
         steps = {str(size): build(size).contender() for size in sizes}
         times = interleaved(steps, seconds=1.0, rounds=5)
         smallest = sizes[0]
-        found[name] = {str(size): times[str(size)] / times[str(smallest)] / (size / smallest) ** power for size in sizes}
+        found[name] = {
+            str(size): times[str(size)] / times[str(smallest)] / (size / smallest) ** power
+            for size in sizes
+        }
     return found

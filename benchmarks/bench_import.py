@@ -1,4 +1,6 @@
-"""What `import vinestep` costs beyond `import numpy`: medians of fresh processes that take turns."""
+"""What `import vinestep` costs beyond `import numpy`: medians of fresh processes that take
+turns.
+"""
 
 from __future__ import annotations
 
@@ -14,9 +16,19 @@ RUNS = 10
 
 def _seconds(module: str) -> float:
     """In a fresh process that keeps compiled sources, as an installed package has them."""
-    environment = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
+    environment = {
+        key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"
+    }
     code = f"import time; t = time.perf_counter(); import {module}; print(time.perf_counter() - t)"
-    return float(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=environment).stdout)
+    return float(
+        subprocess.run(
+            [sys.executable, "-c", code],
+            capture_output=True,
+            text=True,
+            check=True,
+            env=environment,
+        ).stdout
+    )
 
 
 def run() -> dict[str, float]:
@@ -25,5 +37,7 @@ def run() -> dict[str, float]:
     for _ in range(RUNS):
         for module, found in times.items():
             found.append(_seconds(module))
-    medians = {f"import {module} ms": 1e3 * statistics.median(found) for module, found in times.items()}
+    medians = {
+        f"import {module} ms": 1e3 * statistics.median(found) for module, found in times.items()
+    }
     return medians | {"difference ms": medians["import vinestep ms"] - medians["import numpy ms"]}

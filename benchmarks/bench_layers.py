@@ -1,4 +1,6 @@
-"""Whole training steps of larger layers against the same step by hand, and against the floor: its bare matrix products alone."""
+"""Whole training steps of larger layers against the same step by hand, and against the floor: its
+bare matrix products alone.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,10 @@ def _floor(products: Sequence[Product]) -> Callable[[], object]:
     rng = np.random.default_rng(0)
     work = []
     for rows, n_in, n_out, back in products:
-        x, w, g = (rng.normal(size=s).astype(np.float32) for s in ((rows, n_in), (n_in, n_out), (rows, n_out)))
+        x, w, g = (
+            rng.normal(size=s).astype(np.float32)
+            for s in ((rows, n_in), (n_in, n_out), (rows, n_out))
+        )
         work.append((x, w, g, np.empty_like(g), np.empty_like(w), np.empty_like(x), back))
 
     def run() -> None:
@@ -101,38 +106,69 @@ def convolutional(n: int = 64, channels: tuple[int, int] = (16, 32), classes: in
     )
     products = [(n * 1024, 27, a, False), (n * 256, 9 * a, b, True), (n, 64 * b, classes, True)]
     hand = HandWrittenConvolutional((n, 32, 32, 3), channels, classes, RATE)
-    return Case(network, _normal(n, 32, 32, 3), _labels(n, classes), vs.losses.cross_entropy, hand, products)
+    return Case(
+        network, _normal(n, 32, 32, 3), _labels(n, classes), vs.losses.cross_entropy, hand, products
+    )
 
 
 def residual(n: int = 32, width: int = 32) -> Case:
-    body = vs.Stack(vs.Convolution(width, 3), vs.BatchNorm(), vs.relu, vs.Convolution(width, 3), vs.BatchNorm())
+    body = vs.Stack(
+        vs.Convolution(width, 3), vs.BatchNorm(), vs.relu, vs.Convolution(width, 3), vs.BatchNorm()
+    )
     x, target = _normal(n, 32, 32, width), _normal(n + 1, 32, 32, width)[1:]
     products = [(n * 1024, 9 * width, width, False), (n * 1024, 9 * width, width, True)]
     hand = HandWrittenResidual(x.shape, RATE)
-    return Case(vs.Stack(vs.Residual(body), vs.relu), x, target, vs.losses.squared_error, hand, products)
+    return Case(
+        vs.Stack(vs.Residual(body), vs.relu), x, target, vs.losses.squared_error, hand, products
+    )
 
 
 def lstm(n: int = 64, time: int = 28, width: int = 128) -> Case:
     network = vs.Stack(vs.LSTM(width, output="last"), vs.Dense(10))
-    products = [(n * time, 28, 4 * width, False), *[(n, width, 4 * width, True)] * time, (n, width, 10, True)]
+    products = [
+        (n * time, 28, 4 * width, False),
+        *[(n, width, 4 * width, True)] * time,
+        (n, width, 10, True),
+    ]
     hand = HandWrittenLSTM(n, time, 28, width, 10, RATE)
     return Case(network, _normal(n, time, 28), _labels(n), vs.losses.cross_entropy, hand, products)
 
 
 def transformer(n: int = 16, time: int = 128, width: int = 128) -> Case:
     each, rows = width // 4, n * time
-    attention: list[Product] = [(time, each, time, True)] * (4 * n) + [(time, time, each, True)] * (4 * n)
-    products = [*[(rows, width, width, True)] * 4, (rows, width, 4 * width, True), (rows, 4 * width, width, True), *attention]
+    attention: list[Product] = [(time, each, time, True)] * (4 * n) + [(time, time, each, True)] * (
+        4 * n
+    )
+    products = [
+        *[(rows, width, width, True)] * 4,
+        (rows, width, 4 * width, True),
+        (rows, 4 * width, width, True),
+        *attention,
+    ]
     x, target = _normal(n, time, width), _normal(n + 1, time, width)[1:]
     network = vs.TransformerBlock(4, activation=vs.gelu_tanh)
-    return Case(network, x, target, vs.losses.squared_error, HandWrittenTransformer(n, time, width, 4, RATE), products)
+    return Case(
+        network,
+        x,
+        target,
+        vs.losses.squared_error,
+        HandWrittenTransformer(n, time, width, 4, RATE),
+        products,
+    )
 
 
 def embedding(count: int = 20_000, tokens: int = 5_000) -> Case:
     ids = np.random.default_rng(0).integers(0, count, (50, tokens // 50))
     network = vs.Stack(vs.Embedding(count, 128), vs.Dense(8))
     hand = HandWrittenEmbedding(count, 128, 8, RATE)
-    return Case(network, ids, _normal(*ids.shape, 8), vs.losses.squared_error, hand, [(tokens, 128, 8, True)])
+    return Case(
+        network,
+        ids,
+        _normal(*ids.shape, 8),
+        vs.losses.squared_error,
+        hand,
+        [(tokens, 128, 8, True)],
+    )
 
 
 CASES: dict[str, Callable[[], Case]] = {

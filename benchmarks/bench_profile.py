@@ -1,4 +1,6 @@
-"""What remains: the share of each loop, product and array function in the steps of `bench_layers`, as the calling thread sees it."""
+"""What remains: the share of each loop, product and array function in the steps of `bench_layers`,
+as the calling thread sees it.
+"""
 
 from __future__ import annotations
 
@@ -26,5 +28,8 @@ def run() -> dict[str, dict[str, float]]:
         entries = pstats.Stats(profile).stats  # type: ignore[attr-defined]
         whole = sum(own for _, _, own, _, _ in entries.values())
         largest = sorted(entries.items(), key=lambda entry: -entry[1][2])[:SHOWN]
-        found[name] = {f"{path.rpartition('/')[2]} {function}": own / whole for (path, _, function), (_, _, own, _, _) in largest}
+        found[name] = {
+            f"{path.rpartition('/')[2]} {function}": own / whole
+            for (path, _, function), (_, _, own, _, _) in largest
+        }
     return found

@@ -1,4 +1,6 @@
-"""What recording costs: a number in the loop, all recorders together, a ledger that is slow, lists of many runs."""
+"""What recording costs: a number in the loop, all recorders together, a ledger that is slow, lists
+of many runs.
+"""
 
 from __future__ import annotations
 
@@ -25,11 +27,15 @@ MANY = 500
 
 
 def _number() -> dict[str, float]:
-    """Microseconds that a recorded number adds to a step of a loop of one's own, writing included."""
+    """Microseconds that a recorded number adds to a step of a loop of one's own, writing
+    included.
+    """
 
     def loop(figures: int) -> float:
         names = [f"figure {i}" for i in range(figures)]
-        with vs.recorded_run({"noise": vs.RandomStream(0)}, steps=STEPS, record=tempfile.mkdtemp()) as run:
+        with vs.recorded_run(
+            {"noise": vs.RandomStream(0)}, steps=STEPS, record=tempfile.mkdtemp()
+        ) as run:
             begun = time.perf_counter()
             for number in run.steps():
                 if figures:
@@ -50,10 +56,16 @@ def _leaves() -> vs.data.Dataset:
 def _train(record: str, observers: list[Any], epochs: int = 10) -> None:
     data = _leaves()
     network = vs.Stack(
-        vs.Convolution(16, 3, activation=vs.relu), vs.MaxPool(2), vs.Convolution(32, 3, activation=vs.relu), vs.MaxPool(2), vs.Flatten(),
+        vs.Convolution(16, 3, activation=vs.relu),
+        vs.MaxPool(2),
+        vs.Convolution(32, 3, activation=vs.relu),
+        vs.MaxPool(2),
+        vs.Flatten(),
         vs.Dense(6),
-    )  # fmt: skip
-    vs.Training(network, loss=vs.losses.cross_entropy).run(data.batches(64), epochs=epochs, observers=observers, record=record)
+    )
+    vs.Training(network, loss=vs.losses.cross_entropy).run(
+        data.batches(64), epochs=epochs, observers=observers, record=record
+    )
 
 
 def _recorders() -> dict[str, float]:
@@ -61,10 +73,16 @@ def _recorders() -> dict[str, float]:
 
     def everything() -> None:
         o = vs.observers
-        _train(tempfile.mkdtemp(), [o.Steps(), o.Norms(), o.Distributions(), o.Samples(), o.Machine()])
+        _train(
+            tempfile.mkdtemp(), [o.Steps(), o.Norms(), o.Distributions(), o.Samples(), o.Machine()]
+        )
 
     _train(tempfile.mkdtemp(), [])
-    times = interleaved({"without": lambda: _train(tempfile.mkdtemp(), []), "with": everything}, seconds=60.0, rounds=5)
+    times = interleaved(
+        {"without": lambda: _train(tempfile.mkdtemp(), []), "with": everything},
+        seconds=60.0,
+        rounds=5,
+    )
     return {"of the run without": times["with"] / times["without"]}
 
 
@@ -91,9 +109,16 @@ def _steps(url: str) -> float:
         os.environ["VINESTEP_LEDGER"] = url
     try:
         x = np.random.default_rng(0).normal(size=(3200, 64)).astype(np.float32)
-        training = vs.Training(vs.Stack(vs.Dense(256, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy)
+        training = vs.Training(
+            vs.Stack(vs.Dense(256, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy
+        )
         data = vs.data.Dataset(x, np.arange(3200) % 3)
-        training.run(data.batches(64), epochs=80, observers=[vs.observers.Steps(), watch], record=tempfile.mkdtemp())
+        training.run(
+            data.batches(64),
+            epochs=80,
+            observers=[vs.observers.Steps(), watch],
+            record=tempfile.mkdtemp(),
+        )
     finally:
         os.environ.pop("VINESTEP_LEDGER", None)
         if before is not None:
@@ -121,26 +146,44 @@ def _ledgers() -> dict[str, float]:
         for name in ("asleep", "busy"):
             path = f"{tempfile.mkdtemp()}/ledger.sqlite"
             Ledger(f"sqlite:///{path}").close()
-            holding = multiprocessing.get_context("spawn").Process(target=_hold, args=(path, name == "asleep"), daemon=True)
+            holding = multiprocessing.get_context("spawn").Process(
+                target=_hold, args=(path, name == "asleep"), daemon=True
+            )
             holding.start()
             found[name].append(_steps(f"sqlite:///{path}"))
             holding.kill()
             holding.join()
     medians = {name: float(np.median(times)) for name, times in found.items()}
-    return {name: medians[name] / medians["without"] for name in ("asleep", "busy")} | {"step, ms": 1e3 * medians["without"]}
+    return {name: medians[name] / medians["without"] for name in ("asleep", "busy")} | {
+        "step, ms": 1e3 * medians["without"]
+    }
 
 
 def _many() -> dict[str, float]:
-    """Seconds until 500 runs are listed, at first and later, and until a run of 200,000 steps with 20 figures is read."""
+    """Seconds until 500 runs are listed, at first and later, and until a run of 200,000 steps with
+    20 figures is read.
+    """
     root = Path(tempfile.mkdtemp())
     for number in range(1, MANY + 2):
         with vs.runs.RunFolder.new(root, "many") as folder:
-            folder.status({"name": "many", "status": "finished", "reason": "", "epoch": 0, "epochs": 0, "step": 2000, "last": {}})
+            folder.status(
+                {
+                    "name": "many",
+                    "status": "finished",
+                    "reason": "",
+                    "epoch": 0,
+                    "epochs": 0,
+                    "step": 2000,
+                    "last": {},
+                }
+            )
             folder.begin("many", {"optimiser": {"rate": 0.001 * number}})
             n, columns = (200_000, 20) if number == MANY + 1 else (2000, 2)
             table = np.random.default_rng(number).normal(size=(n, columns))
             lines = [f"{i + 1},{','.join(map(repr, row))}" for i, row in enumerate(table.tolist())]
-            (folder.path / "steps.csv").write_text("\n".join(["step," + ",".join(f"figure{i}" for i in range(columns)), *lines]) + "\n")
+            (folder.path / "steps.csv").write_text(
+                "\n".join(["step," + ",".join(f"figure{i}" for i in range(columns)), *lines]) + "\n"
+            )
     times = {}
     for name in ("taken in", "listed again"):
         begun = time.perf_counter()

@@ -1,4 +1,6 @@
-"""A whole training step (forward, loss, backward, Adam) against the same step hand-written, and against bare products."""
+"""A whole training step (forward, loss, backward, Adam) against the same step hand-written, and
+against bare products.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from .timing import interleaved
 
 __all__ = ["run"]
 
-RATE = 1e-6  # thousands of steps on one batch learn nothing, else gradients vanish and Adam computes with denormal numbers
+# thousands of steps on one batch learn nothing, else gradients vanish and Adam computes with
+# denormal numbers
+RATE = 1e-6
 
 DENSE = {
     "dense 640-1024-512-6, batch 1024": ((640, 1024, 512, 6), 1024),
@@ -26,7 +30,10 @@ DENSE = {
 def _products(widths: tuple[int, ...], batch: int) -> Callable[[], object]:
     """The matrix products of one step, and nothing else."""
     rng = np.random.default_rng(0)
-    draw = [(rng.normal(size=(batch, a)), rng.normal(size=(a, b)), rng.normal(size=(batch, b))) for a, b in pairwise(widths)]
+    draw = [
+        (rng.normal(size=(batch, a)), rng.normal(size=(a, b)), rng.normal(size=(batch, b)))
+        for a, b in pairwise(widths)
+    ]
     arrays = [tuple(x.astype(np.float32) for x in layer) for layer in draw]
     outs = [(np.empty_like(g), np.empty_like(w), np.empty_like(x)) for x, w, g in arrays]
 
@@ -42,11 +49,18 @@ def _products(widths: tuple[int, ...], batch: int) -> Callable[[], object]:
 
 def dense(widths: tuple[int, ...], batch: int) -> dict[str, Callable[[], object]]:
     rng = np.random.default_rng(0)
-    x, labels = rng.normal(size=(batch, widths[0])).astype(np.float32), rng.integers(0, widths[-1], batch)
+    x, labels = (
+        rng.normal(size=(batch, widths[0])).astype(np.float32),
+        rng.integers(0, widths[-1], batch),
+    )
     layers: list[object] = []
     for width in widths[1:-1]:
         layers += [vs.Dense(width), vs.relu]
-    training = vs.Training(vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(RATE))
+    training = vs.Training(
+        vs.Stack(*layers, vs.Dense(widths[-1])),
+        loss=vs.losses.cross_entropy,
+        optimiser=vs.optimisers.Adam(RATE),
+    )
     hand = HandWrittenDense(widths, RATE)
     return {
         "ours": lambda: training.step((x, labels)),

@@ -1,7 +1,9 @@
-"""Steps as users run them: each contender alone in a process of its own, in turn, beside NumPy code of the user's.
+"""Steps as users run them: each contender alone in a process of its own, in turn, beside NumPy code
+of the user's.
 
-python -m benchmarks threads runs them all; python -m benchmarks.bench_threads NETWORK CONTENDER times one and prints it. There is no
-settling phase: what a step costs because of what ran before it belongs to its cost.
+python -m benchmarks threads runs them all; python -m benchmarks.bench_threads NETWORK CONTENDER
+times one and prints it. There is no settling phase: what a step costs because of what ran before it
+belongs to its cost.
 """
 
 from __future__ import annotations
@@ -68,11 +70,19 @@ def _batch(widths: tuple[int, ...], n: int) -> tuple[np.ndarray, np.ndarray]:
     return rng.normal(size=(n, widths[0])).astype(np.float32), rng.integers(0, widths[-1], n)
 
 
-def _ours(kind: Callable[[int, int], list[object]]) -> Callable[[tuple[int, ...], int], Callable[[], object]]:
+def _ours(
+    kind: Callable[[int, int], list[object]],
+) -> Callable[[tuple[int, ...], int], Callable[[], object]]:
     def contender(widths: tuple[int, ...], n: int) -> Callable[[], object]:
         places = len(widths) - 1
-        layers = [layer for place, width in enumerate(widths[1:]) for layer in kind(width, place)[: 2 if place < places - 1 else 1]]
-        training = vs.Training(vs.Stack(*layers), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(RATE))
+        layers = [
+            layer
+            for place, width in enumerate(widths[1:])
+            for layer in kind(width, place)[: 2 if place < places - 1 else 1]
+        ]
+        training = vs.Training(
+            vs.Stack(*layers), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(RATE)
+        )
         batch = _batch(widths, n)
         return lambda: training.step(batch)
 
@@ -82,8 +92,16 @@ def _ours(kind: Callable[[int, int], list[object]]) -> Callable[[tuple[int, ...]
 def _ours_in_a_loop(widths: tuple[int, ...], n: int) -> Callable[[], object]:
     """The steps of one long run, one by one."""
     layers = [layer for width in widths[1:-1] for layer in (vs.Dense(width), vs.relu)]
-    training = vs.Training(vs.Stack(*layers, vs.Dense(widths[-1])), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(RATE))
-    steps = iter(training.steps(vs.data.Dataset(*_batch(widths, n)).batches(n, shuffled=False), epochs=1_000_000))
+    training = vs.Training(
+        vs.Stack(*layers, vs.Dense(widths[-1])),
+        loss=vs.losses.cross_entropy,
+        optimiser=vs.optimisers.Adam(RATE),
+    )
+    steps = iter(
+        training.steps(
+            vs.data.Dataset(*_batch(widths, n)).batches(n, shuffled=False), epochs=1_000_000
+        )
+    )
     return lambda: next(steps)
 
 
@@ -92,10 +110,15 @@ def _by_hand(widths: tuple[int, ...], n: int) -> Callable[[], object]:
     return lambda: hand.step(*batch)
 
 
-def _beside_products(contender: Callable[[tuple[int, ...], int], Callable[[], object]]) -> Callable[..., Callable[[], object]]:
+def _beside_products(
+    contender: Callable[[tuple[int, ...], int], Callable[[], object]],
+) -> Callable[..., Callable[[], object]]:
     def beside(widths: tuple[int, ...], n: int) -> Callable[[], object]:
         step = contender(widths, n)
-        a, b = (np.random.default_rng(k).normal(size=(BESIDE, BESIDE)).astype(np.float32) for k in (0, 1))
+        a, b = (
+            np.random.default_rng(k).normal(size=(BESIDE, BESIDE)).astype(np.float32)
+            for k in (0, 1)
+        )
         out = np.empty_like(a)
 
         def both() -> None:
@@ -110,7 +133,10 @@ def _beside_products(contender: Callable[[tuple[int, ...], int], Callable[[], ob
 def _products(widths: tuple[int, ...], n: int) -> Callable[[], object]:
     """The matrix products of one step, and nothing else."""
     rng = np.random.default_rng(0)
-    work = [[rng.normal(size=s).astype(np.float32) for s in ((n, a), (a, b), (n, b))] for a, b in pairwise(widths)]
+    work = [
+        [rng.normal(size=s).astype(np.float32) for s in ((n, a), (a, b), (n, b))]
+        for a, b in pairwise(widths)
+    ]
 
     def products() -> None:
         for i, (x, w, g) in enumerate(work):

@@ -33,7 +33,9 @@ OPTIMISERS: dict[str, Callable[[], Any]] = {
 
 
 def _updates() -> dict[str, float]:
-    """Bandwidth of an update of ten million parameters, of that of a copy on all threads' memory."""
+    """Bandwidth of an update of ten million parameters, of that of a copy on all threads'
+    memory.
+    """
     theta, g = np.ones(PARAMETERS, np.float32), np.full(PARAMETERS, 1e-3, np.float32)
     target = np.empty_like(theta)
     made = {name: make() for name, make in OPTIMISERS.items()}
@@ -45,7 +47,9 @@ def _updates() -> dict[str, float]:
     copied = 2 * theta.nbytes / times["copy"]
     # read and written: parameters and states; read: gradients
     moved = {name: theta.nbytes * (3 + 2 * len(one.state_names)) for name, one in made.items()}
-    return {name: moved[name] / times[name] / copied for name in made} | {"copy, GB a second": copied / 1e9}
+    return {name: moved[name] / times[name] / copied for name in made} | {
+        "copy, GB a second": copied / 1e9
+    }
 
 
 def _loop() -> dict[str, float]:
@@ -54,7 +58,9 @@ def _loop() -> dict[str, float]:
     data = vs.data.Dataset(x, np.arange(3200) % 3)
 
     def training() -> vs.Training:
-        return vs.Training(vs.Stack(vs.Dense(32, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy)
+        return vs.Training(
+            vs.Stack(vs.Dense(32, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy
+        )
 
     bare, whole = training(), training()
     batches = list(data.batches(32).epoch(0))
@@ -65,17 +71,28 @@ def _loop() -> dict[str, float]:
                 bare.step(batch)
 
     steps()
-    times = interleaved({"bare": steps, "run": lambda: whole.run(data.batches(32), epochs=EPOCHS)}, seconds=4.0, rounds=5)
+    times = interleaved(
+        {"bare": steps, "run": lambda: whole.run(data.batches(32), epochs=EPOCHS)},
+        seconds=4.0,
+        rounds=5,
+    )
     n = EPOCHS * len(batches)
-    return {"a bare step, us": 1e6 * times["bare"] / n, "the run adds, us": 1e6 * (times["run"] - times["bare"]) / n}
+    return {
+        "a bare step, us": 1e6 * times["bare"] / n,
+        "the run adds, us": 1e6 * (times["run"] - times["bare"]) / n,
+    }
 
 
 def _saving() -> dict[str, float]:
     """How long saving a state of 100 MB holds the loop up, of a copy of its arrays."""
     import tempfile
 
-    network = vs.Stack(vs.Dense(2900), vs.Dense(2900), vs.Dense(1)).initialise(np.ones((1, 100), np.float32))
-    training = vs.Training(network, loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(1e-4))
+    network = vs.Stack(vs.Dense(2900), vs.Dense(2900), vs.Dense(1)).initialise(
+        np.ones((1, 100), np.float32)
+    )
+    training = vs.Training(
+        network, loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(1e-4)
+    )
     data = vs.data.Dataset(np.ones((8, 100), np.float32), np.ones((8, 1), np.float32))
     held: list[float] = []
 
@@ -99,7 +116,11 @@ def _saving() -> dict[str, float]:
         copies.append(time.perf_counter() - begun)
         del kept
     total = sum(array.nbytes for array in arrays) / 1e6
-    return {"megabytes": total, "held up, ms": 1e3 * float(np.median(held)), "of a copy": float(np.median(held) / np.median(copies))}
+    return {
+        "megabytes": total,
+        "held up, ms": 1e3 * float(np.median(held)),
+        "of a copy": float(np.median(held) / np.median(copies)),
+    }
 
 
 def _observers() -> dict[str, float]:
@@ -116,12 +137,22 @@ def _observers() -> dict[str, float]:
             vs.Flatten(),
             vs.Dense(6),
         )
-        vs.Training(network, loss=vs.losses.cross_entropy).run(data.batches(64), epochs=10, observers=observers, record=MemoryStore())
+        vs.Training(network, loss=vs.losses.cross_entropy).run(
+            data.batches(64), epochs=10, observers=observers, record=MemoryStore()
+        )
 
     def everything() -> None:
         o = vs.observers
         samples = o.Samples(leaves.pictures[:8], leaves.labels[:8])
-        run([o.Norms(), o.Distributions(), o.Machine(), samples, o.Scheduled(lambda run: None, steps=100)])
+        run(
+            [
+                o.Norms(),
+                o.Distributions(),
+                o.Machine(),
+                samples,
+                o.Scheduled(lambda run: None, steps=100),
+            ]
+        )
 
     run([])
     times = interleaved({"without": lambda: run([]), "with": everything}, seconds=20.0, rounds=4)

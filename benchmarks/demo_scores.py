@@ -1,4 +1,5 @@
-"""How hard the demo sets are: a guess, a linear model and a small network, scored on a part that none has seen.
+"""How hard the demo sets are: a guess, a linear model and a small network, scored on a part that
+none has seen.
 
 Run it: python -m benchmarks.demo_scores [name ...]
 """
@@ -23,14 +24,18 @@ def _table(name: str, target: str, *, stratified: bool = True) -> Parts:
 
 def _leaves() -> Parts:
     found = vs.demo.leaves(2000)
-    return vs.data.Dataset((found.pictures - 0.5) / 0.25, found.labels, class_values=found.names).split(0.7, 0.3, seed=1, stratified=True)
+    return vs.data.Dataset(
+        (found.pictures - 0.5) / 0.25, found.labels, class_values=found.names
+    ).split(0.7, 0.3, seed=1, stratified=True)
 
 
 def _ferments() -> Parts:
     """Hours until dry, in units of their spread."""
     series, hours, _ = vs.demo.ferments(1200)
     hours = (hours - hours.mean()) / hours.std()
-    return vs.data.Dataset((series - series.mean((0, 1))) / series.std((0, 1)), hours[:, None]).split(0.7, 0.3, seed=1)
+    return vs.data.Dataset(
+        (series - series.mean((0, 1))) / series.std((0, 1)), hours[:, None]
+    ).split(0.7, 0.3, seed=1)
 
 
 def _dense(classes: int) -> vs.Layer:
@@ -55,8 +60,14 @@ SETS: dict[str, tuple[Callable[[], Parts], Callable[[int], vs.Layer], int]] = {
 
 
 def _scored(network: vs.Layer, train: Any, test: Any, epochs: int, numbers: bool) -> float:
-    loss, metric = (vs.losses.squared_error, vs.metrics.r_squared) if numbers else (vs.losses.cross_entropy, vs.metrics.accuracy)
-    training = vs.Training(network, loss=loss, optimiser=vs.optimisers.Adam(3e-3), metrics=[metric], clip=2.0, seed=1)
+    loss, metric = (
+        (vs.losses.squared_error, vs.metrics.r_squared)
+        if numbers
+        else (vs.losses.cross_entropy, vs.metrics.accuracy)
+    )
+    training = vs.Training(
+        network, loss=loss, optimiser=vs.optimisers.Adam(3e-3), metrics=[metric], clip=2.0, seed=1
+    )
     training.run(train.batches(32), epochs=epochs)
     return training.assess(test.batches(256))[metric.name]
 
@@ -69,7 +80,11 @@ def scores(name: str) -> dict[str, float]:
     outputs = 1 if numbers else int(train.targets.max()) + 1
     guess = 0.0 if numbers else float(np.mean(test.targets == np.bincount(train.targets).argmax()))
     linear = _scored(vs.Stack(vs.Flatten(), vs.Dense(outputs)), train, test, epochs, numbers)
-    return {"guess": guess, "linear": linear, "network": _scored(network(outputs), train, test, epochs, numbers)}
+    return {
+        "guess": guess,
+        "linear": linear,
+        "network": _scored(network(outputs), train, test, epochs, numbers),
+    }
 
 
 if __name__ == "__main__":

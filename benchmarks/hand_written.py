@@ -1,7 +1,9 @@
-"""Training steps as a strong engineer writes them in NumPy: vectorised, in place, parameters in one flat vector.
+"""Training steps as a strong engineer writes them in NumPy: vectorised, in place, parameters in one
+flat vector.
 
-Each step is given data and targets, changes the parameters by Adam, and returns the loss. Parameters stand in the order in which a
-network of ours keeps them, so that one can begin as the other; `tests/benchmarks` holds the losses of both against each other.
+Each step is given data and targets, changes the parameters by Adam, and returns the loss.
+Parameters stand in the order in which a network of ours keeps them, so that one can begin as the
+other; `tests/benchmarks` holds the losses of both against each other.
 """
 
 from __future__ import annotations
@@ -27,10 +29,15 @@ class HandWritten:
 
     def __init__(self, shapes: Sequence[tuple[int, ...]], rate: float) -> None:
         sizes = [int(np.prod(shape)) for shape in shapes]
-        self.theta, self.g, self.m, self.v, self._work, self._update = np.zeros((6, sum(sizes)), np.float32)
+        self.theta, self.g, self.m, self.v, self._work, self._update = np.zeros(
+            (6, sum(sizes)), np.float32
+        )
         ends = np.cumsum(sizes)
         self.weights, self.gradients = (
-            [flat[end - size : end].reshape(shape) for shape, size, end in zip(shapes, sizes, ends, strict=True)]
+            [
+                flat[end - size : end].reshape(shape)
+                for shape, size, end in zip(shapes, sizes, ends, strict=True)
+            ]
             for flat in (self.theta, self.g)
         )
         self.rate, self.t = rate, 0
@@ -121,9 +128,13 @@ class HandWrittenDense(HandWritten):
 
 
 class _Unfolded:
-    """A convolution of stride 1 with as many windows as places, by unfolding into a matrix whose room is kept."""
+    """A convolution of stride 1 with as many windows as places, by unfolding into a matrix whose
+    room is kept.
+    """
 
-    def __init__(self, shape: tuple[int, int, int, int], window: int, parameters: Sequence[np.ndarray]) -> None:
+    def __init__(
+        self, shape: tuple[int, int, int, int], window: int, parameters: Sequence[np.ndarray]
+    ) -> None:
         n, height, width, n_in = shape
         self.weight, self.bias, self.g_weight, self.g_bias = parameters
         self.flat, self.g_flat = (w.reshape(-1, w.shape[-1]) for w in (self.weight, self.g_weight))
@@ -141,7 +152,11 @@ class _Unfolded:
 
     def _views(self, wide: np.ndarray) -> list[tuple[int, int, np.ndarray]]:
         _, height, width, _ = self.shape
-        return [(i, j, wide[:, i : i + height, j : j + width]) for i in range(self.window) for j in range(self.window)]
+        return [
+            (i, j, wide[:, i : i + height, j : j + width])
+            for i in range(self.window)
+            for j in range(self.window)
+        ]
 
     def forward(self, x: np.ndarray) -> np.ndarray:
         s = self.side
@@ -184,16 +199,25 @@ def _unpooled(g: np.ndarray, x: np.ndarray, y: np.ndarray) -> np.ndarray:
 
 
 class HandWrittenConvolutional(HandWritten):
-    """Convolution 3x3, pool 2, convolution 3x3, pool 2, dense; ReLU after the convolutions; cross-entropy."""
+    """Convolution 3x3, pool 2, convolution 3x3, pool 2, dense; ReLU after the convolutions;
+    cross-entropy.
+    """
 
-    def __init__(self, shape: tuple[int, int, int, int], channels: tuple[int, int], classes: int, rate: float) -> None:
+    def __init__(
+        self, shape: tuple[int, int, int, int], channels: tuple[int, int], classes: int, rate: float
+    ) -> None:
         n, side, _, n_in = shape
         a, b = channels
         last = (side // 4) ** 2 * b
-        super().__init__([(3, 3, n_in, a), (a,), (3, 3, a, b), (b,), (last, classes), (classes,)], rate)
+        super().__init__(
+            [(3, 3, n_in, a), (a,), (3, 3, a, b), (b,), (last, classes), (classes,)], rate
+        )
         places = [shape, (n, side // 2, side // 2, a)]
         self.layers = [
-            _Unfolded(shape, 3, [*self.weights[2 * i : 2 * i + 2], *self.gradients[2 * i : 2 * i + 2]]) for i, shape in enumerate(places)
+            _Unfolded(
+                shape, 3, [*self.weights[2 * i : 2 * i + 2], *self.gradients[2 * i : 2 * i + 2]]
+            )
+            for i, shape in enumerate(places)
         ]
 
     def step(self, x: np.ndarray, labels: np.ndarray) -> float:
@@ -244,7 +268,9 @@ class _Normalised:
 
 
 class HandWrittenResidual(HandWritten):
-    """Convolution 3x3, batch norm, ReLU, convolution 3x3, batch norm, the input added, ReLU; squared error."""
+    """Convolution 3x3, batch norm, ReLU, convolution 3x3, batch norm, the input added, ReLU;
+    squared error.
+    """
 
     def __init__(self, shape: tuple[int, int, int, int], rate: float) -> None:
         c = shape[-1]
@@ -282,10 +308,15 @@ def _sigmoid(z: np.ndarray) -> None:
 
 
 class HandWrittenLSTM(HandWritten):
-    """An LSTM, its last output to a dense layer; cross-entropy. Gates: input, output, forget, new."""
+    """An LSTM, its last output to a dense layer; cross-entropy. Gates: input, output, forget,
+    new.
+    """
 
     def __init__(self, n: int, time: int, n_in: int, width: int, classes: int, rate: float) -> None:
-        super().__init__([(n_in, 4 * width), (width, 4 * width), (4 * width,), (width, classes), (classes,)], rate)
+        super().__init__(
+            [(n_in, 4 * width), (width, 4 * width), (4 * width,), (width, classes), (classes,)],
+            rate,
+        )
         self.gates = np.empty((time, n, 4 * width), np.float32)
         self.gz = np.empty_like(self.gates)
         self.h, self.c = np.zeros((2, time + 1, n, width), np.float32)
@@ -371,8 +402,13 @@ class HandWrittenTransformer(HandWritten):
     def __init__(self, n: int, time: int, width: int, heads: int, rate: float) -> None:
         square = [(width, width), (width,)] * 4
         norms = [(width,)] * 4
-        super().__init__([*square, *norms, (width, 4 * width), (4 * width,), (4 * width, width), (width,)], rate)
-        self.norms = [_LayerNormalised([*self.weights[k : k + 2], *self.gradients[k : k + 2]]) for k in (8, 10)]
+        super().__init__(
+            [*square, *norms, (width, 4 * width), (4 * width,), (4 * width, width), (width,)], rate
+        )
+        self.norms = [
+            _LayerNormalised([*self.weights[k : k + 2], *self.gradients[k : k + 2]])
+            for k in (8, 10)
+        ]
         self.sizes = n, time, heads, width // heads
 
     def _apart(self, rows: np.ndarray) -> np.ndarray:

@@ -16,11 +16,15 @@ __all__ = ["interleaved", "machine"]
 SETTLING = 0.15  # seconds
 
 
-def interleaved(contenders: Mapping[str, Callable[[], object]], *, seconds: float = 2.0, rounds: int = 41) -> dict[str, float]:
-    """Median seconds a call of each contender; they take turns, so that a slow moment of the machine hits all.
+def interleaved(
+    contenders: Mapping[str, Callable[[], object]], *, seconds: float = 2.0, rounds: int = 41
+) -> dict[str, float]:
+    """Median seconds a call of each contender; they take turns, so that a slow moment of the
+    machine hits all.
 
-    A turn begins with calls that are not timed, for as long as the threads of BLAS go on spinning after its last product: else a
-    contender would pay for the threads of the one before it, and find the cache full of that one's data.
+    A turn begins with calls that are not timed, for as long as the threads of BLAS go on spinning
+    after its last product: else a contender would pay for the threads of the one before it, and
+    find the cache full of that one's data.
     """
     for call in contenders.values():
         for _ in range(3):
@@ -46,5 +50,13 @@ def interleaved(contenders: Mapping[str, Callable[[], object]], *, seconds: floa
 
 def machine() -> dict[str, object]:
     """What the figures were measured on."""
-    blas = [f"{pool['internal_api']} {pool['version']}, {pool['num_threads']} threads" for pool in threadpool_info()]
-    return {"python": platform.python_version(), "numpy": np.__version__, "processor": platform.processor(), "blas": blas}
+    blas = [
+        f"{pool['internal_api']} {pool['version']}, {pool['num_threads']} threads"
+        for pool in threadpool_info()
+    ]
+    return {
+        "python": platform.python_version(),
+        "numpy": np.__version__,
+        "processor": platform.processor(),
+        "blas": blas,
+    }

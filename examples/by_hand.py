@@ -24,7 +24,9 @@ def main(steps: int = 400, rate: float = 0.5) -> float:
     out = vs.Tensor(rng.normal(size=(24, 3)) / 5, name="out")
     for step in range(steps):
         loss = vs.losses.cross_entropy(network(x, hidden, out), labels)
-        for weight, gradient in zip((hidden, out), vs.differentiate(loss, wrt=(hidden, out)), strict=True):
+        for weight, gradient in zip(
+            (hidden, out), vs.differentiate(loss, wrt=(hidden, out)), strict=True
+        ):
             weight -= rate * gradient
         if step % 100 == 0:
             print(f"step {step:4d}  loss {loss:.4f}")

@@ -1,8 +1,8 @@
 """Fit a small physical model: how fast yeast works, from made-up readings of sugar in three tanks.
 
-The model is a loop of Euler steps in NumPy; `scipy.optimize.minimize` gets its gradient from `gradient_of`, unchanged. The
-Hessian at the optimum then says how sure each parameter is.
-Run it: python examples/ferment_fit.py
+The model is a loop of Euler steps in NumPy; `scipy.optimize.minimize` gets its gradient from
+`gradient_of`, unchanged. The Hessian at the optimum then says how sure each parameter is. Run it:
+python examples/ferment_fit.py
 """
 
 import numpy as np
@@ -36,7 +36,9 @@ def main() -> dict[str, tuple[float, float]]:
 
     start = np.array([0.6, 0.5, 0.5])
     print(vs.check_gradients(misfit, start, tolerance=1e-6))
-    found = minimize(misfit, start, jac=vs.gradient_of(misfit), method="BFGS", options={"gtol": 1e-4})
+    found = minimize(
+        misfit, start, jac=vs.gradient_of(misfit), method="BFGS", options={"gtol": 1e-4}
+    )
     spread = np.sqrt(np.diag(np.linalg.inv(vs.hessian_of(misfit)(found.x)))) * SCALE
     result = {}
     print(f"after {found.nit} iterations and {found.njev} gradients")

@@ -1,5 +1,5 @@
-"""A recurrent network that reads the first three days of a fermentation both ways, and tells how long it will take and whether the
-yeast will falter.
+"""A recurrent network that reads the first three days of a fermentation both ways, and tells how
+long it will take and whether the yeast will falter.
 
 Run it: python examples/ferments.py [number of tanks] [epochs]
 """
@@ -17,9 +17,15 @@ def main(n: int = 600, epochs: int = 25) -> dict[str, float]:
     tanks = vs.demo.ferments(n)
     series = (tanks.series - np.array([150.0, 21.0])) / np.array([40.0, 5.0])
     targets = np.stack([tanks.hours_until_dry / HOURS, tanks.warning], axis=1)
-    train, test = vs.data.Dataset(series.astype(np.float32), targets.astype(np.float32)).split(0.8, 0.2, seed=3)
+    train, test = vs.data.Dataset(series.astype(np.float32), targets.astype(np.float32)).split(
+        0.8, 0.2, seed=3
+    )
 
-    network = vs.Stack(vs.Convolution(24, 6, stride=6, activation=vs.relu), vs.GRU(24, bidirectional=True, output="last"), vs.Dense(2))
+    network = vs.Stack(
+        vs.Convolution(24, 6, stride=6, activation=vs.relu),
+        vs.GRU(24, bidirectional=True, output="last"),
+        vs.Dense(2),
+    )
 
     def loss(outputs, targets):
         hours = vs.losses.huber(outputs[:, 0], targets[:, 0], delta=0.3)

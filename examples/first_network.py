@@ -17,11 +17,19 @@ def main(folder: str = ".") -> Path:
 
     network = vs.Stack(vs.Dense(32), vs.relu, vs.Dense(32), vs.relu, vs.Dense(table.classes))
     training = vs.Training(
-        network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(rate=0.01), metrics=[vs.metrics.accuracy], seed=1
+        network,
+        loss=vs.losses.cross_entropy,
+        optimiser=vs.optimisers.Adam(rate=0.01),
+        metrics=[vs.metrics.accuracy],
+        seed=1,
     )
     print(network.initialise(train.inputs[:1], seed=1).describe(train.inputs[:32]))
     outcome = training.run(train.batches(32), validation=validation.batches(256), epochs=40)
-    print(outcome.curves[["epoch", "loss", "accuracy", "validation_accuracy"]].iloc[[0, 9, 19, 39]].to_string(index=False))
+    print(
+        outcome.curves[["epoch", "loss", "accuracy", "validation_accuracy"]]
+        .iloc[[0, 9, 19, 39]]
+        .to_string(index=False)
+    )
     scores = training.assess(test.batches(256))
     print(f"Accuracy on vines it has never seen: {scores['accuracy']:.3f}")
 

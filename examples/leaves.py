@@ -1,4 +1,5 @@
-"""A convolutional network that tells what ails a vine leaf, and then, with its body frozen and a new head, which cultivar it is.
+"""A convolutional network that tells what ails a vine leaf, and then, with its body frozen and a
+new head, which cultivar it is.
 
 Run it: python examples/leaves.py [number of pictures] [epochs]
 """
@@ -21,11 +22,15 @@ def trained(network, train, epochs, seed, rate=3e-3):
         network,
         loss=vs.losses.cross_entropy,
         optimiser=vs.optimisers.Adam(rate=rate),
-        schedule=vs.schedules.warmup(max(1, steps // 20)).then(vs.schedules.cosine(max(1, steps - steps // 20))),
+        schedule=vs.schedules.warmup(max(1, steps // 20)).then(
+            vs.schedules.cosine(max(1, steps - steps // 20))
+        ),
         metrics=[vs.metrics.accuracy],
         seed=seed,
     )
-    training.run(train.batches(32, drop_partial=True), epochs=epochs, observers=[vs.observers.Progress()])
+    training.run(
+        train.batches(32, drop_partial=True), epochs=epochs, observers=[vs.observers.Progress()]
+    )
     return training
 
 
@@ -38,7 +43,16 @@ def main(n: int = 1200, epochs: int = 12) -> dict[str, float]:
     scores = {"condition": training.assess(test.batches(128))["accuracy"]}
     matrix = vs.metrics.confusion(training.outputs(test), test.targets)
     print("test accuracy of conditions:", round(scores["condition"], 3))
-    print("found of each:", dict(zip(conditions.names, np.round(np.diag(matrix) / matrix.sum(axis=1), 2).tolist(), strict=True)))
+    print(
+        "found of each:",
+        dict(
+            zip(
+                conditions.names,
+                np.round(np.diag(matrix) / matrix.sum(axis=1), 2).tolist(),
+                strict=True,
+            )
+        ),
+    )
 
     cultivars = vs.demo.leaves(max(n // 2, 80), kind="cultivar")
     train, test = parts(cultivars, seed=2)

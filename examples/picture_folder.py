@@ -1,4 +1,5 @@
-"""From a folder of pictures to a trained network: looked at first, augmented, and handed on with what prepares photographs.
+"""From a folder of pictures to a trained network: looked at first, augmented, and handed on with
+what prepares photographs.
 
 The folder is written here from made-up leaves; any folder with one subfolder a class will do.
 Run it: python examples/picture_folder.py [number of pictures] [epochs]
@@ -28,12 +29,20 @@ def main(n: int = 900, epochs: int = 12, folder: Path | None = None) -> float:
     source = vs.data.PictureFolder(write_leaves(folder / "leaves", n, seed=1))
     print(vs.data.peek(source, 2))
 
-    train, validation = source.prepared(pictures.Resize(32), pictures.Range(-1, 1)).split(0.8, 0.2, seed=3, stratified=True)
+    train, validation = source.prepared(pictures.Resize(32), pictures.Range(-1, 1)).split(
+        0.8, 0.2, seed=3, stratified=True
+    )
     augment = [pictures.Flip(), pictures.Shift(2, fill=-1)]
     batches = train.batches(64, augment=augment, readers=2)
     batch = next(iter(batches))
     names = [train.class_names[label] for label in batch.targets]
-    print("Drawn:", vs.figures.save(vs.figures.examples(batch.inputs, names, title="A batch as the network gets it"), folder / "batch.png"))
+    print(
+        "Drawn:",
+        vs.figures.save(
+            vs.figures.examples(batch.inputs, names, title="A batch as the network gets it"),
+            folder / "batch.png",
+        ),
+    )
 
     network = vs.Stack(
         vs.Convolution(16, 3, activation=vs.relu),
@@ -44,13 +53,22 @@ def main(n: int = 900, epochs: int = 12, folder: Path | None = None) -> float:
         vs.Dropout(0.2),
         vs.Dense(train.classes),
     )
-    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(2e-3), metrics=[vs.metrics.accuracy], seed=2)
+    training = vs.Training(
+        network,
+        loss=vs.losses.cross_entropy,
+        optimiser=vs.optimisers.Adam(2e-3),
+        metrics=[vs.metrics.accuracy],
+        seed=2,
+    )
     training.run(batches, validation=validation.batches(256), epochs=epochs)
     accuracy = training.assess(validation.batches(256))["accuracy"]
 
     model = vs.open_model(training.model().save(folder / "leaves.vine"))
     photograph = source[0][0]
-    print(f"accuracy {accuracy:.3f}; the first picture is", model.predict([photograph])["predicted"][0])
+    print(
+        f"accuracy {accuracy:.3f}; the first picture is",
+        model.predict([photograph])["predicted"][0],
+    )
     return accuracy
 
 

@@ -1,4 +1,5 @@
-"""The yield of a vineyard, with a rate that falls when the validation loss gets no better, and a run that ends when it is low.
+"""The yield of a vineyard, with a rate that falls when the validation loss gets no better, and a
+run that ends when it is low.
 
 Run it: python examples/plateau.py [number of sites] [most epochs]
 """
@@ -32,7 +33,10 @@ def main(n: int = 1200, epochs: int = 200) -> dict[str, float]:
     rates = outcome.curves["rate"]
     score = training.model().assess(test.inputs, test.targets)["r_squared"]
     print(outcome.reason)
-    print(f"the rate went from {rates.max():.3g} to {rates.iloc[-1]:.3g}; R squared of the averaged weights on new sites: {score:.3f}")
+    print(
+        f"the rate went from {rates.max():.3g} to {rates.iloc[-1]:.3g}; R squared of the averaged "
+        f"weights on new sites: {score:.3f}"
+    )
     return {"r_squared": score, "lowest rate": float(rates.min())}
 
 

@@ -1,21 +1,32 @@
-"""A network that writes a cellar master's terse entries out as sentences, scored by whether a rule gives the same entry again."""
+"""A network that writes a cellar master's terse entries out as sentences, scored by whether a rule
+gives the same entry again.
+"""
 
 import sys
 
 import vinestep as vs
 from vinestep.demo import compressed
 
-N, EPOCHS, WIDTH = (int(word) for word in (*sys.argv[1:], *("6000", "9", "128")[len(sys.argv) - 1 :]))
+N, EPOCHS, WIDTH = (
+    int(word) for word in (*sys.argv[1:], *("6000", "9", "128")[len(sys.argv) - 1 :])
+)
 
 found = vs.demo.shorthand(N + 400)
-rows = [{"entry": entry, "sentence": sentence} for entry, sentence in zip(found.entries, found.sentences, strict=True)]
+rows = [
+    {"entry": entry, "sentence": sentence}
+    for entry, sentence in zip(found.entries, found.sentences, strict=True)
+]
 known = set(found.entries[:N])
 unseen = [row for row in rows[N:] if row["entry"] not in known][:200]
 
-tokeniser = vs.data.BytePairTokeniser.learned([*found.entries[:N], *found.sentences[:N]], tokens=400)
+tokeniser = vs.data.BytePairTokeniser.learned(
+    [*found.entries[:N], *found.sentences[:N]], tokens=400
+)
 template = vs.data.Template("{entry}\n{sentence}")
 train, held_out = (vs.data.Requests(part, template, tokeniser) for part in (rows[:N], unseen))
-scores = vs.generation.TextScores(held_out, right=lambda written, true: compressed(written) == compressed(true))
+scores = vs.generation.TextScores(
+    held_out, right=lambda written, true: compressed(written) == compressed(true)
+)
 
 steps = EPOCHS * -(-N // 16)
 training = vs.Training(
@@ -33,7 +44,9 @@ outcome = training.run(
     epochs=EPOCHS,
     record="records",
 )
-columns = [name for name in outcome.curves if name.startswith(("loss", "validation_loss", "texts_"))]
+columns = [
+    name for name in outcome.curves if name.startswith(("loss", "validation_loss", "texts_"))
+]
 print(outcome.curves[columns].dropna().round(4).to_string())
 print(f"right: {outcome.curves['texts_right'].iloc[-1]:.1%} of {len(unseen)} held-out entries")
 

@@ -1,4 +1,5 @@
-"""A stream without an end: readings of tanks as they come, one epoch every hundred batches, continued where it stopped.
+"""A stream without an end: readings of tanks as they come, one epoch every hundred batches,
+continued where it stopped.
 
 Run it: python examples/stream.py [steps]
 """
@@ -13,12 +14,19 @@ import vinestep as vs
 
 
 def readings():
-    """Sugar and temperature of a made-up tank, and how fast it ferments; always the same ones in the same order."""
+    """Sugar and temperature of a made-up tank, and how fast it ferments; always the same ones in
+    the same order.
+    """
     rng = np.random.default_rng(8)
     while True:
         sugar, temperature = rng.uniform(0, 120), rng.uniform(8, 34)
-        speed = sugar / (sugar + 22) * np.exp(-(((temperature - 24) / 7) ** 2)) + rng.normal(0, 0.02)
-        yield np.array([sugar / 60 - 1, temperature / 13 - 1.6], np.float32), np.array([speed], np.float32)
+        speed = sugar / (sugar + 22) * np.exp(-(((temperature - 24) / 7) ** 2)) + rng.normal(
+            0, 0.02
+        )
+        yield (
+            np.array([sugar / 60 - 1, temperature / 13 - 1.6], np.float32),
+            np.array([speed], np.float32),
+        )
 
 
 def main(steps: int = 1500, folder: Path | None = None) -> float:
@@ -29,7 +37,9 @@ def main(steps: int = 1500, folder: Path | None = None) -> float:
         loss=vs.losses.squared_error,
         optimiser=vs.optimisers.Adam(5e-3),
     )
-    outcome = training.run(stream.batches(32, epoch_steps=100, shuffle_among=256), steps=steps, record=folder)
+    outcome = training.run(
+        stream.batches(32, epoch_steps=100, shuffle_among=256), steps=steps, record=folder
+    )
     print(outcome.curves[["epoch", "step", "loss"]].tail(3).to_string(index=False))
     return float(outcome.curves["loss"].iloc[-1])
 

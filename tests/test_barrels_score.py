@@ -14,14 +14,18 @@ def logistic_regression(train, test):
         table = np.reshape(w, (n + 1, k))
         return vs.losses.cross_entropy(x @ table[:n] + table[n], y) + 1e-3 * np.sum(w**2)
 
-    found = minimize(vs.gradient_of(loss, with_value=True), np.zeros((n + 1) * k), jac=True, method="L-BFGS-B")
+    found = minimize(
+        vs.gradient_of(loss, with_value=True), np.zeros((n + 1) * k), jac=True, method="L-BFGS-B"
+    )
     assert found.success
     table = found.x.reshape(n + 1, k)
     return np.mean((test.inputs @ table[:n] + table[n]).argmax(axis=1) == test.targets)
 
 
 def network(train, test, seed):
-    layers = vs.Stack(vs.Dense(64), vs.relu, vs.Dropout(0.1), vs.Dense(32), vs.relu, vs.Dense(train.classes))
+    layers = vs.Stack(
+        vs.Dense(64), vs.relu, vs.Dropout(0.1), vs.Dense(32), vs.relu, vs.Dense(train.classes)
+    )
     training = vs.Training(
         layers,
         loss=vs.losses.cross_entropy,

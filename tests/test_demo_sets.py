@@ -27,7 +27,11 @@ def arrays(found):
 @pytest.mark.parametrize("make", SETS, ids=lambda make: make.__name__)
 def test_the_same_each_time(make):
     for one, other in zip(arrays(make(20)), arrays(make(20)), strict=True):
-        assert np.array_equal(one, other) if one.dtype.kind != "f" else np.array_equal(one, other, equal_nan=True)
+        assert (
+            np.array_equal(one, other)
+            if one.dtype.kind != "f"
+            else np.array_equal(one, other, equal_nan=True)
+        )
     assert len(arrays(make(20))[0]) == 20
 
 
@@ -43,7 +47,9 @@ def test_the_entropy_of_notes_is_that_of_the_notes():
     assert len(set(found.texts)) == 4000
     assert np.bincount(found.labels).min() > 400
     said = [text.split(":")[1] for text in found.texts]
-    words = sorted({word for text in said for word in text.replace(".", "").replace(",", "").split()})
+    words = sorted(
+        {word for text in said for word in text.replace(".", "").replace(",", "").split()}
+    )
     counts = np.array([[text.count(word) for word in words] for text in said], float)
     x = np.column_stack([counts, np.ones(len(counts))])
     weights = np.linalg.lstsq(x[:3000], np.eye(4)[found.labels[:3000]], rcond=None)[0]
@@ -56,7 +62,12 @@ def test_a_network_explains_the_harvest_and_a_line_does_not():
     x, tests = (np.column_stack([part.inputs, np.ones(len(part))]) for part in (train, test))
     line = tests @ np.linalg.lstsq(x, train.targets, rcond=None)[0]
     network = vs.Stack(vs.Dense(48, vs.gelu), vs.Dense(48, vs.gelu), vs.Dense(1))
-    training = vs.Training(network, loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(3e-3), metrics=[vs.metrics.r_squared])
+    training = vs.Training(
+        network,
+        loss=vs.losses.squared_error,
+        optimiser=vs.optimisers.Adam(3e-3),
+        metrics=[vs.metrics.r_squared],
+    )
     training.run(train.batches(32), epochs=40)
     explained = 1 - np.mean((line - test.targets.ravel()) ** 2) / np.var(test.targets)
     assert explained < 0.4

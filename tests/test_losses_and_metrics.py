@@ -9,7 +9,9 @@ from vinestep.errors import DataError, ShapeError
 def test_cross_entropy_is_its_definition_and_stable(rng):
     logits, labels = rng.normal(size=(7, 5)), rng.integers(0, 5, 7)
     expected = -special.log_softmax(logits, axis=1)[np.arange(7), labels]
-    np.testing.assert_allclose(vs.losses.cross_entropy(logits, labels, reduction="none"), expected, rtol=1e-14)
+    np.testing.assert_allclose(
+        vs.losses.cross_entropy(logits, labels, reduction="none"), expected, rtol=1e-14
+    )
     assert vs.losses.cross_entropy(logits, labels) == pytest.approx(expected.mean())
     assert vs.losses.cross_entropy(np.array([[1e4, -1e4]]), [1]) == pytest.approx(2e4)
     wide = rng.normal(size=(7, 100))
@@ -23,11 +25,19 @@ def test_cross_entropy_is_its_definition_and_stable(rng):
 @pytest.mark.parametrize("classes", [3, 70])
 def test_loss_gradients_agree_with_differences(reduction, classes, rng):
     logits, labels = rng.normal(size=(4, classes)), rng.integers(0, classes, 4)
-    vs.check_gradients(lambda z: vs.losses.cross_entropy(z, labels, reduction=reduction), logits).raise_if_wrong()
+    vs.check_gradients(
+        lambda z: vs.losses.cross_entropy(z, labels, reduction=reduction), logits
+    ).raise_if_wrong()
     target = rng.normal(size=(4, classes))
-    vs.check_gradients(lambda p, t: vs.losses.squared_error(p, t, reduction=reduction), logits, target).raise_if_wrong()
-    slope = vs.gradient_of(lambda z: np.sum(vs.losses.cross_entropy(z, labels, reduction=reduction)))
-    vs.check_gradients(lambda z: np.sum(slope(z) ** 2), logits, tolerance=1e-6, elements=10).raise_if_wrong()
+    vs.check_gradients(
+        lambda p, t: vs.losses.squared_error(p, t, reduction=reduction), logits, target
+    ).raise_if_wrong()
+    slope = vs.gradient_of(
+        lambda z: np.sum(vs.losses.cross_entropy(z, labels, reduction=reduction))
+    )
+    vs.check_gradients(
+        lambda z: np.sum(slope(z) ** 2), logits, tolerance=1e-6, elements=10
+    ).raise_if_wrong()
 
 
 def test_squared_error(rng):
@@ -47,14 +57,26 @@ def test_metrics_weigh_unequal_batches_right(rng):
 @pytest.mark.parametrize(
     ("attempt", "error", "text"),
     [
-        (lambda z: vs.losses.cross_entropy(z, [0, 3]), DataError, "label 3 at row 1 is out of range: 3 logits"),
+        (
+            lambda z: vs.losses.cross_entropy(z, [0, 3]),
+            DataError,
+            "label 3 at row 1 is out of range: 3 logits",
+        ),
         (lambda z: vs.losses.cross_entropy(z, [0, -1]), DataError, "label -1 at row 1"),
-        (lambda z: vs.losses.cross_entropy(np.zeros((2, 99)), [0, 99]), DataError, "label 99 at row 1"),
+        (
+            lambda z: vs.losses.cross_entropy(np.zeros((2, 99)), [0, 99]),
+            DataError,
+            "label 99 at row 1",
+        ),
         (lambda z: vs.losses.cross_entropy(z, [0.0, 1.0]), DataError, "whole numbers, got float64"),
         (lambda z: vs.losses.cross_entropy(z, np.eye(3, dtype=int)[:2]), ShapeError, "one-hot"),
         (lambda z: vs.losses.cross_entropy(z, [0, 1, 2]), ShapeError, r"expected 2 labels"),
         (lambda z: vs.losses.squared_error(z, np.zeros(2)), ShapeError, "They have to agree"),
-        (lambda z: vs.losses.squared_error(np.zeros((2, 1)), np.zeros(2)), ShapeError, r"targets\[:, None\]"),
+        (
+            lambda z: vs.losses.squared_error(np.zeros((2, 1)), np.zeros(2)),
+            ShapeError,
+            r"targets\[:, None\]",
+        ),
         (lambda z: vs.losses.squared_error(z, z, reduction="avg"), ValueError, "mean, sum, none"),
     ],
 )
@@ -70,9 +92,18 @@ def test_activations_agree_with_scipy(rng):
     np.testing.assert_allclose(vs.logsumexp(x, axis=0), special.logsumexp(x, axis=0), rtol=1e-12)
     np.testing.assert_allclose(vs.sigmoid(x), special.expit(x), rtol=1e-12)
     x = rng.normal(size=(3, 4))
-    for f in (vs.softmax, vs.log_softmax, vs.sigmoid, vs.relu, vs.leaky_relu, lambda x: vs.logsumexp(x, axis=1)):
+    for f in (
+        vs.softmax,
+        vs.log_softmax,
+        vs.sigmoid,
+        vs.relu,
+        vs.leaky_relu,
+        lambda x: vs.logsumexp(x, axis=1),
+    ):
         vs.check_gradients(f, x).raise_if_wrong()
-        vs.check_gradients(vs.gradient_of(lambda x, f=f: np.sum(np.square(f(x)))), x, tolerance=1e-6).raise_if_wrong()
+        vs.check_gradients(
+            vs.gradient_of(lambda x, f=f: np.sum(np.square(f(x)))), x, tolerance=1e-6
+        ).raise_if_wrong()
 
 
 def shares(rng, n=6, k=4):
@@ -91,10 +122,14 @@ def test_cross_entropy_with_everything_by_its_definition(rng):
         share[label] += 0.9
         total += weights[i] * by_class[label] * -(share @ log_p[i])
         weight += weights[i] * by_class[label]
-    found = vs.losses.cross_entropy(logits, labels, weights=weights, class_weights=by_class, ignored=-1, smoothing=0.1)
+    found = vs.losses.cross_entropy(
+        logits, labels, weights=weights, class_weights=by_class, ignored=-1, smoothing=0.1
+    )
     assert found == pytest.approx(total / weight)
     soft = shares(rng)
-    assert vs.losses.cross_entropy(logits, soft) == pytest.approx(-np.mean(np.sum(soft * log_p, axis=1)))
+    assert vs.losses.cross_entropy(logits, soft) == pytest.approx(
+        -np.mean(np.sum(soft * log_p, axis=1))
+    )
     series, times = logits.reshape(2, 3, 4), np.array([[0, 1, 2], [3, 0, 0]])
     mask = np.array([[1, 1, 0], [1, 0, 0]])
     picked = [-series_p[label] for series_p, label in zip(log_p[[0, 1, 3]], [0, 1, 3], strict=True)]
@@ -103,13 +138,27 @@ def test_cross_entropy_with_everything_by_its_definition(rng):
 
 
 LOSSES = {
-    "absolute_error": (lambda p, t, **o: vs.losses.absolute_error(p, t, **o), lambda p, t: np.abs(p - t)),
-    "squared_error": (lambda p, t, **o: vs.losses.squared_error(p, t, **o), lambda p, t: (p - t) ** 2),
-    "huber": (lambda p, t, **o: vs.losses.huber(p, t, delta=0.5, **o), lambda p, t: special.huber(0.5, p - t)),
-    "log_cosh": (lambda p, t, **o: vs.losses.log_cosh(p, t, **o), lambda p, t: np.log(np.cosh(p - t))),
+    "absolute_error": (
+        lambda p, t, **o: vs.losses.absolute_error(p, t, **o),
+        lambda p, t: np.abs(p - t),
+    ),
+    "squared_error": (
+        lambda p, t, **o: vs.losses.squared_error(p, t, **o),
+        lambda p, t: (p - t) ** 2,
+    ),
+    "huber": (
+        lambda p, t, **o: vs.losses.huber(p, t, delta=0.5, **o),
+        lambda p, t: special.huber(0.5, p - t),
+    ),
+    "log_cosh": (
+        lambda p, t, **o: vs.losses.log_cosh(p, t, **o),
+        lambda p, t: np.log(np.cosh(p - t)),
+    ),
     "cosine": (
         lambda p, t, **o: vs.losses.cosine(p, t, **o),
-        lambda p, t: 1 - np.sum(p * t, axis=1) / np.linalg.norm(p, axis=1) / np.linalg.norm(t, axis=1),
+        lambda p, t: (
+            1 - np.sum(p * t, axis=1) / np.linalg.norm(p, axis=1) / np.linalg.norm(t, axis=1)
+        ),
     ),
 }
 
@@ -122,20 +171,29 @@ def test_losses_of_pairs_by_their_definitions(name, rng):
     np.testing.assert_allclose(loss(p, t, reduction="none"), expected, rtol=1e-10)
     assert loss(p, t, reduction="sum") == pytest.approx(expected.sum())
     assert loss(p, t) == pytest.approx(expected.mean())
-    assert loss(p, t, weights=w) == pytest.approx(np.average(expected.reshape(6, -1).mean(axis=1), weights=w))
+    assert loss(p, t, weights=w) == pytest.approx(
+        np.average(expected.reshape(6, -1).mean(axis=1), weights=w)
+    )
     vs.check_gradients(loss, p, t).raise_if_wrong()
 
 
 def test_other_losses_by_their_definitions(rng):
     logits, labels, soft = rng.normal(size=(6, 4)), rng.integers(0, 4, 6), shares(rng)
     log_p = special.log_softmax(logits, axis=1)
-    assert vs.losses.negative_log_likelihood(log_p, labels) == pytest.approx(vs.losses.cross_entropy(logits, labels))
+    assert vs.losses.negative_log_likelihood(log_p, labels) == pytest.approx(
+        vs.losses.cross_entropy(logits, labels)
+    )
     expected = np.mean(np.sum(special.rel_entr(soft, np.exp(log_p)), axis=1))
     assert vs.losses.kullback_leibler(log_p, soft) == pytest.approx(expected)
     p = special.expit(logits)
     expected = -(3 * soft * np.log(p) + (1 - soft) * np.log(1 - p))
-    np.testing.assert_allclose(vs.losses.binary_cross_entropy(logits, soft, positive_weight=3, reduction="none"), expected)
-    gaps = [sum(max(0, 1 + row[j] - row[k]) for j in range(4) if j != k) for row, k in zip(logits, labels, strict=True)]
+    np.testing.assert_allclose(
+        vs.losses.binary_cross_entropy(logits, soft, positive_weight=3, reduction="none"), expected
+    )
+    gaps = [
+        sum(max(0, 1 + row[j] - row[k]) for j in range(4) if j != k)
+        for row, k in zip(logits, labels, strict=True)
+    ]
     assert vs.losses.hinge(logits, labels) == pytest.approx(np.mean(gaps))
     a, b, c = rng.normal(size=(3, 6, 4))
     d = np.sum((a - b) ** 2, axis=1), np.sum((a - c) ** 2, axis=1)
@@ -165,7 +223,9 @@ def test_gradients_of_the_other_losses(rng):
 def test_wasserstein_critic_is_trained_through_its_penalty(rng):
     real, made = rng.normal(size=(2, 6, 3))
     critic = vs.Stack(vs.Dense(5, np.tanh), vs.Dense(1)).initialise(real, dtype=float)
-    vs.check_gradients(lambda net: vs.losses.wasserstein_critic(net, real, made), critic, tolerance=1e-6).raise_if_wrong()
+    vs.check_gradients(
+        lambda net: vs.losses.wasserstein_critic(net, real, made), critic, tolerance=1e-6
+    ).raise_if_wrong()
 
 
 def test_probabilities_where_logits_are_expected_are_noticed(rng):
@@ -173,17 +233,39 @@ def test_probabilities_where_logits_are_expected_are_noticed(rng):
         vs.losses.cross_entropy(shares(rng), np.zeros(6, int))
     network = vs.Stack(vs.Dense(4), vs.softmax)
     with pytest.warns(UserWarning, match="Leave the softmax out of the network"):
-        vs.Training(network, loss=vs.losses.cross_entropy).step((rng.normal(size=(6, 3)).astype(np.float32), np.zeros(6, int)))
+        vs.Training(network, loss=vs.losses.cross_entropy).step(
+            (rng.normal(size=(6, 3)).astype(np.float32), np.zeros(6, int))
+        )
 
 
 @pytest.mark.parametrize(
     ("attempt", "error", "text"),
     [
-        (lambda z: vs.losses.negative_log_likelihood(z + 1, [0, 1]), DataError, "cannot be 1, above 0. For logits"),
-        (lambda z: vs.losses.binary_cross_entropy(z, z + 2), DataError, "targets have to be from 0 to 1, got 2 to 2"),
-        (lambda z: vs.losses.cross_entropy(z, z + 0.5), DataError, "probabilities of row 0 add up to 1.5"),
-        (lambda z: vs.losses.cross_entropy(z, [-1, -1], ignored=-1), DataError, "nothing to average"),
-        (lambda z: vs.losses.cross_entropy(z, [0, 1], weights=[1.0]), ShapeError, r"weights have shape \(1,\)"),
+        (
+            lambda z: vs.losses.negative_log_likelihood(z + 1, [0, 1]),
+            DataError,
+            "cannot be 1, above 0. For logits",
+        ),
+        (
+            lambda z: vs.losses.binary_cross_entropy(z, z + 2),
+            DataError,
+            "targets have to be from 0 to 1, got 2 to 2",
+        ),
+        (
+            lambda z: vs.losses.cross_entropy(z, z + 0.5),
+            DataError,
+            "probabilities of row 0 add up to 1.5",
+        ),
+        (
+            lambda z: vs.losses.cross_entropy(z, [-1, -1], ignored=-1),
+            DataError,
+            "nothing to average",
+        ),
+        (
+            lambda z: vs.losses.cross_entropy(z, [0, 1], weights=[1.0]),
+            ShapeError,
+            r"weights have shape \(1,\)",
+        ),
         (lambda z: vs.losses.huber(z, z, delta=0), ValueError, "delta must be positive"),
     ],
 )
@@ -194,7 +276,9 @@ def test_bad_settings_of_losses_are_explained(attempt, error, text):
 
 ACTIVATIONS = {
     vs.elu: lambda x: np.where(x > 0, x, np.exp(x) - 1),
-    vs.selu: lambda x: 1.0507009873554805 * np.where(x > 0, x, 1.6732632423543772 * (np.exp(x) - 1)),
+    vs.selu: lambda x: (
+        1.0507009873554805 * np.where(x > 0, x, 1.6732632423543772 * (np.exp(x) - 1))
+    ),
     vs.celu: lambda x: np.where(x > 0, x, np.exp(x) - 1),
     vs.gelu: lambda x: x * special.ndtr(x),
     vs.gelu_tanh: lambda x: 0.5 * x * (1 + np.tanh(np.sqrt(2 / np.pi) * (x + 0.044715 * x**3))),
@@ -212,7 +296,9 @@ def test_activations_by_their_definitions(activation, rng):
     x = np.concatenate([rng.normal(size=20) * 2, [-8.0, 8.0]])
     np.testing.assert_allclose(activation(x), ACTIVATIONS[activation](x), rtol=1e-10, atol=1e-14)
     vs.check_gradients(activation, x).raise_if_wrong()
-    vs.check_gradients(vs.gradient_of(lambda x: np.sum(np.sin(activation(x)))), x, tolerance=1e-5).raise_if_wrong()
+    vs.check_gradients(
+        vs.gradient_of(lambda x: np.sum(np.sin(activation(x)))), x, tolerance=1e-5
+    ).raise_if_wrong()
     assert activation(np.ones(2, np.float32)).dtype == np.float32
     assert np.isfinite(activation(np.array([-1e4, 1e4]))).all()
 
@@ -246,12 +332,20 @@ def test_metrics_by_counting(rng):
         assert m.recall(c)(outputs, labels) == pytest.approx(r)
         assert m.f1(c)(outputs, labels) == pytest.approx(2 * p * r / (p + r))
     assert m.precision("micro")(outputs, labels) == pytest.approx(m.accuracy(outputs, labels))
-    assert m.f1("macro")(outputs, labels) == pytest.approx(np.mean([m.f1(c)(outputs, labels) for c in range(3)]))
+    assert m.f1("macro")(outputs, labels) == pytest.approx(
+        np.mean([m.f1(c)(outputs, labels) for c in range(3)])
+    )
     order = np.argsort(-outputs, axis=1)[:, :2]
-    assert m.top(2)(outputs, labels) == pytest.approx(np.mean((order == labels[:, None]).any(axis=1)))
-    assert m.perplexity(outputs, labels) == pytest.approx(np.exp(vs.losses.cross_entropy(outputs, labels)))
+    assert m.top(2)(outputs, labels) == pytest.approx(
+        np.mean((order == labels[:, None]).any(axis=1))
+    )
+    assert m.perplexity(outputs, labels) == pytest.approx(
+        np.exp(vs.losses.cross_entropy(outputs, labels))
+    )
     truth, guess = rng.normal(size=50), rng.normal(size=50)
-    assert m.r_squared(guess, truth) == pytest.approx(1 - np.sum((truth - guess) ** 2) / np.sum((truth - truth.mean()) ** 2))
+    assert m.r_squared(guess, truth) == pytest.approx(
+        1 - np.sum((truth - guess) ** 2) / np.sum((truth - truth.mean()) ** 2)
+    )
     assert m.squared_error(guess, truth) == pytest.approx(np.mean((truth - guess) ** 2))
 
 
@@ -281,5 +375,8 @@ def test_roc_area_by_all_pairs(rng):
 
 
 def test_edit_distances():
-    assert [vs.metrics.edit_distance(a, b) for a, b in [("", "abc"), ("kitten", "sitting"), ("same", "same")]] == [3, 3, 0]
+    assert [
+        vs.metrics.edit_distance(a, b)
+        for a, b in [("", "abc"), ("kitten", "sitting"), ("same", "same")]
+    ] == [3, 3, 0]
     assert vs.metrics.word_error_rate(["a b c"], ["a x c d"]) == 0.5

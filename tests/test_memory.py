@@ -8,7 +8,8 @@ from vinestep.kernels.allocator import keep_freed_memory
 CODE = """
 import resource, numpy as np, vinestep as vs
 x = np.ones((64, 640), np.float32)
-training = vs.Training(vs.networks.dense_classifier(10, widths=(512, 256)), loss=vs.losses.cross_entropy)
+network = vs.networks.dense_classifier(10, widths=(512, 256))
+training = vs.Training(network, loss=vs.losses.cross_entropy)
 for step in range(30):
     if step == 10:
         before = resource.getrusage(resource.RUSAGE_SELF).ru_minflt
@@ -25,7 +26,11 @@ def test_the_system_s_own_limits_can_be_kept(monkeypatch):
 def test_a_step_uses_the_memory_of_the_one_before():
     if not keep_freed_memory():
         pytest.skip("another C library: freed memory goes back to the system")
-    faults = float(subprocess.run([sys.executable, "-c", CODE], capture_output=True, text=True, check=True).stdout)
+    faults = float(
+        subprocess.run(
+            [sys.executable, "-c", CODE], capture_output=True, text=True, check=True
+        ).stdout
+    )
     assert faults < 20
 
 

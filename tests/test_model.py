@@ -1,4 +1,6 @@
-"""Models: handed on in one file, opened without the code that trained them, and refused if anything is wrong with it."""
+"""Models: handed on in one file, opened without the code that trained them, and refused if anything
+is wrong with it.
+"""
 
 import hashlib
 import io
@@ -49,7 +51,9 @@ def trained(frame=None, epochs=6, **options):
 @pytest.fixture(scope="module")
 def model(tmp_path_factory):
     training, _ = trained(unseen_categories="zeros")
-    return training.model(), training.model().save(tmp_path_factory.mktemp("model") / "barrels.vine")
+    return training.model(), training.model().save(
+        tmp_path_factory.mktemp("model") / "barrels.vine"
+    )
 
 
 def raw_rows(tmp_path):
@@ -63,7 +67,14 @@ def raw_rows(tmp_path):
 def test_another_process_with_only_the_file_predicts_the_same_bits(tmp_path, model):
     ours, file = model
     raw_rows(tmp_path)
-    command = [sys.executable, "-c", CHILD, str(file), str(tmp_path / "rows.csv"), str(tmp_path / "found.pickle")]
+    command = [
+        sys.executable,
+        "-c",
+        CHILD,
+        str(file),
+        str(tmp_path / "rows.csv"),
+        str(tmp_path / "found.pickle"),
+    ]
     subprocess.run(command, check=True, cwd=tmp_path, capture_output=True)
     found, expected = pd.read_pickle(tmp_path / "found.pickle"), ours.predict(tmp_path / "rows.csv")
     pd.testing.assert_frame_equal(found, expected, check_exact=True)
@@ -75,7 +86,9 @@ def test_another_process_with_only_the_file_predicts_the_same_bits(tmp_path, mod
 def test_a_frame_and_its_csv_are_predicted_alike(tmp_path, model):
     ours, _ = model
     rows = raw_rows(tmp_path)
-    pd.testing.assert_frame_equal(ours.predict(rows, beside=False), ours.predict(tmp_path / "rows.csv", beside=False))
+    pd.testing.assert_frame_equal(
+        ours.predict(rows, beside=False), ours.predict(tmp_path / "rows.csv", beside=False)
+    )
 
 
 def test_a_model_does_what_its_training_does():
@@ -93,13 +106,17 @@ def test_categories_that_gaps_turned_into_floats_are_the_same(tmp_path):
     rows = frame.drop(columns="state").head(5)
     rows.to_csv(tmp_path / "rows.csv", index=False)
     model = training.model()
-    pd.testing.assert_frame_equal(model.predict(tmp_path / "rows.csv", beside=False), model.predict(rows, beside=False))
+    pd.testing.assert_frame_equal(
+        model.predict(tmp_path / "rows.csv", beside=False), model.predict(rows, beside=False)
+    )
 
 
 def test_what_is_unlike_the_training_rows_is_refused_or_told(caplog):
     training, _ = trained()
     rows = barrels(20).drop(columns="state")
-    with pytest.raises(DataError, match=r"row 1, column 'cooper': 'Elm' did not occur in training.*20 rows"):
+    with pytest.raises(
+        DataError, match=r"row 1, column 'cooper': 'Elm' did not occur in training.*20 rows"
+    ):
         training.model().predict(rows.assign(cooper="Elm"))
     with pytest.raises(DataError, match=r"column 'pH' is missing. .*missing_columns"):
         training.model().predict(rows.drop(columns="pH"))
@@ -116,7 +133,9 @@ def test_what_is_unlike_the_training_rows_is_refused_or_told(caplog):
     assert "Elm (20)" in found["column cooper"].evidence
     lenient.model().predict(odd)
     assert "suspicious: column cooper" in caplog.text
-    usual = rows[["cooper"]].assign(**{name: barrels()[name].median() for name in rows.columns if name != "cooper"})
+    usual = rows[["cooper"]].assign(
+        **{name: barrels()[name].median() for name in rows.columns if name != "cooper"}
+    )
     assert lenient.model().findings(usual) == []
 
 
@@ -124,7 +143,9 @@ def test_another_fraction_of_gaps_is_a_finding():
     training, _ = trained()
     rows = barrels(200).drop(columns="state")
     rows.loc[:100, "pH"] = np.nan
-    (found,) = [finding for finding in training.model().findings(rows) if finding.subject == "column pH"]
+    (found,) = [
+        finding for finding in training.model().findings(rows) if finding.subject == "column pH"
+    ]
     assert "% of its cells are empty, at training" in found.evidence
 
 
@@ -145,17 +166,28 @@ def test_own_parts_are_handed_over_when_it_is_opened(tmp_path):
     with pytest.raises(ModelError, match=r"network.layers.1.kind: 'tilt' is not known(.|\n)*own="):
         vs.open_model(file)
     with pytest.raises(PartError, match="has no kind"):
-        vs.Model(vs.Stack(vs.Dense(1), lambda x: x).initialise(np.ones((1, 3)))).save(tmp_path / "x.vine")
+        vs.Model(vs.Stack(vs.Dense(1), lambda x: x).initialise(np.ones((1, 3)))).save(
+            tmp_path / "x.vine"
+        )
     assert not (tmp_path / "x.vine").exists()
 
 
 NETWORKS = {
-    "two inputs": (lambda: vs.networks.EncoderDecoder(9, 7, width=8, depth=1, heads=2), (np.ones((2, 4), int), np.ones((2, 3), int))),
-    "pictures": (lambda: vs.Stack(vs.Convolution(3, 2, activation=vs.relu), vs.Flatten(), vs.Dense(2)), np.ones((2, 6, 6, 2), np.uint8)),
+    "two inputs": (
+        lambda: vs.networks.EncoderDecoder(9, 7, width=8, depth=1, heads=2),
+        (np.ones((2, 4), int), np.ones((2, 3), int)),
+    ),
+    "pictures": (
+        lambda: vs.Stack(vs.Convolution(3, 2, activation=vs.relu), vs.Flatten(), vs.Dense(2)),
+        np.ones((2, 6, 6, 2), np.uint8),
+    ),
     "tokens": (lambda: vs.networks.TextScorer(9, 2, width=4), np.ones((2, 5), int)),
-    "sequences": (lambda: vs.Stack(vs.LSTM(4, depth=2, bidirectional=True, output="last"), vs.Dense(1)), np.ones((2, 5, 3))),
+    "sequences": (
+        lambda: vs.Stack(vs.LSTM(4, depth=2, bidirectional=True, output="last"), vs.Dense(1)),
+        np.ones((2, 5, 3)),
+    ),
     "shared": (lambda: (lambda d: vs.Stack(d, vs.relu, d))(vs.Dense(3)), np.ones((2, 3))),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", NETWORKS)
@@ -176,9 +208,17 @@ def test_best_states_of_runs_are_models(tmp_path):
     train, validation = vs.data.scaled(*table.split(0.7, 0.3, seed=1))
     training = vs.Training(vs.Dense(3), loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy])
     keeper = vs.observers.Checkpoints("best")
-    outcome = training.run(train.batches(32), validation=validation.batches(90), epochs=3, record=tmp_path, observers=[keeper])
+    outcome = training.run(
+        train.batches(32),
+        validation=validation.batches(90),
+        epochs=3,
+        record=tmp_path,
+        observers=[keeper],
+    )
     model = vs.open_model(keeper.best_file(outcome))
-    assert model.assess(validation.inputs, validation.targets)["loss"] == pytest.approx(outcome.best()["validation_loss"])
+    assert model.assess(validation.inputs, validation.targets)["loss"] == pytest.approx(
+        outcome.best()["validation_loss"]
+    )
     assert model.lineage["scores"]["validation_loss"] == outcome.best()["validation_loss"]
     assert model.lineage["run"] == str(outcome.folder)
     assert {"python", "numpy", "vinestep"} <= model.lineage["versions"].keys()
@@ -219,7 +259,9 @@ def objects():
 
 
 def header(shape):
-    text = repr({"descr": "<f4", "fortran_order": False, "shape": shape}).encode().ljust(117) + b"\n"
+    text = (
+        repr({"descr": "<f4", "fortran_order": False, "shape": shape}).encode().ljust(117) + b"\n"
+    )
     return b"\x93NUMPY\x01\x00" + (118).to_bytes(2, "little") + text
 
 
@@ -285,9 +327,15 @@ def test_any_field_of_a_file_replaced_is_opened_or_refused_in_words(tmp_path, mo
         at, key = meta, "model"
         while isinstance(at[key], dict | list) and at[key] and rng.random() < 0.8:
             at = at[key]
-            key = list(at)[int(rng.integers(len(at)))] if isinstance(at, dict) else int(rng.integers(len(at)))
+            key = (
+                list(at)[int(rng.integers(len(at)))]
+                if isinstance(at, dict)
+                else int(rng.integers(len(at)))
+            )
         at[key] = VALUES[int(rng.integers(len(VALUES)))]
-        (tmp_path / "odd.vine").write_bytes(sealed(members | {archive.META: json.dumps(meta).encode()}))
+        (tmp_path / "odd.vine").write_bytes(
+            sealed(members | {archive.META: json.dumps(meta).encode()})
+        )
         try:
             opened = vs.open_model(tmp_path / "odd.vine")
         except ArchiveError:
@@ -299,16 +347,25 @@ def test_scores_say_how_sure_they_are():
     rng = np.random.default_rng(0)
     labels = rng.integers(0, 2, 400)
     outputs = rng.normal(size=(400, 2)) + 1.5 * np.eye(2)[labels]
-    found = vs.evaluation.assess(outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()])
+    found = vs.evaluation.assess(
+        outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()]
+    )
     k, n, z = round(found["accuracy"] * 400), 400, 1.959963984540054
-    centre, half = (k + z * z / 2) / (n + z * z), z / (n + z * z) * np.sqrt(k * (n - k) / n + z * z / 4)
-    np.testing.assert_allclose(found.intervals["accuracy"], (centre - half, centre + half), rtol=1e-9)
+    centre, half = (
+        (k + z * z / 2) / (n + z * z),
+        z / (n + z * z) * np.sqrt(k * (n - k) / n + z * z / 4),
+    )
+    np.testing.assert_allclose(
+        found.intervals["accuracy"], (centre - half, centre + half), rtol=1e-9
+    )
     low, high = found.intervals["loss"]
     losses = [vs.losses.cross_entropy(outputs[i : i + 1], labels[i : i + 1]) for i in range(400)]
     assert (high - low) / 2 == pytest.approx(z * np.std(losses) / 20, rel=0.15)
     assert low < found["loss"] < high
     assert found.table()["examples"].tolist() == [400] * 3
-    again = vs.evaluation.assess(outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()])
+    again = vs.evaluation.assess(
+        outputs, labels, vs.losses.cross_entropy, [vs.metrics.accuracy, vs.metrics.f1()]
+    )
     assert again.intervals == found.intervals
 
 
@@ -317,6 +374,8 @@ def test_intervals_cover_as_often_as_they_say():
     inside = 0
     for _ in range(200):
         x = rng.exponential(size=(60, 1))
-        low, high = vs.evaluation.assess(x, np.zeros((60, 1)), vs.losses.absolute_error).intervals["loss"]
+        low, high = vs.evaluation.assess(x, np.zeros((60, 1)), vs.losses.absolute_error).intervals[
+            "loss"
+        ]
         inside += low <= 1.0 <= high
     assert 0.87 < inside / 200 < 0.99

@@ -10,7 +10,19 @@ import pytest
 import vinestep as vs
 
 MODULES = {
-    **{name: f"vinestep.{name}" for name in ("activations", "data", "demo", "figures", "initialisers", "layers", "losses", "metrics")},
+    **{
+        name: f"vinestep.{name}"
+        for name in (
+            "activations",
+            "data",
+            "demo",
+            "figures",
+            "initialisers",
+            "layers",
+            "losses",
+            "metrics",
+        )
+    },
     **{name: f"vinestep.{name}" for name in ("networks", "optimisers", "runs", "schedules")},
     **{name: f"vinestep.training.{name}" for name in ("observers",)},
 }
@@ -19,7 +31,11 @@ NAMES = {name: getattr(vs, name) for name in vs.__all__} | {
     for short, module in MODULES.items()
     for name in importlib.import_module(module).__all__
 }
-THINGS = {name: thing for name, thing in NAMES.items() if inspect.isclass(thing) or inspect.isfunction(thing)}
+THINGS = {
+    name: thing
+    for name, thing in NAMES.items()
+    if inspect.isclass(thing) or inspect.isfunction(thing)
+}
 
 
 @pytest.mark.parametrize("name", list(THINGS))
@@ -31,7 +47,8 @@ def test_docstring_with_example(name):
 
 def test_all_names_exist_and_import_is_light():
     code = (
-        "import sys, vinestep; heavy = {'matplotlib', 'pandas', 'rich', 'typer', 'sqlalchemy', 'pydantic', 'numba', 'scipy'};"
+        "import sys, vinestep; heavy = {'matplotlib', 'pandas', 'rich', 'typer', 'sqlalchemy', "
+        "'pydantic', 'numba', 'scipy'};"
         "print(heavy & set(sys.modules)); sys.exit(bool(heavy & set(sys.modules)))"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)

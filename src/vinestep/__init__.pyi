@@ -54,7 +54,11 @@ from .autodiff.tracking import untracked as untracked
 from .autodiff.trails import Trail as Trail, trail as trail
 from .evaluation import metrics as metrics
 from .generation._generate import generate as generate
-from .layers._attention import Attention as Attention, DecoderBlock as DecoderBlock, TransformerBlock as TransformerBlock
+from .layers._attention import (
+    Attention as Attention,
+    DecoderBlock as DecoderBlock,
+    TransformerBlock as TransformerBlock,
+)
 from .layers._base import Layer as Layer
 from .layers._containers import (
     Concat as Concat,
@@ -62,7 +66,10 @@ from .layers._containers import (
     Stack as Stack,
     Sum as Sum,
 )
-from .layers._convolution import Convolution as Convolution, TransposedConvolution as TransposedConvolution
+from .layers._convolution import (
+    Convolution as Convolution,
+    TransposedConvolution as TransposedConvolution,
+)
 from .layers._dense import Dense as Dense
 from .layers._dropout import Dropout as Dropout, Noise as Noise
 from .layers._embedding import Embedding as Embedding, Positions as Positions

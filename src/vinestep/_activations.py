@@ -1,4 +1,5 @@
-"""Activations. Each is a function of an array or Tensor and can stand as a layer; `np.tanh` serves as it is.
+"""Activations. Each is a function of an array or Tensor and can stand as a layer; `np.tanh` serves
+as it is.
 
 `relu` and `leaky_relu` have at 0 the derivative of the negative side.
 """
@@ -40,7 +41,8 @@ __all__ = [
     "softsign",
 ]
 
-SELU_ALPHA = 1.6732632423543772  # solve for mean 0 and variance 1 as the fixed point; Klambauer et al., equation 14
+# solve for mean 0 and variance 1 as the fixed point; Klambauer et al., equation 14
+SELU_ALPHA = 1.6732632423543772
 SELU_SCALE = 1.0507009873554805
 ROOT_HALF = 0.7071067811865476
 ROOT_TWO_OVER_PI = 0.7978845608028654
@@ -51,7 +53,9 @@ def _positive(x: Any) -> Any:
     return np.asarray(held(x)) > 0
 
 
-_relu_by_numpy = Rule("relu", lambda x: np.maximum(x, 0), (lambda g, y, x: np.where(_positive(y), g, 0.0),), keeps="y")
+_relu_by_numpy = Rule(
+    "relu", lambda x: np.maximum(x, 0), (lambda g, y, x: np.where(_positive(y), g, 0.0),), keeps="y"
+)
 
 
 def _relu_forward(x: Any) -> tuple[Any, Any]:
@@ -64,12 +68,20 @@ def _relu_forward(x: Any) -> tuple[Any, Any]:
 
 
 def _relu_adjoint(
-    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    y: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     if np.ndim(y) == 0:
         return [np.where(y > 0, g, 0.0)]
     gx = np.empty(y.shape, y.dtype)
-    over_rows(kernels.activations.where_positive, [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)])
+    over_rows(
+        kernels.activations.where_positive,
+        [np.ascontiguousarray(array).reshape(-1) for array in (g, y, gx)],
+    )
     return [gx]
 
 
@@ -106,8 +118,9 @@ _leaky_relu = Rule(
 def leaky_relu(x: Any, slope: float = 0.01) -> Any:
     """`x` where positive, ``slope * x`` elsewhere.
 
-    A. L. Maas, A. Y. Hannun and A. Y. Ng, "Rectifier Nonlinearities Improve Neural Network Acoustic Models", 2013,
-    equation 2. As a layer with another slope: ``functools.partial(leaky_relu, slope=0.2)``.
+    A. L. Maas, A. Y. Hannun and A. Y. Ng, "Rectifier Nonlinearities Improve Neural Network Acoustic
+    Models", 2013, equation 2. As a layer with another slope: ``functools.partial(leaky_relu,
+    slope=0.2)``.
 
     Examples
     --------
@@ -151,7 +164,11 @@ def logsumexp(x: Any, axis: Any = None, keepdims: bool = False) -> Any:
     top = np.where(np.isfinite(top), top, 0.0).astype(top.dtype)
     with np.errstate(divide="ignore"):
         result = np.log(np.sum(np.exp(x - top), axis=axis, keepdims=True)) + top
-    return result if keepdims else np.squeeze(result, axis=axis if axis is not None else tuple(range(np.ndim(x))))
+    return (
+        result
+        if keepdims
+        else np.squeeze(result, axis=axis if axis is not None else tuple(range(np.ndim(x))))
+    )
 
 
 def _log_softmax_array(x: Any, axis: Any) -> Any:
@@ -196,17 +213,27 @@ def _softmax_forward(x: Any, *, axis: int) -> tuple[Any, Any]:
 
 
 def _softmax_adjoint(
-    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    y: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     axis = options["axis"]
     if axis not in (-1, y.ndim - 1) or not y.size:
         return [y * (g - np.sum(g * y, axis=axis, keepdims=True))]
     gx, width = np.empty(y.shape, y.dtype), y.shape[-1]
-    over_rows(kernels.activations.softmax_adjoint, [np.ascontiguousarray(a).reshape(-1, width) for a in (g, y, gx)])
+    over_rows(
+        kernels.activations.softmax_adjoint,
+        [np.ascontiguousarray(a).reshape(-1, width) for a in (g, y, gx)],
+    )
     return [gx]
 
 
-def _check_axis(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+def _check_axis(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
     if not -len(sizes["*n"]) <= options["axis"] < len(sizes["*n"]):
         raise misfit("softmax", f"there is no axis {options['axis']} in shape {sizes['*n']}.")
 
@@ -233,7 +260,9 @@ def softmax(x: Any, axis: int = -1) -> Any:
 
 
 def _negative_part(x: Any) -> Any:
-    """``min(x, 0)`` with derivative 0 where x is not negative, so that exponentials of it never overflow."""
+    """``min(x, 0)`` with derivative 0 where x is not negative, so that exponentials of it never
+    overflow.
+    """
     return np.where(_positive(x), 0.0, x)
 
 
@@ -311,19 +340,33 @@ def _gelu_forward(x: Any) -> tuple[Any, Any]:
 
 
 def _gelu_adjoint(
-    g: Any, flat: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    flat: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     gx = np.empty_like(flat)
-    kernels.activations.gelu_adjoint(*helpers(flat.size), np.ascontiguousarray(g).reshape(-1), flat, gx)
+    kernels.activations.gelu_adjoint(
+        *helpers(flat.size), np.ascontiguousarray(g).reshape(-1), flat, gx
+    )
     return [gx.reshape(g.shape)]
 
 
-_gelu_tanh = Fused("gelu_tanh", definition=_gelu_definition, forward=_gelu_forward, adjoint=_gelu_adjoint, form=Form(x="*n"))
+_gelu_tanh = Fused(
+    "gelu_tanh",
+    definition=_gelu_definition,
+    forward=_gelu_forward,
+    adjoint=_gelu_adjoint,
+    form=Form(x="*n"),
+)
 
 
 @part("gelu_tanh", "activation")
 def gelu_tanh(x: Any) -> Any:
-    """`gelu` with the distribution function approximated by a hyperbolic tangent; Hendrycks and Gimpel 2016, section 2.
+    """`gelu` with the distribution function approximated by a hyperbolic tangent; Hendrycks and
+    Gimpel 2016, section 2.
 
     Examples
     --------

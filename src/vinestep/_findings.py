@@ -1,4 +1,6 @@
-"""Findings: what the library notices about data, before, during and after a run, and at prediction."""
+"""Findings: what the library notices about data, before, during and after a run, and at
+prediction.
+"""
 
 from __future__ import annotations
 
@@ -24,10 +26,15 @@ class Finding:
 
     Examples
     --------
-    >>> finding = Finding("column pH", "suspicious", "7 of 40 rows lie outside 2.9 to 4.1, the range trained on.", "Check the unit.")
+    >>> finding = Finding(
+    ...     "column pH",
+    ...     "suspicious",
+    ...     "7 of 40 rows lie outside 2.9 to 4.1, the range trained on.",
+    ...     "Check the unit.",
+    ... )
     >>> print(finding)
     suspicious: column pH: 7 of 40 rows lie outside 2.9 to 4.1, the range trained on. Check the unit.
-    """
+    """  # noqa: E501
 
     subject: str
     """What was looked at."""
@@ -62,7 +69,9 @@ def tell(findings: Iterable[Finding]) -> None:
             log.warning("%s", finding)
 
 
-def warn_of(finding: Finding, category: type[Warning] = UserWarning, *, stacklevel: int = 2) -> None:
+def warn_of(
+    finding: Finding, category: type[Warning] = UserWarning, *, stacklevel: int = 2
+) -> None:
     """Tell a finding as a Python warning, for code that is no run.
 
     Examples

@@ -1,4 +1,6 @@
-"""Models: a trained network with what is done to raw rows before it and after it, and where it came from; one file to hand on."""
+"""Models: a trained network with what is done to raw rows before it and after it, and where it came
+from; one file to hand on.
+"""
 
 from __future__ import annotations
 
@@ -51,14 +53,16 @@ MOST_PACKED = 16  # bytes of a number in float64 to one of it in codes
 
 @dataclass
 class Model:
-    """A network, what is done to raw inputs before it and to outputs after it, and where it came from.
+    """A network, what is done to raw inputs before it and to outputs after it, and where it came
+    from.
 
     Parameters
     ----------
     network : Layer
         Initialised.
     codec : Codec, optional
-        How raw rows, pictures or texts become its inputs, and its outputs answers; without one inputs are arrays.
+        How raw rows, pictures or texts become its inputs, and its outputs answers; without one
+        inputs are arrays.
     loss, metrics : optional
         What it is scored by.
     lineage : dict
@@ -68,8 +72,10 @@ class Model:
     --------
     >>> import tempfile
     >>> barrels = vs.demo.barrels(200)
-    >>> train, = vs.data.scaled(vs.data.Table(barrels, target="state"))
-    >>> training = vs.Training(vs.Stack(vs.Dense(8, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy)
+    >>> (train,) = vs.data.scaled(vs.data.Table(barrels, target="state"))
+    >>> training = vs.Training(
+    ...     vs.Stack(vs.Dense(8, vs.relu), vs.Dense(3)), loss=vs.losses.cross_entropy
+    ... )
     >>> outcome = training.run(train.batches(32), epochs=5)
     >>> file = training.model().save(tempfile.mkdtemp() + "/barrels.vine")
     >>> predicted = vs.open_model(file).predict(barrels.drop(columns="state"))
@@ -88,14 +94,23 @@ class Model:
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
         came = self.lineage.get("run") or "no recorded run"
-        return f"<Model of {n:,} parameters, {self._takes()}, from {came}, step {self.lineage.get('step', 0)}>"
+        return (
+            f"<Model of {n:,} parameters, {self._takes()}, from {came}, step "
+            f"{self.lineage.get('step', 0)}>"
+        )
 
     @property
     def reads(self) -> str:
-        """What a network that reads before it writes reads: "texts" or "pictures"; empty of others."""
+        """What a network that reads before it writes reads: "texts" or "pictures"; empty of
+        others.
+        """
         if not hasattr(self.network, "read"):
             return ""
-        return "pictures" if self.codec.text_form is not None and self.codec.text_form.source_tokeniser is None else "texts"
+        return (
+            "pictures"
+            if self.codec.text_form is not None and self.codec.text_form.source_tokeniser is None
+            else "texts"
+        )
 
     @property
     def writes(self) -> bool:
@@ -106,15 +121,27 @@ class Model:
         from ._notebook_html import html_table
 
         came = self.lineage
-        facts = {"takes": self._takes(), "classes": ", ".join(map(str, self.codec.class_values)), "from run": came.get("run", "")}
-        facts |= {"step": came.get("step", 0), "data": came.get("data", ""), "commit": came.get("commit", "")}
+        facts = {
+            "takes": self._takes(),
+            "classes": ", ".join(map(str, self.codec.class_values)),
+            "from run": came.get("run", ""),
+        }
+        facts |= {
+            "step": came.get("step", 0),
+            "data": came.get("data", ""),
+            "commit": came.get("commit", ""),
+        }
         scores = [[name, value] for name, value in came.get("scores", {}).items()]
-        known = html_table("", ["what", "is"], [[name, value] for name, value in facts.items() if value])
-        return f"<div><b>{html.escape(repr(self))}</b></div>{known}{html_table('Scores then', ['figure', 'value'], scores)}"
+        known = html_table(
+            "", ["what", "is"], [[name, value] for name, value in facts.items() if value]
+        )
+        then = html_table("Scores then", ["figure", "value"], scores)
+        return f"<div><b>{html.escape(repr(self))}</b></div>{known}{then}"
 
     def _takes(self) -> str:
         if self.codec.encoding is not None:
-            return f"rows of {len(self.codec.encoding.numeric) + len(self.codec.encoding.categories)} columns"
+            encoding = self.codec.encoding
+            return f"rows of {len(encoding.numeric) + len(encoding.categories)} columns"
         if self.writes:
             return f"{self.reads or 'texts'}, and writes"
         if self.codec.text_form is not None:
@@ -141,27 +168,35 @@ class Model:
         Raises
         ------
         DataError
-            If a column is missing, or a category was never seen, unless settled otherwise at training.
+            If a column is missing, or a category was never seen, unless settled otherwise at
+            training.
         """
         import pandas as pd
 
         if self.writes:
-            raise ModelError("This model writes texts: use model.generate(...), or model.outputs(...) for logits.")
+            raise ModelError(
+                "This model writes texts: use model.generate(...), or model.outputs(...) for "
+                "logits."
+            )
         frame, inputs = self.codec.inputs(rows)
         found = self.answers(self.outputs(inputs))
         if frame is None or not beside:
             return found
         tell(self.codec.findings(frame))
-        kept = frame.rename(columns={name: f"{name} (given)" for name in frame.columns if name in found.columns})
+        kept = frame.rename(
+            columns={name: f"{name} (given)" for name in frame.columns if name in found.columns}
+        )
         return pd.concat([kept, found], axis=1)
 
     def generate(self, prompts: Any, **settings: Any) -> Any:
-        """What the model writes after prompts, or of pictures or texts that it reads; see `vinestep.generate` for the settings.
+        """What the model writes after prompts, or of pictures or texts that it reads; see
+        `vinestep.generate` for the settings.
 
         Parameters
         ----------
         prompts : str, mapping of fields, picture; or several of them
-            Of a model with a template its fields by name, or a text where there is one; of one that reads before it writes, what is read.
+            Of a model with a template its fields by name, or a text where there is one; of one that
+            reads before it writes, what is read.
 
         Returns
         -------
@@ -177,7 +212,9 @@ class Model:
         Examples
         --------
         >>> source = vs.data.Documents(["dense and taut"] * 8, vs.data.ByteTokeniser(), length=16)
-        >>> training = vs.Training(vs.networks.LanguageModel(260, width=8, depth=1, heads=2), loss=vs.losses.next_token)
+        >>> training = vs.Training(
+        ...     vs.networks.LanguageModel(260, width=8, depth=1, heads=2), loss=vs.losses.next_token
+        ... )
         >>> outcome = training.run(source.batches(4), epochs=1)
         >>> len(training.model().generate("dense", most=3).tokens)
         3
@@ -187,7 +224,13 @@ class Model:
         form = self._form_to_write(settings)
         if self.reads:
             given = prompts if form.source_tokeniser else self.codec.pictures(prompts)
-            return generate(self.network, given=given, tokeniser=form.tokeniser, source_tokeniser=form.source_tokeniser, **settings)
+            return generate(
+                self.network,
+                given=given,
+                tokeniser=form.tokeniser,
+                source_tokeniser=form.source_tokeniser,
+                **settings,
+            )
         if form.template is None:
             return generate(self.network, prompts, tokeniser=form.tokeniser, **settings)
         one = isinstance(prompts, str | Mapping)
@@ -199,7 +242,8 @@ class Model:
         return found[0] if one else found
 
     def stream(self, prompt: str | Mapping[str, Any], **settings: Any) -> Iterator[Piece]:
-        """The same as `generate` for one prompt, piece by piece as it is written; see `vinestep.generation.stream`.
+        """The same as `generate` for one prompt, piece by piece as it is written; see
+        `vinestep.generation.stream`.
 
         Raises
         ------
@@ -220,27 +264,39 @@ class Model:
             raise ModelError("This model writes no texts: use model.predict(...).")
         form = self.codec.text_form
         if form is None:
-            raise ModelError("This model has no tokeniser. Train on Documents, Requests or Pairs of vinestep.data, or use vs.generate.")
+            raise ModelError(
+                "This model has no tokeniser. Train on Documents, Requests or Pairs of "
+                "vinestep.data, or use vs.generate."
+            )
         if (other := settings.pop("tokeniser", form.tokeniser)) != form.tokeniser:
             raise ModelError(
-                f"generate: {other!r} ({other.fingerprint()[:12]}) is the tokeniser of another model; this one has {form.tokeniser!r} "
+                f"generate: {other!r} ({other.fingerprint()[:12]}) is the tokeniser of another "
+                f"model; this one has {form.tokeniser!r} "
                 f"({form.tokeniser.fingerprint()[:12]})."
             )
         return form
 
     def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
-        """What the network puts out in inference for encoded inputs: an array, or a tuple of several."""
+        """What the network puts out in inference for encoded inputs: an array, or a tuple of
+        several.
+        """
         several = inputs if isinstance(inputs, tuple) else (inputs,)
         n = len(several[0]) if np.ndim(several[0]) else 0
         if not n:
-            raise DataError(f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one.")
+            raise DataError(
+                f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one."
+            )
         with untracked():
-            parts = [held(self.network(*(x[i : i + size] for x in several))) for i in range(0, n, size)]
+            parts = [
+                held(self.network(*(x[i : i + size] for x in several))) for i in range(0, n, size)
+            ]
         return np.concatenate(parts)
 
     def answers(self, outputs: np.ndarray) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""
-        return self.codec.answers(outputs, logits=None if self.loss is None else makes_logits(self.loss))
+        return self.codec.answers(
+            outputs, logits=None if self.loss is None else makes_logits(self.loss)
+        )
 
     # looking
 
@@ -255,7 +311,9 @@ class Model:
             If the model was made without a loss.
         """
         if self.loss is None:
-            raise ModelError("This model says nothing of a loss or metrics, so it cannot be scored.")
+            raise ModelError(
+                "This model says nothing of a loss or metrics, so it cannot be scored."
+            )
         frame, inputs = self.codec.inputs(rows)
         if frame is None:
             if targets is None:
@@ -282,7 +340,9 @@ class Model:
     def arrays(self) -> dict[str, np.ndarray]:
         """Weights and statistics, as they stand in a file."""
         kept = archive.in_half if self.half else lambda array: array
-        named = {f"weights/{path}": kept(a) for path, a in self.network._ready_arena().arrays().items()}
+        named = {
+            f"weights/{path}": kept(a) for path, a in self.network._ready_arena().arrays().items()
+        }
         return named | {f"statistics/{path}": a for path, a in self.network.statistics().items()}
 
     def described(self, *, opaque: bool = False) -> dict[str, Any]:
@@ -290,7 +350,9 @@ class Model:
         return {
             "network": describe(self.network, opaque=opaque),
             "precision": str(self.network.dtype),
-            "inputs": [{"shape": list(shape), "dtype": dtype} for shape, dtype in self.network.sample_like],
+            "inputs": [
+                {"shape": list(shape), "dtype": dtype} for shape, dtype in self.network.sample_like
+            ],
             "frozen": sorted(self.network._ready_arena().frozen_paths),
             **self.codec.described(opaque=opaque),
             "loss": describe(self.loss, opaque=opaque),
@@ -328,18 +390,31 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
     found = archive.read(file)
     described = found.meta.get("model")
     if not isinstance(described, Mapping):
-        raise ModelError(f"{found.path}: it holds no model. Files of Model.save and states of runs do.")
+        raise ModelError(
+            f"{found.path}: it holds no model. Files of Model.save and states of runs do."
+        )
     try:
         return _opened(found, described, own)
     except ArchiveError:
         raise
-    except (VineStepError, LookupError, AttributeError, TypeError, ValueError, OverflowError, MemoryError) as error:
+    except (
+        VineStepError,
+        LookupError,
+        AttributeError,
+        TypeError,
+        ValueError,
+        OverflowError,
+        MemoryError,
+    ) as error:
         raise ModelError(f"{found.path}: this model cannot be opened: {_reason(error)}") from error
 
 
 def _reason(error: BaseException) -> str:
     if isinstance(error, PartError):
-        return f"{error}\nHand parts of your own over: open_model(file, own=[...]), or --with FILE.py on the command line."
+        return (
+            f"{error}\nHand parts of your own over: open_model(file, own=[...]), or --with "
+            "FILE.py on the command line."
+        )
     return str(error) if isinstance(error, VineStepError) else f"{type(error).__name__}: {error}"
 
 
@@ -347,7 +422,10 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     builder = Builder(own)
     network = builder.part(known["network"], "network", LAYERS)
     loss = None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss",))
-    metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(known.get("metrics") or [])]
+    metrics = [
+        builder.part(item, f"metrics.{i}", ("metric",))
+        for i, item in enumerate(known.get("metrics") or [])
+    ]
     codec = Codec.built(known, builder)
     builder.refuse_faults()
     if not isinstance(network, Layer):
@@ -361,17 +439,36 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     network.load(weights)
     network.set_frozen(map(str, known.get("frozen") or []))
     lineage = known.get("lineage")
-    return Model(network, codec, loss, metrics, dict(lineage) if isinstance(lineage, Mapping) else {}, known.get("half") is True)
+    return Model(
+        network,
+        codec,
+        loss,
+        metrics,
+        dict(lineage) if isinstance(lineage, Mapping) else {},
+        known.get("half") is True,
+    )
 
 
 def _averaged(found: archive.Archive, known: Mapping[str, Any]) -> dict[str, np.ndarray]:
-    """The average of the weights, in a state of a run that kept one: it is what the run was scored by."""
+    """The average of the weights, in a state of a run that kept one: it is what the run was scored
+    by.
+    """
     share = known.get("average_share")
-    return {} if share is None else {path: array / array.dtype.type(share) for path, array in found.group("average").items()}
+    return (
+        {}
+        if share is None
+        else {
+            path: array / array.dtype.type(share) for path, array in found.group("average").items()
+        }
+    )
 
 
-def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive, held_bytes: int) -> None:
-    """Parameters of the shapes that the file holds; no more memory is asked for than it gives reason to."""
+def _initialise(
+    network: Layer, known: Mapping[str, Any], found: archive.Archive, held_bytes: int
+) -> None:
+    """Parameters of the shapes that the file holds; no more memory is asked for than it gives
+    reason to.
+    """
     samples = []
     for given in known["inputs"]:
         shape = [int(n) for n in given["shape"]]
@@ -380,7 +477,9 @@ def _initialise(network: Layer, known: Mapping[str, Any], found: archive.Archive
         samples.append(np.ones((1, *shape), np.dtype(str(given["dtype"]))))
     sample = tuple(samples) if len(samples) > 1 else samples[0]
     times = 2 * MOST_PACKED if known.get("codes") else 8
-    network.initialise(sample, dtype=np.dtype(str(known["precision"])), most_bytes=times * held_bytes + (1 << 20))
+    network.initialise(
+        sample, dtype=np.dtype(str(known["precision"])), most_bytes=times * held_bytes + (1 << 20)
+    )
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

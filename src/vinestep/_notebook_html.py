@@ -22,7 +22,7 @@ def html_table(caption: str, head: Sequence[str], rows: Sequence[Sequence[Any]])
     --------
     >>> html_table("", ["a"], [["<b>"]])
     '<table><thead><tr><th scope="col">a</th></tr></thead><tbody><tr><td>&lt;b&gt;</td></tr></tbody></table>'
-    """
+    """  # noqa: E501
     if not rows:
         return ""
     top = "".join(f'<th scope="col">{escape(str(name))}</th>' for name in head)
@@ -40,14 +40,21 @@ def _cell(value: Any) -> str:
 def html_findings(findings: Sequence[Any], caption: str = "") -> str:
     """Findings as a table, their verdicts coloured and in words."""
     rows = [
-        f'<tr><td style="color:{VERDICTS[one.verdict]}"><b>{one.verdict}</b></td><td>{escape(one.subject)}</td>'
+        f'<tr><td style="color:{VERDICTS[one.verdict]}"><b>{one.verdict}</b></td>'
+        f"<td>{escape(one.subject)}</td>"
         f"<td>{escape(one.evidence)} <b>{escape(one.cure)}</b></td></tr>"
         for one in findings
     ]
-    return f"<table><caption>{escape(caption)}</caption><tbody>{''.join(rows)}</tbody></table>" if rows else ""
+    return (
+        f"<table><caption>{escape(caption)}</caption><tbody>{''.join(rows)}</tbody></table>"
+        if rows
+        else ""
+    )
 
 
-def html_curve(rows: Sequence[dict[str, float]], names: Sequence[str], against: str = "epoch") -> str:
+def html_curve(
+    rows: Sequence[dict[str, float]], names: Sequence[str], against: str = "epoch"
+) -> str:
     """Small curves as SVG, with their names and last values.
 
     Parameters
@@ -59,10 +66,14 @@ def html_curve(rows: Sequence[dict[str, float]], names: Sequence[str], against: 
 
     Examples
     --------
-    >>> html_curve([{"epoch": 1, "loss": 2.0}, {"epoch": 2, "loss": 1.0}], ["loss"]).count("<polyline")
+    >>> html_curve([{"epoch": 1, "loss": 2.0}, {"epoch": 2, "loss": 1.0}], ["loss"]).count(
+    ...     "<polyline"
+    ... )
     1
     """
-    shown = [name for name in names if sum(_is_finite(row.get(name)) for row in rows) > 1][: len(COLOURS)]
+    shown = [name for name in names if sum(_is_finite(row.get(name)) for row in rows) > 1][
+        : len(COLOURS)
+    ]
     if not shown:
         return ""
     values = [row[name] for row in rows for name in shown if _is_finite(row.get(name))]
@@ -77,13 +88,21 @@ def html_curve(rows: Sequence[dict[str, float]], names: Sequence[str], against: 
     lines, words = [], []
     for name, colour in zip(shown, COLOURS, strict=False):
         points = " ".join(place(row, name) for row in rows if _is_finite(row.get(name)))
-        lines.append(f'<polyline fill="none" stroke="{colour}" stroke-width="2" points="{points}"/>')
+        lines.append(
+            f'<polyline fill="none" stroke="{colour}" stroke-width="2" points="{points}"/>'
+        )
         newest = next(row[name] for row in reversed(rows) if _is_finite(row.get(name)))
-        words.append(f'<span style="color:{colour}">{escape(name.replace("_", " "))} {newest:.4g}</span>')
-    title = f"{', '.join(shown)} from {against} {first:g} to {last:g}, between {low:.4g} and {high:.4g}"
+        words.append(
+            f'<span style="color:{colour}">{escape(name.replace("_", " "))} {newest:.4g}</span>'
+        )
+    title = (
+        f"{', '.join(shown)} from {against} {first:g} to {last:g}, between {low:.4g} and {high:.4g}"
+    )
     return (
-        f'<div>{" &nbsp; ".join(words)}</div><svg role="img" aria-label="{escape(title)}" width="{WIDTH}" height="{HEIGHT}" '
-        f'viewBox="0 0 {WIDTH} {HEIGHT}">{"".join(lines)}</svg><div>{against} {first:g} to {last:g}; {low:.4g} to {high:.4g}</div>'
+        f'<div>{" &nbsp; ".join(words)}</div><svg role="img" aria-label="{escape(title)}" '
+        f'width="{WIDTH}" height="{HEIGHT}" '
+        f'viewBox="0 0 {WIDTH} {HEIGHT}">{"".join(lines)}</svg><div>{against} {first:g} to '
+        f"{last:g}; {low:.4g} to {high:.4g}</div>"
     )
 
 

@@ -1,7 +1,9 @@
-"""What a public module shows: its documented names and no others, loaded when they are first asked for.
+"""What a public module shows: its documented names and no others, loaded when they are first asked
+for.
 
-The ``__init__.pyi`` beside a package's ``__init__.py`` is the one list of what the package shows. Type
-checkers read it as it is; `from_stub` reads it at import, as SPEC 1 of Scientific Python describes.
+The ``__init__.pyi`` beside a package's ``__init__.py`` is the one list of what the package shows.
+Type checkers read it as it is; `from_stub` reads it at import, as SPEC 1 of Scientific Python
+describes.
 """
 
 from __future__ import annotations
@@ -29,7 +31,9 @@ def did_you_mean(name: str, known: Iterable[str]) -> str:
     return f"Known: {', '.join(names)}." if names else "There are none."
 
 
-def from_stub(module: str, file: str) -> tuple[Callable[[str], Any], Callable[[], list[str]], list[str]]:
+def from_stub(
+    module: str, file: str
+) -> tuple[Callable[[str], Any], Callable[[], list[str]], list[str]]:
     """``__getattr__``, ``__dir__`` and ``__all__`` of a package, by the stub beside it.
 
     Parameters
@@ -58,7 +62,9 @@ def from_stub(module: str, file: str) -> tuple[Callable[[str], Any], Callable[[]
     return load, lambda: names, names
 
 
-def own_names(module: str, shown: Iterable[str]) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
+def own_names(
+    module: str, shown: Iterable[str]
+) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
     """``__getattr__`` and ``__dir__`` of a module that shows what it defines.
 
     Parameters

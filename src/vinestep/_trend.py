@@ -1,4 +1,6 @@
-"""The trend of a noisy series: a local straight line with its band, thinning that keeps peaks, and whether it still falls."""
+"""The trend of a noisy series: a local straight line with its band, thinning that keeps peaks, and
+whether it still falls.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,8 @@ class Trend(NamedTuple):
 
 
 def trend_of(x: np.ndarray, y: np.ndarray, *, share: float = 0.3, places: int = GRID) -> Trend:
-    """A straight line fitted around each place, near points weighing more [1]_. It does not lag, as an average of the past does.
+    """A straight line fitted around each place, near points weighing more [1]_. It does not lag, as
+    an average of the past does.
 
     Parameters
     ----------
@@ -36,7 +39,8 @@ def trend_of(x: np.ndarray, y: np.ndarray, *, share: float = 0.3, places: int = 
 
     References
     ----------
-    .. [1] W. S. Cleveland, "Robust Locally Weighted Regression and Smoothing Scatterplots", JASA 74(368), 1979.
+    .. [1] W. S. Cleveland, "Robust Locally Weighted Regression and Smoothing Scatterplots", JASA
+    74(368), 1979.
 
     Examples
     --------
@@ -64,7 +68,11 @@ def trend_of(x: np.ndarray, y: np.ndarray, *, share: float = 0.3, places: int = 
         else:
             line = w * (s2 - s1 * near_x) / spread
         value[i] = line @ near_y
-        slope = 0.0 if spread <= 1e-12 * max(s0 * s2, 1e-300) else (s0 * (w * near_x * near_y).sum() - s1 * (w * near_y).sum()) / spread
+        slope = (
+            0.0
+            if spread <= 1e-12 * max(s0 * s2, 1e-300)
+            else (s0 * (w * near_x * near_y).sum() - s1 * (w * near_y).sum()) / spread
+        )
         left = near_y - value[i] - slope * near_x
         freedom = max(s0 - (w**2).sum() / s0 * 2, 1e-9) if k > 3 else s0
         error[i] = np.sqrt(max((w * left**2).sum() / freedom, 0) * (line**2).sum())
@@ -94,7 +102,8 @@ def slope_of(x: np.ndarray, y: np.ndarray) -> tuple[float, float]:
 
 
 def thinned(x: np.ndarray, y: np.ndarray, most: int = 1000) -> np.ndarray:
-    """Which points to draw of a long series: of each of equal stretches the lowest and the highest, so that peaks survive.
+    """Which points to draw of a long series: of each of equal stretches the lowest and the highest,
+    so that peaks survive.
 
     Examples
     --------

@@ -63,8 +63,11 @@ def _user() -> str:
         return "unknown"
 
 
-def keep(run: RunRecord, name: str, *, state: str | None = None, note: str = "", own: Iterable[Any] = ()) -> Entry:
-    """Put a model of a run into the catalogue, under the next version of a name. It outlives its run.
+def keep(
+    run: RunRecord, name: str, *, state: str | None = None, note: str = "", own: Iterable[Any] = ()
+) -> Entry:
+    """Put a model of a run into the catalogue, under the next version of a name. It outlives its
+    run.
 
     Parameters
     ----------
@@ -88,37 +91,63 @@ def keep(run: RunRecord, name: str, *, state: str | None = None, note: str = "",
     --------
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=root
+    ... )
     >>> kept = vs.catalogue.keep(vs.runs.open(root)["run-1"], "barrels")
     >>> kept.label, kept.about["run"]
     ('barrels 1', 'run-1')
     """
     if not name or not name.replace("-", "").replace("_", "").replace(".", "").isalnum():
-        raise RunError(f"{name!r} cannot be the name of a model. Use letters, digits, and - _ . between them.")
+        raise RunError(
+            f"{name!r} cannot be the name of a model. Use letters, digits, and - _ . between them."
+        )
     content, about = _model_of(run, state, own)
     ledger = run._runs.ledger
     with ledger.writing() as connection:
         digest = ledger.put(connection, content)
         if ledger.engine.dialect.name == "postgresql":
             connection.execute(sa.text("lock table models in exclusive mode"))
-        version = 1 + (connection.execute(sa.select(sa.func.max(t.models.c.version)).where(t.models.c.name == name)).scalar() or 0)
+        version = 1 + (
+            connection.execute(
+                sa.select(sa.func.max(t.models.c.version)).where(t.models.c.name == name)
+            ).scalar()
+            or 0
+        )
         values = {
-            "name": name, "version": version, "digest": digest, "size": len(content), "kept": now(), "kept_by": _user(),
-            "run_uid": run.uid, "about": about, "note": note, "in_use": False, "used_since": "", "used_by": "",
-        }  # fmt: skip
+            "name": name,
+            "version": version,
+            "digest": digest,
+            "size": len(content),
+            "kept": now(),
+            "kept_by": _user(),
+            "run_uid": run.uid,
+            "about": about,
+            "note": note,
+            "in_use": False,
+            "used_since": "",
+            "used_by": "",
+        }
         connection.execute(t.models.insert().values(**values))
     return entry(run._runs, name, version)
 
 
-def _model_of(run: RunRecord, state: str | None, own: Iterable[Any]) -> tuple[bytes, dict[str, Any]]:
-    """The file of a model, made from a state without what only training needs, and what is known of where it comes from."""
+def _model_of(
+    run: RunRecord, state: str | None, own: Iterable[Any]
+) -> tuple[bytes, dict[str, Any]]:
+    """The file of a model, made from a state without what only training needs, and what is known of
+    where it comes from.
+    """
     from ._model import open_model
 
     folder = run.folder
     store = folder if folder is not None else run.store
     names = store.states()
     if not names:
-        raise RunError(f"{run.label}: there is no state of this run here. Keep models on the machine that has its folder.")
+        raise RunError(
+            f"{run.label}: there is no state of this run here. Keep models on the machine that "
+            "has its folder."
+        )
     chosen = state or store.best_state() or names[-1]
     if chosen not in names:
         raise RunError(f"{run.label}: there is no state {chosen!r}. {did_you_mean(chosen, names)}")
@@ -158,7 +187,9 @@ def entries(runs: Runs) -> list[Entry]:
         return [Entry(**row) for row in connection.execute(query).mappings()]
 
 
-def entry(place: Runs | str | os.PathLike[str], name: str, version: int | str | None = None) -> Entry:
+def entry(
+    place: Runs | str | os.PathLike[str], name: str, version: int | str | None = None
+) -> Entry:
     """A version; by default the one in use, or the newest if none is.
 
     Raises
@@ -169,12 +200,18 @@ def entry(place: Runs | str | os.PathLike[str], name: str, version: int | str | 
     every = entries(_runs(place))
     own = [one for one in every if one.name == name]
     if not own:
-        raise RunError(f"The catalogue has no model {name!r}. {did_you_mean(name, sorted({one.name for one in every}))}")
+        raise RunError(
+            f"The catalogue has no model {name!r}. "
+            f"{did_you_mean(name, sorted({one.name for one in every}))}"
+        )
     if version is None:
         return next((one for one in own if one.in_use), own[-1])
     found = [one for one in own if str(one.version) == str(version)]
     if not found:
-        raise RunError(f"There is no version {version} of {name}; there are {', '.join(str(one.version) for one in own)}.")
+        raise RunError(
+            f"There is no version {version} of {name}; there are "
+            f"{', '.join(str(one.version) for one in own)}."
+        )
     return found[0]
 
 
@@ -191,27 +228,48 @@ def models(place: Runs | str | os.PathLike[str] = RECORDS) -> pd.DataFrame:
     columns = ["model", "version", "in use", "run", "step", "kept", "kept by", "commit", "note"]
     rows = [
         {
-            "model": one.name, "version": one.version, "in use": one.in_use, "run": one.about.get("run", ""),
-            "step": one.about.get("step", 0), "kept": one.kept, "kept by": one.kept_by, "commit": str(one.about.get("commit", ""))[:10],
-            "note": one.note, **_scores(one),
+            "model": one.name,
+            "version": one.version,
+            "in use": one.in_use,
+            "run": one.about.get("run", ""),
+            "step": one.about.get("step", 0),
+            "kept": one.kept,
+            "kept by": one.kept_by,
+            "commit": str(one.about.get("commit", ""))[:10],
+            "note": one.note,
+            **_scores(one),
         }
         for one in entries(_runs(place))
-    ]  # fmt: skip
+    ]
     return pd.DataFrame(rows, columns=None if rows else columns)
 
 
 def _scores(one: Entry) -> dict[str, Any]:
-    return {str(key): value for key, value in one.about.get("scores", {}).items() if key not in ("epoch", "step", "rate")}
+    return {
+        str(key): value
+        for key, value in one.about.get("scores", {}).items()
+        if key not in ("epoch", "step", "rate")
+    }
 
 
-def content(place: Runs | str | os.PathLike[str], name: str, version: int | str | None = None) -> bytes:
-    """The file of a version, as `Model.save` wrote it; its check sum is held against the catalogue's."""
+def content(
+    place: Runs | str | os.PathLike[str], name: str, version: int | str | None = None
+) -> bytes:
+    """The file of a version, as `Model.save` wrote it; its check sum is held against the
+    catalogue's.
+    """
     runs = _runs(place)
     with runs.ledger.reading() as connection:
         return runs.ledger.content(connection, entry(runs, name, version).digest)
 
 
-def load(name: str, *, version: int | str | None = None, place: Runs | str | os.PathLike[str] = RECORDS, own: Iterable[Any] = ()) -> Model:
+def load(
+    name: str,
+    *,
+    version: int | str | None = None,
+    place: Runs | str | os.PathLike[str] = RECORDS,
+    own: Iterable[Any] = (),
+) -> Model:
     """A model of the catalogue, ready to predict on raw rows.
 
     Parameters
@@ -233,7 +291,9 @@ def load(name: str, *, version: int | str | None = None, place: Runs | str | os.
     --------
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=root
+    ... )
     >>> kept = vs.catalogue.keep(vs.runs.open(root)["run-1"], "barrels")
     >>> vs.catalogue.load("barrels", place=root).predict(np.ones((2, 2))).shape
     (2, 1)
@@ -253,7 +313,9 @@ def mark_in_use(place: Runs | str | os.PathLike[str], name: str, version: int | 
     --------
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=root
+    ... )
     >>> kept = vs.catalogue.keep(vs.runs.open(root)["run-1"], "barrels")
     >>> vs.catalogue.mark_in_use(root, "barrels", 1).in_use
     True
@@ -263,5 +325,7 @@ def mark_in_use(place: Runs | str | os.PathLike[str], name: str, version: int | 
     with runs.ledger.writing() as connection:
         connection.execute(t.models.update().where(t.models.c.name == name).values(in_use=False))
         mine = (t.models.c.name == name) & (t.models.c.version == chosen.version)
-        connection.execute(t.models.update().where(mine).values(in_use=True, used_since=now(), used_by=_user()))
+        connection.execute(
+            t.models.update().where(mine).values(in_use=True, used_since=now(), used_by=_user())
+        )
     return entry(runs, name, chosen.version)

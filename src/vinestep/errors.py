@@ -3,21 +3,23 @@
 VineStepError
     ShapeError            (ValueError)       arrays that do not fit together
       NoAxesError         (TypeError)        a Tensor without axes, used as if it had some
-    DTypeError            (TypeError)        a kind of number that cannot be differentiated or stored
-    MissingRuleError      (TypeError)        a NumPy function with no derivative rule
-    DifferentiationError  (ValueError)       a derivative that cannot be had as asked
-    NotFiniteError        (ArithmeticError)  NaN or infinity where a number was needed
-    LayerError            (ValueError)       a layer used in the wrong order or with wrong settings
-    DataError             (ValueError)       a table, split or label that cannot be used
+    DTypeError            (TypeError)        a kind of number that cannot be differentiated or
+    stored MissingRuleError      (TypeError)        a NumPy function with no derivative rule
+    DifferentiationError  (ValueError)       a derivative that cannot be had as asked NotFiniteError
+    (ArithmeticError)  NaN or infinity where a number was needed LayerError            (ValueError)
+    a layer used in the wrong order or with wrong settings DataError             (ValueError)
+    a table, split or label that cannot be used
       ExampleIndexError   (IndexError)       an example that a source does not have
     ArchiveError          (ValueError)       a file of this library that cannot be trusted
-      CheckpointError                        a checkpoint that does not belong to a training, or says what makes no sense
-      ModelError                             a model that cannot be opened as it is
-    PartError             (ValueError)       a part that cannot be described, or a description that cannot be built
-    PlanError             (ValueError)       a plan with an unknown key, wrong type or missing file
-    RunError              (RuntimeError)     a run that does not exist or cannot be continued
-    SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out of its range
-    UnknownNameError      (AttributeError, KeyError)  a name that is not there, with the nearest that is
+      CheckpointError                        a checkpoint that does not belong to a training, or
+      says what makes no sense ModelError                             a model that cannot be opened
+      as it is
+    PartError             (ValueError)       a part that cannot be described, or a description that
+    cannot be built PlanError             (ValueError)       a plan with an unknown key, wrong type
+    or missing file RunError              (RuntimeError)     a run that does not exist or cannot be
+    continued SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out
+    of its range UnknownNameError      (AttributeError, KeyError)  a name that is not there, with
+    the nearest that is
 
 Each says what was wrong, where, what was expected and what to do::
 
@@ -137,7 +139,9 @@ class UnknownNameError(VineStepError, AttributeError, KeyError):
 
 
 class KernelsWarning(UserWarning):
-    """Compiled loops do not work with what is installed; definitions in NumPy run in their place."""
+    """Compiled loops do not work with what is installed; definitions in NumPy run in their
+    place.
+    """
 
 
 class PrecisionWarning(UserWarning):

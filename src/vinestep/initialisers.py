@@ -1,4 +1,6 @@
-"""How parameters begin. An initialiser is called as ``initialiser(rng, shape)`` and draws in float64."""
+"""How parameters begin. An initialiser is called as ``initialiser(rng, shape)`` and draws in
+float64.
+"""
 
 from __future__ import annotations
 
@@ -30,16 +32,21 @@ __all__ = [
 ]
 
 CUT = 2.0  # standard deviations at which the truncated normal is cut
-CUT_SPREAD = 0.8796256610342398  # standard deviation of a standard normal cut at two, made up for by dividing
+# standard deviation of a standard normal cut at two, made up for by dividing
+CUT_SPREAD = 0.8796256610342398
 
 if TYPE_CHECKING:
     Initialiser: TypeAlias = Callable[[np.random.Generator, tuple[int, ...]], np.ndarray]
 else:
-    Initialiser = Callable[..., np.ndarray]  # numpy.random takes longer to import than the rest of NumPy, and is not needed yet
+    Initialiser = Callable[
+        ..., np.ndarray
+    ]  # numpy.random takes longer to import than the rest of NumPy, and is not needed yet
 
 
 def fans(shape: tuple[int, ...]) -> tuple[int, int]:
-    """How many values a unit reads and how many units read a value; the last two axes are in and out."""
+    """How many values a unit reads and how many units read a value; the last two axes are in and
+    out.
+    """
     if len(shape) < 2:
         return (shape[0], shape[0]) if shape else (1, 1)
     window = int(np.prod(shape[:-2], dtype=np.int64))
@@ -50,8 +57,8 @@ def fans(shape: tuple[int, ...]) -> tuple[int, int]:
 def glorot_uniform(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
     """Uniform within ``sqrt(6 / (n_in + n_out))``.
 
-    X. Glorot and Y. Bengio, "Understanding the Difficulty of Training Deep Feedforward Neural Networks", AISTATS 2010,
-    equation 16.
+    X. Glorot and Y. Bengio, "Understanding the Difficulty of Training Deep Feedforward Neural
+    Networks", AISTATS 2010, equation 16.
 
     Examples
     --------
@@ -104,7 +111,9 @@ def he_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
 
 
 def _truncated(rng: np.random.Generator, shape: tuple[int, ...], spread: float) -> np.ndarray:
-    """Normal numbers within two standard deviations, of the spread asked for: those outside are drawn again."""
+    """Normal numbers within two standard deviations, of the spread asked for: those outside are
+    drawn again.
+    """
     values = rng.standard_normal(shape)
     outside = np.abs(values) > CUT
     while outside.any():
@@ -179,10 +188,11 @@ def lecun_truncated(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndar
 
 @part("orthogonal", "initialiser")
 def orthogonal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-    """A random matrix with orthonormal rows or columns, whichever are fewer; further axes count as rows.
+    """A random matrix with orthonormal rows or columns, whichever are fewer; further axes count as
+    rows.
 
-    A. M. Saxe, J. L. McClelland and S. Ganguli, ICLR 2014, section 3; uniform among such matrices by the signs of
-    F. Mezzadri, Notices AMS 54, 592-604, 2007, section 5.
+    A. M. Saxe, J. L. McClelland and S. Ganguli, ICLR 2014, section 3; uniform among such matrices
+    by the signs of F. Mezzadri, Notices AMS 54, 592-604, 2007, section 5.
 
     Examples
     --------
@@ -198,9 +208,11 @@ def orthogonal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
 
 @part("identity", "initialiser")
 def identity(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-    """The identity matrix, for the weights by which a recurrent layer remembers; side by side if the shape is wider.
+    """The identity matrix, for the weights by which a recurrent layer remembers; side by side if
+    the shape is wider.
 
-    Q. V. Le, N. Jaitly and G. E. Hinton, "A Simple Way to Initialize Recurrent Networks of Rectified Linear Units", 2015.
+    Q. V. Le, N. Jaitly and G. E. Hinton, "A Simple Way to Initialize Recurrent Networks of
+    Rectified Linear Units", 2015.
 
     Examples
     --------
@@ -214,7 +226,8 @@ def identity(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
 
 @part("unit_normal", "initialiser")
 def unit_normal(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-    """Normal of variance ``1 / n`` over rows of n values, so that each row has a length of about 1; for tables of vectors.
+    """Normal of variance ``1 / n`` over rows of n values, so that each row has a length of about 1;
+    for tables of vectors.
 
     Examples
     --------

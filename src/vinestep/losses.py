@@ -70,7 +70,10 @@ def _scale(logits: Any, reduction: str) -> Any:
 
 def _cross_entropy_forward(logits: Any, labels: Any, *, reduction: str = "mean") -> tuple[Any, Any]:
     if logits.shape[1] <= FEW_CLASSES:
-        losses, slopes = np.empty(logits.shape[0], logits.dtype), np.empty(logits.shape, logits.dtype)
+        losses, slopes = (
+            np.empty(logits.shape[0], logits.dtype),
+            np.empty(logits.shape, logits.dtype),
+        )
         weight = 1 / logits.shape[0] if reduction == "mean" else 1.0
         total, bad = kernels.losses.cross_entropy(logits, labels, losses, slopes, weight)
         if bad >= 0:
@@ -93,7 +96,12 @@ def _cross_entropy_forward(logits: Any, labels: Any, *, reduction: str = "mean")
 
 
 def _cross_entropy_adjoint(
-    g: Any, slopes: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Any
+    g: Any,
+    slopes: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Any,
 ) -> list[Any]:
     if options.get("reduction", "mean") == "none":
         return [slopes * g[:, None], None]
@@ -128,7 +136,8 @@ def cross_entropy(
     ----------
     logits : array_like, shape (n, n_classes) or (n, time, n_classes)
         What the last layer puts out, before any softmax.
-    labels : array_like of whole numbers, shape (n,) or (n, time); or of floats, of the shape of the logits
+    labels : array_like of whole numbers, shape (n,) or (n, time); or of floats, of the shape of the
+    logits
         From 0 to ``n_classes - 1``; or a probability for each class, which add up to 1.
     reduction : {"mean", "sum", "none"}
         Over the examples and times; the mean is over what they weigh.
@@ -139,14 +148,16 @@ def cross_entropy(
     ignored : int, optional
         A label that says that there is none; such examples weigh nothing.
     smoothing : float
-        Share of probability that is spread over all classes alike (C. Szegedy et al., CVPR 2016, section 7).
+        Share of probability that is spread over all classes alike (C. Szegedy et al., CVPR 2016,
+        section 7).
 
     Raises
     ------
     ShapeError
         If the shapes do not belong together.
     DataError
-        If a label is out of range or not a whole number, probabilities do not add up to 1, or everything is ignored.
+        If a label is out of range or not a whole number, probabilities do not add up to 1, or
+        everything is ignored.
 
     Examples
     --------
@@ -159,15 +170,25 @@ def cross_entropy(
     logits = logits if isinstance(logits, Tensor) else np.asarray(logits)
     if STATE.now.sealing:
         note_probabilities(logits)
-    if weights is None and class_weights is None and ignored is None and not smoothing and logits.ndim == 2:
+    if (
+        weights is None
+        and class_weights is None
+        and ignored is None
+        and not smoothing
+        and logits.ndim == 2
+    ):
         array = np.asarray(held(labels))
         if array.dtype.kind != "f" or array.shape != logits.shape or logits.shape[1] == 1:
             return _cross_entropy(logits, checked_labels(array, logits.shape), reduction=reduction)
-    return _weighted_cross_entropy(logits, labels, reduction, weights, class_weights, ignored, smoothing)
+    return _weighted_cross_entropy(
+        logits, labels, reduction, weights, class_weights, ignored, smoothing
+    )
 
 
 next_token = partial(cross_entropy, ignored=-1)
-"""Cross-entropy of the next tokens; places of which the label is -1, such as padding and requests, are left out."""
+"""Cross-entropy of the next tokens; places of which the label is -1, such as padding and requests,
+are left out.
+"""
 
 
 def note_probabilities(outputs: Any) -> None:
@@ -180,28 +201,44 @@ def note_probabilities(outputs: Any) -> None:
             Finding(
                 "the outputs that cross_entropy got",
                 "suspicious",
-                "they are all positive and each row adds up to 1, as probabilities do; logits are expected.",
-                "Leave the softmax out of the network, or end it in log_softmax and use negative_log_likelihood.",
+                "they are all positive and each row adds up to 1, as probabilities do; logits are "
+                "expected.",
+                "Leave the softmax out of the network, or end it in log_softmax and use "
+                "negative_log_likelihood.",
             ),
             stacklevel=3,
         )
 
 
 def _weighted_cross_entropy(
-    logits: Any, labels: Any, reduction: str, weights: Any, class_weights: Any, ignored: int | None, smoothing: float
+    logits: Any,
+    labels: Any,
+    reduction: str,
+    weights: Any,
+    class_weights: Any,
+    ignored: int | None,
+    smoothing: float,
 ) -> Any:
     if not 0 <= smoothing < 1:
-        raise SettingError(f"cross_entropy: smoothing must be from 0 up to but not including 1, got {smoothing!r}.")
+        raise SettingError(
+            f"cross_entropy: smoothing must be from 0 up to but not including 1, got {smoothing!r}."
+        )
     classes = logits.shape[-1]
     flat = logits if logits.ndim == 2 else np.reshape(logits, (-1, classes))
     given = np.asarray(held(labels))
     soft = given.dtype.kind == "f" and given.shape == logits.shape
-    weigh = np.ones(flat.shape[0], flat.dtype) if weights is None else _flat_weights(weights, logits.shape[:-1], flat.dtype)
+    weigh = (
+        np.ones(flat.shape[0], flat.dtype)
+        if weights is None
+        else _flat_weights(weights, logits.shape[:-1], flat.dtype)
+    )
     if soft:
         shares = _checked_shares(given.reshape(-1, classes)).astype(flat.dtype)
     else:
         if given.shape != logits.shape[:-1]:
-            raise ShapeError(f"cross_entropy: expected labels of shape {logits.shape[:-1]}, got {given.shape}.")
+            raise ShapeError(
+                f"cross_entropy: expected labels of shape {logits.shape[:-1]}, got {given.shape}."
+            )
         numbers = given.reshape(-1)
         if ignored is not None:
             weigh = weigh * (numbers != ignored)
@@ -213,7 +250,10 @@ def _weighted_cross_entropy(
     shares = shares * (1 - smoothing) + smoothing / classes
     if class_weights is not None:
         if np.shape(class_weights) != (classes,):
-            raise ShapeError(f"cross_entropy: expected {classes} class weights, got shape {np.shape(class_weights)}.")
+            raise ShapeError(
+                f"cross_entropy: expected {classes} class weights, got shape "
+                f"{np.shape(class_weights)}."
+            )
         by_class = np.asarray(class_weights, flat.dtype)
         weigh = weigh * (by_class[numbers] if not soft else shares @ by_class)
     losses = -np.sum(log_softmax(flat) * shares.astype(flat.dtype), axis=1)
@@ -223,7 +263,9 @@ def _weighted_cross_entropy(
 def _flat_weights(weights: Any, shape: tuple[int, ...], dtype: Any) -> np.ndarray:
     array = np.asarray(held(weights)).astype(dtype)
     if array.shape != shape:
-        raise ShapeError(f"weights have shape {array.shape}, the losses {shape}. Give one for each.")
+        raise ShapeError(
+            f"weights have shape {array.shape}, the losses {shape}. Give one for each."
+        )
     if (array < 0).any():
         raise DataError("weights must not be negative.")
     return array.reshape(-1)
@@ -233,11 +275,15 @@ def _checked_shares(shares: np.ndarray) -> np.ndarray:
     total = shares.sum(axis=1)
     if (shares < 0).any() or not np.allclose(total, 1, atol=1e-3):
         row = int(np.argmax(np.abs(total - 1)))
-        raise DataError(f"cross_entropy: the probabilities of row {row} add up to {total[row]:.4g}, not to 1.")
+        raise DataError(
+            f"cross_entropy: the probabilities of row {row} add up to {total[row]:.4g}, not to 1."
+        )
     return shares
 
 
-def _reduced_by_weight(losses: Any, weights: np.ndarray, reduction: str, shape: tuple[int, ...]) -> Any:
+def _reduced_by_weight(
+    losses: Any, weights: np.ndarray, reduction: str, shape: tuple[int, ...]
+) -> Any:
     weighed = losses * weights.astype(losses.dtype)
     if reduction == "none":
         return weighed if weighed.shape == shape else np.reshape(weighed, shape)
@@ -245,26 +291,40 @@ def _reduced_by_weight(losses: Any, weights: np.ndarray, reduction: str, shape: 
         return np.sum(weighed)
     total = float(weights.sum())
     if total == 0:
-        raise DataError("The loss has nothing to average: all weights are 0, or every label is ignored.")
+        raise DataError(
+            "The loss has nothing to average: all weights are 0, or every label is ignored."
+        )
     return np.sum(weighed) * (1 / total)
 
 
 def checked_labels(labels: Any, shape: tuple[int, ...]) -> np.ndarray:
     """Labels as whole numbers, one for each row of logits of this shape."""
-    if type(labels) is np.ndarray and labels.dtype.kind in "iu" and len(shape) == 2 and labels.shape == shape[:1]:
+    if (
+        type(labels) is np.ndarray
+        and labels.dtype.kind in "iu"
+        and len(shape) == 2
+        and labels.shape == shape[:1]
+    ):
         return labels
     array = np.asarray(held(labels))
     if len(shape) != 2:
         raise ShapeError(f"cross_entropy: expected logits of shape (n, n_classes), got {shape}.")
     if array.shape == shape and shape[1] > 1:
         raise ShapeError(
-            f"cross_entropy: labels have the shape of the logits, {shape}, as one-hot rows do. Give whole numbers, one an "
+            f"cross_entropy: labels have the shape of the logits, {shape}, as one-hot rows do. "
+            "Give whole numbers, one an "
             "example: labels.argmax(axis=1)."
         )
     if array.shape != shape[:1]:
-        raise ShapeError(f"cross_entropy: expected {shape[0]} labels, shape ({shape[0]},), got shape {array.shape}.")
+        raise ShapeError(
+            f"cross_entropy: expected {shape[0]} labels, shape ({shape[0]},), got shape "
+            f"{array.shape}."
+        )
     if array.dtype.kind not in "iu":
-        raise DataError(f"cross_entropy: labels have to be whole numbers, got {array.dtype}. Use labels.astype(int).")
+        raise DataError(
+            f"cross_entropy: labels have to be whole numbers, got {array.dtype}. Use "
+            "labels.astype(int)."
+        )
     return array
 
 
@@ -277,7 +337,8 @@ def check_range(labels: np.ndarray, classes: int) -> None:
 def _out_of_range(labels: np.ndarray, classes: int) -> DataError:
     row = int(np.argmax((labels < 0) | (labels >= classes)))
     return DataError(
-        f"cross_entropy: label {labels[row]} at row {row} is out of range: {classes} logits an example allow labels 0 to "
+        f"cross_entropy: label {labels[row]} at row {row} is out of range: {classes} logits an "
+        "example allow labels 0 to "
         f"{classes - 1}. Make the last layer wider, or encode the labels anew."
     )
 
@@ -286,7 +347,9 @@ def _squared_error_definition(prediction: Any, target: Any, *, reduction: str = 
     return _reduced(np.square(prediction - target), reduction)
 
 
-def _squared_error_forward(prediction: Any, target: Any, *, reduction: str = "mean") -> tuple[Any, Any]:
+def _squared_error_forward(
+    prediction: Any, target: Any, *, reduction: str = "mean"
+) -> tuple[Any, Any]:
     if reduction == "none":
         slopes = prediction - target
         return np.square(slopes), slopes
@@ -297,17 +360,28 @@ def _squared_error_forward(prediction: Any, target: Any, *, reduction: str = "me
 
 
 def _squared_error_adjoint(
-    g: Any, slopes: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Any
+    g: Any,
+    slopes: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Any,
 ) -> list[Any]:
     reduction = options.get("reduction", "mean")
     factor = g * 2 if reduction != "mean" else g * (2 / slopes.size)
-    by_prediction = slopes * np.asarray(factor, slopes.dtype) if np.ndim(factor) else _scaled(slopes, slopes.dtype.type(factor))
+    by_prediction = (
+        slopes * np.asarray(factor, slopes.dtype)
+        if np.ndim(factor)
+        else _scaled(slopes, slopes.dtype.type(factor))
+    )
     return [by_prediction if wanted[0] else None, -by_prediction if wanted[1] else None]
 
 
 def _scaled(array: np.ndarray, factor: Any) -> np.ndarray:
     out = np.empty(array.shape, array.dtype)
-    over_rows(lambda part, into: np.multiply(part, factor, out=into), [array.reshape(-1), out.reshape(-1)])
+    over_rows(
+        lambda part, into: np.multiply(part, factor, out=into), [array.reshape(-1), out.reshape(-1)]
+    )
     return out
 
 
@@ -324,22 +398,30 @@ def _checked_pair(prediction: Any, target: Any, name: str = "squared_error") -> 
     prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
     target = target if isinstance(target, Tensor) else np.asarray(target)
     if prediction.shape != target.shape:
-        cure = "Give the targets that shape too: targets[:, None]." if prediction.shape == (*target.shape, 1) else "They have to agree."
-        raise ShapeError(f"{name}: predictions have shape {prediction.shape}, targets {target.shape}. {cure}")
+        cure = (
+            "Give the targets that shape too: targets[:, None]."
+            if prediction.shape == (*target.shape, 1)
+            else "They have to agree."
+        )
+        raise ShapeError(
+            f"{name}: predictions have shape {prediction.shape}, targets {target.shape}. {cure}"
+        )
     if target.dtype != prediction.dtype and not isinstance(target, Tensor):
         target = target.astype(prediction.dtype)
     return prediction, target
 
 
 @part("squared_error", "loss")
-def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+def squared_error(
+    prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
     """Mean squared error, ``mean((prediction - target)**2)`` over all elements.
 
     Parameters
     ----------
     prediction, target : array_like of one shape
-        They are not broadcast against each other; ``(n, 1)`` predictions of ``(n,)`` targets are an error, since NumPy
-        would make ``(n, n)`` of them.
+        They are not broadcast against each other; ``(n, 1)`` predictions of ``(n,)`` targets are an
+        error, since NumPy would make ``(n, n)`` of them.
     reduction : {"mean", "sum", "none"}
         Over all elements.
     weights : array_like, shape (n,), optional
@@ -363,19 +445,28 @@ def squared_error(prediction: Any, target: Any, *, reduction: Reduction = "mean"
 
 
 def _by_example(losses: Any, reduction: str, weights: Any = None) -> Any:
-    """Element-wise losses reduced, each example weighed; the mean is over what the elements weigh."""
+    """Element-wise losses reduced, each example weighed; the mean is over what the elements
+    weigh.
+    """
     _check_reduction(reduction)
     if weights is None:
         return _reduced(losses, reduction)
     array = np.asarray(held(weights)).astype(losses.dtype)
     if array.shape != losses.shape[:1]:
-        raise ShapeError(f"weights have shape {array.shape}, expected one for each of {losses.shape[0]} examples.")
+        raise ShapeError(
+            f"weights have shape {array.shape}, expected one for each of {losses.shape[0]} "
+            "examples."
+        )
     spread = np.broadcast_to(array.reshape(-1, *(1,) * (losses.ndim - 1)), losses.shape)
-    return _reduced_by_weight(np.ravel(losses), _flat_weights(spread, losses.shape, losses.dtype), reduction, losses.shape)
+    return _reduced_by_weight(
+        np.ravel(losses), _flat_weights(spread, losses.shape, losses.dtype), reduction, losses.shape
+    )
 
 
 @part("absolute_error", "loss")
-def absolute_error(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+def absolute_error(
+    prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
     """Mean absolute error, ``mean(|prediction - target|)``; parameters as for `squared_error`.
 
     Examples
@@ -388,11 +479,19 @@ def absolute_error(prediction: Any, target: Any, *, reduction: Reduction = "mean
 
 
 @part("huber", "loss")
-def huber(prediction: Any, target: Any, *, delta: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
-    """With ``r = prediction - target``: ``r**2 / 2`` where ``|r| <= delta``, else ``delta * (|r| - delta / 2)``.
+def huber(
+    prediction: Any,
+    target: Any,
+    *,
+    delta: float = 1.0,
+    reduction: Reduction = "mean",
+    weights: Any = None,
+) -> Any:
+    """With ``r = prediction - target``: ``r**2 / 2`` where ``|r| <= delta``, else ``delta * (|r| -
+    delta / 2)``.
 
-    P. J. Huber, "Robust Estimation of a Location Parameter", Ann. Math. Statist. 35(1), 73-101, 1964. `delta` is in the unit of the
-    target; other parameters as for `squared_error`.
+    P. J. Huber, "Robust Estimation of a Location Parameter", Ann. Math. Statist. 35(1), 73-101,
+    1964. `delta` is in the unit of the target; other parameters as for `squared_error`.
 
     Examples
     --------
@@ -404,11 +503,17 @@ def huber(prediction: Any, target: Any, *, delta: float = 1.0, reduction: Reduct
     prediction, target = _checked_pair(prediction, target, "huber")
     r = prediction - target
     size = np.abs(r)
-    return _by_example(np.where(held(size) <= delta, np.square(r) * 0.5, (size - delta / 2) * delta), reduction, weights)
+    return _by_example(
+        np.where(held(size) <= delta, np.square(r) * 0.5, (size - delta / 2) * delta),
+        reduction,
+        weights,
+    )
 
 
 @part("log_cosh", "loss")
-def log_cosh(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+def log_cosh(
+    prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
     """``log(cosh(prediction - target))`` without overflow; parameters as for `squared_error`.
 
     Examples
@@ -422,7 +527,9 @@ def log_cosh(prediction: Any, target: Any, *, reduction: Reduction = "mean", wei
 
 
 @part("negative_log_likelihood", "loss")
-def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+def negative_log_likelihood(
+    log_probabilities: Any, labels: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
     """``-log_probabilities[label]`` of each example, for networks that end in `log_softmax`.
 
     Parameters
@@ -443,13 +550,18 @@ def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: R
     >>> vs.losses.negative_log_likelihood(np.log(np.array([[0.25, 0.75]])), [1]).round(4)
     np.float64(0.2877)
     """
-    outputs = log_probabilities if isinstance(log_probabilities, Tensor) else np.asarray(log_probabilities)
+    outputs = (
+        log_probabilities
+        if isinstance(log_probabilities, Tensor)
+        else np.asarray(log_probabilities)
+    )
     numbers = checked_labels(labels, outputs.shape)
     check_range(numbers, outputs.shape[1])
     plain = held(outputs)
     if plain.size and plain.max() > 1e-4:
         raise DataError(
-            f"negative_log_likelihood: a log-probability cannot be {plain.max():.4g}, above 0. For logits use cross_entropy; for "
+            f"negative_log_likelihood: a log-probability cannot be {plain.max():.4g}, above 0. "
+            "For logits use cross_entropy; for "
             "probabilities take their logarithm."
         )
     return _by_example(-outputs[np.arange(len(numbers)), numbers], reduction, weights)
@@ -457,7 +569,12 @@ def negative_log_likelihood(log_probabilities: Any, labels: Any, *, reduction: R
 
 @part("binary_cross_entropy", "loss")
 def binary_cross_entropy(
-    logits: Any, targets: Any, *, positive_weight: float = 1.0, reduction: Reduction = "mean", weights: Any = None
+    logits: Any,
+    targets: Any,
+    *,
+    positive_weight: float = 1.0,
+    reduction: Reduction = "mean",
+    weights: Any = None,
 ) -> Any:
     """Cross-entropy of yes or no with the sigmoid of logits, stable for logits of any size.
 
@@ -477,19 +594,31 @@ def binary_cross_entropy(
 
     Examples
     --------
-    >>> vs.losses.binary_cross_entropy(np.array([0.0, 100.0]), np.array([1.0, 0.0]), reduction="none").round(4)
+    >>> vs.losses.binary_cross_entropy(
+    ...     np.array([0.0, 100.0]), np.array([1.0, 0.0]), reduction="none"
+    ... ).round(4)
     array([  0.6931, 100.    ])
     """
     logits, targets = _checked_pair(logits, targets, "binary_cross_entropy")
     plain = held(targets)
     if plain.size and (plain.min() < 0 or plain.max() > 1):
-        raise DataError(f"binary_cross_entropy: targets have to be from 0 to 1, got {plain.min():.4g} to {plain.max():.4g}.")
-    return _by_example(softplus(-logits) * (targets * positive_weight) + softplus(logits) * (1 - targets), reduction, weights)
+        raise DataError(
+            f"binary_cross_entropy: targets have to be from 0 to 1, got {plain.min():.4g} to "
+            f"{plain.max():.4g}."
+        )
+    return _by_example(
+        softplus(-logits) * (targets * positive_weight) + softplus(logits) * (1 - targets),
+        reduction,
+        weights,
+    )
 
 
 @part("kullback_leibler", "loss")
-def kullback_leibler(log_probabilities: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
-    """Divergence of a distribution from the one predicted: ``sum(target * (log(target) - log_probabilities))`` over the last axis.
+def kullback_leibler(
+    log_probabilities: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
+    """Divergence of a distribution from the one predicted: ``sum(target * (log(target) -
+    log_probabilities))`` over the last axis.
 
     S. Kullback and R. A. Leibler, Ann. Math. Statist. 22(1), 79-86, 1951, equation 2.4.
 
@@ -500,7 +629,9 @@ def kullback_leibler(log_probabilities: Any, target: Any, *, reduction: Reductio
 
     Examples
     --------
-    >>> vs.losses.kullback_leibler(np.log(np.array([[0.5, 0.5]])), np.array([[1.0, 0.0]])).round(4)
+    >>> vs.losses.kullback_leibler(
+    ...     np.log(np.array([[0.5, 0.5]])), np.array([[1.0, 0.0]])
+    ... ).round(4)
     np.float64(0.6931)
     """
     outputs, target = _checked_pair(log_probabilities, target, "kullback_leibler")
@@ -511,10 +642,19 @@ def kullback_leibler(log_probabilities: Any, target: Any, *, reduction: Reductio
 
 
 @part("hinge", "loss")
-def hinge(scores: Any, labels: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
-    """By how much other classes come within a margin of the right one: ``sum(max(0, margin + other - right))``.
+def hinge(
+    scores: Any,
+    labels: Any,
+    *,
+    margin: float = 1.0,
+    reduction: Reduction = "mean",
+    weights: Any = None,
+) -> Any:
+    """By how much other classes come within a margin of the right one: ``sum(max(0, margin + other
+    - right))``.
 
-    K. Crammer and Y. Singer, JMLR 2, 265-292, 2001, summed over classes as in J. Weston and C. Watkins, 1999, equation 4.
+    K. Crammer and Y. Singer, JMLR 2, 265-292, 2001, summed over classes as in J. Weston and C.
+    Watkins, 1999, equation 4.
 
     Examples
     --------
@@ -537,7 +677,9 @@ def _cosines(a: Any, b: Any) -> Any:
 
 
 @part("cosine", "loss")
-def cosine(prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None) -> Any:
+def cosine(
+    prediction: Any, target: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
     """One minus the cosine of the angle between rows.
 
     Examples
@@ -550,8 +692,17 @@ def cosine(prediction: Any, target: Any, *, reduction: Reduction = "mean", weigh
 
 
 @part("triplet", "loss")
-def triplet(anchor: Any, positive: Any, negative: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
-    """By how much the negative example is not farther than the positive one by a margin: ``max(0, |a - p|**2 - |a - n|**2 + margin)``.
+def triplet(
+    anchor: Any,
+    positive: Any,
+    negative: Any,
+    *,
+    margin: float = 1.0,
+    reduction: Reduction = "mean",
+    weights: Any = None,
+) -> Any:
+    """By how much the negative example is not farther than the positive one by a margin: ``max(0,
+    |a - p|**2 - |a - n|**2 + margin)``.
 
     F. Schroff, D. Kalenichenko and J. Philbin, CVPR 2015, equation 3.
 
@@ -562,33 +713,54 @@ def triplet(anchor: Any, positive: Any, negative: Any, *, margin: float = 1.0, r
     """
     anchor, positive = _checked_pair(anchor, positive, "triplet")
     anchor, negative = _checked_pair(anchor, negative, "triplet")
-    gap = np.sum(np.square(anchor - positive), axis=-1) - np.sum(np.square(anchor - negative), axis=-1)
+    gap = np.sum(np.square(anchor - positive), axis=-1) - np.sum(
+        np.square(anchor - negative), axis=-1
+    )
     return _by_example(relu(gap + margin), reduction, weights)
 
 
 @part("contrastive", "loss")
-def contrastive(first: Any, second: Any, same: Any, *, margin: float = 1.0, reduction: Reduction = "mean", weights: Any = None) -> Any:
-    """Pairs of the same kind drawn together, others pushed a margin apart: ``d**2 / 2`` or ``max(0, margin - d)**2 / 2``.
+def contrastive(
+    first: Any,
+    second: Any,
+    same: Any,
+    *,
+    margin: float = 1.0,
+    reduction: Reduction = "mean",
+    weights: Any = None,
+) -> Any:
+    """Pairs of the same kind drawn together, others pushed a margin apart: ``d**2 / 2`` or ``max(0,
+    margin - d)**2 / 2``.
 
     R. Hadsell, S. Chopra and Y. LeCun, CVPR 2006, equation 4.
 
     Examples
     --------
-    >>> vs.losses.contrastive(np.zeros((2, 1)), np.full((2, 1), 0.5), [True, False], reduction="none")
+    >>> vs.losses.contrastive(
+    ...     np.zeros((2, 1)), np.full((2, 1), 0.5), [True, False], reduction="none"
+    ... )
     array([0.125, 0.125])
     """
     first, second = _checked_pair(first, second, "contrastive")
     distance = np.linalg.norm(first - second, axis=-1)
     kind = np.asarray(held(same)).astype(bool)
     if kind.shape != distance.shape:
-        raise ShapeError(f"contrastive: expected {distance.shape[0]} marks of same or not, got shape {kind.shape}.")
-    return _by_example(np.where(kind, np.square(distance), np.square(relu(margin - distance))) * 0.5, reduction, weights)
+        raise ShapeError(
+            f"contrastive: expected {distance.shape[0]} marks of same or not, got shape "
+            f"{kind.shape}."
+        )
+    return _by_example(
+        np.where(kind, np.square(distance), np.square(relu(margin - distance))) * 0.5,
+        reduction,
+        weights,
+    )
 
 
 def gradient_penalty(critic: Callable[[Any], Any], at: Any, *, target: float = 1.0) -> Any:
     """Mean squared departure of the length of the critic's derivative by its input from a target.
 
-    I. Gulrajani et al., "Improved Training of Wasserstein GANs", NIPS 2017, equation 3. Differentiable by the critic's weights.
+    I. Gulrajani et al., "Improved Training of Wasserstein GANs", NIPS 2017, equation 3.
+    Differentiable by the critic's weights.
 
     Parameters
     ----------
@@ -606,11 +778,14 @@ def gradient_penalty(critic: Callable[[Any], Any], at: Any, *, target: float = 1
     return np.mean(np.square(lengths - target))
 
 
-def wasserstein_critic(critic: Callable[[Any], Any], real: Any, generated: Any, *, penalty: float = 10.0, seed: int = 0) -> Any:
-    """What a critic that tells real from generated minimises: ``mean(critic(generated)) - mean(critic(real))`` and a gradient penalty at
-    random points between the two.
+def wasserstein_critic(
+    critic: Callable[[Any], Any], real: Any, generated: Any, *, penalty: float = 10.0, seed: int = 0
+) -> Any:
+    """What a critic that tells real from generated minimises: ``mean(critic(generated)) -
+    mean(critic(real))`` and a gradient penalty at random points between the two.
 
-    M. Arjovsky, S. Chintala and L. Bottou, ICML 2017, with the penalty of Gulrajani et al. 2017, algorithm 1.
+    M. Arjovsky, S. Chintala and L. Bottou, ICML 2017, with the penalty of Gulrajani et al. 2017,
+    algorithm 1.
 
     Parameters
     ----------
@@ -629,21 +804,35 @@ def wasserstein_critic(critic: Callable[[Any], Any], real: Any, generated: Any, 
     """
     real, generated = np.asarray(held(real)), np.asarray(held(generated))
     if real.shape != generated.shape:
-        raise ShapeError(f"wasserstein_critic: real inputs have shape {real.shape}, generated ones {generated.shape}. They have to agree.")
-    fraction = np.random.default_rng(seed).random((real.shape[0], *(1,) * (real.ndim - 1))).astype(real.dtype)
+        raise ShapeError(
+            f"wasserstein_critic: real inputs have shape {real.shape}, generated ones "
+            f"{generated.shape}. They have to agree."
+        )
+    fraction = (
+        np.random.default_rng(seed)
+        .random((real.shape[0], *(1,) * (real.ndim - 1)))
+        .astype(real.dtype)
+    )
     between = real * fraction + generated * (1 - fraction)
-    return np.mean(critic(generated)) - np.mean(critic(real)) + gradient_penalty(critic, between) * penalty
+    return (
+        np.mean(critic(generated))
+        - np.mean(critic(real))
+        + gradient_penalty(critic, between) * penalty
+    )
 
 
 def makes_logits(loss: Any) -> bool:
-    """Whether outputs trained with this loss are logits of classes, through partial application too."""
+    """Whether outputs trained with this loss are logits of classes, through partial application
+    too.
+    """
     while hasattr(loss, "func"):
         loss = loss.func
     return loss is cross_entropy
 
 
 def weight_in_mean(loss: Any, targets: Any, weights: Any = None) -> float:
-    """What a batch weighs in the mean over several: its examples, or, of a loss that leaves labels out or weighs them, what it counts.
+    """What a batch weighs in the mean over several: its examples, or, of a loss that leaves labels
+    out or weighs them, what it counts.
 
     Examples
     --------
@@ -660,7 +849,9 @@ def weight_in_mean(loss: Any, targets: Any, weights: Any = None) -> float:
     ignored, by_class = settings.get("ignored"), settings.get("class_weights")
     if labels.dtype.kind not in "iu" or (ignored is None and by_class is None):
         return float(np.sum(weigh))
-    counted = np.broadcast_to(weigh.reshape(weigh.shape + (1,) * (labels.ndim - weigh.ndim)), labels.shape)
+    counted = np.broadcast_to(
+        weigh.reshape(weigh.shape + (1,) * (labels.ndim - weigh.ndim)), labels.shape
+    )
     if ignored is not None:
         counted = counted * (labels != ignored)
     if by_class is not None:
@@ -669,7 +860,9 @@ def weight_in_mean(loss: Any, targets: Any, weights: Any = None) -> float:
 
 
 def reduction_of(loss: Any) -> str:
-    """How a loss brings those of a batch together: "mean" unless it says otherwise, through partial application too."""
+    """How a loss brings those of a batch together: "mean" unless it says otherwise, through partial
+    application too.
+    """
     while hasattr(loss, "func"):
         if "reduction" in loss.keywords:
             return str(loss.keywords["reduction"])
@@ -679,7 +872,11 @@ def reduction_of(loss: Any) -> str:
 
 def _labels_for(targets: Any, outputs: Any) -> Any:
     labels = checked_labels(targets, outputs.shape)
-    return labels if labels.dtype == WHOLE and labels.flags.carray else np.array(labels, WHOLE, order="C")
+    return (
+        labels
+        if labels.dtype == WHOLE and labels.flags.carray
+        else np.array(labels, WHOLE, order="C")
+    )
 
 
 def _targets_for(targets: Any, outputs: Any) -> Any:
@@ -687,7 +884,9 @@ def _targets_for(targets: Any, outputs: Any) -> Any:
 
 
 def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:
-    """How to check targets against outputs, and the fused operation, of a loss that is one; None for any other."""
+    """How to check targets against outputs, and the fused operation, of a loss that is one; None
+    for any other.
+    """
     if loss is cross_entropy:
         return _labels_for, _cross_entropy
     return (_targets_for, _squared_error) if loss is squared_error else None

@@ -36,7 +36,11 @@ __all__ = [
 
 
 def dense_classifier(
-    classes: int, *, widths: Sequence[int] = (64, 32), activation: Callable[..., Any] = relu, dropout: float = 0.0
+    classes: int,
+    *,
+    widths: Sequence[int] = (64, 32),
+    activation: Callable[..., Any] = relu,
+    dropout: float = 0.0,
 ) -> Stack:
     """Dense layers for tables: ``(batch, features)`` to logits.
 
@@ -51,12 +55,17 @@ def dense_classifier(
     return Stack(*layers, Dense(classes))
 
 
-def convolutional_classifier(classes: int, *, channels: Sequence[int] = (16, 32, 64), dropout: float = 0.0) -> Stack:
-    """A small network for pictures: convolution, batch normalisation and pooling, over and over, then a mean and a dense layer.
+def convolutional_classifier(
+    classes: int, *, channels: Sequence[int] = (16, 32, 64), dropout: float = 0.0
+) -> Stack:
+    """A small network for pictures: convolution, batch normalisation and pooling, over and over,
+    then a mean and a dense layer.
 
     Examples
     --------
-    >>> vs.networks.convolutional_classifier(6).initialise(np.ones((1, 32, 32, 3)))(np.ones((2, 32, 32, 3))).shape
+    >>> vs.networks.convolutional_classifier(6).initialise(np.ones((1, 32, 32, 3)))(
+    ...     np.ones((2, 32, 32, 3))
+    ... ).shape
     (2, 6)
     """
     layers: list[Any] = []
@@ -66,20 +75,27 @@ def convolutional_classifier(classes: int, *, channels: Sequence[int] = (16, 32,
 
 
 def _residual_block(width: int, *, stride: int = 1, changes: bool = False) -> Stack:
-    body = Stack(Convolution(width, 3, stride=stride), BatchNorm(), relu, Convolution(width, 3), BatchNorm())
-    shortcut = Stack(Convolution(width, 1, stride=stride), BatchNorm()) if changes or stride > 1 else None
+    body = Stack(
+        Convolution(width, 3, stride=stride), BatchNorm(), relu, Convolution(width, 3), BatchNorm()
+    )
+    shortcut = (
+        Stack(Convolution(width, 1, stride=stride), BatchNorm()) if changes or stride > 1 else None
+    )
     return Stack(Residual(body, shortcut), relu)
 
 
 def residual_network(classes: int, *, depth: int = 3, width: int = 16) -> Stack:
-    """A residual network for pictures: three stages of `depth` blocks, each half the size and twice the channels of the one before.
+    """A residual network for pictures: three stages of `depth` blocks, each half the size and twice
+    the channels of the one before.
 
-    K. He, X. Zhang, S. Ren and J. Sun, CVPR 2016, section 4.2. The body and the head are its two parts: ``network[0]``,
-    ``network[1]``; `with_head` replaces the latter.
+    K. He, X. Zhang, S. Ren and J. Sun, CVPR 2016, section 4.2. The body and the head are its two
+    parts: ``network[0]``, ``network[1]``; `with_head` replaces the latter.
 
     Examples
     --------
-    >>> network = vs.networks.residual_network(6, depth=1, width=8).initialise(np.ones((1, 16, 16, 3)))
+    >>> network = vs.networks.residual_network(6, depth=1, width=8).initialise(
+    ...     np.ones((1, 16, 16, 3))
+    ... )
     >>> network(np.ones((2, 16, 16, 3))).shape
     (2, 6)
     """
@@ -112,7 +128,9 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
 
     Examples
     --------
-    >>> trained = vs.networks.residual_network(6, depth=1, width=8).initialise(np.ones((1, 16, 16, 3)))
+    >>> trained = vs.networks.residual_network(6, depth=1, width=8).initialise(
+    ...     np.ones((1, 16, 16, 3))
+    ... )
     >>> fresh = vs.networks.with_head(trained, vs.Dense(4), np.ones((1, 16, 16, 3)))
     >>> _ = fresh.freeze(), fresh.thaw(f"{len(fresh) - 1}/*")
     >>> list(fresh.parameters())
@@ -126,13 +144,16 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
     body = copy.deepcopy(network[:-1])
     fresh = Stack(*body, head).initialise(sample, seed=seed, dtype=network.dtype)
     last = f"{len(network) - 1}/"
-    fresh.load({path: array for path, array in old.items() if not path.startswith(last)}, partial=True)
+    fresh.load(
+        {path: array for path, array in old.items() if not path.startswith(last)}, partial=True
+    )
     return fresh
 
 
 @part("text_scorer", "layer")
 class TextScorer(Layer):
-    """A bidirectional reader of texts with a few outputs: tokens ``(batch, time)`` to ``(batch, outputs)``. Token 0 is padding.
+    """A bidirectional reader of texts with a few outputs: tokens ``(batch, time)`` to ``(batch,
+    outputs)``. Token 0 is padding.
 
     Parameters
     ----------
@@ -145,7 +166,9 @@ class TextScorer(Layer):
 
     Examples
     --------
-    >>> vs.networks.TextScorer(50, 5).initialise(np.array([[3, 4, 0]]))(np.array([[3, 4, 0], [7, 8, 9]])).shape
+    >>> vs.networks.TextScorer(50, 5).initialise(np.array([[3, 4, 0]]))(
+    ...     np.array([[3, 4, 0], [7, 8, 9]])
+    ... ).shape
     (2, 5)
     """
 
@@ -163,7 +186,8 @@ class TextScorer(Layer):
 
 @part("language_model", "layer")
 class LanguageModel(Layer):
-    """A small causal model: tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``.
+    """A small causal model: tokens ``(batch, time)`` to logits of the next ones ``(batch, time,
+    tokens)``.
 
     Parameters
     ----------
@@ -173,13 +197,16 @@ class LanguageModel(Layer):
     tied : bool
         Whether the output weights are those of the embedding, or their own.
     positions : {"rotary", "learned", "sine"}
-        How places are told: by turning queries and keys, by a vector for each place up to `longest`, or by waves.
+        How places are told: by turning queries and keys, by a vector for each place up to
+        `longest`, or by waves.
     longest : int
         Longest text in tokens, of learned positions.
 
     Examples
     --------
-    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(
+    ...     np.array([[1, 2, 3]])
+    ... )
     >>> model(np.array([[1, 2, 3]])).shape
     (1, 3, 20)
     >>> vs.generate(model, [1, 2], most=4).tokens
@@ -199,12 +226,24 @@ class LanguageModel(Layer):
         longest: int = 512,
     ) -> None:
         if positions not in ("rotary", "learned", "sine"):
-            raise LayerError(f'LanguageModel: positions must be "rotary", "learned" or "sine", got {positions!r}.')
-        self.tokens, self.width, self.depth, self.heads, self.dropout = tokens, width, depth, heads, dropout
+            raise LayerError(
+                'LanguageModel: positions must be "rotary", "learned" or "sine", got '
+                f"{positions!r}."
+            )
+        self.tokens, self.width, self.depth, self.heads, self.dropout = (
+            tokens,
+            width,
+            depth,
+            heads,
+            dropout,
+        )
         self.tied, self.positions, self.longest = tied, positions, longest
         self.embedding = Embedding(tokens, width)
         self.places = Positions(positions, longest=longest) if positions != "rotary" else None
-        self.blocks = [TransformerBlock(heads, causal=True, rotary=positions == "rotary", dropout=dropout) for _ in range(depth)]
+        self.blocks = [
+            TransformerBlock(heads, causal=True, rotary=positions == "rotary", dropout=dropout)
+            for _ in range(depth)
+        ]
         self.norm = LayerNorm()
         self.head = None if tied else Dense(tokens)
 
@@ -213,7 +252,9 @@ class LanguageModel(Layer):
         """Longest text that there are positions for; None for any."""
         return self.longest if self.positions == "learned" else None
 
-    def compute(self, ids: Any, caches: list[dict[str, Any]] | None = None, mask: Any = None) -> Any:
+    def compute(
+        self, ids: Any, caches: list[dict[str, Any]] | None = None, mask: Any = None
+    ) -> Any:
         """
         Parameters
         ----------
@@ -221,8 +262,9 @@ class LanguageModel(Layer):
         caches : list of dict, optional
             What was read before, from `new_caches`; `ids` are then new tokens only.
         mask : array of bool or int, shape (batch, all time so far), optional
-            False for places that are never looked at, such as those before a shorter prompt. Whole numbers say to which of several
-            texts in a row a place belongs, see `vinestep.data.Documents`.
+            False for places that are never looked at, such as those before a shorter prompt. Whole
+            numbers say to which of several texts in a row a place belongs, see
+            `vinestep.data.Documents`.
         """
         x = self.embedding(ids)
         if self.places is not None:
@@ -239,12 +281,15 @@ class LanguageModel(Layer):
 
 
 def picture_reader(width: int = 64, *, channels: Sequence[int] = (16, 32, 64)) -> Stack:
-    """Pictures of lines of text to a sequence of columns, for an `EncoderDecoder`: ``(batch, height, width, channels)`` to
-    ``(batch, time, features)``. Each convolution but the first two is followed by pooling of heights only, so that columns stay apart.
+    """Pictures of lines of text to a sequence of columns, for an `EncoderDecoder`: ``(batch,
+    height, width, channels)`` to ``(batch, time, features)``. Each convolution but the first two is
+    followed by pooling of heights only, so that columns stay apart.
 
     Examples
     --------
-    >>> vs.networks.picture_reader(24).initialise(np.ones((1, 32, 124, 1)))(np.ones((2, 32, 124, 1))).shape
+    >>> vs.networks.picture_reader(24).initialise(np.ones((1, 32, 124, 1)))(
+    ...     np.ones((2, 32, 124, 1))
+    ... ).shape
     (2, 31, 24)
     """
     layers: list[Any] = []
@@ -255,9 +300,11 @@ def picture_reader(width: int = 64, *, channels: Sequence[int] = (16, 32, 64)) -
 
 @part("encoder_decoder", "layer")
 class EncoderDecoder(Layer):
-    """Reads a sequence of tokens, or a picture, and writes another sequence: logits of the next written token for each place.
+    """Reads a sequence of tokens, or a picture, and writes another sequence: logits of the next
+    written token for each place.
 
-    Called as ``network(source, target)`` with tokens of shape ``(batch, time)``; token 0 is padding. Vaswani et al. 2017, figure 1.
+    Called as ``network(source, target)`` with tokens of shape ``(batch, time)``; token 0 is
+    padding. Vaswani et al. 2017, figure 1.
 
     Parameters
     ----------
@@ -269,12 +316,15 @@ class EncoderDecoder(Layer):
     tied : bool
         Whether the output weights are those of the embedding of what is written, or their own.
     reader : Layer, optional
-        From a source that is no text to a sequence ``(batch, time, width)``, such as `picture_reader`.
+        From a source that is no text to a sequence ``(batch, time, width)``, such as
+        `picture_reader`.
 
     Examples
     --------
     >>> ids = np.array([[1, 2, 3]])
-    >>> vs.networks.EncoderDecoder(9, 7, width=8, depth=1, heads=2).initialise((ids, ids))(ids, ids).shape
+    >>> vs.networks.EncoderDecoder(9, 7, width=8, depth=1, heads=2).initialise((ids, ids))(
+    ...     ids, ids
+    ... ).shape
     (1, 3, 7)
     """
 
@@ -291,11 +341,22 @@ class EncoderDecoder(Layer):
         reader: Layer | None = None,
     ) -> None:
         if (source_tokens is None) == (reader is None):
-            raise LayerError("EncoderDecoder: give the number of tokens that are read, or a reader for what is no text: one of the two.")
+            raise LayerError(
+                "EncoderDecoder: give the number of tokens that are read, or a reader for what is "
+                "no text: one of the two."
+            )
         self.source_tokens, self.target_tokens = source_tokens, target_tokens
-        self.width, self.depth, self.heads, self.dropout, self.tied = width, depth, heads, dropout, tied
+        self.width, self.depth, self.heads, self.dropout, self.tied = (
+            width,
+            depth,
+            heads,
+            dropout,
+            tied,
+        )
         self.reader = reader
-        self.reading = Embedding(source_tokens, width, padding=0) if source_tokens is not None else None
+        self.reading = (
+            Embedding(source_tokens, width, padding=0) if source_tokens is not None else None
+        )
         self.writing = Embedding(target_tokens, width)
         self.places = Positions()
         self.encoder = [TransformerBlock(heads, dropout=dropout) for _ in range(depth)]
@@ -312,7 +373,9 @@ class EncoderDecoder(Layer):
         return self.write(target, *self.read(source))
 
     def read(self, source: Any) -> tuple[Any, np.ndarray | None]:
-        """What the encoder makes of sources, and where there is something to be looked at; None for everywhere."""
+        """What the encoder makes of sources, and where there is something to be looked at; None for
+        everywhere.
+        """
         if self.reading is not None:
             present: np.ndarray | None = np.asarray(held(source)) != 0
             read = self.reading(source)
@@ -325,7 +388,12 @@ class EncoderDecoder(Layer):
         return self.norms[0](read), present
 
     def write(
-        self, target: Any, read: Any, present: np.ndarray | None = None, caches: list[dict[str, Any]] | None = None, mask: Any = None
+        self,
+        target: Any,
+        read: Any,
+        present: np.ndarray | None = None,
+        caches: list[dict[str, Any]] | None = None,
+        mask: Any = None,
     ) -> Any:
         """Logits of the tokens that follow.
 

@@ -78,16 +78,24 @@ class Schedule:
             schedule.begin(steps_per_epoch)
 
     def watch(self, step: int, value: float, name: str) -> str:
-        """After each epoch: the value that is watched, less being better; returns what was done about it, if anything."""
+        """After each epoch: the value that is watched, less being better; returns what was done
+        about it, if anything.
+        """
         return ""
 
     @property
     def watches(self) -> str | None:
-        """The column of the curves that it watches; empty for the validation loss, or the loss; None if it watches nothing."""
-        return next((schedule.watches for schedule in self.within if schedule.watches is not None), None)
+        """The column of the curves that it watches; empty for the validation loss, or the loss;
+        None if it watches nothing.
+        """
+        return next(
+            (schedule.watches for schedule in self.within if schedule.watches is not None), None
+        )
 
     def state(self) -> dict[str, Any]:
-        """What a run has to know to go on with it, as JSON can hold it; nothing of a pure function of the step."""
+        """What a run has to know to go on with it, as JSON can hold it; nothing of a pure function
+        of the step.
+        """
         found = {str(i): schedule.state() for i, schedule in enumerate(self.within)}
         return found if any(found.values()) else {}
 
@@ -100,7 +108,10 @@ class Schedule:
             If it belongs to another schedule.
         """
         if set(state) - {str(i) for i in range(len(self.within))}:
-            raise CheckpointError(f"The state of the schedule holds {', '.join(state)[:60]}, which {self!r} knows nothing of.")
+            raise CheckpointError(
+                f"The state of the schedule holds {', '.join(state)[:60]}, which {self!r} knows "
+                "nothing of."
+            )
         for i, schedule in enumerate(self.within):
             schedule.restore(state.get(str(i), {}))
 
@@ -120,7 +131,8 @@ class Schedule:
 
 @maker("in_turn", "schedule")
 def in_turn(*schedules: Schedule) -> Schedule:
-    """One schedule after another, each beginning at its own step 0 when the one before it has ended.
+    """One schedule after another, each beginning at its own step 0 when the one before it has
+    ended.
 
     Parameters
     ----------
@@ -142,7 +154,9 @@ def in_turn(*schedules: Schedule) -> Schedule:
         raise SettingError("in_turn: give at least one schedule.")
     for schedule in schedules[:-1]:
         if schedule.steps is None:
-            raise SettingError(f"{schedule!r} has no end, so nothing can follow it. Give it a number of steps.")
+            raise SettingError(
+                f"{schedule!r} has no end, so nothing can follow it. Give it a number of steps."
+            )
     return _InTurn(schedules)
 
 
@@ -190,7 +204,10 @@ def as_schedule(schedule: Any) -> Schedule:
         return schedule
     if callable(schedule) and not isinstance(schedule, type):
         return Schedule(schedule)
-    raise SettingError(f"schedule is {schedule!r}. Give one, such as vinestep.schedules.cosine(1000), or a function of the step.")
+    raise SettingError(
+        f"schedule is {schedule!r}. Give one, such as vinestep.schedules.cosine(1000), or a "
+        "function of the step."
+    )
 
 
 def _parts(schedule: Schedule) -> tuple[Schedule, ...]:
@@ -203,7 +220,8 @@ def _call(schedule: Schedule) -> str:
     if made is None:
         return f"Schedule({schedule.factor!r})"
     kind, arguments, options = made
-    return f"{kind.name}({', '.join([*map(repr, arguments), *(f'{key}={value}' for key, value in options.items())])})"
+    given = [*map(repr, arguments), *(f"{key}={value}" for key, value in options.items())]
+    return f"{kind.name}({', '.join(given)})"
 
 
 def _steps(steps: int, name: str) -> int:
@@ -256,7 +274,8 @@ def _decayed(every: int, factor: float, step: int) -> float:
 def cosine(steps: int, floor: float = 0.0) -> Schedule:
     """From 1 down to `floor` along half a cosine, and `floor` from then on.
 
-    I. Loshchilov and F. Hutter, "SGDR: Stochastic Gradient Descent with Warm Restarts", ICLR 2017, equation 5.
+    I. Loshchilov and F. Hutter, "SGDR: Stochastic Gradient Descent with Warm Restarts", ICLR 2017,
+    equation 5.
 
     Examples
     --------
@@ -331,7 +350,8 @@ def _inverse_root(steps: int, step: int) -> float:
 
 @maker("polynomial", "schedule")
 def polynomial(steps: int, power: float = 1.0, floor: float = 0.0) -> Schedule:
-    """From 1 down to `floor` as a power of what is left of the steps; in a straight line for power 1.
+    """From 1 down to `floor` as a power of what is left of the steps; in a straight line for power
+    1.
 
     Examples
     --------
@@ -350,10 +370,14 @@ def _polynomial(steps: int, power: float, floor: float, step: int) -> float:
 
 
 @maker("cosine_restarts", "schedule")
-def cosine_restarts(steps: int, longer: float = 2.0, floor: float = 0.0, forget: bool = False) -> Schedule:
-    """Down from 1 to `floor` along half a cosine, and again from 1, each time `longer` times as many steps.
+def cosine_restarts(
+    steps: int, longer: float = 2.0, floor: float = 0.0, forget: bool = False
+) -> Schedule:
+    """Down from 1 to `floor` along half a cosine, and again from 1, each time `longer` times as
+    many steps.
 
-    I. Loshchilov and F. Hutter, "SGDR: Stochastic Gradient Descent with Warm Restarts", ICLR 2017, equation 5.
+    I. Loshchilov and F. Hutter, "SGDR: Stochastic Gradient Descent with Warm Restarts", ICLR 2017,
+    equation 5.
 
     Parameters
     ----------
@@ -395,14 +419,19 @@ def _restarting(steps: int, longer: float, floor: float, step: int) -> float:
 
 
 def _is_restart(steps: int, longer: float, step: int) -> bool:
-    return step > 0 and (step % steps if longer == 1 else _within_cycle(steps, longer, step)[0]) == 0
+    return (
+        step > 0 and (step % steps if longer == 1 else _within_cycle(steps, longer, step)[0]) == 0
+    )
 
 
 @maker("one_cycle", "schedule")
-def one_cycle(steps: int, rising: float = 0.3, start: float = 0.04, floor: float = 0.0001) -> Schedule:
+def one_cycle(
+    steps: int, rising: float = 0.3, start: float = 0.04, floor: float = 0.0001
+) -> Schedule:
     """Up from `start` to 1 and down to `floor`, each along half a cosine.
 
-    L. N. Smith and N. Topin, "Super-Convergence: Very Fast Training of Neural Networks Using Large Learning Rates", 2018, section 3.
+    L. N. Smith and N. Topin, "Super-Convergence: Very Fast Training of Neural Networks Using Large
+    Learning Rates", 2018, section 3.
 
     Parameters
     ----------
@@ -427,12 +456,18 @@ def _one_cycle(steps: int, rising: float, start: float, floor: float, step: int)
     top = rising * steps
     if step < top:
         return 1 - (1 - start) * 0.5 * (1 + math.cos(math.pi * step / top))
-    return floor + (1 - floor) * 0.5 * (1 + math.cos(math.pi * min(step - top, steps - top) / (steps - top))) if steps > top else 1.0
+    return (
+        floor
+        + (1 - floor) * 0.5 * (1 + math.cos(math.pi * min(step - top, steps - top) / (steps - top)))
+        if steps > top
+        else 1.0
+    )
 
 
 @maker("by_epoch", "schedule")
 def by_epoch(schedule: Schedule) -> Schedule:
-    """A schedule that counts epochs in the place of steps: `cosine(60)` takes 60 epochs, and the rate changes between epochs.
+    """A schedule that counts epochs in the place of steps: `cosine(60)` takes 60 epochs, and the
+    rate changes between epochs.
 
     For runs, which know how long an epoch is.
 
@@ -467,12 +502,17 @@ class _ByEpoch(Schedule):
 
     def _factor(self, step: int) -> float:
         if not self._length:
-            raise SettingError("by_epoch: how long an epoch is is known in a run only. Count steps, or use training.run(..., epochs=).")
+            raise SettingError(
+                "by_epoch: how long an epoch is is known in a run only. Count steps, or use "
+                "training.run(..., epochs=)."
+            )
         return self.within[0](step // self._length)
 
 
 @maker("plateau", "schedule")
-def plateau(epochs: int, least_gain: float = 0.0, factor: float = 0.5, floor: float = 0.001, by: str = "") -> Schedule:
+def plateau(
+    epochs: int, least_gain: float = 0.0, factor: float = 0.5, floor: float = 0.001, by: str = ""
+) -> Schedule:
     """1, and lower by `factor` each time a quantity got no better for so many epochs.
 
     Judged on the best value so far. Its state is saved with the run.
@@ -504,7 +544,9 @@ def plateau(epochs: int, least_gain: float = 0.0, factor: float = 0.5, floor: fl
 class _Plateau(Schedule):
     """What `plateau` makes."""
 
-    def __init__(self, epochs: int, least_gain: float, factor: float, floor: float, by: str) -> None:
+    def __init__(
+        self, epochs: int, least_gain: float, factor: float, floor: float, by: str
+    ) -> None:
         _steps(epochs, "plateau: epochs")
         _fraction(factor, "plateau: factor")
         _fraction(floor, "plateau: floor")
@@ -536,14 +578,28 @@ class _Plateau(Schedule):
         return f"No gain in {name} for {epochs} epochs: the rate is {self._now:.4g} of what it was."
 
     def state(self) -> dict[str, Any]:
-        return {"now": self._now, "best": self._best if math.isfinite(self._best) else None, "waited": self._waited}
+        return {
+            "now": self._now,
+            "best": self._best if math.isfinite(self._best) else None,
+            "waited": self._waited,
+        }
 
     def restore(self, state: dict[str, Any]) -> None:
         now, best, waited = state.get("now"), state.get("best"), state.get("waited")
         numbers = [value for value in (now, best) if value is not None]
-        if now is None or type(waited) is not int or not all(isinstance(x, int | float) and math.isfinite(x) for x in numbers):
-            raise CheckpointError(f"The state of the schedule plateau holds {str(state)[:60]}, which is none.")
-        self._now, self._best, self._waited = float(now), math.inf if best is None else float(best), waited
+        if (
+            now is None
+            or type(waited) is not int
+            or not all(isinstance(x, int | float) and math.isfinite(x) for x in numbers)
+        ):
+            raise CheckpointError(
+                f"The state of the schedule plateau holds {str(state)[:60]}, which is none."
+            )
+        self._now, self._best, self._waited = (
+            float(now),
+            math.inf if best is None else float(best),
+            waited,
+        )
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

@@ -1,6 +1,8 @@
-"""For every rule, inputs to test it on: ``GENERATORS[function](draw)`` gives a function and its arrays.
+"""For every rule, inputs to test it on: ``GENERATORS[function](draw)`` gives a function and its
+arrays.
 
-Values are kept off kinks: elements that are compared differ by at least a gap, steps are taken well inside.
+Values are kept off kinks: elements that are compared differ by at least a gap, steps are taken well
+inside.
 """
 
 import numpy as np
@@ -40,11 +42,17 @@ def distinct(draw, *some_shapes):
 
 def between_steps(draw, shape):
     rng = np.random.default_rng(draw(seeds))
-    return rng.integers(-3, 3, shape) + rng.uniform(0.15, 0.35, shape) + 0.5 * rng.integers(0, 2, shape)
+    return (
+        rng.integers(-3, 3, shape)
+        + rng.uniform(0.15, 0.35, shape)
+        + 0.5 * rng.integers(0, 2, shape)
+    )
 
 
 def pair(draw):
-    return draw(mutually_broadcastable_shapes(num_shapes=2, max_dims=3, min_side=0, max_side=3)).input_shapes
+    return draw(
+        mutually_broadcastable_shapes(num_shapes=2, max_dims=3, min_side=0, max_side=3)
+    ).input_shapes
 
 
 def axis_of(draw, ndim, *, none=True, several=False):
@@ -62,13 +70,49 @@ def unary(low, high, *functions):
         return f, [uniform(draw, draw(shapes), low, high)]
 
 
-unary(-2, 2, np.negative, np.positive, np.conjugate, np.square, np.exp, np.exp2, np.expm1, np.sin, np.cos, np.arctan)
-unary(-2, 2, np.sinh, np.cosh, np.tanh, np.arcsinh, np.degrees, np.rad2deg, np.radians, np.deg2rad, np.real, np.copy)
+unary(
+    -2,
+    2,
+    np.negative,
+    np.positive,
+    np.conjugate,
+    np.square,
+    np.exp,
+    np.exp2,
+    np.expm1,
+    np.sin,
+    np.cos,
+    np.arctan,
+)
+unary(
+    -2,
+    2,
+    np.sinh,
+    np.cosh,
+    np.tanh,
+    np.arcsinh,
+    np.degrees,
+    np.rad2deg,
+    np.radians,
+    np.deg2rad,
+    np.real,
+    np.copy,
+)
 unary(0.3, 3, np.reciprocal, np.sqrt, np.cbrt, np.log, np.log2, np.log10, np.log1p)
 unary(-0.8, 0.8, np.arcsin, np.arccos, np.arctanh, special.erfinv)
 unary(-1.2, 1.2, np.tan)
 unary(1.3, 3, np.arccosh)
-unary(-2, 2, special.erf, special.erfc, special.erfcx, special.ndtr, special.log_ndtr, special.expit, special.log_expit)
+unary(
+    -2,
+    2,
+    special.erf,
+    special.erfc,
+    special.erfcx,
+    special.ndtr,
+    special.log_ndtr,
+    special.expit,
+    special.log_expit,
+)
 unary(-2, 2, special.i0, special.j0)
 if hasattr(special, "softplus"):
     unary(-2, 2, special.softplus)
@@ -125,7 +169,10 @@ def _(draw, f):
 def _(draw, f):
     a, b = pair(draw)
     rng = np.random.default_rng(draw(seeds))
-    return f, [rng.integers(0, 3, a) * 2.0 + rng.uniform(0.5, 1.5, a), np.full(b, 2.0) + rng.uniform(-0.05, 0.05, b)]
+    return f, [
+        rng.integers(0, 3, a) * 2.0 + rng.uniform(0.5, 1.5, a),
+        np.full(b, 2.0) + rng.uniform(-0.05, 0.05, b),
+    ]
 
 
 @generator(np.ldexp)
@@ -160,8 +207,14 @@ def _(draw, f):
 @generator(np.select)
 def _(draw, f):
     a, b = pair(draw)
-    first, second = uniform(draw, np.broadcast_shapes(a, b)) > 0, uniform(draw, np.broadcast_shapes(a, b)) > 0
-    return (lambda x, y: np.select([first, second], [x, y], 0.5)), [uniform(draw, a), uniform(draw, b)]
+    first, second = (
+        uniform(draw, np.broadcast_shapes(a, b)) > 0,
+        uniform(draw, np.broadcast_shapes(a, b)) > 0,
+    )
+    return (lambda x, y: np.select([first, second], [x, y], 0.5)), [
+        uniform(draw, a),
+        uniform(draw, b),
+    ]
 
 
 @generator(np.clip, np._core.umath.clip)
@@ -193,7 +246,9 @@ def _(draw, f):
     x = distinct(draw, draw(array_shapes(min_dims=1, max_dims=3, min_side=2, max_side=3)))[0]
     mask = np.ones(x.shape, bool)
     mask.flat[0] = draw(st.booleans())
-    extra = draw(st.sampled_from([{}, {"where": mask}] + ([{"ddof": 1}] if f is not np.mean else [])))
+    extra = draw(
+        st.sampled_from([{}, {"where": mask}] + ([{"ddof": 1}] if f is not np.mean else []))
+    )
     if "where" in extra and f is np.std:
         extra = {}
     return reduction(draw, f, x, **extra)
@@ -204,7 +259,12 @@ def _(draw, f):
     x = distinct(draw, draw(solid_shapes))[0]
     mask = uniform(draw, x.shape) > -1
     edge = -9.0 if f in (np.max, np.amax) else 9.0
-    return reduction(draw, f, x, **draw(st.sampled_from([{}, {"initial": edge}, {"initial": edge, "where": mask}])))
+    return reduction(
+        draw,
+        f,
+        x,
+        **draw(st.sampled_from([{}, {"initial": edge}, {"initial": edge, "where": mask}])),
+    )
 
 
 @generator(np.ptp, np.median)
@@ -217,8 +277,14 @@ def _(draw, f):
     shape = draw(solid_shapes)
     axis = axis_of(draw, len(shape))
     if axis is not None and draw(st.booleans()):
-        return (lambda x, w: np.average(x, axis=axis, weights=w)), [uniform(draw, shape), uniform(draw, shape[axis], 0.5, 1.5)]
-    return (lambda x, w: np.average(x, axis=axis, weights=w)), [uniform(draw, shape), uniform(draw, shape, 0.5, 1.5)]
+        return (lambda x, w: np.average(x, axis=axis, weights=w)), [
+            uniform(draw, shape),
+            uniform(draw, shape[axis], 0.5, 1.5),
+        ]
+    return (lambda x, w: np.average(x, axis=axis, weights=w)), [
+        uniform(draw, shape),
+        uniform(draw, shape, 0.5, 1.5),
+    ]
 
 
 @generator(np.cumsum, np.cumprod)
@@ -333,7 +399,9 @@ def _(draw, f):
 
 @generator(np.broadcast_to)
 def _(draw, f):
-    return (lambda x: np.broadcast_to(x, (2, 2, 3))), [uniform(draw, draw(st.sampled_from([(), (3,), (2, 1), (1, 1, 3)])))]
+    return (lambda x: np.broadcast_to(x, (2, 2, 3))), [
+        uniform(draw, draw(st.sampled_from([(), (3,), (2, 1), (1, 1, 3)])))
+    ]
 
 
 @generator(np.broadcast_arrays)
@@ -350,7 +418,10 @@ def _(draw, f):
 @generator(np.concatenate, np.concat)
 def _(draw, f):
     axis = draw(st.sampled_from([0, 1, -1, None]))
-    return (lambda x, y: f([x, np.ones((2, 2)), y], axis=axis)), [uniform(draw, (2, 2)), uniform(draw, (2, 2))]
+    return (lambda x, y: f([x, np.ones((2, 2)), y], axis=axis)), [
+        uniform(draw, (2, 2)),
+        uniform(draw, (2, 2)),
+    ]
 
 
 @generator(np.append)
@@ -454,8 +525,15 @@ def _(draw, f):
 
 @generator(np.meshgrid)
 def _(draw, f):
-    which, sparse, indexing = draw(st.integers(0, 1)), draw(st.booleans()), draw(st.sampled_from(["xy", "ij"]))
-    return (lambda x, y: np.meshgrid(x, y, sparse=sparse, indexing=indexing)[which]), [uniform(draw, 3), uniform(draw, 2)]
+    which, sparse, indexing = (
+        draw(st.integers(0, 1)),
+        draw(st.booleans()),
+        draw(st.sampled_from(["xy", "ij"])),
+    )
+    return (lambda x, y: np.meshgrid(x, y, sparse=sparse, indexing=indexing)[which]), [
+        uniform(draw, 3),
+        uniform(draw, 2),
+    ]
 
 
 @generator(np.pad)
@@ -467,7 +545,10 @@ def _(draw, f):
                 {"mode": "constant"},
                 {"mode": "linear_ramp", "end_values": 0.5},
                 *({"mode": mode} for mode in ("edge", "reflect", "symmetric", "wrap", "mean")),
-                *({"mode": mode, "stat_length": 2} for mode in ("maximum", "minimum", "mean", "median")),
+                *(
+                    {"mode": mode, "stat_length": 2}
+                    for mode in ("maximum", "minimum", "mean", "median")
+                ),
             ]
         )
     )
@@ -507,7 +588,10 @@ def _(draw, f):
 @generator(np.take)
 def _(draw, f):
     indices = draw(st.sampled_from([[0, 2, 0], [[1], [-1]], 1]))
-    axis, mode = draw(st.sampled_from([None, 0, -1])), draw(st.sampled_from(["raise", "wrap", "clip"]))
+    axis, mode = (
+        draw(st.sampled_from([None, 0, -1])),
+        draw(st.sampled_from(["raise", "wrap", "clip"])),
+    )
     return (lambda x: np.take(x, indices, axis=axis, mode=mode)), [uniform(draw, (3, 3))]
 
 
@@ -584,7 +668,11 @@ def _(draw, f):
 
 @generator(np.dot)
 def _(draw, f):
-    a, b = draw(st.sampled_from([((), (3,)), ((3,), (3,)), ((2, 3), (3, 2)), ((2, 3), (2, 3, 2)), ((2, 2, 3), (3,))]))
+    a, b = draw(
+        st.sampled_from(
+            [((), (3,)), ((3,), (3,)), ((2, 3), (3, 2)), ((2, 3), (2, 3, 2)), ((2, 2, 3), (3,))]
+        )
+    )
     return np.dot, [uniform(draw, a), uniform(draw, b)]
 
 
@@ -627,7 +715,11 @@ def _(draw, f):
 
 @generator(np.linalg.multi_dot)
 def _(draw, f):
-    return (lambda a, b, c: f([a, b, c])), [uniform(draw, (2, 3)), uniform(draw, (3, 1)), uniform(draw, (1, 2))]
+    return (lambda a, b, c: f([a, b, c])), [
+        uniform(draw, (2, 3)),
+        uniform(draw, (3, 1)),
+        uniform(draw, (1, 2)),
+    ]
 
 
 @generator(np.kron)
@@ -679,8 +771,13 @@ def _(draw, f):
     )
     optimize = draw(st.booleans())
     if draw(st.integers(0, 5)) == 0:
-        return (lambda a, b: np.einsum(a, [0, 1], b, [1, 2], [0, 2], optimize=optimize)), [uniform(draw, (2, 3)), uniform(draw, (3, 2))]
-    return (lambda *xs: np.einsum(subscripts, *xs, optimize=optimize)), [uniform(draw, s) for s in some_shapes]
+        return (lambda a, b: np.einsum(a, [0, 1], b, [1, 2], [0, 2], optimize=optimize)), [
+            uniform(draw, (2, 3)),
+            uniform(draw, (3, 2)),
+        ]
+    return (lambda *xs: np.einsum(subscripts, *xs, optimize=optimize)), [
+        uniform(draw, s) for s in some_shapes
+    ]
 
 
 # linear algebra
@@ -727,7 +824,9 @@ def _(draw, f):
 def _(draw, f):
     def both(x):
         w, v = np.linalg.eigh(symmetric(x))
-        return np.concatenate([w[..., None, :], np.square(v)], axis=-2)  # squares, since signs of the vectors are free
+        return np.concatenate(
+            [w[..., None, :], np.square(v)], axis=-2
+        )  # squares, since signs of the vectors are free
 
     return both, [spread_matrices(draw, draw(stacks), 3, 3)]
 
@@ -742,7 +841,9 @@ def _(draw, f):
     rows, columns = draw(st.sampled_from([(3, 3), (3, 2), (2, 3)]))
 
     def parts(x):
-        u, s, vh = np.linalg.svd(x, full_matrices=False)  # squares, since signs of the vectors are free
+        u, s, vh = np.linalg.svd(
+            x, full_matrices=False
+        )  # squares, since signs of the vectors are free
         return np.matmul(np.square(u) * np.exp(s / 5)[..., None, :], np.square(vh))
 
     return parts, [spread_matrices(draw, draw(stacks), rows, columns)]
@@ -803,7 +904,9 @@ def with_gaps(draw, shape):
     return absent
 
 
-@generator(np.nansum, np.nanprod, np.nanmean, np.nanvar, np.nanstd, np.nanmax, np.nanmin, np.nanmedian)
+@generator(
+    np.nansum, np.nanprod, np.nanmean, np.nanvar, np.nanstd, np.nanmax, np.nanmin, np.nanmedian
+)
 def _(draw, f):
     x = distinct(draw, draw(array_shapes(min_dims=1, max_dims=2, min_side=3, max_side=4)))[0]
     absent, axis = with_gaps(draw, x.shape), axis_of(draw, x.ndim)
@@ -825,7 +928,11 @@ def _(draw, f):
     q = draw(st.sampled_from([0.3, [0.1, 0.55], [[0.2], [0.9]]]))
     places = np.multiply(q, 100) if "percentile" in f.__name__ else q
     absent = with_gaps(draw, x.shape) if f.__name__.startswith("nan") else np.zeros(x.shape, bool)
-    return (lambda x: f(np.where(absent, np.nan, x), places, axis=axis, method=method, keepdims=keepdims)), [x]
+    return (
+        lambda x: f(
+            np.where(absent, np.nan, x), places, axis=axis, method=method, keepdims=keepdims
+        )
+    ), [x]
 
 
 @generator(np.cov, np.corrcoef)
@@ -838,13 +945,25 @@ def _(draw, f):
 @generator(np.block)
 def _(draw, f):
     n = draw(st.integers(1, 3))
-    return (lambda a, b: f([[a, b], [b.T, a[:n, :n]]]) if n == 1 else f([a, a])), [uniform(draw, (n, n)), uniform(draw, (n, 1))]
+    return (lambda a, b: f([[a, b], [b.T, a[:n, :n]]]) if n == 1 else f([a, a])), [
+        uniform(draw, (n, n)),
+        uniform(draw, (n, 1)),
+    ]
 
 
 @generator(np.insert)
 def _(draw, f):
     place, values, axis = draw(
-        st.sampled_from([(1, (), None), (1, (3,), 0), ([0, 2], (2, 3), 0), ([0, 2], (2,), 1), (2, (2,), 1), (slice(0, 2), (), 1)])
+        st.sampled_from(
+            [
+                (1, (), None),
+                (1, (3,), 0),
+                ([0, 2], (2, 3), 0),
+                ([0, 2], (2,), 1),
+                (2, (2,), 1),
+                (slice(0, 2), (), 1),
+            ]
+        )
     )
     return (lambda x, v: f(x, place, v, axis)), [uniform(draw, (2, 3)), uniform(draw, values)]
 
@@ -873,14 +992,21 @@ def _(draw, f):
 # ufunc methods
 
 
-@generator((np.add, "reduce"), (np.multiply, "reduce"), (np.maximum, "reduce"), (np.minimum, "reduce"))
+@generator(
+    (np.add, "reduce"), (np.multiply, "reduce"), (np.maximum, "reduce"), (np.minimum, "reduce")
+)
 def _(draw, key):
     x = distinct(draw, draw(solid_shapes))[0]
     axis, keepdims = axis_of(draw, x.ndim, several=True), draw(st.booleans())
     return (lambda x: key[0].reduce(x, axis=axis, keepdims=keepdims)), [x]
 
 
-@generator((np.add, "accumulate"), (np.multiply, "accumulate"), (np.maximum, "accumulate"), (np.minimum, "accumulate"))
+@generator(
+    (np.add, "accumulate"),
+    (np.multiply, "accumulate"),
+    (np.maximum, "accumulate"),
+    (np.minimum, "accumulate"),
+)
 def _(draw, key):
     x = distinct(draw, draw(solid_shapes))[0]
     axis = axis_of(draw, x.ndim, none=False)

@@ -16,7 +16,9 @@ def parts(rng):
 
 def test_the_complex_step_is_exact_to_rounding(rng):
     x = rng.normal(size=5)
-    report = vs.check_gradients(lambda x: np.sum(np.exp(np.sin(x)) / (1 + x * x)), x, method="complex", tolerance=1e-14)
+    report = vs.check_gradients(
+        lambda x: np.sum(np.exp(np.sin(x)) / (1 + x * x)), x, method="complex", tolerance=1e-14
+    )
     report.raise_if_wrong()
     with pytest.raises(DifferentiationError, match="drops the imaginary part"):
         vs.check_gradients(lambda x: np.sum(np.real(x)), x, method="complex")
@@ -57,7 +59,8 @@ def test_a_network_is_checked_by_parameter_and_the_wrong_path_named(rng):
 
 CLAIMS = {
     "the transpose of ours": lambda g: g.T,
-    "10 times ours: a factor of 10 .an axis of that length., a sum where the loss takes the mean": lambda g: 10 * g,
+    "10 times ours: a factor of 10 .an axis of that length., a sum where the loss takes the "
+    "mean": lambda g: 10 * g,
     "0.1 times ours: a factor of 1/10 .an axis of that length., a mean where": lambda g: g / 10,
     "the sign is turned": lambda g: -g,
     "-10 times ours: the sign is turned, and a factor of 10": lambda g: -10 * g,
@@ -91,7 +94,9 @@ def test_a_missing_relu_mask_and_a_forgotten_sum_are_named(rng):
 
 
 def test_float32_gets_a_step_of_its_own(rng):
-    assert vs.check_gradients(lambda x: np.sum(np.tanh(x) ** 2), rng.normal(size=8).astype(np.float32))
+    assert vs.check_gradients(
+        lambda x: np.sum(np.tanh(x) ** 2), rng.normal(size=8).astype(np.float32)
+    )
 
 
 def test_nothing_to_vary_is_said():

@@ -1,4 +1,6 @@
-"""Every kernel against its definition: forward and adjoint, over shapes, dtypes, strides and edge sizes."""
+"""Every kernel against its definition: forward and adjoint, over shapes, dtypes, strides and edge
+sizes.
+"""
 
 import subprocess
 import sys
@@ -16,7 +18,9 @@ from vinestep.layers._dense_chain import ChainPlan
 from vinestep.layers._window_geometry import plan_windows
 
 sizes = st.sampled_from([0, 1, 2, 3, 7])
-many = settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+many = settings(
+    max_examples=40, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True
+)
 
 
 def numbers(draw, shape, dtype, low=-2.0, high=2.0):
@@ -34,10 +38,20 @@ def numbers(draw, shape, dtype, low=-2.0, high=2.0):
 
 
 def dense_case(draw, dtype):
-    n, n_in, n_out = draw(sizes), draw(st.sampled_from([1, 2, 7])), draw(st.sampled_from([1, 3, 90]))
+    n, n_in, n_out = (
+        draw(sizes),
+        draw(st.sampled_from([1, 2, 7])),
+        draw(st.sampled_from([1, 3, 90])),
+    )
     lead = draw(st.sampled_from([(n,), (2, n)]))
     options = draw(
-        st.sampled_from([{}, *({"activation": a} for a in ("relu", "tanh", "sigmoid")), {"activation": "leaky_relu", "slope": 0.2}])
+        st.sampled_from(
+            [
+                {},
+                *({"activation": a} for a in ("relu", "tanh", "sigmoid")),
+                {"activation": "leaky_relu", "slope": 0.2},
+            ]
+        )
     )
     rows = 100 if n == 7 and len(lead) == 1 else n
     x = numbers(draw, (*lead[:-1], rows, n_in), dtype)
@@ -49,11 +63,16 @@ def dense_case(draw, dtype):
 
 
 def chain_case(draw, dtype):
-    widths = draw(st.sampled_from([(1, 1, 1), (4, 8, 3), (3, 2, 5, 2), (70, 80, 90), (70, 80, 3, 1)]))
+    widths = draw(
+        st.sampled_from([(1, 1, 1), (4, 8, 3), (3, 2, 5, 2), (70, 80, 90), (70, 80, 3, 1)])
+    )
     flat = numbers(draw, (sum(a * b + b for a, b in pairwise(widths)),), dtype, -0.5, 0.5).copy()
     weights, start = [], 0
     for a, b in pairwise(widths):
-        weights += [flat[start : start + a * b].reshape(a, b), flat[start + a * b : start + a * b + b]]
+        weights += [
+            flat[start : start + a * b].reshape(a, b),
+            flat[start + a * b : start + a * b + b],
+        ]
         start += a * b + b
     names = [("relu", 0.0), ("tanh", 0.0), ("sigmoid", 0.0), ("leaky_relu", 0.1), ("none", 0.0)]
     plan = ChainPlan.of([draw(st.sampled_from(names)) for _ in widths[1:]], weights)
@@ -63,36 +82,61 @@ def chain_case(draw, dtype):
 def cross_entropy_case(draw, dtype):
     n, k = draw(st.sampled_from([1, 2, 7])), draw(st.sampled_from([1, 2, 64, 65]))
     labels = np.random.default_rng(n).integers(0, k, n)
-    return [numbers(draw, (n, k), dtype), labels], {"reduction": draw(st.sampled_from(["mean", "sum", "none"]))}
+    return [numbers(draw, (n, k), dtype), labels], {
+        "reduction": draw(st.sampled_from(["mean", "sum", "none"]))
+    }
 
 
 def squared_error_case(draw, dtype):
     shape = draw(st.sampled_from([(1,), (7,), (3, 2)]))
-    return [numbers(draw, shape, dtype), numbers(draw, shape, dtype)], {"reduction": draw(st.sampled_from(["mean", "sum", "none"]))}
+    return [numbers(draw, shape, dtype), numbers(draw, shape, dtype)], {
+        "reduction": draw(st.sampled_from(["mean", "sum", "none"]))
+    }
 
 
 def spatial(draw, dtype, channels):
     ndim = draw(st.integers(1, 3))
-    return numbers(draw, (draw(sizes), *draw(st.sampled_from([(5, 4, 3), (1, 2, 3), (6, 6, 1)]))[:ndim], channels), dtype), ndim
+    return numbers(
+        draw,
+        (draw(sizes), *draw(st.sampled_from([(5, 4, 3), (1, 2, 3), (6, 6, 1)]))[:ndim], channels),
+        dtype,
+    ), ndim
 
 
-activations = st.sampled_from([{"activation": name, "slope": 0.2} for name in ("none", "relu", "tanh", "sigmoid", "leaky_relu")])
+activations = st.sampled_from(
+    [
+        {"activation": name, "slope": 0.2}
+        for name in ("none", "relu", "tanh", "sigmoid", "leaky_relu")
+    ]
+)
 
 
 def convolution_case(draw, dtype):
-    groups, n_in, n_out = draw(st.sampled_from([(1, 1, 1), (1, 3, 4), (2, 4, 6), (4, 4, 8), (1, 12, 10), (2, 18, 40)]))
+    groups, n_in, n_out = draw(
+        st.sampled_from([(1, 1, 1), (1, 3, 4), (2, 4, 6), (4, 4, 8), (1, 12, 10), (2, 18, 40)])
+    )
     x, ndim = spatial(draw, dtype, n_in)
     size = draw(st.sampled_from([(1, 1, 1), (2, 1, 3), (3, 3, 3)]))[:ndim]
-    stride, dilation = draw(st.sampled_from([((1,) * ndim, (1,) * ndim), ((2,) * ndim, (1,) * ndim), ((1,) * ndim, (2,) * ndim)]))
-    plan = plan_windows("test", x.shape[1:-1], size, stride, dilation, draw(st.sampled_from(["same", 4])))
+    stride, dilation = draw(
+        st.sampled_from(
+            [((1,) * ndim, (1,) * ndim), ((2,) * ndim, (1,) * ndim), ((1,) * ndim, (2,) * ndim)]
+        )
+    )
+    plan = plan_windows(
+        "test", x.shape[1:-1], size, stride, dilation, draw(st.sampled_from(["same", 4]))
+    )
     weight = np.ascontiguousarray(numbers(draw, (*size, n_in // groups, n_out), dtype))
-    return [x, weight, numbers(draw, (n_out,), dtype)], {"plan": plan, "groups": groups} | draw(activations)
+    return [x, weight, numbers(draw, (n_out,), dtype)], {"plan": plan, "groups": groups} | draw(
+        activations
+    )
 
 
 def max_pool_case(draw, dtype):
     x, ndim = spatial(draw, dtype, 3)
     size = draw(st.sampled_from([(1, 1, 1), (2, 1, 3), (3, 3, 3)]))[:ndim]
-    return [x], {"plan": plan_windows("test", x.shape[1:-1], size, (2,) * ndim, (1,) * ndim, "same")}
+    return [x], {
+        "plan": plan_windows("test", x.shape[1:-1], size, (2,) * ndim, (1,) * ndim, "same")
+    }
 
 
 def batch_norm_case(draw, dtype):
@@ -102,19 +146,37 @@ def batch_norm_case(draw, dtype):
 
 def norm_case(draw, dtype):
     n, width = draw(st.sampled_from([(2, 1), (7, 3), (300, 5)])), draw(st.sampled_from([2, 5, 70]))
-    return [numbers(draw, (*n, width), dtype), numbers(draw, (width,), dtype), numbers(draw, (width,), dtype)], {"epsilon": 1e-2}
+    return [
+        numbers(draw, (*n, width), dtype),
+        numbers(draw, (width,), dtype),
+        numbers(draw, (width,), dtype),
+    ], {"epsilon": 1e-2}
 
 
 def embedding_case(draw, dtype):
-    ids = np.random.default_rng(draw(st.integers(0, 99))).integers(0, 5, draw(st.sampled_from([(0,), (7,), (2, 3)])))
+    ids = np.random.default_rng(draw(st.integers(0, 99))).integers(
+        0, 5, draw(st.sampled_from([(0,), (7,), (2, 3)]))
+    )
     return [numbers(draw, (5, draw(st.sampled_from([1, 4]))), dtype), ids], {}
 
 
 def lstm_case(draw, dtype):
     batch, time, width = draw(st.sampled_from([(1, 1, 1), (3, 4, 2), (2, 5, 3)]))
-    some = [(batch, time, 2), (2, 4 * width), (width, 4 * width), (4 * width,), (batch, width), (batch, width)]
-    mask = np.arange(time)[None, :] < np.arange(1, batch + 1)[:, None] if draw(st.booleans()) else None
-    return [numbers(draw, shape, dtype) for shape in some], {"mask": mask, "backwards": draw(st.booleans())}
+    some = [
+        (batch, time, 2),
+        (2, 4 * width),
+        (width, 4 * width),
+        (4 * width,),
+        (batch, width),
+        (batch, width),
+    ]
+    mask = (
+        np.arange(time)[None, :] < np.arange(1, batch + 1)[:, None] if draw(st.booleans()) else None
+    )
+    return [numbers(draw, shape, dtype) for shape in some], {
+        "mask": mask,
+        "backwards": draw(st.booleans()),
+    }
 
 
 def softmax_case(draw, dtype):
@@ -127,32 +189,62 @@ def gelu_case(draw, dtype):
 
 
 def attention_case(draw, dtype):
-    batch, heads, time, places, each = draw(st.sampled_from([(1, 1, 8, 8, 8), (2, 3, 9, 21, 10), (3, 2, 33, 8, 16)]))
+    batch, heads, time, places, each = draw(
+        st.sampled_from([(1, 1, 8, 8, 8), (2, 3, 9, 21, 10), (3, 2, 33, 8, 16)])
+    )
     inputs = [numbers(draw, (batch, n, heads * each), dtype) for n in (time, places, places)]
     rng = np.random.default_rng(draw(st.integers(0, 9)))
-    hidden = draw(st.sampled_from([None, (1, time, places), (batch, 1, places), (batch, time, places)]))
-    factors = rng.integers(0, 2, (batch, heads, time, places)).astype(dtype) * 2 if draw(st.booleans()) else None
-    return inputs, {"heads": heads, "hidden": None if hidden is None else rng.random(hidden) < 0.4, "factors": factors}
+    hidden = draw(
+        st.sampled_from([None, (1, time, places), (batch, 1, places), (batch, time, places)])
+    )
+    factors = (
+        rng.integers(0, 2, (batch, heads, time, places)).astype(dtype) * 2
+        if draw(st.booleans())
+        else None
+    )
+    return inputs, {
+        "heads": heads,
+        "hidden": None if hidden is None else rng.random(hidden) < 0.4,
+        "factors": factors,
+    }
 
 
 def stacked_attention_case(draw, dtype):
     batch, heads, time, each = draw(st.sampled_from([(1, 1, 8, 8), (2, 3, 9, 10), (3, 2, 33, 16)]))
-    hidden = np.random.default_rng(0).random((batch, 1, time)) < 0.4 if draw(st.booleans()) else None
-    return [numbers(draw, (3, batch, time, heads * each), dtype)], {"heads": heads, "hidden": hidden, "factors": None}
+    hidden = (
+        np.random.default_rng(0).random((batch, 1, time)) < 0.4 if draw(st.booleans()) else None
+    )
+    return [numbers(draw, (3, batch, time, heads * each), dtype)], {
+        "heads": heads,
+        "hidden": hidden,
+        "factors": None,
+    }
 
 
 def projections_case(draw, dtype):
-    n, n_in, n_out = draw(st.sampled_from([((2,), 3, 4), ((3, 5), 4, 2), ((4, 20), 64, 100), ((700,), 128, 130)]))
+    n, n_in, n_out = draw(
+        st.sampled_from([((2,), 3, 4), ((3, 5), 4, 2), ((4, 20), 64, 100), ((700,), 128, 130)])
+    )
     shapes = [(*n, n_in), *[(n_in, n_out), (n_out,)] * draw(st.integers(1, 3))]
     return [np.ascontiguousarray(numbers(draw, shape, dtype)) for shape in shapes], {}
 
 
 def coded_case(draw, dtype):
-    (n_in, n_out), transposed = draw(st.sampled_from([(1, 1), (7, 3), (40, 100), (130, 9)])), draw(st.booleans())
-    weight = coded(np.random.default_rng(n_in).normal(size=(n_in, n_out)), bits=draw(st.sampled_from([4, 8])), block=16)
+    (n_in, n_out), transposed = (
+        draw(st.sampled_from([(1, 1), (7, 3), (40, 100), (130, 9)])),
+        draw(st.booleans()),
+    )
+    weight = coded(
+        np.random.default_rng(n_in).normal(size=(n_in, n_out)),
+        bits=draw(st.sampled_from([4, 8])),
+        block=16,
+    )
     width, out = (n_out, n_in) if transposed else (n_in, n_out)
     lead = draw(st.sampled_from([(1,), (2, 3), (20,)]))
-    return [numbers(draw, (*lead, width), dtype), numbers(draw, (out,), dtype)], {"weight": weight, "transposed": transposed}
+    return [numbers(draw, (*lead, width), dtype), numbers(draw, (out,), dtype)], {
+        "weight": weight,
+        "transposed": transposed,
+    }
 
 
 CASES = {
@@ -187,7 +279,9 @@ def test_every_kernel_has_a_case():
 def test_kernel_agrees_with_its_definition(name, dtype, data):
     operation = FUSED[name]
     inputs, options = CASES[name](data.draw, dtype)
-    tolerance = {"rtol": 2e-4, "atol": 2e-5} if dtype == np.float32 else {"rtol": 1e-9, "atol": 1e-12}
+    tolerance = (
+        {"rtol": 2e-4, "atol": 2e-5} if dtype == np.float32 else {"rtol": 1e-9, "atol": 1e-12}
+    )
     results = []
     for f in (operation, operation.definition):
         tracked = [vs.Tensor(x) if x.dtype.kind == "f" else x for x in inputs]
@@ -206,12 +300,24 @@ def test_a_chain_differentiates_by_some_of_its_parameters(tracked, rng):
     widths = (70, 80, 90, 3)
     weights = [rng.normal(size=shape) for a, b in pairwise(widths) for shape in ((a, b), (b,))]
     flat = np.concatenate([w.ravel() for w in weights])
-    views = [part.reshape(w.shape) for part, w in zip(np.split(flat, np.cumsum([w.size for w in weights])[:-1]), weights, strict=True)]
+    views = [
+        part.reshape(w.shape)
+        for part, w in zip(
+            np.split(flat, np.cumsum([w.size for w in weights])[:-1]), weights, strict=True
+        )
+    ]
     plan = ChainPlan.of([("relu", 0.0), ("tanh", 0.0), ("none", 0.0)], views)
     found = []
     for f in (FUSED["dense chain"], FUSED["dense chain"].definition):
-        inputs = [vs.Tensor(a) if k in tracked else a for k, a in enumerate([np.cos(np.arange(700.0)).reshape(10, 70), *views])]
-        found.append(vs.differentiate(f(*inputs, plan=plan), [inputs[k] for k in tracked], seed=np.ones((10, 3))))
+        inputs = [
+            vs.Tensor(a) if k in tracked else a
+            for k, a in enumerate([np.cos(np.arange(700.0)).reshape(10, 70), *views])
+        ]
+        found.append(
+            vs.differentiate(
+                f(*inputs, plan=plan), [inputs[k] for k in tracked], seed=np.ones((10, 3))
+            )
+        )
     for ours, defined in zip(*found, strict=True):
         np.testing.assert_allclose(ours, defined, rtol=1e-9, atol=1e-9)
 
@@ -221,8 +327,15 @@ def test_with_kernels_off_the_definitions_run(monkeypatch, rng):
     losses = []
     for on in (True, False):
         monkeypatch.setattr(kernels.SWITCH, "on", on)
-        training = vs.Training(vs.Stack(vs.Dense(5), vs.relu, vs.Dense(3)), loss=vs.losses.cross_entropy)
+        training = vs.Training(
+            vs.Stack(vs.Dense(5), vs.relu, vs.Dense(3)), loss=vs.losses.cross_entropy
+        )
         losses.append([training.step((x, labels)).loss for _ in range(5)])
     np.testing.assert_allclose(*losses, rtol=1e-4)
     code = "from vinestep import kernels; import sys; sys.exit(kernels.usable())"
-    assert subprocess.run([sys.executable, "-c", code], env={"VINESTEP_KERNELS": "off"}, check=False).returncode == 0
+    assert (
+        subprocess.run(
+            [sys.executable, "-c", code], env={"VINESTEP_KERNELS": "off"}, check=False
+        ).returncode
+        == 0
+    )

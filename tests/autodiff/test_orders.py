@@ -1,4 +1,6 @@
-"""Second derivatives of well-known test functions against closed forms, and the relations between the orders."""
+"""Second derivatives of well-known test functions against closed forms, and the relations between
+the orders.
+"""
 
 from itertools import pairwise
 
@@ -11,9 +13,18 @@ import vinestep as vs
 
 # name: function in terms of a module (np or sympy) and coordinates, and how many there are
 FUNCTIONS = {
-    "Rosenbrock": (lambda m, x: sum(100 * (x[i + 1] - x[i] ** 2) ** 2 + (1 - x[i]) ** 2 for i in range(len(x) - 1)), 4),
+    "Rosenbrock": (
+        lambda m, x: sum(
+            100 * (x[i + 1] - x[i] ** 2) ** 2 + (1 - x[i]) ** 2 for i in range(len(x) - 1)
+        ),
+        4,
+    ),
     "Beale": (
-        lambda m, x: (1.5 - x[0] + x[0] * x[1]) ** 2 + (2.25 - x[0] + x[0] * x[1] ** 2) ** 2 + (2.625 - x[0] + x[0] * x[1] ** 3) ** 2,
+        lambda m, x: (
+            (1.5 - x[0] + x[0] * x[1]) ** 2
+            + (2.25 - x[0] + x[0] * x[1] ** 2) ** 2
+            + (2.625 - x[0] + x[0] * x[1] ** 3) ** 2
+        ),
         2,
     ),
     "Himmelblau": (lambda m, x: (x[0] ** 2 + x[1] - 11) ** 2 + (x[0] + x[1] ** 2 - 7) ** 2, 2),
@@ -22,8 +33,16 @@ FUNCTIONS = {
     "Matyas": (lambda m, x: 0.26 * (x[0] ** 2 + x[1] ** 2) - 0.48 * x[0] * x[1], 2),
     "Goldstein-Price": (
         lambda m, x: (
-            (1 + (x[0] + x[1] + 1) ** 2 * (19 - 14 * x[0] + 3 * x[0] ** 2 - 14 * x[1] + 6 * x[0] * x[1] + 3 * x[1] ** 2))
-            * (30 + (2 * x[0] - 3 * x[1]) ** 2 * (18 - 32 * x[0] + 12 * x[0] ** 2 + 48 * x[1] - 36 * x[0] * x[1] + 27 * x[1] ** 2))
+            (
+                1
+                + (x[0] + x[1] + 1) ** 2
+                * (19 - 14 * x[0] + 3 * x[0] ** 2 - 14 * x[1] + 6 * x[0] * x[1] + 3 * x[1] ** 2)
+            )
+            * (
+                30
+                + (2 * x[0] - 3 * x[1]) ** 2
+                * (18 - 32 * x[0] + 12 * x[0] ** 2 + 48 * x[1] - 36 * x[0] * x[1] + 27 * x[1] ** 2)
+            )
         ),
         2,
     ),
@@ -37,21 +56,56 @@ FUNCTIONS = {
     ),
     "Rastrigin": (lambda m, x: sum(v**2 - 10 * m.cos(2 * np.pi * v) + 10 for v in x), 4),
     "Ackley": (
-        lambda m, x: -20 * m.exp(-0.2 * m.sqrt(sum(v**2 for v in x) / len(x))) - m.exp(sum(m.cos(2 * np.pi * v) for v in x) / len(x)),
+        lambda m, x: (
+            -20 * m.exp(-0.2 * m.sqrt(sum(v**2 for v in x) / len(x)))
+            - m.exp(sum(m.cos(2 * np.pi * v) for v in x) / len(x))
+        ),
         3,
     ),
-    "Griewank": (lambda m, x: sum(v**2 for v in x) / 4000 - m.cos(x[0]) * m.cos(x[1] / np.sqrt(2)) * m.cos(x[2] / np.sqrt(3)), 3),
+    "Griewank": (
+        lambda m, x: (
+            sum(v**2 for v in x) / 4000
+            - m.cos(x[0]) * m.cos(x[1] / np.sqrt(2)) * m.cos(x[2] / np.sqrt(3))
+        ),
+        3,
+    ),
     "Styblinski-Tang": (lambda m, x: sum(v**4 - 16 * v**2 + 5 * v for v in x) / 2, 5),
-    "Easom": (lambda m, x: -m.cos(x[0]) * m.cos(x[1]) * m.exp(-((x[0] - np.pi) ** 2) - (x[1] - np.pi) ** 2), 2),
-    "McCormick": (lambda m, x: m.sin(x[0] + x[1]) + (x[0] - x[1]) ** 2 - 1.5 * x[0] + 2.5 * x[1] + 1, 2),
-    "three-hump camel": (lambda m, x: 2 * x[0] ** 2 - 1.05 * x[0] ** 4 + x[0] ** 6 / 6 + x[0] * x[1] + x[1] ** 2, 2),
-    "six-hump camel": (
-        lambda m, x: (4 - 2.1 * x[0] ** 2 + x[0] ** 4 / 3) * x[0] ** 2 + x[0] * x[1] + (4 * x[1] ** 2 - 4) * x[1] ** 2,
+    "Easom": (
+        lambda m, x: (
+            -m.cos(x[0]) * m.cos(x[1]) * m.exp(-((x[0] - np.pi) ** 2) - (x[1] - np.pi) ** 2)
+        ),
         2,
     ),
-    "Dixon-Price": (lambda m, x: (x[0] - 1) ** 2 + sum((i + 1) * (2 * x[i] ** 2 - x[i - 1]) ** 2 for i in range(1, len(x))), 4),
+    "McCormick": (
+        lambda m, x: m.sin(x[0] + x[1]) + (x[0] - x[1]) ** 2 - 1.5 * x[0] + 2.5 * x[1] + 1,
+        2,
+    ),
+    "three-hump camel": (
+        lambda m, x: 2 * x[0] ** 2 - 1.05 * x[0] ** 4 + x[0] ** 6 / 6 + x[0] * x[1] + x[1] ** 2,
+        2,
+    ),
+    "six-hump camel": (
+        lambda m, x: (
+            (4 - 2.1 * x[0] ** 2 + x[0] ** 4 / 3) * x[0] ** 2
+            + x[0] * x[1]
+            + (4 * x[1] ** 2 - 4) * x[1] ** 2
+        ),
+        2,
+    ),
+    "Dixon-Price": (
+        lambda m, x: (
+            (x[0] - 1) ** 2
+            + sum((i + 1) * (2 * x[i] ** 2 - x[i - 1]) ** 2 for i in range(1, len(x)))
+        ),
+        4,
+    ),
     "Powell": (
-        lambda m, x: (x[0] + 10 * x[1]) ** 2 + 5 * (x[2] - x[3]) ** 2 + (x[1] - 2 * x[2]) ** 4 + 10 * (x[0] - x[3]) ** 4,
+        lambda m, x: (
+            (x[0] + 10 * x[1]) ** 2
+            + 5 * (x[2] - x[3]) ** 2
+            + (x[1] - 2 * x[2]) ** 4
+            + 10 * (x[0] - x[3]) ** 4
+        ),
         4,
     ),
     "Wood": (
@@ -66,10 +120,17 @@ FUNCTIONS = {
         4,
     ),
     "Branin": (
-        lambda m, x: (x[1] - 5.1 / (4 * np.pi**2) * x[0] ** 2 + 5 / np.pi * x[0] - 6) ** 2 + 10 * (1 - 1 / (8 * np.pi)) * m.cos(x[0]) + 10,
+        lambda m, x: (
+            (x[1] - 5.1 / (4 * np.pi**2) * x[0] ** 2 + 5 / np.pi * x[0] - 6) ** 2
+            + 10 * (1 - 1 / (8 * np.pi)) * m.cos(x[0])
+            + 10
+        ),
         2,
     ),
-    "Brown": (lambda m, x: sum((a * a) ** (b * b + 1) + (b * b) ** (a * a + 1) for a, b in pairwise(x)), 3),
+    "Brown": (
+        lambda m, x: sum((a * a) ** (b * b + 1) + (b * b) ** (a * a + 1) for a, b in pairwise(x)),
+        3,
+    ),
 }
 
 
@@ -86,7 +147,12 @@ def test_gradient_and_hessian_agree_with_the_closed_form(name, rng):
         scale = np.max(np.abs(expected))
         found = vs.hessian_of(lambda x: f(np, x))(x)
         assert np.max(np.abs(found - expected)) <= 1e-10 * scale
-        np.testing.assert_allclose(vs.gradient_of(lambda x: f(np, x))(x), np.asarray(gradient(x), dtype=float), rtol=1e-9, atol=1e-9)
+        np.testing.assert_allclose(
+            vs.gradient_of(lambda x: f(np, x))(x),
+            np.asarray(gradient(x), dtype=float),
+            rtol=1e-9,
+            atol=1e-9,
+        )
         along = rng.normal(size=n)
         product = vs.hessian_product(lambda x: f(np, x), x, along)
         assert np.max(np.abs(product - expected @ along)) <= 1e-9 * scale
@@ -100,12 +166,18 @@ def test_rosenbrock_agrees_with_scipy(rng):
     for n in (2, 5, 30):
         x, along = rng.normal(size=n), rng.normal(size=n)
         np.testing.assert_allclose(vs.gradient_of(rosenbrock)(x), optimize.rosen_der(x), rtol=1e-12)
-        np.testing.assert_allclose(vs.hessian_of(rosenbrock)(x), optimize.rosen_hess(x), rtol=1e-12, atol=1e-10)
-        np.testing.assert_allclose(vs.hessian_product(rosenbrock, x, along), optimize.rosen_hess_prod(x, along), rtol=1e-10)
+        np.testing.assert_allclose(
+            vs.hessian_of(rosenbrock)(x), optimize.rosen_hess(x), rtol=1e-12, atol=1e-10
+        )
+        np.testing.assert_allclose(
+            vs.hessian_product(rosenbrock, x, along), optimize.rosen_hess_prod(x, along), rtol=1e-10
+        )
 
 
 def test_scipy_minimises_on_our_gradients_unchanged():
-    found = optimize.minimize(rosenbrock, np.full(10, -1.0), jac=vs.gradient_of(rosenbrock), method="L-BFGS-B")
+    found = optimize.minimize(
+        rosenbrock, np.full(10, -1.0), jac=vs.gradient_of(rosenbrock), method="L-BFGS-B"
+    )
     np.testing.assert_allclose(found.x, 1.0, atol=1e-4)
     newton = optimize.minimize(
         rosenbrock,
@@ -140,7 +212,9 @@ def test_jacobian_is_the_same_in_either_direction(n_in, n_out, rng):
     expected = (2 * np.tanh(inner) * (1 - np.tanh(inner) ** 2))[:, None] * matrix
     np.testing.assert_allclose(vs.jacobian_of(f)(x), expected, rtol=1e-12)
     along = rng.normal(size=n_in)
-    np.testing.assert_allclose(vs.directional(f, x, along), expected @ along, rtol=1e-10, atol=1e-12)
+    np.testing.assert_allclose(
+        vs.directional(f, x, along), expected @ along, rtol=1e-10, atol=1e-12
+    )
 
 
 def test_jacobian_of_arrays_has_the_shapes_of_result_and_argument(rng):
@@ -154,8 +228,12 @@ def test_jacobian_of_arrays_has_the_shapes_of_result_and_argument(rng):
 
 def test_functions_without_influence_have_zero_derivatives():
     assert vs.gradient_of(lambda x: 3.0)(1.0) == 0
-    np.testing.assert_array_equal(vs.hessian_of(lambda x: np.sum(2 * x))(np.ones(2)), np.zeros((2, 2)))
-    np.testing.assert_array_equal(vs.directional(lambda x: np.ones(3), np.ones(2), np.ones(2)), np.zeros(3))
+    np.testing.assert_array_equal(
+        vs.hessian_of(lambda x: np.sum(2 * x))(np.ones(2)), np.zeros((2, 2))
+    )
+    np.testing.assert_array_equal(
+        vs.directional(lambda x: np.ones(3), np.ones(2), np.ones(2)), np.zeros(3)
+    )
 
 
 NETWORKS = {
@@ -163,13 +241,26 @@ NETWORKS = {
     "dense, one after another": lambda: [vs.Dense(5), vs.sigmoid, vs.Dense(4), np.tanh],
     "dropout": lambda: [vs.Dense(5), np.tanh, vs.Dropout(0.3), vs.Noise(0.1)],
     "residual": lambda: [vs.Residual(vs.Dense(4, np.tanh))],
-    "branches": lambda: [vs.Concat(vs.Dense(3, np.tanh), np.sin), vs.Sum(vs.Dense(2), vs.Dense(2, np.tanh))],
+    "branches": lambda: [
+        vs.Concat(vs.Dense(3, np.tanh), np.sin),
+        vs.Sum(vs.Dense(2), vs.Dense(2, np.tanh)),
+    ],
     "convolution": lambda: [vs.Convolution(3, 2, stride=2, activation=np.tanh)],
     "depthwise convolution": lambda: [vs.Convolution(4, 3, groups=4), np.sin],
     "transposed convolution": lambda: [vs.TransposedConvolution(2, 3, stride=2), np.tanh],
     "parametric relu": lambda: [vs.Dense(4, np.tanh), vs.ParametricRelu(0.3), np.sin],
-    "pooling": lambda: [vs.Dense(3, np.tanh), vs.MaxPool(2), vs.MeanPool(2), vs.Upsample(2, how="linear")],
-    "global pooling": lambda: [vs.Dense(3, np.tanh), vs.Sum(vs.GlobalMean(), vs.GlobalMax()), vs.Reshape((3, 1)), vs.Flatten()],
+    "pooling": lambda: [
+        vs.Dense(3, np.tanh),
+        vs.MaxPool(2),
+        vs.MeanPool(2),
+        vs.Upsample(2, how="linear"),
+    ],
+    "global pooling": lambda: [
+        vs.Dense(3, np.tanh),
+        vs.Sum(vs.GlobalMean(), vs.GlobalMax()),
+        vs.Reshape((3, 1)),
+        vs.Flatten(),
+    ],
     "columns": lambda: [vs.Reshape((3, 2, 4)), vs.Columns(), vs.Dense(2, np.tanh)],
     "batch norm": lambda: [vs.Dense(3, np.tanh), vs.BatchNorm(), np.sin],
     "layer norm": lambda: [vs.Dense(4, np.tanh), vs.LayerNorm(), np.sin],
@@ -184,7 +275,9 @@ NETWORKS = {
 
 @pytest.mark.parametrize("name", list(NETWORKS))
 def test_gradient_penalty_is_differentiated_by_the_weights(name, rng):
-    """The squared norm of the derivative of the output by the input, differentiated by the weights."""
+    """The squared norm of the derivative of the output by the input, differentiated by the
+    weights.
+    """
     x = rng.normal(size=(2, 6, 4))
     network = vs.Stack(*NETWORKS[name](), vs.Dense(1)).initialise(x, dtype=float, seed=3)
 
@@ -197,7 +290,11 @@ def test_gradient_penalty_is_differentiated_by_the_weights(name, rng):
 
 
 def test_every_layer_is_under_a_gradient_penalty():
-    made = {type(layer).__name__ for make in NETWORKS.values() for layer in vs.Stack(*make()).walk()}
+    made = {
+        type(layer).__name__ for make in NETWORKS.values() for layer in vs.Stack(*make()).walk()
+    }
     without_input_gradient = {"Embedding", "DecoderBlock", "Layer"}
     kinds = {name: getattr(vs.layers, name) for name in vs.layers.__all__}
-    assert {n for n, kind in kinds.items() if isinstance(kind, type) and issubclass(kind, vs.Layer)} - without_input_gradient <= made
+    assert {
+        n for n, kind in kinds.items() if isinstance(kind, type) and issubclass(kind, vs.Layer)
+    } - without_input_gradient <= made

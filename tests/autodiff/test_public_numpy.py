@@ -1,4 +1,6 @@
-"""Whatever of NumPy and SciPy is given a Tensor: a rule, a place on the list of what is constant by nature, or a refusal."""
+"""Whatever of NumPy and SciPy is given a Tensor: a rule, a place on the list of what is constant by
+nature, or a refusal.
+"""
 
 import inspect
 import warnings
@@ -11,20 +13,115 @@ import vinestep as vs
 from vinestep.autodiff.registry import PASSIVE
 
 CONSTANT = {  # truth values, places, counts, shapes, types and texts
-    *("all", "any", "argmax", "argmin", "argpartition", "argsort", "argwhere", "count_nonzero", "digitize", "flatnonzero", "lexsort"),
-    *("nanargmax", "nanargmin", "nonzero", "searchsorted", "isin", "unravel_index", "ravel_multi_index"),
-    *("allclose", "array_equal", "array_equiv", "isclose", "equal", "greater", "greater_equal", "less", "less_equal", "not_equal"),
-    *("isfinite", "isinf", "isnan", "isneginf", "isposinf", "iscomplex", "iscomplexobj", "isreal", "isrealobj", "signbit", "spacing"),
-    *("logical_and", "logical_not", "logical_or", "logical_xor", "shares_memory", "may_share_memory"),
-    *("shape", "ndim", "size", "can_cast", "common_type", "min_scalar_type", "result_type", "matrix_rank"),
+    *(
+        "all",
+        "any",
+        "argmax",
+        "argmin",
+        "argpartition",
+        "argsort",
+        "argwhere",
+        "count_nonzero",
+        "digitize",
+        "flatnonzero",
+        "lexsort",
+    ),
+    *(
+        "nanargmax",
+        "nanargmin",
+        "nonzero",
+        "searchsorted",
+        "isin",
+        "unravel_index",
+        "ravel_multi_index",
+    ),
+    *(
+        "allclose",
+        "array_equal",
+        "array_equiv",
+        "isclose",
+        "equal",
+        "greater",
+        "greater_equal",
+        "less",
+        "less_equal",
+        "not_equal",
+    ),
+    *(
+        "isfinite",
+        "isinf",
+        "isnan",
+        "isneginf",
+        "isposinf",
+        "iscomplex",
+        "iscomplexobj",
+        "isreal",
+        "isrealobj",
+        "signbit",
+        "spacing",
+    ),
+    *(
+        "logical_and",
+        "logical_not",
+        "logical_or",
+        "logical_xor",
+        "shares_memory",
+        "may_share_memory",
+    ),
+    *(
+        "shape",
+        "ndim",
+        "size",
+        "can_cast",
+        "common_type",
+        "min_scalar_type",
+        "result_type",
+        "matrix_rank",
+    ),
     *("zeros_like", "ones_like", "empty_like", "array2string", "array_repr", "array_str"),
-    *("bool", "bool_", "iterable", "isscalar", "isdtype", "issubdtype", "typename", "str_", "object_", "bytes_", "void", "info"),
+    *(
+        "bool",
+        "bool_",
+        "iterable",
+        "isscalar",
+        "isdtype",
+        "issubdtype",
+        "typename",
+        "str_",
+        "object_",
+        "bytes_",
+        "void",
+        "info",
+    ),
     *("broadcast_shapes", "ix_", "tri", "printoptions"),
 }
 CONDITIONS = {"compress", "extract", "select", "where"}  # their first argument is a truth value
 TYPES = {  # a second argument is a dtype, a tolerance or the like
-    *("array", "asanyarray", "asarray", "asarray_chkfinite", "ascontiguousarray", "asfortranarray", "asmatrix", "astype", "bmat", "dtype"),
-    *("empty", "finfo", "frombuffer", "fromiter", "identity", "indices", "matrix", "ndarray", "ones", "printoptions", "promote_types"),
+    *(
+        "array",
+        "asanyarray",
+        "asarray",
+        "asarray_chkfinite",
+        "ascontiguousarray",
+        "asfortranarray",
+        "asmatrix",
+        "astype",
+        "bmat",
+        "dtype",
+    ),
+    *(
+        "empty",
+        "finfo",
+        "frombuffer",
+        "fromiter",
+        "identity",
+        "indices",
+        "matrix",
+        "ndarray",
+        "ones",
+        "printoptions",
+        "promote_types",
+    ),
     *(
         "real_if_close",
         "recarray",
@@ -38,20 +135,39 @@ TYPES = {  # a second argument is a dtype, a tolerance or the like
         "histogram",
     ),
 }
-FILES = {"save", "savez", "savez_compressed", "savetxt", "load", "loadtxt", "genfromtxt", "fromfile", "memmap", "test", "fromregex"}
+FILES = {
+    "save",
+    "savez",
+    "savez_compressed",
+    "savetxt",
+    "load",
+    "loadtxt",
+    "genfromtxt",
+    "fromfile",
+    "memmap",
+    "test",
+    "fromregex",
+}
 ROOMS = {"np": np, "np.linalg": np.linalg, "np.fft": np.fft, "special": special}
 
 
 def public(room):
     for name in dir(room):
         value = getattr(room, name)
-        if not name.startswith("_") and callable(value) and not inspect.ismodule(value) and name not in FILES:
+        if (
+            not name.startswith("_")
+            and callable(value)
+            and not inspect.ismodule(value)
+            and name not in FILES
+        ):
             if inspect.isclass(value) and issubclass(value, BaseException):
                 continue
             yield name, value
 
 
-NAMES = [(f"{place}.{name}", value) for place, room in ROOMS.items() for name, value in public(room)]
+NAMES = [
+    (f"{place}.{name}", value) for place, room in ROOMS.items() for name, value in public(room)
+]
 
 
 def holds_tensor(tree):
@@ -65,8 +181,29 @@ def holds_tensor(tree):
 def attempts():
     x, m = vs.Tensor([0.3, 0.6, 0.2]), vs.Tensor([[0.5, 0.2], [0.1, 0.7]])
     ids, plain = np.array([0, 1, 1]), np.array([0.1, 0.5, 0.9])
-    yield from [(x,), (m,), (x, x), (m, m), (x, 2), (2, x), (plain, x), (x, plain), ([x, x],), (x, x, x), (plain, plain, x), (0.5, x, 0.3)]
-    yield from [(vs.Tensor(0.4),), (vs.Tensor(0.4), 2.0), (ids, x), (x, ids), (m, (0, 1)), ("ij->", m), (2.0, vs.Tensor(0.4), 0.5)]
+    yield from [
+        (x,),
+        (m,),
+        (x, x),
+        (m, m),
+        (x, 2),
+        (2, x),
+        (plain, x),
+        (x, plain),
+        ([x, x],),
+        (x, x, x),
+        (plain, plain, x),
+        (0.5, x, 0.3),
+    ]
+    yield from [
+        (vs.Tensor(0.4),),
+        (vs.Tensor(0.4), 2.0),
+        (ids, x),
+        (x, ids),
+        (m, (0, 1)),
+        ("ij->", m),
+        (2.0, vs.Tensor(0.4), 0.5),
+    ]
 
 
 @pytest.mark.parametrize(("name", "function"), NAMES, ids=[name for name, _ in NAMES])
@@ -79,7 +216,12 @@ def test_nothing_is_constant_in_silence(name, function):
         for arguments in attempts():
             if last in CONDITIONS and not any(map(holds_tensor, arguments[1:])):
                 continue
-            if last in TYPES and (not arguments or not holds_tensor(arguments[0]) or len(arguments) > 1 or last in ("dtype", "finfo")):
+            if last in TYPES and (
+                not arguments
+                or not holds_tensor(arguments[0])
+                or len(arguments) > 1
+                or last in ("dtype", "finfo")
+            ):
                 continue
             try:
                 found = function(*arguments)
@@ -90,17 +232,30 @@ def test_nothing_is_constant_in_silence(name, function):
 
 @pytest.mark.parametrize(
     ("function", "options"),
-    [(np.bincount, "weights"), (np.histogram, "weights"), (np.average, "weights"), (np.full_like, "fill_value"), (np.cov, "aweights")],
+    [
+        (np.bincount, "weights"),
+        (np.histogram, "weights"),
+        (np.average, "weights"),
+        (np.full_like, "fill_value"),
+        (np.cov, "aweights"),
+    ],
 )
 def test_a_tensor_among_the_options_is_not_forgotten(function, options):
     value = vs.Tensor([0.3, 0.6, 0.2]) if options != "fill_value" else vs.Tensor(0.3)
-    first = vs.Tensor([1.0, 2.0, 2.0]) if function in (np.full_like, np.average, np.cov) else np.array([0, 1, 1])
+    first = (
+        vs.Tensor([1.0, 2.0, 2.0])
+        if function in (np.full_like, np.average, np.cov)
+        else np.array([0, 1, 1])
+    )
     try:
         found = function(first, **{options: value})
     except vs.errors.VineStepError:
         return
     found = found[0] if isinstance(found, tuple) else found
-    assert np.any(vs.differentiate(np.sum(found * np.arange(1, found.size + 1).reshape(found.shape)), value) != 0)
+    assert np.any(
+        vs.differentiate(np.sum(found * np.arange(1, found.size + 1).reshape(found.shape)), value)
+        != 0
+    )
 
 
 def test_the_list_of_constants_is_the_registry_s():

@@ -32,7 +32,9 @@ def test_a_tensor_may_reach_the_inner_function_in_any_way(manner):
 
 def test_nesting_three_deep_and_the_other_way_round():
     def cubed(x):
-        return vs.gradient_of(lambda y: vs.gradient_of(lambda z: x * y * z**2)(y))(x)  # d/dy of 2xy^2, at y = x: 4x^2
+        return vs.gradient_of(lambda y: vs.gradient_of(lambda z: x * y * z**2)(y))(
+            x
+        )  # d/dy of 2xy^2, at y = x: 4x^2
 
     assert vs.gradient_of(cubed)(2.0) == pytest.approx(16.0)
     x = vs.Tensor(2.0)
@@ -49,9 +51,13 @@ def test_differentiate_inside_a_function_that_is_differentiated():
 
 
 def test_a_loss_with_the_slope_of_the_network_in_it():
-    network = vs.Stack(vs.Dense(4, np.tanh), vs.Dense(1)).initialise(np.ones((2, 3)), dtype=np.float64)
+    network = vs.Stack(vs.Dense(4, np.tanh), vs.Dense(1)).initialise(
+        np.ones((2, 3)), dtype=np.float64
+    )
     x = np.random.default_rng(0).normal(size=(5, 3))
-    vs.check_gradients(lambda net: np.sum(np.square(vs.gradient_of(lambda t: np.sum(net(t)))(x))), network).raise_if_wrong()
+    vs.check_gradients(
+        lambda net: np.sum(np.square(vs.gradient_of(lambda t: np.sum(net(t)))(x))), network
+    ).raise_if_wrong()
 
 
 def test_under_untracked_a_gradient_is_an_array():
@@ -102,7 +108,11 @@ def test_no_change_of_an_array_goes_unnoticed(n, change, dtype):
 
 def test_what_is_handed_out_is_not_what_the_record_keeps():
     logits = vs.Tensor(np.random.default_rng(0).normal(size=(4, 3)))
-    for loss in (vs.losses.cross_entropy(logits, np.array([0, 1, 2, 0])), np.sum(vs.relu(logits)), np.sum(logits * logits)):
+    for loss in (
+        vs.losses.cross_entropy(logits, np.array([0, 1, 2, 0])),
+        np.sum(vs.relu(logits)),
+        np.sum(logits * logits),
+    ):
         g = vs.differentiate(loss, logits)
         expected = g.copy()
         g *= 0
@@ -135,7 +145,11 @@ WHOLE = {
 @pytest.mark.parametrize("dtype", [np.uint8, np.int8, np.int64, np.uint16])
 @pytest.mark.parametrize("name", list(WHOLE))
 def test_whole_numbers_do_not_wrap_around_in_adjoints(name, dtype):
-    u = np.array([127, 100, 3]).astype(dtype) if np.dtype(dtype).itemsize == 1 else np.array([20_000, 300, 7]).astype(dtype)
+    u = (
+        np.array([127, 100, 3]).astype(dtype)
+        if np.dtype(dtype).itemsize == 1
+        else np.array([20_000, 300, 7]).astype(dtype)
+    )
     if name.startswith("einsum"):
         u = np.minimum(u, 127).astype(dtype)
     x = np.array([0.3, -0.6, 0.9])
@@ -151,12 +165,16 @@ def test_a_power_of_the_smallest_int8():
 
 
 def test_scipy_s_zeta_is_refused_by_its_first_argument():
-    assert vs.gradient_of(lambda q: special.zeta(2.0, q))(1.5) == pytest.approx(-2 * special.zeta(3.0, 1.5))
+    assert vs.gradient_of(lambda q: special.zeta(2.0, q))(1.5) == pytest.approx(
+        -2 * special.zeta(3.0, 1.5)
+    )
     with pytest.raises(MissingRuleError, match="zeta has no derivative rule by its first argument"):
         vs.gradient_of(lambda s: special.zeta(s, 1.5))(2.0)
 
 
-@pytest.mark.parametrize(("f", "slope", "third"), [(special.i1, 0.5, 0.375), (special.j1, 0.5, -0.375)])
+@pytest.mark.parametrize(
+    ("f", "slope", "third"), [(special.i1, 0.5, 0.375), (special.j1, 0.5, -0.375)]
+)
 def test_bessel_functions_at_zero(f, slope, third):
     once = vs.gradient_of(f)
     assert once(0.0) == pytest.approx(slope)
@@ -187,7 +205,12 @@ def test_in_place_follows_numpy_or_is_refused():
 
 def test_masked_arrays_and_matrices_are_refused():
     x, masked = vs.Tensor([1.0, 2.0]), np.ma.masked_array([1.0, 2.0], [True, False])
-    for attempt in (lambda: x * masked, lambda: masked * x, lambda: np.where(masked > 0, x, masked), lambda: vs.Tensor(masked)):
+    for attempt in (
+        lambda: x * masked,
+        lambda: masked * x,
+        lambda: np.where(masked > 0, x, masked),
+        lambda: vs.Tensor(masked),
+    ):
         with pytest.raises(DifferentiationError, match=r"mask|record"):
             attempt()
     with pytest.raises(DifferentiationError, match=r"numpy\.matrix"):
@@ -240,7 +263,9 @@ def test_a_cache_keeps_the_record():
 def test_a_float32_check_says_that_float64_is_needed():
     network = vs.Stack(vs.Dense(30), np.tanh, vs.Dense(1)).initialise(np.ones((1, 20)))
     x = 30 * np.random.default_rng(0).normal(size=(200, 20)).astype(np.float32)
-    report = vs.check_gradients(lambda net: np.sum(np.square(net(x))) * 1e3, network, tolerance=1e-7)
+    report = vs.check_gradients(
+        lambda net: np.sum(np.square(net(x))) * 1e3, network, tolerance=1e-7
+    )
     assert not report
     assert "check it in float64" in str(report)
 
@@ -258,7 +283,10 @@ def test_a_computed_tensor_is_not_copied_in_silence():
         copy.deepcopy(leaf * 2)
 
 
-@pytest.mark.parametrize("derivative", [vs.gradient_of, vs.jacobian_of, lambda f: lambda x: vs.directional(f, x, np.ones(2))])
+@pytest.mark.parametrize(
+    "derivative",
+    [vs.gradient_of, vs.jacobian_of, lambda f: lambda x: vs.directional(f, x, np.ones(2))],
+)
 def test_a_function_that_changes_its_argument_in_place(derivative):
     """Its derivative is by what came in, and what came in stays as it was."""
 

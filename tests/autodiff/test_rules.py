@@ -17,7 +17,9 @@ from .generators import GENERATORS
 
 load_late_rules()
 REGISTERED = [*UFUNCS, *HANDLERS, *UFUNC_METHODS]
-few = settings(max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+few = settings(
+    max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True
+)
 
 
 def name_of(key):
@@ -48,9 +50,9 @@ def test_rule_agrees_with_differences_in_first_and_second_order(key, data):
     f, arrays = GENERATORS[key](data.draw)
     plain = f(*arrays)
     tracked = f(*[vs.Tensor(a) for a in arrays])
-    np.testing.assert_array_equal(vs.held(tracked), plain) if not _composed(key) else np.testing.assert_allclose(
-        vs.held(tracked), plain, rtol=1e-12, atol=1e-12
-    )
+    np.testing.assert_array_equal(vs.held(tracked), plain) if not _composed(
+        key
+    ) else np.testing.assert_allclose(vs.held(tracked), plain, rtol=1e-12, atol=1e-12)
     if np.size(plain) == 0:
         return
     rng = np.random.default_rng(1)

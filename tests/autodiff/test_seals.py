@@ -1,4 +1,6 @@
-"""Parameters that were changed after a record came to need them: refused however it was done, right where nothing was changed."""
+"""Parameters that were changed after a record came to need them: refused however it was done, right
+where nothing was changed.
+"""
 
 import numpy as np
 import pytest
@@ -191,7 +193,9 @@ def test_training_in_numpy_takes_no_check_sums_of_parameters(monkeypatch):
     looked_at = []
     from vinestep.autodiff import checksums as seals, tensor
 
-    monkeypatch.setattr(tensor, "seal_of", lambda array: looked_at.append(array.shape) or seals.seal_of(array))
+    monkeypatch.setattr(
+        tensor, "seal_of", lambda array: looked_at.append(array.shape) or seals.seal_of(array)
+    )
     big = np.random.default_rng(0).normal(size=(500, 40)).astype("f4")
     training.step((big, np.zeros(500, int)))
     assert set(looked_at) <= {(500, 40)}

@@ -112,11 +112,27 @@ def test_float32_stays_float32_and_a_promoted_parameter_is_said():
 @pytest.mark.parametrize(
     ("attempt", "error", "text"),
     [
-        (lambda x: vs.differentiate(x * 2, x), DifferentiationError, r"one element, got shape \(2,\)"),
+        (
+            lambda x: vs.differentiate(x * 2, x),
+            DifferentiationError,
+            r"one element, got shape \(2,\)",
+        ),
         (lambda x: vs.differentiate(3.0, x), DifferentiationError, "needs a Tensor, got float"),
-        (lambda x: vs.differentiate(np.sum(x), vs.Tensor([1.0], name="w")), DifferentiationError, "never used w"),
-        (lambda x: vs.differentiate(np.sum(x), np.ones(2)), DifferentiationError, "wrt is a ndarray"),
-        (lambda x: vs.differentiate(x, x, seed=np.ones(3)), ShapeError, r"seed has shape \(3,\), the value \(2,\)"),
+        (
+            lambda x: vs.differentiate(np.sum(x), vs.Tensor([1.0], name="w")),
+            DifferentiationError,
+            "never used w",
+        ),
+        (
+            lambda x: vs.differentiate(np.sum(x), np.ones(2)),
+            DifferentiationError,
+            "wrt is a ndarray",
+        ),
+        (
+            lambda x: vs.differentiate(x, x, seed=np.ones(3)),
+            ShapeError,
+            r"seed has shape \(3,\), the value \(2,\)",
+        ),
         (lambda x: np.asarray(x), DifferentiationError, "vinestep.held"),
         (lambda x: float(np.sum(x)), DifferentiationError, "Python float"),
         (lambda x: np.fft.fft(x), MissingRuleError, "no derivative rule"),
@@ -132,7 +148,11 @@ def test_float32_stays_float32_and_a_promoted_parameter_is_said():
         (lambda x: x * 1j, DTypeError, "Complex numbers are not differentiated"),
         (lambda x: x.astype(int), DTypeError, "would lose its derivative"),
         (lambda x: vs.Tensor(x), DifferentiationError, "would cut its record"),
-        (lambda x: vs.gradient_of(lambda x: x * 2)(np.ones(2)), DifferentiationError, "one element"),
+        (
+            lambda x: vs.gradient_of(lambda x: x * 2)(np.ones(2)),
+            DifferentiationError,
+            "one element",
+        ),
     ],
 )
 def test_mistakes_are_explained(attempt, error, text):
@@ -151,7 +171,10 @@ def test_released_record_says_so():
 def test_first_nan_of_the_backward_pass_is_named_on_request():
     x = vs.Tensor([0.0, 1.0], name="x")
     y = np.sum(np.sqrt(x) * 0.0)
-    with np.errstate(all="ignore"), pytest.raises(NotFiniteError, match="derivative of sqrt for 'x'"):
+    with (
+        np.errstate(all="ignore"),
+        pytest.raises(NotFiniteError, match="derivative of sqrt for 'x'"),
+    ):
         vs.differentiate(y, x, must_be_finite=True)
 
 

@@ -21,7 +21,16 @@ def test_the_table_counts_each_array_once():
     found = vs.trail(np.sum(h * h + h))
     assert found.bytes_held == 8000
     table = found.table()
-    assert list(table) == ["number", "operation", "name", "layer", "shape", "dtype", "parents", "bytes_held"]
+    assert list(table) == [
+        "number",
+        "operation",
+        "name",
+        "layer",
+        "shape",
+        "dtype",
+        "parents",
+        "bytes_held",
+    ]
     assert len(found) == 5
 
 

@@ -17,6 +17,11 @@ def test_a_step_of_ours_is_the_step_written_by_hand(name):
     case = SMALL[name]()
     training = case.training()
     for _ in range(3):
-        ours, by_hand = training.step((case.inputs, case.targets)), case.hand.step(case.inputs, case.targets)
+        ours, by_hand = (
+            training.step((case.inputs, case.targets)),
+            case.hand.step(case.inputs, case.targets),
+        )
         assert ours.loss == pytest.approx(by_hand, rel=1e-5)
-        np.testing.assert_allclose(ours.gradients.flat, case.hand.g, rtol=0, atol=2e-4 * np.abs(case.hand.g).max())
+        np.testing.assert_allclose(
+            ours.gradients.flat, case.hand.g, rtol=0, atol=2e-4 * np.abs(case.hand.g).max()
+        )

@@ -47,7 +47,14 @@ every = 7
 
 def vinestep(*arguments, cwd, **options):
     command = [sys.executable, "-m", "vinestep", *map(str, arguments)]
-    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, env=os.environ | {"COLUMNS": "100"}, **options)
+    return subprocess.run(
+        command,
+        cwd=cwd,
+        capture_output=True,
+        text=True,
+        env=os.environ | {"COLUMNS": "100"},
+        **options,
+    )
 
 
 @pytest.fixture
@@ -64,7 +71,15 @@ def newest(folder):
 def test_demo_trains_and_tells(tmp_path):
     done = vinestep("demo", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    for text in ("made-up barrels", "Scores", "validation", "predicted", "recall", "records/barrels-1/curves.png", "barrels.vine"):
+    for text in (
+        "made-up barrels",
+        "Scores",
+        "validation",
+        "predicted",
+        "recall",
+        "records/barrels-1/curves.png",
+        "barrels.vine",
+    ):
         assert text in done.stdout
     listed = vinestep("runs", cwd=tmp_path)
     assert "barrels-1" in listed.stdout
@@ -83,8 +98,14 @@ def test_a_rehearsal_tells_what_is_wrong_and_training_says_it_too(tmp_path, plan
     assert wrong.returncode == 1
     assert "wrong     the rate" in wrong.stdout
     few = "--set", "optimiser.rate=5", "--set", "epochs=1"
-    assert "wrong: the rate: one step at the highest rate, 5, moves" in vinestep("train", plan, *few, cwd=tmp_path).stdout
-    assert "the rate: one step" not in vinestep("train", plan, *few, "--unrehearsed", cwd=tmp_path).stdout
+    assert (
+        "wrong: the rate: one step at the highest rate, 5, moves"
+        in vinestep("train", plan, *few, cwd=tmp_path).stdout
+    )
+    assert (
+        "the rate: one step"
+        not in vinestep("train", plan, *few, "--unrehearsed", cwd=tmp_path).stdout
+    )
 
 
 def test_a_finished_run_goes_on_when_more_is_asked(tmp_path, plan):
@@ -101,9 +122,18 @@ def test_a_finished_run_goes_on_when_more_is_asked(tmp_path, plan):
 @pytest.mark.parametrize("attempt", range(1))
 def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path, plan, attempt):
     reference = _reference_run()
-    process = subprocess.Popen([sys.executable, "-m", "vinestep", "train", str(plan)], cwd=tmp_path, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "vinestep", "train", str(plan)],
+        cwd=tmp_path,
+        stdout=subprocess.DEVNULL,
+    )
     folder = tmp_path / "records" / "small-1"
-    _wait_for(lambda: len(list(folder.glob("states/step-*.npz"))) > 1 and not list(folder.glob("states/step-00000000*.npz")))
+    _wait_for(
+        lambda: (
+            len(list(folder.glob("states/step-*.npz"))) > 1
+            and not list(folder.glob("states/step-00000000*.npz"))
+        )
+    )
     time.sleep(random.Random(attempt).uniform(0.0, 0.5))
     process.kill()
     process.wait()
@@ -181,11 +211,26 @@ def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
         (("epochs = 40", "epoch = 40"), "epoch: unknown key. Did you mean 'epochs'?"),
         (("epochs = 40", ""), "one of epochs, steps and until says when it ends"),
         (("epochs = 40", 'epochs = "many"'), "epochs: input should be a valid integer, got 'many'"),
-        (('kind = "dense"', 'kind = "dens"'), "layers.0.kind: 'dens' is not known. Did you mean 'dense'?"),
-        (('"relu"', '"rely"'), "layers.0.activation.kind: 'rely' is not known. Did you mean 'relu'?"),
-        (("probability = 0.1", "probability = 1.5"), "layers.1: Dropout: probability must be from 0"),
-        (('target = "state"', 'target = "status"'), "there is no column 'status'. Did you mean 'state'?"),
-        (("demo:barrels", "demo:barels"), "there is no demo set 'barels' for plans. Did you mean 'barrels'?"),
+        (
+            ('kind = "dense"', 'kind = "dens"'),
+            "layers.0.kind: 'dens' is not known. Did you mean 'dense'?",
+        ),
+        (
+            ('"relu"', '"rely"'),
+            "layers.0.activation.kind: 'rely' is not known. Did you mean 'relu'?",
+        ),
+        (
+            ("probability = 0.1", "probability = 1.5"),
+            "layers.1: Dropout: probability must be from 0",
+        ),
+        (
+            ('target = "state"', 'target = "status"'),
+            "there is no column 'status'. Did you mean 'state'?",
+        ),
+        (
+            ("demo:barrels", "demo:barels"),
+            "there is no demo set 'barels' for plans. Did you mean 'barrels'?",
+        ),
         (("demo:barrels", "cellar.csv"), "cellar.csv: there is no such file"),
         (("batch = 8", "bach = 8"), "data.bach: unknown key. Did you mean 'batch'?"),
         (("seed = 1", "seed ="), "not valid TOML"),
@@ -201,7 +246,10 @@ def test_a_bad_plan_is_explained(tmp_path, plan, change, message):
 
 @pytest.mark.parametrize(
     ("arguments", "message"),
-    [(("train", "none.toml"), "none.toml: the plan cannot be read"), (("resume", "records/x-7"), "records/x-7: there is no such run")],
+    [
+        (("train", "none.toml"), "none.toml: the plan cannot be read"),
+        (("resume", "records/x-7"), "records/x-7: there is no such run"),
+    ],
 )
 def test_missing_files_are_named(tmp_path, arguments, message):
     done = vinestep(*arguments, cwd=tmp_path)
@@ -214,7 +262,9 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
     place = tmp_path / "cellar"
     place.mkdir()
     vs.demo.barrels(200).to_csv(place / "barrels.csv", index=False)
-    (place / "plan.toml").write_text(PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 40", "epochs = 2"))
+    (place / "plan.toml").write_text(
+        PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 40", "epochs = 2")
+    )
     done = vinestep("train", place / "plan.toml", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     info = tmp_path / "records" / "small-1" / "run.json"
@@ -224,7 +274,19 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
 
 @pytest.mark.parametrize(
     "command",
-    [(), ("demo",), ("train",), ("resume",), ("runs",), ("kinds",), ("stop",), ("predict",), ("assess",), ("inspect",), ("generate",)],
+    [
+        (),
+        ("demo",),
+        ("train",),
+        ("resume",),
+        ("runs",),
+        ("kinds",),
+        ("stop",),
+        ("predict",),
+        ("assess",),
+        ("inspect",),
+        ("generate",),
+    ],
 )
 def test_help_helps(tmp_path, command):
     done = vinestep(*command, "--help", cwd=tmp_path)
@@ -242,7 +304,16 @@ def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
     (tmp_path / "my_layers.py").write_text(OWN_PART)
     (tmp_path / "plan.toml").write_text(NEWCOMER)
     own = ("--with", "my_layers.py")
-    done = vinestep("train", "plan.toml", "--set", "optimiser.rate=0.02", "--set", "layers.0.width=12", *own, cwd=tmp_path)
+    done = vinestep(
+        "train",
+        "plan.toml",
+        "--set",
+        "optimiser.rate=0.02",
+        "--set",
+        "layers.0.width=12",
+        *own,
+        cwd=tmp_path,
+    )
     assert done.returncode == 0, done.stderr
     assert "Scores of the best" in done.stdout
     assert "95 % interval" in done.stdout
@@ -261,7 +332,13 @@ def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
     assert "accuracy" in scores.stdout
     assert "95 % confidence" in scores.stdout
     looked = vinestep("inspect", model, *own, cwd=tmp_path)
-    for text in ("records/cellar-1", "numeric columns", "Alder, Brun", "sound, spoiling, stuck", "numpy"):
+    for text in (
+        "records/cellar-1",
+        "numeric columns",
+        "Alder, Brun",
+        "sound, spoiling, stuck",
+        "numpy",
+    ):
         assert text in looked.stdout
     bad = bytearray((tmp_path / model).read_bytes())
     bad[300] ^= 1
@@ -325,10 +402,16 @@ def test_an_unknown_kind_is_named(tmp_path):
 def test_a_run_is_asked_from_another_window(tmp_path, plan):
     plan.write_text(PLAN.replace("epochs = 40", "epochs = 4000"))
     process = subprocess.Popen(
-        [sys.executable, "-m", "vinestep", "train", str(plan)], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        [sys.executable, "-m", "vinestep", "train", str(plan)],
+        cwd=tmp_path,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+        text=True,
     )
     folder = tmp_path / "records" / "small-1"
-    _wait_for(lambda: (folder / "run.json").exists() and '"running"' in (folder / "run.json").read_text())
+    _wait_for(
+        lambda: (folder / "run.json").exists() and '"running"' in (folder / "run.json").read_text()
+    )
     assert vinestep("note", folder, "the door was open", cwd=tmp_path).returncode == 0
     assert vinestep("finish", folder, "good enough", cwd=tmp_path).returncode == 0
     output, _ = process.communicate(timeout=60)
@@ -346,7 +429,9 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     rows = [{"entry": a, "sentence": f"<{a}>"} for a in "abcde" * 8]
     answers = vs.data.Requests(rows, vs.data.Template("{entry}:{sentence}."), tokeniser)
     network = vs.networks.LanguageModel(len(tokeniser), width=32, depth=1, heads=2)
-    training = vs.Training(network, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(1e-2), seed=1)
+    training = vs.Training(
+        network, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(1e-2), seed=1
+    )
     training.run(answers.batches(8), epochs=12)
     training.model().save(tmp_path / "answers.vine")
     one = vinestep("generate", "answers.vine", "c", cwd=tmp_path)
@@ -355,7 +440,17 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     several = vinestep("generate", "answers.vine", "a", "e", cwd=tmp_path)
     assert all(text in several.stdout for text in ("<a>", "<e>", "end"))
     (tmp_path / "rows.csv").write_text("entry\nb\nd\n")
-    done = vinestep("generate", "answers.vine", "--rows", "rows.csv", "--out", "out.csv", "--beams", "2", cwd=tmp_path)
+    done = vinestep(
+        "generate",
+        "answers.vine",
+        "--rows",
+        "rows.csv",
+        "--out",
+        "out.csv",
+        "--beams",
+        "2",
+        cwd=tmp_path,
+    )
     assert done.stdout.strip() == "2 texts written to out.csv."
     assert pd.read_csv(tmp_path / "out.csv")["text"].tolist() == ["<b>", "<d>"]
     looked = " ".join(vinestep("inspect", "answers.vine", cwd=tmp_path).stdout.split())

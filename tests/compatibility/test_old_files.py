@@ -1,4 +1,6 @@
-"""What earlier versions wrote is opened, shown, continued and predicted with, to the numbers of then."""
+"""What earlier versions wrote is opened, shown, continued and predicted with, to the numbers of
+then.
+"""
 
 import json
 import shutil
@@ -84,7 +86,16 @@ def test_a_plan_and_that_of_a_run_are_trained_again(old, tmp_path):
     copied = old / "records/barrels-1/plan.toml"
     copied.write_text(copied.read_text().replace("/tmp/v010/", f"{old}/"))
     for plan in (old / "plan.toml", copied):
-        line = [sys.executable, "-m", "vinestep", "train", str(plan), "--record", str(tmp_path / "new"), "--unrehearsed"]
+        line = [
+            sys.executable,
+            "-m",
+            "vinestep",
+            "train",
+            str(plan),
+            "--record",
+            str(tmp_path / "new"),
+            "--unrehearsed",
+        ]
         trained = subprocess.run(line, capture_output=True, text=True, timeout=120)
         assert trained.returncode == 0, trained.stderr
     first, second = vs.runs.open(tmp_path / "new")

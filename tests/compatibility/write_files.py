@@ -1,4 +1,6 @@
-"""Write the files of one version, which later versions have to open: python write_files.py FOLDER."""
+"""Write the files of one version, which later versions have to open: python write_files.py
+FOLDER.
+"""
 
 import contextlib
 import json
@@ -80,7 +82,9 @@ def training_of_barrels(barrels):
 
 def parts_of_points():
     points = np.random.default_rng(0).normal(size=(64, 2)).astype(np.float32)
-    line = vs.Descent(vs.Stack(vs.Dense(4, np.tanh), vs.Dense(1)).initialise(points[:1], seed=1), seed=1)
+    line = vs.Descent(
+        vs.Stack(vs.Dense(4, np.tanh), vs.Dense(1)).initialise(points[:1], seed=1), seed=1
+    )
     return points, {"line": line, "noise": vs.RandomStream(3)}
 
 
@@ -104,7 +108,9 @@ def write(folder):
         main()
 
     training, train, validation = training_of_barrels(barrels)
-    training.run(train, validation=validation, epochs=3, name="python", record=records, observers=[StopAt(6)])
+    training.run(
+        train, validation=validation, epochs=3, name="python", record=records, observers=[StopAt(6)]
+    )
     points, parts = parts_of_points()
     with vs.recorded_run(parts, steps=12, name="points", record=records) as run:
         for number in run.steps():
@@ -114,22 +120,33 @@ def write(folder):
 
     rows = barrels[:12].drop(columns="state")
     model = vs.open_model(next(records.glob("barrels-1/*.vine")))
-    expected["barrels"] = model.predict(rows, beside=False).filter(like="probability").to_numpy().tolist()
+    expected["barrels"] = (
+        model.predict(rows, beside=False).filter(like="probability").to_numpy().tolist()
+    )
 
     texts = vs.demo.notes(60).texts
     tokeniser = vs.data.WordTokeniser.learned(texts)
     documents = vs.data.Documents(texts, tokeniser, length=24)
-    writer = vs.Training(vs.networks.LanguageModel(len(tokeniser), width=8, depth=1, heads=2), loss=vs.losses.next_token, seed=1)
+    writer = vs.Training(
+        vs.networks.LanguageModel(len(tokeniser), width=8, depth=1, heads=2),
+        loss=vs.losses.next_token,
+        seed=1,
+    )
     writer.run(documents.batches(4), epochs=1)
     writer.model().save(folder / "notes.vine")
     expected["notes"] = vs.generate(
-        vs.open_model(folder / "notes.vine").network, " ".join(texts[0].split()[:2]), tokeniser=tokeniser, most=8
+        vs.open_model(folder / "notes.vine").network,
+        " ".join(texts[0].split()[:2]),
+        tokeniser=tokeniser,
+        most=8,
     ).text
 
     leaves = vs.demo.leaves(24)
     data = vs.data.Dataset(leaves.pictures, leaves.labels, class_values=leaves.names)
     seeing = vs.Training(
-        vs.Stack(vs.Convolution(4, 3, activation=vs.relu), vs.GlobalMean(), vs.Dense(6)), loss=vs.losses.cross_entropy, seed=1
+        vs.Stack(vs.Convolution(4, 3, activation=vs.relu), vs.GlobalMean(), vs.Dense(6)),
+        loss=vs.losses.cross_entropy,
+        seed=1,
     )
     seeing.run(data.batches(8), epochs=1)
     seeing.model().save(folder / "leaves.vine")

@@ -40,16 +40,22 @@ def test_parts_share_nothing_and_miss_nothing(n, seed, share):
     parts = data.split(share, 1 - share, seed=seed)
     assert sorted(np.concatenate([p.inputs for p in parts])) == list(range(n))
     assert parts[0].shared_rows(parts[1]) == 0
-    assert [p.inputs.tolist() for p in data.split(share, 1 - share, seed=seed)] == [p.inputs.tolist() for p in parts]
+    assert [p.inputs.tolist() for p in data.split(share, 1 - share, seed=seed)] == [
+        p.inputs.tolist() for p in parts
+    ]
 
 
 def test_even_split_keeps_the_mix_of_classes():
     targets = np.repeat([0, 1, 2], [700, 200, 100])
-    for part in vs.data.Dataset(np.zeros((1000, 1)), targets).split(0.7, 0.15, 0.15, seed=2, stratified=True):
+    for part in vs.data.Dataset(np.zeros((1000, 1)), targets).split(
+        0.7, 0.15, 0.15, seed=2, stratified=True
+    ):
         assert np.bincount(part.targets) / len(part) == pytest.approx([0.7, 0.2, 0.1])
 
 
-@given(n=st.integers(1, 60), size=st.integers(1, 20), epoch=st.integers(0, 5), start=st.integers(0, 5))
+@given(
+    n=st.integers(1, 60), size=st.integers(1, 20), epoch=st.integers(0, 5), start=st.integers(0, 5)
+)
 def test_an_epoch_is_every_example_once_in_an_order_of_seed_and_epoch(n, size, epoch, start):
     batches = vs.data.Dataset(np.arange(n), np.arange(n)).batches(size)
     order = [b.inputs.tolist() for b in batches.epoch(epoch, seed=3)]
@@ -67,14 +73,22 @@ def test_drop_partial():
 @pytest.mark.parametrize(
     ("text", "options", "message"),
     [
-        ("pH,state\n3.1,sound\n3.2,\n", {}, r"the target 'state' is missing in 1 of 2 rows, first in row 2 \(line 3 of the file\)"),
+        (
+            "pH,state\n3.1,sound\n3.2,\n",
+            {},
+            r"the target 'state' is missing in 1 of 2 rows, first in row 2 \(line 3 of the file\)",
+        ),
         (
             "pH,acid,state\n3.1,1,a\n3.2,high,b\n3.3,2,a\n",
             {},
             r"row 2 \(line 3 of the file\), column 'acid': 'high' is not a number",
         ),
         ("pH,state\n3.1,a\n3.2,a\n", {}, "has one class only, 'a'"),
-        ("pH,state\n3.1,a\n", {"target": "stat"}, "there is no column 'stat'. Did you mean 'state'"),
+        (
+            "pH,state\n3.1,a\n",
+            {"target": "stat"},
+            "there is no column 'stat'. Did you mean 'state'",
+        ),
         ("pH,state\n", {}, "the table has no rows"),
         ("", {}, "not a readable CSV file"),
         ("pH,x,state\n3.1,inf,a\n3.2,1,b\n", {}, r"row 1 .*column 'x': the value is infinite"),
@@ -99,7 +113,9 @@ def test_bad_tables_are_explained(tmp_path, text, options, message):
         (lambda d: vs.data.Dataset(np.zeros((0, 1)), np.zeros(0)), "no examples"),
         (lambda d: vs.data.Table("nowhere.csv", target="x"), "there is no such file"),
         (
-            lambda d: vs.data.Table(pd.DataFrame({"a": [1.0, None], "s": ["x", "y"]}), target="s").batches(2),
+            lambda d: vs.data.Table(
+                pd.DataFrame({"a": [1.0, None], "s": ["x", "y"]}), target="s"
+            ).batches(2),
             r"readings are missing in a \(1\)",
         ),
     ],
@@ -119,7 +135,10 @@ def test_demo_data_is_the_same_each_time():
 def test_a_parquet_file_is_the_table_it_was_written_from(tmp_path):
     frame = vs.demo.barrels(50)
     frame.to_parquet(tmp_path / "barrels.parquet")
-    ours, theirs = vs.data.Table(tmp_path / "barrels.parquet", target="state"), vs.data.Table(frame, target="state")
+    ours, theirs = (
+        vs.data.Table(tmp_path / "barrels.parquet", target="state"),
+        vs.data.Table(frame, target="state"),
+    )
     assert ours.fingerprint() == theirs.fingerprint()
     (tmp_path / "bad.parquet").write_bytes(b"PAR1 nothing")
     with pytest.raises(DataError, match="not a readable Parquet file"):

@@ -14,7 +14,9 @@ def frame(n=60):
     return pd.DataFrame(
         {
             "racked": pd.date_range("2025-09-01", periods=n, freq="36h"),
-            "tasted": pd.Series(pd.date_range("2025-10-01", periods=n, freq="D")).dt.strftime("%Y-%m-%d"),
+            "tasted": pd.Series(pd.date_range("2025-10-01", periods=n, freq="D")).dt.strftime(
+                "%Y-%m-%d"
+            ),
             "size": rng.choice(["small", "middling", "large"], n),
             "cooper": ["Alder"] * 30 + ["Brun"] * 27 + ["Castel", "Dorne", None],
             "pH": np.where(rng.random(n) < 0.2, np.nan, rng.normal(3.4, 0.2, n)),
@@ -30,18 +32,40 @@ def table(**options):
 
 def test_dates_orders_and_rare_categories_become_numbers():
     found, source = table(), frame()
-    assert found.feature_names == ["racked", "tasted", "size", "pH", "cooper=Alder", "cooper=Brun", "cooper=rare", "cooper=missing"]
-    np.testing.assert_allclose(found.inputs[:, 0], (source["racked"] - pd.Timestamp("1970-01-01")) / pd.Timedelta(days=1))
+    assert found.feature_names == [
+        "racked",
+        "tasted",
+        "size",
+        "pH",
+        "cooper=Alder",
+        "cooper=Brun",
+        "cooper=rare",
+        "cooper=missing",
+    ]
+    np.testing.assert_allclose(
+        found.inputs[:, 0], (source["racked"] - pd.Timestamp("1970-01-01")) / pd.Timedelta(days=1)
+    )
     np.testing.assert_allclose(np.diff(found.inputs[:, 1]), 1)
-    assert found.inputs[:, 2].tolist() == source["size"].map({"small": 0, "middling": 1, "large": 2}).tolist()
+    assert (
+        found.inputs[:, 2].tolist()
+        == source["size"].map({"small": 0, "middling": 1, "large": 2}).tolist()
+    )
     np.testing.assert_array_equal(found.inputs[:, 4:].sum(axis=1), 1)
     assert found.inputs[57:, 6].tolist() == [1, 1, 0]
 
 
 def test_later_rows_are_encoded_alike_and_new_categories_pooled():
     found, later = table(), frame()[:4].assign(cooper=["Brun", "Eder", None, "Alder"])
-    assert found.like(later).inputs[:, 4:].tolist() == [[0, 1, 0, 0], [0, 0, 1, 0], [0, 0, 0, 1], [1, 0, 0, 0]]
-    for column, value, words in (("size", "huge", "none of small, middling, large"), ("tasted", "last week", "is no date")):
+    assert found.like(later).inputs[:, 4:].tolist() == [
+        [0, 1, 0, 0],
+        [0, 0, 1, 0],
+        [0, 0, 0, 1],
+        [1, 0, 0, 0],
+    ]
+    for column, value, words in (
+        ("size", "huge", "none of small, middling, large"),
+        ("tasted", "last week", "is no date"),
+    ):
         with pytest.raises(DataError, match=words):
             found.like(later.assign(**{column: value}))
 
@@ -63,10 +87,14 @@ def test_scales_are_their_definitions_and_learned_on_the_first_part(how, fill):
         expected = SCALES[how](raw)
     absent = np.isnan(raw)
     np.testing.assert_allclose(scaled.inputs[~absent, 3], expected[~absent], rtol=1e-5)
-    value = {"mean": np.nanmean, "median": np.nanmedian}.get(fill, lambda x: min(x[~np.isnan(x)]))(raw)
+    value = {"mean": np.nanmean, "median": np.nanmedian}.get(fill, lambda x: min(x[~np.isnan(x)]))(
+        raw
+    )
     whole = np.append(raw, value)
     centre_and_spread = np.polyfit(raw[~absent], expected[~absent], 1)
-    np.testing.assert_allclose(scaled.inputs[absent, 3], np.polyval(centre_and_spread, value), rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(
+        scaled.inputs[absent, 3], np.polyval(centre_and_spread, value), rtol=1e-4, atol=1e-5
+    )
     assert whole.size == raw.size + 1
     np.testing.assert_array_equal(scaled.inputs[:, -1], absent)
     np.testing.assert_allclose(
@@ -85,7 +113,9 @@ def test_a_target_learned_as_logarithm_is_predicted_in_its_unit(tmp_path):
     model = vs.open_model(training.model().save(tmp_path / "price.vine"))
     rows = frame()
     predicted = model.predict(rows, beside=False)["predicted"]
-    np.testing.assert_allclose(np.log(predicted), training.outputs(train).ravel(), rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(
+        np.log(predicted), training.outputs(train).ravel(), rtol=1e-4, atol=1e-5
+    )
     assert model.codec.encoding == train.encoding
     with pytest.raises(DataError, match="has no logarithm"):
         vs.data.Table(
@@ -100,12 +130,16 @@ def test_a_target_learned_as_logarithm_is_predicted_in_its_unit(tmp_path):
 
 @given(st.lists(st.floats(-1e6, 1e6), min_size=3, max_size=30, unique=True))
 def test_scales_invert(values):
-    made = vs.data.Table(pd.DataFrame({"x": values, "y": np.arange(len(values)) % 2}), target="y", classes=True)
+    made = vs.data.Table(
+        pd.DataFrame({"x": values, "y": np.arange(len(values)) % 2}), target="y", classes=True
+    )
     for how in SCALES:
         (found,) = vs.data.scaled(made, how=how)
         scaling = found.scaling
         again = found.inputs[:, 0].astype(np.float64) * scaling.spreads[0] + scaling.centres[0]
-        np.testing.assert_allclose(again, made.inputs[:, 0], rtol=1e-4, atol=1e-6 * np.ptp(values) + 1e-9)
+        np.testing.assert_allclose(
+            again, made.inputs[:, 0], rtol=1e-4, atol=1e-6 * np.ptp(values) + 1e-9
+        )
 
 
 PLAN = """

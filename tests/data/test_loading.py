@@ -1,4 +1,6 @@
-"""Batches: every example once, the same ones with any number of readers, and from any position on."""
+"""Batches: every example once, the same ones with any number of readers, and from any position
+on.
+"""
 
 import itertools
 import os
@@ -71,7 +73,9 @@ def test_readers_make_no_difference(how):
     source = vs.data.Examples(Slow())
     expected = list(source.batches(5, augment=AUGMENT).epoch(2, seed=3))
     for readers in (1, 4):
-        found = list(source.batches(5, augment=AUGMENT, readers=readers, readers_as=how).epoch(2, seed=3))
+        found = list(
+            source.batches(5, augment=AUGMENT, readers=readers, readers_as=how).epoch(2, seed=3)
+        )
         assert len(found) == len(expected)
         for ours, theirs in zip(found, expected, strict=True):
             np.testing.assert_array_equal(ours.inputs, theirs.inputs, strict=True)
@@ -81,7 +85,10 @@ def test_readers_make_no_difference(how):
 def test_an_augmented_example_is_the_same_in_any_batch():
     pixels = np.random.default_rng(0).random((9, 6, 6, 3)).astype(np.float32)
     data = vs.data.Dataset(pixels, np.arange(9))
-    whole, each = (list(data.batches(size, shuffled=False, augment=AUGMENT).epoch(1, seed=2)) for size in (9, 1))
+    whole, each = (
+        list(data.batches(size, shuffled=False, augment=AUGMENT).epoch(1, seed=2))
+        for size in (9, 1)
+    )
     for i, one in enumerate(each):
         np.testing.assert_array_equal(one.inputs[0], whole[0].inputs[i])
     again = next(iter(data.batches(9, shuffled=False, augment=AUGMENT).epoch(2, seed=2)))
@@ -97,7 +104,11 @@ def test_a_failing_example_is_named(how):
 
 
 def reader_processes():
-    return [p for p in psutil.Process().children(recursive=True) if "forkserver" not in " ".join(p.cmdline()[-1:])]
+    return [
+        p
+        for p in psutil.Process().children(recursive=True)
+        if "forkserver" not in " ".join(p.cmdline()[-1:])
+    ]
 
 
 def test_a_killed_reader_ends_the_run_at_once_and_nothing_is_left():
@@ -105,8 +116,14 @@ def test_a_killed_reader_ends_the_run_at_once_and_nothing_is_left():
     batches = vs.data.Examples(Slow(400, sleep=0.05)).batches(4, readers=2, readers_as="processes")
     reading = batches.epoch(0)
     next(reading)
-    victims = [p for p in psutil.Process().children(recursive=True) if p.status() != psutil.STATUS_ZOMBIE]
-    readers = [p for p in victims if p.cpu_times().user >= 0 and p.parent() and p.parent().pid != os.getpid()]
+    victims = [
+        p for p in psutil.Process().children(recursive=True) if p.status() != psutil.STATUS_ZOMBIE
+    ]
+    readers = [
+        p
+        for p in victims
+        if p.cpu_times().user >= 0 and p.parent() and p.parent().pid != os.getpid()
+    ]
     os.kill((readers or victims)[-1].pid, signal.SIGKILL)
     begun = time.perf_counter()
     with pytest.raises(DataError, match="killed, or ran out of memory"):
@@ -126,7 +143,11 @@ def test_leaving_early_ends_the_readers(how):
         break
     time.sleep(0.2)
     assert threading.active_count() == before
-    left = [p for p in psutil.Process().children(recursive=True) if p.pid not in known and p.status() != psutil.STATUS_ZOMBIE]
+    left = [
+        p
+        for p in psutil.Process().children(recursive=True)
+        if p.pid not in known and p.status() != psutil.STATUS_ZOMBIE
+    ]
     assert len(left) <= 2  # the server that readers are made by, and its tracker
 
 
@@ -156,7 +177,9 @@ def test_padding_and_masks_invert(lengths, multiple):
 def test_sequences_in_buckets_train_a_recurrent_network():
     rng = np.random.default_rng(0)
     lengths = rng.integers(2, 12, 60)
-    items = [(rng.normal(size=(n, 3)).astype(np.float32), int(i % 2)) for i, n in enumerate(lengths)]
+    items = [
+        (rng.normal(size=(n, 3)).astype(np.float32), int(i % 2)) for i, n in enumerate(lengths)
+    ]
     source = vs.data.Examples(items)
     batches = source.batches(10, order=vs.data.ByLength(lengths), join=Padded())
     wasted = np.mean([1 - batch.masks.mean() for batch in batches])
@@ -164,7 +187,9 @@ def test_sequences_in_buckets_train_a_recurrent_network():
     network = vs.Stack(vs.LSTM(8, output="last"), vs.Dense(2))
     training = vs.Training(network, loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy])
     training.run(batches, epochs=2)
-    by_tens, one_by_one = (training.outputs(source.batches(size, join=Padded(), shuffled=False)) for size in (10, 1))
+    by_tens, one_by_one = (
+        training.outputs(source.batches(size, join=Padded(), shuffled=False)) for size in (10, 1)
+    )
     np.testing.assert_allclose(by_tens, one_by_one, rtol=1e-4, atol=1e-5)
 
 
@@ -183,14 +208,20 @@ def test_networks_with_two_inputs_run_and_are_assessed(by, rng, tmp_path):
     data = vs.data.Dataset(inputs, labels)
     train, validation = data.split(0.7, 0.3)
     training = vs.Training(TwoInputs(), loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy])
-    outcome = training.run(train.batches(8), validation=validation.batches(16), epochs=2, record=tmp_path)
+    outcome = training.run(
+        train.batches(8), validation=validation.batches(16), epochs=2, record=tmp_path
+    )
     assert "validation_accuracy" in outcome.curves
     assert training.outputs(data).shape == (30, 2)
-    assert training.assess(validation.batches(5))["loss"] == pytest.approx(outcome.curves["validation_loss"].iloc[-1])
+    assert training.assess(validation.batches(5))["loss"] == pytest.approx(
+        outcome.curves["validation_loss"].iloc[-1]
+    )
 
 
 def test_misnamed_inputs_are_refused(rng):
-    data = vs.data.Dataset({"sugar": rng.normal(size=(4, 3)), "tannin": rng.normal(size=(4, 2))}, np.zeros(4, int))
+    data = vs.data.Dataset(
+        {"sugar": rng.normal(size=(4, 3)), "tannin": rng.normal(size=(4, 2))}, np.zeros(4, int)
+    )
     with pytest.raises(DataError, match="'tannin'.*takes sugar, acid"):
         vs.Training(TwoInputs(), loss=vs.losses.cross_entropy).run(data.batches(2), epochs=1)
 
@@ -203,14 +234,21 @@ def test_weights_of_examples_weigh_in_the_loss(rng):
     expected = np.sum(weights[:, None] * (training.outputs(x) - y) ** 2) / weights.sum()
     assert training.assess(data.batches(7))["loss"] == pytest.approx(expected)
     with pytest.raises(DataError, match="weights"):
-        vs.Training(vs.Dense(1), loss=lambda outputs, targets: np.sum(outputs)).run(data.batches(7), epochs=1)
+        vs.Training(vs.Dense(1), loss=lambda outputs, targets: np.sum(outputs)).run(
+            data.batches(7), epochs=1
+        )
 
 
 def stream(n=23):
     return iter([(np.array([float(i)]), i) for i in range(n)])
 
 
-@given(size=st.integers(1, 7), start=st.integers(0, 6), among=st.sampled_from([0, 5]), steps=st.sampled_from([None, 4]))
+@given(
+    size=st.integers(1, 7),
+    start=st.integers(0, 6),
+    among=st.sampled_from([0, 5]),
+    steps=st.sampled_from([None, 4]),
+)
 def test_a_stream_is_continued_where_it_was(size, start, among, steps):
     batches = vs.data.Stream(stream).batches(size, shuffle_among=among, epoch_steps=steps)
     whole = numbers(batches.epoch(1, seed=3))
@@ -219,7 +257,11 @@ def test_a_stream_is_continued_where_it_was(size, start, among, steps):
     assert in_turn == [
         batch
         for epoch in range(3)
-        for batch in numbers(vs.data.Stream(stream).batches(size, shuffle_among=among, epoch_steps=steps).epoch(epoch, seed=3))
+        for batch in numbers(
+            vs.data.Stream(stream)
+            .batches(size, shuffle_among=among, epoch_steps=steps)
+            .epoch(epoch, seed=3)
+        )
     ]
     if steps is None:
         assert sorted(itertools.chain(*whole)) == list(range(23))
@@ -230,7 +272,11 @@ def test_a_stream_is_continued_where_it_was(size, start, among, steps):
 def test_a_stream_trains_by_steps_and_resumes_bit_for_bit(tmp_path):
     def run(steps, **options):
         training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, seed=3)
-        training.run(vs.data.Stream(regression).batches(4, epoch_steps=5, shuffle_among=8), steps=steps, **options)
+        training.run(
+            vs.data.Stream(regression).batches(4, epoch_steps=5, shuffle_among=8),
+            steps=steps,
+            **options,
+        )
         return training.network.weights()["weight"].copy()
 
     whole = run(23)
@@ -282,7 +328,11 @@ def test_draws_belong_to_the_example(seed, epoch, n):
 
 def test_draws_are_random_enough():
     draws = Draws(0, 0, np.arange(20_000))
-    for sample, mean, deviation in ((draws.uniform(), 0.5, 12**-0.5), (draws.normal(), 0, 1), (draws.beta(2.0), 0.5, 0.05**0.5)):
+    for sample, mean, deviation in (
+        (draws.uniform(), 0.5, 12**-0.5),
+        (draws.normal(), 0, 1),
+        (draws.beta(2.0), 0.5, 0.05**0.5),
+    ):
         assert abs(sample.mean() - mean) < 5 * deviation / 20_000**0.5
         assert abs(sample.std() - deviation) < 0.02
         assert abs(np.corrcoef(sample[:-1], sample[1:])[0, 1]) < 0.04
@@ -291,7 +341,12 @@ def test_draws_are_random_enough():
 def test_balanced_and_own_orders():
     labels = np.array([0] * 90 + [1] * 10)
     data = vs.data.Dataset(np.arange(100.0)[:, None], labels)
-    drawn = np.concatenate([batch.targets for batch in data.batches(20, order=vs.data.Balanced(labels, draws=2000)).epoch(0)])
+    drawn = np.concatenate(
+        [
+            batch.targets
+            for batch in data.batches(20, order=vs.data.Balanced(labels, draws=2000)).epoch(0)
+        ]
+    )
     assert 0.45 < drawn.mean() < 0.55
     own = data.batches(3, order=vs.data.OwnOrder(lambda epoch, seed: [5, 3, 1, 1]))
     assert [batch.inputs.ravel().tolist() for batch in own] == [[5.0, 3.0, 1.0], [1.0]]
@@ -301,7 +356,9 @@ def test_balanced_and_own_orders():
 
 def test_a_join_of_one_s_own():
     items = [(np.ones(n), n) for n in (1, 3)]
-    (batch,) = vs.data.Examples(items).batches(2, shuffled=False, join=lambda some: Batch(np.array([x.sum() for x, _, _ in some]), None))
+    (batch,) = vs.data.Examples(items).batches(
+        2, shuffled=False, join=lambda some: Batch(np.array([x.sum() for x, _, _ in some]), None)
+    )
     assert batch.inputs.tolist() == [1.0, 3.0]
 
 
@@ -310,7 +367,11 @@ def test_examples_of_unequal_shapes_are_explained():
         list(vs.data.Examples([(np.ones(2), 0), (np.ones(3), 1)]).batches(2))
 
 
-@pytest.mark.parametrize("options", [{"readers": -1}, {"ahead": 0}, {"readers_as": "magic"}], ids=lambda options: next(iter(options)))
+@pytest.mark.parametrize(
+    "options",
+    [{"readers": -1}, {"ahead": 0}, {"readers_as": "magic"}],
+    ids=lambda options: next(iter(options)),
+)
 def test_impossible_settings_are_refused(options):
     with pytest.raises(SettingError):
         vs.data.Dataset(np.ones((3, 1)), np.ones(3)).batches(2, **options)
@@ -339,7 +400,12 @@ print(np.concatenate([a.ravel() for a in training.network.weights().values()]).t
 
 def test_killed_within_an_augmented_epoch_with_readers_a_run_continues_bit_for_bit(tmp_path):
     def go(folder, kill):
-        done = subprocess.run([sys.executable, "-c", KILLED, str(folder), str(kill)], capture_output=True, text=True, check=False)
+        done = subprocess.run(
+            [sys.executable, "-c", KILLED, str(folder), str(kill)],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         assert done.returncode in (0, -signal.SIGKILL), done.stderr
         return done.stdout
 

@@ -60,7 +60,9 @@ def test_areas_are_means_over_areas(height, width, new_height, new_width):
     x = np.random.default_rng(height).random((1, height, width, 1))
     fine = np.repeat(np.repeat(x, new_height, axis=1), new_width, axis=2)
     expected = fine.reshape(1, new_height, height, new_width, width, 1).mean(axis=(2, 4))
-    np.testing.assert_allclose(pictures.Resize((new_height, new_width))(x), expected, rtol=1e-4, atol=1e-6)
+    np.testing.assert_allclose(
+        pictures.Resize((new_height, new_width))(x), expected, rtol=1e-4, atol=1e-6
+    )
 
 
 def test_cubic_gives_back_straight_lines_and_leaves_no_aliases():
@@ -81,8 +83,12 @@ def test_rotation_and_zoom_are_those_of_scipy(rng):
     assert min(np.abs(ours - theirs).max(), np.abs(ours - mirrored).max()) < 1e-3
     factor = float(np.exp(Draws(0, 0, [3]).uniform(np.log(0.8), np.log(1.25))[0]))
     matrix = np.eye(2) / factor
-    theirs = scipy.ndimage.affine_transform(x[0, :, :, 0], matrix, offset=20 - matrix @ [20, 20], order=1)
-    np.testing.assert_allclose(pictures.Zoom()(x, Draws(0, 0, [3]))[0, 8:-8, 8:-8, 0], theirs[8:-8, 8:-8], atol=1e-3)
+    theirs = scipy.ndimage.affine_transform(
+        x[0, :, :, 0], matrix, offset=20 - matrix @ [20, 20], order=1
+    )
+    np.testing.assert_allclose(
+        pictures.Zoom()(x, Draws(0, 0, [3]))[0, 8:-8, 8:-8, 0], theirs[8:-8, 8:-8], atol=1e-3
+    )
 
 
 def test_mass_comes_to_the_middle():
@@ -98,7 +104,9 @@ def test_mixed_examples_have_mixed_labels(rng):
     (batch,) = data.batches(6, shuffled=False, augment=pictures.Mix(3)).epoch(0)
     share = Draws(0, 0, np.arange(6)).for_purpose(0).beta(0.2).astype(np.float32)
     np.testing.assert_allclose(batch.targets.sum(axis=1), 1, rtol=1e-6)
-    np.testing.assert_allclose(batch.inputs[1], share[1] * data.inputs[1] + (1 - share[1]) * data.inputs[0], rtol=1e-5)
+    np.testing.assert_allclose(
+        batch.inputs[1], share[1] * data.inputs[1] + (1 - share[1]) * data.inputs[0], rtol=1e-5
+    )
     training = vs.Training(vs.Stack(vs.Flatten(), vs.Dense(3)), loss=vs.losses.cross_entropy)
     training.run(data.batches(3, augment=pictures.Mix(3)), epochs=1)
 
@@ -110,7 +118,13 @@ def test_pictures_scaled_twice_are_noticed():
 
 
 @pytest.mark.parametrize(
-    "make", [lambda: pictures.Resize(0), lambda: pictures.Zoom(0, 1), lambda: pictures.Range(1, 0), lambda: pictures.Mix(3, 0)]
+    "make",
+    [
+        lambda: pictures.Resize(0),
+        lambda: pictures.Zoom(0, 1),
+        lambda: pictures.Range(1, 0),
+        lambda: pictures.Mix(3, 0),
+    ],
 )
 def test_impossible_settings_are_refused(make):
     with pytest.raises(SettingError):
@@ -126,7 +140,9 @@ def folder(tmp_path, rng):
         (tmp_path / name).mkdir()
         for i in range(4):
             size = (int(rng.integers(8, 20)), int(rng.integers(8, 20)))
-            Image.fromarray(rng.integers(0, 255, (*size, 3), np.uint8)).save(tmp_path / name / f"{i}.png")
+            Image.fromarray(rng.integers(0, 255, (*size, 3), np.uint8)).save(
+                tmp_path / name / f"{i}.png"
+            )
     return tmp_path
 
 
@@ -137,10 +153,16 @@ def test_from_a_folder_to_a_model_that_prepares_photographs_as_training_did(fold
     train, validation = prepared.split(0.5, 0.5, stratified=True)
     network = vs.Stack(vs.Convolution(4, 3), vs.relu, vs.Flatten(), vs.Dense(2))
     training = vs.Training(network, loss=vs.losses.cross_entropy)
-    training.run(train.batches(2, readers=2, augment=pictures.Flip()), validation=validation.batches(4), epochs=2)
+    training.run(
+        train.batches(2, readers=2, augment=pictures.Flip()),
+        validation=validation.batches(4),
+        epochs=2,
+    )
     model = vs.open_model(training.model().save(tmp_path / "leaves.vine"))
     raw = [source[i][0] for i in range(len(source))]
-    np.testing.assert_allclose(model.outputs(model._inputs(raw)[1]), training.outputs(prepared), rtol=1e-4, atol=1e-5)
+    np.testing.assert_allclose(
+        model.outputs(model._inputs(raw)[1]), training.outputs(prepared), rtol=1e-4, atol=1e-5
+    )
     assert set(model.predict(raw)["predicted"]) <= {"chlorosis", "healthy"}
 
 
@@ -205,7 +227,9 @@ def test_arrays_in_files(tmp_path, rng):
     parts = mapped.split(0.5, 0.5)
     assert isinstance(parts[0], Subset)
     assert parts[0].shared_rows(parts[1]) == 0
-    np.testing.assert_array_equal(next(iter(parts[0].batches(5, shuffled=False))).inputs, x[np.sort(parts[0].provenance.rows)])
+    np.testing.assert_array_equal(
+        next(iter(parts[0].batches(5, shuffled=False))).inputs, x[np.sort(parts[0].provenance.rows)]
+    )
     with pytest.raises(DataError, match="no array 'label'"):
         vs.data.arrays(tmp_path / "vines.npz", targets="label")
     (tmp_path / "bad.npz").write_bytes(b"PK\x03\x04 nothing")

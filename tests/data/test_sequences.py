@@ -15,10 +15,15 @@ from vinestep.data.sequences import (
 from vinestep.errors import DataError, SettingError
 
 
-@given(n=st.integers(1, 30), length=st.integers(1, 6), ahead=st.integers(1, 4), step=st.integers(1, 4))
+@given(
+    n=st.integers(1, 30), length=st.integers(1, 6), ahead=st.integers(1, 4), step=st.integers(1, 4)
+)
 def test_windows_are_slices(n, length, ahead, step):
     series = np.random.default_rng(n).normal(size=(n, 2))
-    expected = [(series[i : i + length], series[i + length - 1 + ahead]) for i in range(0, n - length - ahead + 1, step)]
+    expected = [
+        (series[i : i + length], series[i + length - 1 + ahead])
+        for i in range(0, n - length - ahead + 1, step)
+    ]
     if not expected:
         with pytest.raises(DataError, match="places at least"):
             windows(series, length, ahead=ahead, step=step)
@@ -59,7 +64,9 @@ def test_a_network_foretells_a_wave():
     wave = np.sin(np.arange(400) / 5)[:, None]
     train, test = windows(wave, 12, ahead=3).split(0.8, 0.2, by=np.arange(386))
     training = vs.Training(
-        vs.Stack(vs.LSTM(12, output="last"), vs.Dense(1)), loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(1e-2)
+        vs.Stack(vs.LSTM(12, output="last"), vs.Dense(1)),
+        loss=vs.losses.squared_error,
+        optimiser=vs.optimisers.Adam(1e-2),
     )
     training.run(train.prepared(Lags([1])).batches(32), epochs=15)
     assert training.assess(test.prepared(Lags([1])).batches(64))["loss"] < 0.02

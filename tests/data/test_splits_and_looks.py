@@ -25,7 +25,9 @@ def test_no_group_is_in_two_parts(n_groups, seed):
     sets = [set(groups[rows(part)]) for part in parts]
     assert sum(map(len, sets)) == len(set.union(*sets))
     assert sum(map(len, parts)) == 80
-    assert [len(p) for p in data.split(0.6, 0.2, 0.2, seed=seed, groups=groups)] == [len(p) for p in parts]
+    assert [len(p) for p in data.split(0.6, 0.2, 0.2, seed=seed, groups=groups)] == [
+        len(p) for p in parts
+    ]
 
 
 @given(st.lists(st.integers(0, 9), min_size=10, max_size=60))
@@ -84,7 +86,10 @@ def frame(n=200):
 
 
 def test_what_is_suspicious_about_columns_is_found_and_nothing_else():
-    found = {finding.subject: finding.evidence for finding in vs.data.peek(vs.data.Table(frame(), target="state")).findings}
+    found = {
+        finding.subject: finding.evidence
+        for finding in vs.data.peek(vs.data.Table(frame(), target="state")).findings
+    }
     assert set(found) == {"column number", "column cellar", "column opened"}
     assert "identifier" in found["column number"]
     assert "constant" in found["column cellar"]
@@ -99,13 +104,22 @@ def test_pictures_and_labels_that_are_not_ready_are_found():
     (raw,) = vs.data.peek((pixels, np.arange(30) % 3)).findings
     assert "Range" in raw.cure
     assert vs.data.peek((pixels / np.float32(255), np.arange(30) % 3)).findings == []
-    assert "twice" in vs.data.peek((pixels / np.float32(255 * 255), np.arange(30) % 3)).findings[0].evidence
-    assert "counted from 0" in vs.data.peek((pixels / np.float32(255), np.arange(30) % 3 + 1)).findings[0].evidence
+    assert (
+        "twice"
+        in vs.data.peek((pixels / np.float32(255 * 255), np.arange(30) % 3)).findings[0].evidence
+    )
+    assert (
+        "counted from 0"
+        in vs.data.peek((pixels / np.float32(255), np.arange(30) % 3 + 1)).findings[0].evidence
+    )
 
 
 def test_parts_that_are_augmented_or_lack_classes_are_found():
     x = np.random.default_rng(0).random((40, 4, 4, 3)).astype(np.float32)
-    train, validation = vs.data.Dataset(x, np.arange(40) % 4), vs.data.Dataset(x + 1, np.arange(40) % 2)
+    train, validation = (
+        vs.data.Dataset(x, np.arange(40) % 4),
+        vs.data.Dataset(x + 1, np.arange(40) % 2),
+    )
     found = findings_of_parts(train.batches(8), validation.batches(8, augment=pictures.Flip()))
     assert [finding.subject for finding in found] == ["the validation part"] * 2
     assert "augmented" in found[0].evidence
@@ -122,8 +136,13 @@ def test_looks_at_everything_that_holds_examples(tmp_path):
     assert "<table" in look._repr_html_()
     assert look.examples["target"].str.contains("sound|stuck|spoiling").all()
     assert "characters" in vs.data.peek([("racked", 0), ("topped up", 1)]).fields["shape"][0]
-    assert "first 3 examples" in vs.data.peek(vs.data.Stream(lambda: iter([(np.ones(n), 0) for n in (1, 2, 3)]))).what
-    batches = vs.data.Examples([(np.ones(n), 0) for n in (1, 2, 3)]).batches(2, join=vs.data.Padded())
+    assert (
+        "first 3 examples"
+        in vs.data.peek(vs.data.Stream(lambda: iter([(np.ones(n), 0) for n in (1, 2, 3)]))).what
+    )
+    batches = vs.data.Examples([(np.ones(n), 0) for n in (1, 2, 3)]).batches(
+        2, join=vs.data.Padded()
+    )
     assert vs.data.peek(batches).fields["field"].tolist() == ["inputs", "target", "mask"]
 
 

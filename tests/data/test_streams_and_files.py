@@ -1,4 +1,6 @@
-"""Streams divided among readers, files that change while they are read, and the range of pictures."""
+"""Streams divided among readers, files that change while they are read, and the range of
+pictures.
+"""
 
 import logging
 import os
@@ -42,7 +44,11 @@ def read_where(number):
 
 
 def epochs_of(batches, epochs=2):
-    return [(b.inputs.tolist(), b.targets.tolist()) for epoch in range(epochs) for b in batches.epoch(epoch, seed=3)]
+    return [
+        (b.inputs.tolist(), b.targets.tolist())
+        for epoch in range(epochs)
+        for b in batches.epoch(epoch, seed=3)
+    ]
 
 
 @settings(max_examples=25)
@@ -54,14 +60,29 @@ def epochs_of(batches, epochs=2):
     readers=st.integers(1, 4),
     start=st.integers(0, 3),
 )
-def test_a_stream_divided_among_readers_gives_the_same_batches(n, size, among, steps, readers, start):
-    made = partial(vs.data.Stream(partial(numbers, n), read=read).batches, size, shuffle_among=among, epoch_steps=steps, augment=Jittered())
+def test_a_stream_divided_among_readers_gives_the_same_batches(
+    n, size, among, steps, readers, start
+):
+    made = partial(
+        vs.data.Stream(partial(numbers, n), read=read).batches,
+        size,
+        shuffle_among=among,
+        epoch_steps=steps,
+        augment=Jittered(),
+    )
     alone = epochs_of(made())
     assert epochs_of(made(readers=readers, readers_as="threads")) == alone
     if steps is None:
-        assert sorted(k for _, targets in alone[: len(alone) // 2] for k in targets) == list(range(n))
-    first = [(b.inputs.tolist(), b.targets.tolist()) for b in made(readers=readers, readers_as="threads").epoch(0, seed=3, start=start)]
-    assert first == [(b.inputs.tolist(), b.targets.tolist()) for b in made().epoch(0, seed=3)][start:]
+        assert sorted(k for _, targets in alone[: len(alone) // 2] for k in targets) == list(
+            range(n)
+        )
+    first = [
+        (b.inputs.tolist(), b.targets.tolist())
+        for b in made(readers=readers, readers_as="threads").epoch(0, seed=3, start=start)
+    ]
+    assert (
+        first == [(b.inputs.tolist(), b.targets.tolist()) for b in made().epoch(0, seed=3)][start:]
+    )
 
 
 def test_processes_share_a_stream_without_repeats():
@@ -77,7 +98,9 @@ def test_processes_share_a_stream_without_repeats():
 @pytest.mark.parametrize("readers", [0, 2])
 def test_what_cannot_be_read_is_named(readers):
     stream = vs.data.Stream(partial(numbers, 1000), read=read, name="casks")
-    with pytest.raises(DataError, match="example 977 of the stream casks: ValueError: a cask without a number"):
+    with pytest.raises(
+        DataError, match="example 977 of the stream casks: ValueError: a cask without a number"
+    ):
         list(stream.batches(10, readers=readers).epoch(0))
 
 
@@ -112,7 +135,10 @@ def test_a_file_that_changes_while_it_is_read_is_named(tmp_path, kind, how):
     else:
         for i in range(4):
             (tmp_path / f"{i}.txt").write_text("thin")
-        source, path = vs.data.TextFiles(tmp_path, [0, 1, 0, 1], encode=vs.data.ByteTokeniser()), tmp_path / "3.txt"
+        source, path = (
+            vs.data.TextFiles(tmp_path, [0, 1, 0, 1], encode=vs.data.ByteTokeniser()),
+            tmp_path / "3.txt",
+        )
     batches = source.batches(2, shuffled=False, join=vs.data.Padded() if kind == "texts" else None)
     epoch = batches.epoch(0)
     next(epoch)
@@ -141,7 +167,9 @@ def test_a_table_that_grows_while_it_is_read_is_refused(tmp_path, monkeypatch):
         return found
 
     monkeypatch.setattr(pd, "read_csv", meanwhile)
-    with pytest.raises(DataError, match=r"barrels.csv: the file was changed since it was first looked at"):
+    with pytest.raises(
+        DataError, match=r"barrels.csv: the file was changed since it was first looked at"
+    ):
         vs.data.Table(path, target="state")
 
 
@@ -154,13 +182,23 @@ def pictures(factor, n=40):
     return (rng.random((n, 4, 4, 3)) * factor).astype("f4"), np.arange(n) % 2
 
 
-@pytest.mark.parametrize(("factor", "verdict"), [(255, "wrong"), (1 / 255, "suspicious"), (0.9, None), (1.2, None)])
-def test_pictures_of_another_range_than_those_trained_on_are_told(tmp_path, caplog, factor, verdict):
+@pytest.mark.parametrize(
+    ("factor", "verdict"), [(255, "wrong"), (1 / 255, "suspicious"), (0.9, None), (1.2, None)]
+)
+def test_pictures_of_another_range_than_those_trained_on_are_told(
+    tmp_path, caplog, factor, verdict
+):
     train = vs.data.Dataset(*pictures(1))
     training = vs.Training(network(), loss=vs.losses.cross_entropy)
     with caplog.at_level(logging.WARNING, "vinestep"):
-        training.run(train.batches(8), validation=vs.data.Dataset(*pictures(factor)).batches(8), epochs=1)
-    told = [r.getMessage() for r in caplog.records if "the inputs of the validation part" in r.getMessage()]
+        training.run(
+            train.batches(8), validation=vs.data.Dataset(*pictures(factor)).batches(8), epochs=1
+        )
+    told = [
+        r.getMessage()
+        for r in caplog.records
+        if "the inputs of the validation part" in r.getMessage()
+    ]
     assert [text.partition(":")[0] for text in told] == ([verdict] if verdict else [])
     model = vs.open_model(training.model().save(tmp_path / "leaves.vine"))
     caplog.clear()
@@ -173,8 +211,11 @@ def test_pictures_of_another_range_than_those_trained_on_are_told(tmp_path, capl
 def test_a_script_that_reads_when_it_is_imported_is_told_how_to_begin(tmp_path):
     script = tmp_path / "unguarded.py"
     script.write_text(
-        "import vinestep as vs\nfor batch in vs.data.Examples([(1.0, 0)] * 8).batches(2, readers=2).epoch(0):\n    print(len(batch))\n"
+        "import vinestep as vs\nfor batch in vs.data.Examples([(1.0, 0)] * 8).batches(2, "
+        "readers=2).epoch(0):\n    print(len(batch))\n"
     )
     done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, timeout=60)
     assert done.returncode == 1
-    assert 'put what the script does under: if __name__ == "__main__"' in done.stderr.splitlines()[-1]
+    assert (
+        'put what the script does under: if __name__ == "__main__"' in done.stderr.splitlines()[-1]
+    )

@@ -40,23 +40,31 @@ def test_the_same_file_read_twice_is_noticed(tmp_path):
 def test_copied_rows_are_noticed_in_another_file():
     train, other = dataset(seed=1), dataset(seed=2)
     mixed = vs.data.Dataset(
-        np.concatenate([other.inputs[:20], train.inputs[5:15]]), np.concatenate([other.targets[:20], train.targets[5:15]])
+        np.concatenate([other.inputs[:20], train.inputs[5:15]]),
+        np.concatenate([other.targets[:20], train.targets[5:15]]),
     )
     assert train.shared_rows(mixed) == 10
     with pytest.raises(DataError, match="10 of 30 validation examples are training examples too"):
-        vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy).run(train.batches(8), validation=mixed.batches(8), epochs=1)
+        vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy).run(
+            train.batches(8), validation=mixed.batches(8), epochs=1
+        )
 
 
 def test_equal_rows_by_nature_are_no_leak():
     rng = np.random.default_rng(0)
-    parts = [vs.data.Dataset(rng.integers(0, 2, (50, 3)).astype(float), rng.integers(0, 2, 50)) for _ in range(2)]
+    parts = [
+        vs.data.Dataset(rng.integers(0, 2, (50, 3)).astype(float), rng.integers(0, 2, 50))
+        for _ in range(2)
+    ]
     assert parts[0].shared_rows(parts[1]) == 0
 
 
 def test_hashes_tell_rows_apart():
     rows = RNG.normal(size=(1000, 7)).astype(np.float32)
     assert len(np.unique(row_hashes(rows, np.zeros(1000, int)))) == 1000
-    assert not np.isin(row_hashes(-rows, np.zeros(1000, int)), row_hashes(rows, np.zeros(1000, int))).any()
+    assert not np.isin(
+        row_hashes(-rows, np.zeros(1000, int)), row_hashes(rows, np.zeros(1000, int))
+    ).any()
     swapped = rows[:, ::-1]
     assert not np.isin(row_hashes(swapped), row_hashes(rows)).any()
     assert digest(rows) != digest(rows.reshape(7, 1000)) != digest(rows.astype(float))
@@ -92,7 +100,10 @@ def test_large_numbers_close_together_are_told_apart():
 def test_values_beyond_float32_are_named(value, column):
     table = frame(age=[1.0, 2.0, 3.0, 4.0])
     table.loc[2, column] = value
-    with pytest.raises(DataError, match=rf"row 3, column '{column}': the value is (infinite|.*larger than any number)"):
+    with pytest.raises(
+        DataError,
+        match=rf"row 3, column '{column}': the value is (infinite|.*larger than any number)",
+    ):
         vs.data.Table(table, target="state" if column == "a" else "age")
 
 
@@ -125,7 +136,9 @@ def test_names_of_columns_are_texts():
     table = vs.data.Table(pd.DataFrame({0: [1.0, 2.0], 1: list("uv"), 2: list("pq")}), target=2)
     assert table.feature_names == ["0", "1=u", "1=v"]
     with pytest.raises(DataError, match="2 columns of the name '0'"):
-        vs.data.Table(pd.DataFrame([[1.0, 2.0, "p"], [2.0, 3.0, "q"]], columns=[0, "0", "y"]), target="y")
+        vs.data.Table(
+            pd.DataFrame([[1.0, 2.0, "p"], [2.0, 3.0, "q"]], columns=[0, "0", "y"]), target="y"
+        )
     with pytest.raises(DataError, match="2 columns of the name 'y'"):
         vs.data.Table(pd.DataFrame([["p", "p"], ["q", "q"]], columns=["y", "y"]), target="y")
 

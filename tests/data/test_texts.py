@@ -52,12 +52,16 @@ def test_packed_rows_hold_every_document_and_lead_from_none_to_the_next(texts, l
 def test_a_document_among_others_gets_what_it_gets_alone(positions):
     texts = ["dense", "not at all thin", "sour"]
     batch = Documents(texts, BYTES, 40).batches(1).sample()
-    network = vs.networks.LanguageModel(260, width=16, depth=2, heads=2, positions=positions, longest=64).initialise(batch.inputs, seed=3)
+    network = vs.networks.LanguageModel(
+        260, width=16, depth=2, heads=2, positions=positions, longest=64
+    ).initialise(batch.inputs, seed=3)
     together = network(batch.inputs, None, batch.masks).array[0]
     at = 0
     for text in texts:
         tokens = BYTES.encode(text, begin=True, end=True)[None, :-1]
-        np.testing.assert_allclose(together[at : at + tokens.shape[1]], network(tokens).array[0], atol=2e-5)
+        np.testing.assert_allclose(
+            together[at : at + tokens.shape[1]], network(tokens).array[0], atol=2e-5
+        )
         at += tokens.shape[1]
 
 
@@ -67,7 +71,9 @@ def test_training_on_packed_rows_is_training_on_each_document_alone():
     def loss_and_gradient(length):
         source = Documents(texts, BYTES, length)
         batch = source.take(np.arange(len(source)))
-        network = vs.networks.LanguageModel(260, width=8, depth=1, heads=2).initialise(batch.inputs, seed=3, dtype="float64")
+        network = vs.networks.LanguageModel(260, width=8, depth=1, heads=2).initialise(
+            batch.inputs, seed=3, dtype="float64"
+        )
         loss = vs.losses.next_token(network(batch.inputs, None, batch.masks), batch.targets)
         return float(loss.array), vs.differentiate(loss, network).flat
 
@@ -80,7 +86,11 @@ def test_documents_in_a_file_and_what_is_wrong(tmp_path):
     (tmp_path / "notes.txt").write_text("one\n\ntwo\n", encoding="utf-8")
     source = Documents(tmp_path / "notes.txt", BYTES, 16)
     assert source.settings() == {"kind": "documents", "documents": 2, "tokens": 260, "length": 16}
-    assert source.fingerprint() == Documents(["one", "two"], BYTES, 16).fingerprint() != Documents(["one"], BYTES, 16).fingerprint()
+    assert (
+        source.fingerprint()
+        == Documents(["one", "two"], BYTES, 16).fingerprint()
+        != Documents(["one"], BYTES, 16).fingerprint()
+    )
     assert source.rows(np.array([0])).batches(1).sample().masks is not None
     assert 0 < source.filled <= 1
     for wrong, told in (([], "there are no texts"), ([3], "text 0 is a int")):
@@ -97,7 +107,9 @@ def test_documents_in_a_file_and_what_is_wrong(tmp_path):
 
 @given(st.text(max_size=20), st.text(max_size=20), st.text("ab{}\n", max_size=9))
 def test_values_of_fields_stand_in_a_template_as_they_are(entry, sentence, between):
-    template = Template(f"Entry: {{entry}}{between.replace('{', '{{').replace('}', '}}')}{{sentence}}.\n")
+    template = Template(
+        f"Entry: {{entry}}{between.replace('{', '{{').replace('}', '}}')}{{sentence}}.\n"
+    )
     given_ = {"entry": entry, "sentence": sentence}
     assert template.request(given_) == f"Entry: {entry}{between}" == template.request(entry)
     assert template.answered(given_) == f"{sentence}.\n"
@@ -111,7 +123,9 @@ def test_values_of_fields_stand_in_a_template_as_they_are(entry, sentence, betwe
 
 
 def test_special_tokens_cannot_be_injected_through_a_field():
-    numbers, _ = Template("{entry}\n{sentence}").example(BYTES, {"entry": "<end><begin>", "sentence": "<pad>"})
+    numbers, _ = Template("{entry}\n{sentence}").example(
+        BYTES, {"entry": "<end><begin>", "sentence": "<pad>"}
+    )
     assert (numbers < 4).sum() == 2
 
 
@@ -133,8 +147,15 @@ def test_templates_that_are_none_are_refused(text, told):
 
 def test_a_missing_field_is_named_with_its_row():
     template = Template("{tank}: {entry}\n{sentence}")
-    with pytest.raises(DataError, match=r"row 1: Template: the field 'entry' is missing; .* given were tank, sentence"):
-        Requests([{"tank": 1, "entry": "a", "sentence": "b"}, {"tank": 2, "sentence": "c"}], template, BYTES)
+    with pytest.raises(
+        DataError,
+        match=r"row 1: Template: the field 'entry' is missing; .* given were tank, sentence",
+    ):
+        Requests(
+            [{"tank": 1, "entry": "a", "sentence": "b"}, {"tank": 2, "sentence": "c"}],
+            template,
+            BYTES,
+        )
     with pytest.raises(DataError, match="does not say which of the fields tank, entry"):
         template.request("rk 12")
     with pytest.raises(DataError, match="has to be a text or a number"):
@@ -144,7 +165,10 @@ def test_a_missing_field_is_named_with_its_row():
 
 
 def test_requests_from_tables_and_files_are_the_same(tmp_path):
-    rows = [{"entry": "tp", "sentence": "Topped up."}, {"entry": "t 20", "sentence": "Read 20 degrees."}]
+    rows = [
+        {"entry": "tp", "sentence": "Topped up."},
+        {"entry": "t 20", "sentence": "Read 20 degrees."},
+    ]
     template = Template("{entry}\n{sentence}")
     frame = pd.DataFrame(rows)
     frame.to_csv(tmp_path / "rows.csv", index=False)
@@ -168,10 +192,14 @@ def test_pairs_are_joined_for_teacher_forcing():
     with pytest.raises(DataError, match="2 sources and 1 texts"):
         Pairs(["a", "b"], ["c"], BYTES)
     with pytest.raises(DataError, match=r"the shapes \(2, 2\) and, in place 1, \(3, 2\)"):
-        PairBatch()([(np.ones((2, 2)), np.array([1, 2]), None), (np.ones((3, 2)), np.array([1, 2]), None)])
+        PairBatch()(
+            [(np.ones((2, 2)), np.array([1, 2]), None), (np.ones((3, 2)), np.array([1, 2]), None)]
+        )
 
 
-@given(st.sampled_from([BYTES, CharacterTokeniser.learned(["abc"], special=["<x>"])]), st.booleans())
+@given(
+    st.sampled_from([BYTES, CharacterTokeniser.learned(["abc"], special=["<x>"])]), st.booleans()
+)
 def test_a_text_form_is_plain_data_and_back(tokeniser, both):
     form = TextForm(tokeniser, Template("{a}\n{b}") if both else None, BYTES if both else None)
     again = TextForm.from_dict(form.as_dict())

@@ -51,7 +51,9 @@ def test_what_was_learned_comes_back(kind):
 
 
 def naive_merges(corpus, room):
-    """The algorithm as the paper states it: count all pairs, merge the most frequent, begin anew."""
+    """The algorithm as the paper states it: count all pairs, merge the most frequent, begin
+    anew.
+    """
     words = Counter(piece for text in corpus for piece in PIECES.findall(text))
     split = {word: list(word.encode()) for word in words}
     merges = []
@@ -88,7 +90,13 @@ def test_merges_of_repeated_letters_are_those_of_the_plain_algorithm():
 
 
 @pytest.mark.parametrize(
-    "tokeniser", [ByteTokeniser(["<answer>"]), PAIRS, CharacterTokeniser.learned(CORPUS), WordTokeniser.learned(CORPUS)]
+    "tokeniser",
+    [
+        ByteTokeniser(["<answer>"]),
+        PAIRS,
+        CharacterTokeniser.learned(CORPUS),
+        WordTokeniser.learned(CORPUS),
+    ],
 )
 def test_files_hold_the_whole_tokeniser(tokeniser, tmp_path):
     again = open_tokeniser(tokeniser.save(tmp_path / "tokens.json"))
@@ -98,7 +106,16 @@ def test_files_hold_the_whole_tokeniser(tokeniser, tmp_path):
         np.testing.assert_array_equal(again.encode(text), tokeniser.encode(text))
 
 
-@pytest.mark.parametrize("text", ["", "[]", '{"kind": "magic"}', '{"kind": "byte_pairs", "special": [], "merges": [[300, 2]]}', "{"])
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "[]",
+        '{"kind": "magic"}',
+        '{"kind": "byte_pairs", "special": [], "merges": [[300, 2]]}',
+        "{",
+    ],
+)
 def test_files_without_one_are_refused(text, tmp_path):
     (tmp_path / "tokens.json").write_text(text)
     with pytest.raises(DataError):
@@ -120,9 +137,14 @@ def test_lengths_and_special_tokens():
 
 def test_only_answers_are_learned_and_padding_is_left_out():
     template, tokeniser = Template("{entry} = {sentence}"), ByteTokeniser()
-    items = [template.example(tokeniser, {"entry": a, "sentence": b}) for a, b in (("rk", "racked"), ("tp 14", "topped up 14"))]
+    items = [
+        template.example(tokeniser, {"entry": a, "sentence": b})
+        for a, b in (("rk", "racked"), ("tp 14", "topped up 14"))
+    ]
     (batch,) = vs.data.Examples(items).batches(2, shuffled=False, join=TokenBatch())
-    for (numbers, learned), inputs, targets, mask in zip(items, batch.inputs, batch.targets, batch.masks, strict=True):
+    for (numbers, learned), inputs, targets, mask in zip(
+        items, batch.inputs, batch.targets, batch.masks, strict=True
+    ):
         n = len(numbers) - 1
         assert mask.sum() == n
         np.testing.assert_array_equal(inputs[:n], numbers[:-1])
@@ -131,19 +153,27 @@ def test_only_answers_are_learned_and_padding_is_left_out():
     outputs = np.random.default_rng(0).normal(size=(*batch.targets.shape, len(tokeniser)))
     loss = vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)
     outputs[batch.targets == -1] = 7
-    assert float(vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)) == pytest.approx(float(loss))
+    assert float(vs.losses.cross_entropy(outputs, batch.targets, ignored=-1)) == pytest.approx(
+        float(loss)
+    )
 
 
 def test_a_file_that_was_changed_is_refused(tmp_path):
-    file = BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270).save(tmp_path / "pairs.json")
-    assert open_tokeniser(file) == BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270)
+    file = BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270).save(
+        tmp_path / "pairs.json"
+    )
+    assert open_tokeniser(file) == BytePairTokeniser.learned(
+        ["racked the cask, racked the barrel"], tokens=270
+    )
     content, refused = bytearray(file.read_bytes()), 0
     for at in range(0, len(content), 3):
         changed = bytearray(content)
         changed[at] ^= 1
         file.write_bytes(changed)
         try:
-            assert open_tokeniser(file) == BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=270)
+            assert open_tokeniser(file) == BytePairTokeniser.learned(
+                ["racked the cask, racked the barrel"], tokens=270
+            )
         except DataError:
             refused += 1
     assert refused > 0.9 * len(range(0, len(content), 3))

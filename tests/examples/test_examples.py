@@ -10,7 +10,13 @@ SCRIPTS = sorted(path.name for path in EXAMPLES.glob("*.py"))
 
 
 def run(script, *arguments, cwd):
-    return subprocess.run([sys.executable, EXAMPLES / script, *arguments], cwd=cwd, capture_output=True, text=True, env=os.environ)
+    return subprocess.run(
+        [sys.executable, EXAMPLES / script, *arguments],
+        cwd=cwd,
+        capture_output=True,
+        text=True,
+        env=os.environ,
+    )
 
 
 SMALL = {
@@ -50,10 +56,16 @@ def test_by_hand_learns(tmp_path):
 def test_ferment_fit_finds_what_the_data_was_made_with(tmp_path):
     lines = run("ferment_fit.py", cwd=tmp_path).stdout.splitlines()[-3:]
     for line in lines:
-        value, sure, true = (float(line.split(mark)[1].split()[0].rstrip(")")) for mark in (":", "+-", "made up with"))
+        value, sure, true = (
+            float(line.split(mark)[1].split()[0].rstrip(")"))
+            for mark in (":", "+-", "made up with")
+        )
         assert abs(value - true) < 3 * sure
 
 
 def test_the_recurrent_network_beats_guessing_the_mean(tmp_path):
-    lines = dict(line.split(": ") for line in run("ferments.py", "200", "8", cwd=tmp_path).stdout.splitlines()[-3:])
+    lines = dict(
+        line.split(": ")
+        for line in run("ferments.py", "200", "8", cwd=tmp_path).stdout.splitlines()[-3:]
+    )
     assert float(lines["hours, network"]) < 0.6 * float(lines["hours, guessing the mean"])

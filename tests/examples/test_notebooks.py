@@ -9,8 +9,20 @@ from nbclient import NotebookClient
 
 PLACE = Path(__file__).parents[2] / "examples" / "notebooks"
 SHOWN = {
-    "first_network": ["<progress", "<polyline", "finished", "probability sound", "validation_accuracy"],
-    "comparing_runs": ["What the record says", "optimiser.rate", "rate too high", "image/png", "Model of"],
+    "first_network": [
+        "<progress",
+        "<polyline",
+        "finished",
+        "probability sound",
+        "validation_accuracy",
+    ],
+    "comparing_runs": [
+        "What the record says",
+        "optimiser.rate",
+        "rate too high",
+        "image/png",
+        "Model of",
+    ],
 }
 
 

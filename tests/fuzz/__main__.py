@@ -1,4 +1,6 @@
-"""Run a fuzzer: python tests/fuzz kernels 20000 [first seed]. Attempts run in child processes, so that a crash is an outcome too."""
+"""Run a fuzzer: python tests/fuzz kernels 20000 [first seed]. Attempts run in child processes, so
+that a crash is an outcome too.
+"""
 
 import json
 import subprocess
@@ -52,7 +54,9 @@ if __name__ == "__main__":
         serve(sys.argv[2], int(sys.argv[3]), int(sys.argv[4]))
     else:
         begun = time.perf_counter()
-        outcomes, bad = fuzz(sys.argv[1], int(sys.argv[2]), int(sys.argv[3]) if len(sys.argv) > 3 else 0, say=None)
+        outcomes, bad = fuzz(
+            sys.argv[1], int(sys.argv[2]), int(sys.argv[3]) if len(sys.argv) > 3 else 0, say=None
+        )
         for seed, text in bad[:40]:
             print(f"  seed {seed}: {text}")
         print(f"{sys.argv[1]}: {dict(outcomes)} in {time.perf_counter() - begun:.0f} s")

@@ -1,6 +1,8 @@
-"""Checkpoint files changed in every field of their JSON and of their zip, put where a run would continue from them.
+"""Checkpoint files changed in every field of their JSON and of their zip, put where a run would
+continue from them.
 
-The run goes on from a sound state or refuses in words; nothing outside its folder is touched, and memory stays bounded.
+The run goes on from a sound state or refuses in words; nothing outside its folder is touched, and
+memory stays bounded.
 """
 
 import copy
@@ -23,10 +25,45 @@ from vinestep.storage import archive as archives
 
 MOST_MEMORY = 400 << 20  # bytes that an attempt may add to what the process needed before
 VALUES = (
-    *(None, True, -1, 0, 10**30, -(10**400 // 10**390), 1e308, 0.5, "", "x", "../../victim.txt", "/etc/passwd", "a/../b"),
-    *([], {}, [1, 2], [None], {"score": 1}, [["../../victim.txt"]], [{"score": 0.1, "step": -5}], [{"score": "x", "step": 2}], "NaN"),
+    *(
+        None,
+        True,
+        -1,
+        0,
+        10**30,
+        -(10**400 // 10**390),
+        1e308,
+        0.5,
+        "",
+        "x",
+        "../../victim.txt",
+        "/etc/passwd",
+        "a/../b",
+    ),
+    *(
+        [],
+        {},
+        [1, 2],
+        [None],
+        {"score": 1},
+        [["../../victim.txt"]],
+        [{"score": 0.1, "step": -5}],
+        [{"score": "x", "step": 2}],
+        "NaN",
+    ),
 )
-RAW = ("1e999", "-1e999", "NaN", "Infinity", "[" * 100_000, '{"a":' * 5_000, '"\\ud800"', "1" * 5_000, "tru", "")
+RAW = (
+    "1e999",
+    "-1e999",
+    "NaN",
+    "Infinity",
+    "[" * 100_000,
+    '{"a":' * 5_000,
+    '"\\ud800"',
+    "1" * 5_000,
+    "tru",
+    "",
+)
 NAMES = (
     "../../victim.npy",
     "/tmp/victim.npy",
@@ -37,8 +74,30 @@ NAMES = (
     "a" * 60_000 + ".npy",
     "\x00.npy",
 )
-DTYPES = ("<c16", "|b1", "<M8[s]", "|O", "<U5", "<i8", "<f2", "[('a', '<f8')]", "|V8", ">f4", "|S3", "nonsense")
-SHAPES = ("(10000000000000,)", "(2, 3, 4)", "(-1,)", "()", "(0, 10000000000000000000)", "(1.5,)", "'x'", "(" * 300)
+DTYPES = (
+    "<c16",
+    "|b1",
+    "<M8[s]",
+    "|O",
+    "<U5",
+    "<i8",
+    "<f2",
+    "[('a', '<f8')]",
+    "|V8",
+    ">f4",
+    "|S3",
+    "nonsense",
+)
+SHAPES = (
+    "(10000000000000,)",
+    "(2, 3, 4)",
+    "(-1,)",
+    "()",
+    "(0, 10000000000000000000)",
+    "(1.5,)",
+    "'x'",
+    "(" * 300,
+)
 
 _sound = {}
 
@@ -77,7 +136,9 @@ def run(**options):
         Undrawn(),
         *options.pop("watch", []),
     ]
-    return training().run(data.batches(6), validation=validation.batches(4), epochs=4, observers=watchers, **options)
+    return training().run(
+        data.batches(6), validation=validation.batches(4), epochs=4, observers=watchers, **options
+    )
 
 
 def sound_folder():
@@ -85,7 +146,10 @@ def sound_folder():
     if "folder" not in _sound:
         root = Path(tempfile.mkdtemp())
         outcome = run(record=root / "records", watch=[Keeper(root / "copy")])
-        _sound["folder"], _sound["file"] = outcome.folder, sorted((outcome.folder / "states").glob("step-*"))[-1]
+        _sound["folder"], _sound["file"] = (
+            outcome.folder,
+            sorted((outcome.folder / "states").glob("step-*"))[-1],
+        )
         run(resume=shutil.copytree(outcome.folder, root / "again"))
         _sound["memory"] = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10
     return _sound["folder"], _sound["file"]
@@ -101,7 +165,11 @@ def packed(members, **fields):
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", fields.get("compression", zipfile.ZIP_STORED)) as archive:
         for name, content in members:
-            archive.writestr(zipfile.ZipInfo(name), content, compress_type=fields.get("compression", zipfile.ZIP_STORED))
+            archive.writestr(
+                zipfile.ZipInfo(name),
+                content,
+                compress_type=fields.get("compression", zipfile.ZIP_STORED),
+            )
         archive.comment = b"0" * 64
     return buffer.getvalue()
 
@@ -109,7 +177,13 @@ def packed(members, **fields):
 def places(tree, path=()):
     """Paths to all fields."""
     yield path
-    items = tree.items() if isinstance(tree, dict) else enumerate(tree) if isinstance(tree, list) else ()
+    items = (
+        tree.items()
+        if isinstance(tree, dict)
+        else enumerate(tree)
+        if isinstance(tree, list)
+        else ()
+    )
     for key, value in items:
         yield from places(value, (*path, key))
 
@@ -140,17 +214,24 @@ def changed_array(rng, content):
     text = content[10 : 10 + struct.unpack("<H", content[8:10])[0]].decode("latin1")
     what = rng.random()
     if what < 0.3:
-        new = text.replace(text[text.index("'descr': ") + 9 : text.index(", 'fortran")], repr(DTYPES[int(rng.integers(len(DTYPES)))]))
+        new = text.replace(
+            text[text.index("'descr': ") + 9 : text.index(", 'fortran")],
+            repr(DTYPES[int(rng.integers(len(DTYPES)))]),
+        )
     elif what < 0.6:
         new = text[: text.index("'shape': ") + 9] + SHAPES[int(rng.integers(len(SHAPES)))] + ", }"
     else:
         numbers = (
-            np.frombuffer(content[10 + len(text) :], np.float32).copy() if len(content[10 + len(text) :]) % 4 == 0 else np.zeros(1, "f4")
+            np.frombuffer(content[10 + len(text) :], np.float32).copy()
+            if len(content[10 + len(text) :]) % 4 == 0
+            else np.zeros(1, "f4")
         )
         numbers[:1] = (np.nan, np.inf, -np.inf)[int(rng.integers(3))]
         return content[: 10 + len(text)] + numbers.tobytes()
     new = new.strip()[:60_000].ljust(len(text) - 1) + "\n"
-    return content[:8] + struct.pack("<H", len(new)) + new.encode("latin1") + content[10 + len(text) :]
+    return (
+        content[:8] + struct.pack("<H", len(new)) + new.encode("latin1") + content[10 + len(text) :]
+    )
 
 
 def changed(rng, sound):
@@ -185,7 +266,11 @@ def changed(rng, sound):
 def attempt(seed):
     rng = np.random.default_rng([seed, 0xF11E])
     folder, sound = sound_folder()
-    with tempfile.TemporaryDirectory() as root, warnings.catch_warnings(), np.errstate(all="ignore"):
+    with (
+        tempfile.TemporaryDirectory() as root,
+        warnings.catch_warnings(),
+        np.errstate(all="ignore"),
+    ):
         warnings.simplefilter("ignore")
         victim = Path(root) / "victim.txt"
         victim.write_text("mine")
@@ -211,7 +296,9 @@ def attempt(seed):
             found = "refused"
         except Exception as error:
             return f"raw {type(error).__name__} on resuming: {str(error)[:200]}"
-        strange = [path for path in set(Path(root).rglob("*")) - before if copied not in path.parents]
+        strange = [
+            path for path in set(Path(root).rglob("*")) - before if copied not in path.parents
+        ]
         if victim.read_text() != "mine" or strange:
             return f"wrong: something outside the run's folder was touched: {strange}"
     if (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss << 10) - _sound["memory"] > MOST_MEMORY:

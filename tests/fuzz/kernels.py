@@ -1,6 +1,8 @@
-"""Every fused operation with each argument of each wrong size, rank, dtype and layout, with kernels and without.
+"""Every fused operation with each argument of each wrong size, rank, dtype and layout, with kernels
+and without.
 
-An attempt is right if both give the same, forward and back, or both refuse in the same words' class. Anything else is reported.
+An attempt is right if both give the same, forward and back, or both refuse in the same words'
+class. Anything else is reported.
 """
 
 import warnings
@@ -34,7 +36,11 @@ def dense(rng, dtype):
     n, n_in, n_out = choice(rng, 1, 3, 9, 300), choice(rng, 1, 2, 7, 70), choice(rng, 1, 3, 90)
     lead = choice(rng, (n,), (2, n), (0,))
     activation = {"activation": choice(rng, *ACTIVATIONS), "slope": 0.2}
-    return [some(rng, *lead, n_in, dtype=dtype), some(rng, n_in, n_out, dtype=dtype), some(rng, n_out, dtype=dtype)], activation
+    return [
+        some(rng, *lead, n_in, dtype=dtype),
+        some(rng, n_in, n_out, dtype=dtype),
+        some(rng, n_out, dtype=dtype),
+    ], activation
 
 
 def chain(rng, dtype):
@@ -43,7 +49,10 @@ def chain(rng, dtype):
     flat = some(rng, sum(a * b + b for a, b in pairs), dtype=dtype) / 2
     weights, start = [], 0
     for a, b in pairs:
-        weights += [flat[start : start + a * b].reshape(a, b), flat[start + a * b : start + a * b + b]]
+        weights += [
+            flat[start : start + a * b].reshape(a, b),
+            flat[start + a * b : start + a * b + b],
+        ]
         start += a * b + b
     if rng.random() < 0.2:  # the same layer twice, where that is possible
         weights = weights[:2] * len(pairs) if len(set(widths)) == 1 else [w.copy() for w in weights]
@@ -54,23 +63,45 @@ def chain(rng, dtype):
 def convolution(rng, dtype):
     groups, n_in, n_out = choice(rng, (1, 1, 1), (1, 3, 4), (2, 4, 6), (4, 4, 8), (1, 12, 10))
     ndim = int(rng.integers(1, 4))
-    space, size = choice(rng, (5, 4, 3), (1, 2, 3), (6, 6, 1))[:ndim], choice(rng, (1, 1, 1), (2, 1, 3), (3, 3, 3))[:ndim]
-    stride, dilation = choice(rng, ((1,) * ndim, (1,) * ndim), ((2,) * ndim, (1,) * ndim), ((1,) * ndim, (2,) * ndim))
+    space, size = (
+        choice(rng, (5, 4, 3), (1, 2, 3), (6, 6, 1))[:ndim],
+        choice(rng, (1, 1, 1), (2, 1, 3), (3, 3, 3))[:ndim],
+    )
+    stride, dilation = choice(
+        rng, ((1,) * ndim, (1,) * ndim), ((2,) * ndim, (1,) * ndim), ((1,) * ndim, (2,) * ndim)
+    )
     plan = plan_windows("fuzz", space, size, stride, dilation, choice(rng, "same", 4))
-    arrays = [some(rng, choice(rng, 0, 1, 3), *space, n_in, dtype=dtype), some(rng, *size, n_in // groups, n_out, dtype=dtype)]
-    return [*arrays, some(rng, n_out, dtype=dtype)], {"plan": plan, "groups": groups, "activation": choice(rng, *ACTIVATIONS), "slope": 0.2}
+    arrays = [
+        some(rng, choice(rng, 0, 1, 3), *space, n_in, dtype=dtype),
+        some(rng, *size, n_in // groups, n_out, dtype=dtype),
+    ]
+    return [*arrays, some(rng, n_out, dtype=dtype)], {
+        "plan": plan,
+        "groups": groups,
+        "activation": choice(rng, *ACTIVATIONS),
+        "slope": 0.2,
+    }
 
 
 def max_pool(rng, dtype):
     ndim = int(rng.integers(1, 4))
-    space, size = choice(rng, (5, 4, 3), (1, 2, 3), (6, 6, 1))[:ndim], choice(rng, (1, 1, 1), (2, 1, 3), (3, 3, 3))[:ndim]
+    space, size = (
+        choice(rng, (5, 4, 3), (1, 2, 3), (6, 6, 1))[:ndim],
+        choice(rng, (1, 1, 1), (2, 1, 3), (3, 3, 3))[:ndim],
+    )
     plan = plan_windows("fuzz", space, size, (2,) * ndim, (1,) * ndim, "same")
-    return [some(rng, choice(rng, 0, 1, 3), *space, choice(rng, 1, 3, 9), dtype=dtype)], {"plan": plan}
+    return [some(rng, choice(rng, 0, 1, 3), *space, choice(rng, 1, 3, 9), dtype=dtype)], {
+        "plan": plan
+    }
 
 
 def norm(rng, dtype):
     lead, width = choice(rng, (2, 1), (7, 3), (300,), (4, 5, 2)), choice(rng, 1, 2, 5, 70)
-    return [some(rng, *lead, width, dtype=dtype), some(rng, width, dtype=dtype), some(rng, width, dtype=dtype)], {"epsilon": 1e-2}
+    return [
+        some(rng, *lead, width, dtype=dtype),
+        some(rng, width, dtype=dtype),
+        some(rng, width, dtype=dtype),
+    ], {"epsilon": 1e-2}
 
 
 def batch_norm(rng, dtype):
@@ -79,7 +110,9 @@ def batch_norm(rng, dtype):
 
 
 def embedding(rng, dtype):
-    ids = rng.integers(0, 5, choice(rng, (0,), (7,), (2, 3), ())).astype(choice(rng, "i8", "i4", "u1", "u8"))
+    ids = rng.integers(0, 5, choice(rng, (0,), (7,), (2, 3), ())).astype(
+        choice(rng, "i8", "i4", "u1", "u8")
+    )
     if rng.random() < 0.2 and ids.size:
         ids.reshape(-1)[int(rng.integers(ids.size))] = choice(rng, 5, 127)
     return [some(rng, 5, choice(rng, 1, 4), dtype=dtype), ids], {}
@@ -87,9 +120,23 @@ def embedding(rng, dtype):
 
 def lstm(rng, dtype):
     batch, time, width, n_in = choice(rng, (1, 1, 1, 2), (3, 4, 2, 1), (2, 5, 3, 4), (9, 3, 8, 8))
-    shapes = [(batch, time, n_in), (n_in, 4 * width), (width, 4 * width), (4 * width,), (batch, width), (batch, width)]
-    mask = np.arange(time)[None, :] < rng.integers(1, time + 1, batch)[:, None] if rng.random() < 0.5 else None
-    return [some(rng, *shape, dtype=dtype) for shape in shapes], {"mask": mask, "backwards": bool(rng.random() < 0.5)}
+    shapes = [
+        (batch, time, n_in),
+        (n_in, 4 * width),
+        (width, 4 * width),
+        (4 * width,),
+        (batch, width),
+        (batch, width),
+    ]
+    mask = (
+        np.arange(time)[None, :] < rng.integers(1, time + 1, batch)[:, None]
+        if rng.random() < 0.5
+        else None
+    )
+    return [some(rng, *shape, dtype=dtype) for shape in shapes], {
+        "mask": mask,
+        "backwards": bool(rng.random() < 0.5),
+    }
 
 
 def softmax(rng, dtype):
@@ -102,17 +149,27 @@ def elementwise(rng, dtype):
 
 
 def attention(rng, dtype):
-    batch, heads, time, keys, each = choice(rng, (1, 1, 8, 8, 8), (2, 3, 9, 21, 10), (3, 2, 1, 8, 16), (2, 1, 5, 3, 2), (0, 2, 4, 4, 2))
+    batch, heads, time, keys, each = choice(
+        rng, (1, 1, 8, 8, 8), (2, 3, 9, 21, 10), (3, 2, 1, 8, 16), (2, 1, 5, 3, 2), (0, 2, 4, 4, 2)
+    )
     hidden = choice(rng, None, (1, time, keys), (batch, 1, keys), (batch, time, keys))
     options = {"heads": heads, "hidden": None if hidden is None else rng.random(hidden) < 0.4}
-    options["factors"] = (rng.random((batch, heads, time, keys)) < 0.5).astype(dtype) * 2 if rng.random() < 0.3 else None
+    options["factors"] = (
+        (rng.random((batch, heads, time, keys)) < 0.5).astype(dtype) * 2
+        if rng.random() < 0.3
+        else None
+    )
     return [some(rng, batch, n, heads * each, dtype=dtype) for n in (time, keys, keys)], options
 
 
 def stacked_attention(rng, dtype):
     batch, heads, time, each = choice(rng, (1, 1, 8, 8), (2, 3, 9, 10), (3, 2, 3, 4))
     hidden = rng.random((batch, 1, time)) < 0.4 if rng.random() < 0.5 else None
-    return [some(rng, 3, batch, time, heads * each, dtype=dtype)], {"heads": heads, "hidden": hidden, "factors": None}
+    return [some(rng, 3, batch, time, heads * each, dtype=dtype)], {
+        "heads": heads,
+        "hidden": hidden,
+        "factors": None,
+    }
 
 
 def projections(rng, dtype):
@@ -131,15 +188,24 @@ def cross_entropy(rng, dtype):
 
 def squared_error(rng, dtype):
     shape = choice(rng, (1,), (7,), (3, 2), ())
-    return [some(rng, *shape, dtype=dtype), some(rng, *shape, dtype=dtype)], {"reduction": choice(rng, "mean", "sum", "none")}
+    return [some(rng, *shape, dtype=dtype), some(rng, *shape, dtype=dtype)], {
+        "reduction": choice(rng, "mean", "sum", "none")
+    }
 
 
 def coded_product(rng, dtype):
-    n_in, n_out, transposed = choice(rng, 1, 7, 40, 130), choice(rng, 1, 3, 9, 100), bool(rng.random() < 0.5)
+    n_in, n_out, transposed = (
+        choice(rng, 1, 7, 40, 130),
+        choice(rng, 1, 3, 9, 100),
+        bool(rng.random() < 0.5),
+    )
     weight = coded(rng.normal(size=(n_in, n_out)), bits=choice(rng, 4, 8), block=16)
     width, out = (n_out, n_in) if transposed else (n_in, n_out)
     lead = choice(rng, (0,), (1,), (2, 3), (20,), ())
-    return [some(rng, *lead, width, dtype=dtype), some(rng, out, dtype=dtype)], {"weight": weight, "transposed": transposed}
+    return [some(rng, *lead, width, dtype=dtype), some(rng, out, dtype=dtype)], {
+        "weight": weight,
+        "transposed": transposed,
+    }
 
 
 CASES = {
@@ -188,13 +254,21 @@ def laid_out(array, layout):
 def resized(rng, array):
     """One axis longer, shorter, empty, gone, or one more."""
     if not array.ndim or rng.random() < 0.3:
-        return array[None] if rng.random() < 0.5 or not array.ndim else array.reshape(array.shape[:-1] + (1,) + array.shape[-1:])
+        return (
+            array[None]
+            if rng.random() < 0.5 or not array.ndim
+            else array.reshape(array.shape[:-1] + (1,) + array.shape[-1:])
+        )
     axis = int(rng.integers(array.ndim))
     if rng.random() < 0.2 and array.shape[axis]:
         return np.asarray(np.take(array, 0, axis=axis), array.dtype)
-    wanted = choice(rng, array.shape[axis] + 1, array.shape[axis] - 1, 0, 1, 2 * array.shape[axis], 50)
+    wanted = choice(
+        rng, array.shape[axis] + 1, array.shape[axis] - 1, 0, 1, 2 * array.shape[axis], 50
+    )
     shape = [max(wanted, 0) if i == axis else n for i, n in enumerate(array.shape)]
-    return np.resize(array, shape).astype(array.dtype) if array.size else np.zeros(shape, array.dtype)
+    return (
+        np.resize(array, shape).astype(array.dtype) if array.size else np.zeros(shape, array.dtype)
+    )
 
 
 def spoilt(rng, inputs, options):
@@ -212,7 +286,9 @@ def spoilt(rng, inputs, options):
             inputs[i] = laid_out(array, choice(rng, *LAYOUTS))
         elif what < 0.85 and array.dtype.kind == "f" and array.size:
             changed = np.array(array)
-            changed.reshape(-1)[int(rng.integers(array.size))] = choice(rng, np.nan, np.inf, -np.inf)
+            changed.reshape(-1)[int(rng.integers(array.size))] = choice(
+                rng, np.nan, np.inf, -np.inf
+            )
             inputs[i] = changed
         elif "heads" in options:
             options["heads"] = choice(rng, 0, 1, 2, 3, 7)
@@ -227,7 +303,10 @@ def outcome(operation, inputs, options, tracked, rng_seed):
     """What came of it: arrays, or the refusal."""
     rng = np.random.default_rng(rng_seed)
     try:
-        given = [vs.Tensor(x) if track and x.dtype.kind == "f" else x for x, track in zip(inputs, tracked, strict=True)]
+        given = [
+            vs.Tensor(x) if track and x.dtype.kind == "f" else x
+            for x, track in zip(inputs, tracked, strict=True)
+        ]
         value = operation(*given, **options)
         found = [np.asarray(vs.held(value))]
         targets = [t for t in given if isinstance(t, vs.Tensor)]
@@ -244,8 +323,9 @@ def outcome(operation, inputs, options, tracked, rng_seed):
 
 
 def same(ours, defined, inputs):
-    """The same values to rounding, not-finite ones included. In derivatives of what is not finite it is not finite in the same places,
-    and whether it is NaN or infinite there depends on the order of the arithmetic.
+    """The same values to rounding, not-finite ones included. In derivatives of what is not finite
+    it is not finite in the same places, and whether it is NaN or infinite there depends on the
+    order of the arithmetic.
     """
     if isinstance(ours, VineStepError) or isinstance(defined, VineStepError):
         return type(ours) is type(defined)
@@ -254,7 +334,9 @@ def same(ours, defined, inputs):
     for number, (a, b) in enumerate(zip(ours, defined, strict=True)):
         if a.shape != b.shape or a.dtype != b.dtype:
             return False
-        tolerance = TOLERANCES.get(min((x.dtype.itemsize for x in (a, *inputs) if x.dtype.kind == "f"), default=8), 1e-9)
+        tolerance = TOLERANCES.get(
+            min((x.dtype.itemsize for x in (a, *inputs) if x.dtype.kind == "f"), default=8), 1e-9
+        )
         largest = np.max(np.abs(b[np.isfinite(b)]), initial=1.0) if a.dtype.kind == "f" else 1.0
         if number and a.dtype.kind == "f":
             a, b = (np.where(np.isfinite(x), x, np.nan) for x in (a, b))
@@ -277,9 +359,15 @@ def attempt(seed):
             try:
                 results.append(outcome(FUSED[name], inputs, options, tracked, seed))
             except Exception as error:
-                return f"raw {type(error).__name__} {'with' if on else 'without'} kernels in {name}: {error}"
+                return (
+                    f"raw {type(error).__name__} {'with' if on else 'without'} kernels in "
+                    f"{name}: {error}"
+                )
             finally:
                 SWITCH.on = True
     if not same(*results, inputs):
-        return f"wrong: {name}, kernels and definition differ, shapes {[x.shape for x in inputs]}, {[x.dtype.str for x in inputs]}"
+        return (
+            f"wrong: {name}, kernels and definition differ, shapes "
+            f"{[x.shape for x in inputs]}, {[x.dtype.str for x in inputs]}"
+        )
     return "refused" if isinstance(results[0], VineStepError) else "right"

@@ -1,7 +1,9 @@
-"""Small programs of NumPy calls, run on arrays and on Tensors: values and gradients have to agree, or be refused in words.
+"""Small programs of NumPy calls, run on arrays and on Tensors: values and gradients have to agree,
+or be refused in words.
 
-A program is a list of whole numbers, each of which makes one choice. The same choices drive a run on plain arrays, which is the
-reference for values and by central differences for gradients, and a run on Tensors.
+A program is a list of whole numbers, each of which makes one choice. The same choices drive a run
+on plain arrays, which is the reference for values and by central differences for gradients, and a
+run on Tensors.
 """
 
 import warnings
@@ -80,7 +82,9 @@ BINARY = {
     "subtract": lambda a, b: a - b,
     "multiply": lambda a, b: a * b,
     "turned": lambda a, b: b * a,
-    "divide": lambda a, b: a / (np.square(np.asarray(b, float) if not isinstance(b, vs.Tensor) else b) + 1.0),
+    "divide": lambda a, b: (
+        a / (np.square(np.asarray(b, float) if not isinstance(b, vs.Tensor) else b) + 1.0)
+    ),
     "maximum": np.maximum,
     "minimum": np.minimum,
     "hypot": np.hypot,
@@ -132,7 +136,9 @@ REDUCING = {
     "logsumexp": lambda x: vs.logsumexp(x),
     "ptp": lambda x: np.ptp(x),
     "nansum": lambda x: np.nansum(x),
-    "average": lambda x: np.average(np.ravel(x)[:2], weights=np.arange(1, 1 + min(2, x.size), dtype=np.uint8)),
+    "average": lambda x: np.average(
+        np.ravel(x)[:2], weights=np.arange(1, 1 + min(2, x.size), dtype=np.uint8)
+    ),
     "trapezoid": lambda x: np.trapezoid(np.ravel(x), (5 * np.arange(x.size)).astype(np.uint8)),
     "reduce": lambda x: np.add.reduce(np.ravel(x)),
 }
@@ -141,7 +147,15 @@ PRODUCTS = {
     "outer": lambda a, b: np.outer(np.ravel(a)[:2], np.ravel(b)[:2]),
     "matmul": lambda a, b: a.reshape(-1, 1) @ np.ravel(b)[:2].reshape(1, -1),
     "einsum": lambda a, b: np.einsum("i,j->ij", np.ravel(a)[:2], np.ravel(b)[:3]),
-    "mixed": lambda a, b: np.einsum("i,ij,jk->", np.ravel(a)[:1], np.full((1, 3), 200, np.uint8), np.full((3, 1), 150, np.uint8)) / 1e4,
+    "mixed": lambda a, b: (
+        np.einsum(
+            "i,ij,jk->",
+            np.ravel(a)[:1],
+            np.full((1, 3), 200, np.uint8),
+            np.full((3, 1), 150, np.uint8),
+        )
+        / 1e4
+    ),
     "tensordot": lambda a, b: np.tensordot(np.ravel(a)[:2], np.ravel(b)[:2], axes=0),
     "gram": lambda a, b: np.matmul(a.reshape(1, -1), np.ravel(a)),
     "kron": lambda a, b: np.kron(np.ravel(a)[:2], np.ravel(b)[:2]),
@@ -160,7 +174,18 @@ def doubled_in_place(z, c):
 
 
 INNER["in place"] = (doubled_in_place, lambda z, c: 8 * z * c)
-MANNERS = ("argument", "closure", "keyword", "default", "list", "differentiate", "directional", "hessian", "jacobian", "twice")
+MANNERS = (
+    "argument",
+    "closure",
+    "keyword",
+    "default",
+    "list",
+    "differentiate",
+    "directional",
+    "hessian",
+    "jacobian",
+    "twice",
+)
 
 
 class Plain:
@@ -171,7 +196,11 @@ class Plain:
         if manner == "directional":
             return np.sum(slope(z, c))
         if manner == "hessian":
-            second = {"square": lambda: 2 * c + 0 * z, "sine": lambda: -np.sin(z) * c, "constant": lambda: 0 * z}
+            second = {
+                "square": lambda: 2 * c + 0 * z,
+                "sine": lambda: -np.sin(z) * c,
+                "constant": lambda: 0 * z,
+            }
             second["in place"] = lambda: 8 * c + 0 * z
             second["product"] = lambda: -2 * c * c * np.tanh(z * c) * (1 - np.tanh(z * c) ** 2)
             return second[inner]()
@@ -181,7 +210,9 @@ class Plain:
 
 
 class Tracked:
-    """Computes with Tensors; derivatives inside a program by our functions, the constant coming in every possible way."""
+    """Computes with Tensors; derivatives inside a program by our functions, the constant coming in
+    every possible way.
+    """
 
     def nested(self, inner, manner, z, c):
         f, _ = INNER[inner]
@@ -209,7 +240,9 @@ class Tracked:
     @staticmethod
     def _gradient_at(f, z, c):
         point = z * 1.0 if isinstance(z, vs.Tensor) else vs.Tensor(np.array(z, float))
-        value = f(point * 1.0, c)  # of its own: in place, `f` would change which value is asked about
+        value = f(
+            point * 1.0, c
+        )  # of its own: in place, `f` would change which value is asked about
         if not isinstance(value, vs.Tensor):
             return np.zeros(np.shape(z))
         return vs.differentiate(value, point, differentiable=True, unused="zeros")
@@ -226,11 +259,18 @@ def fitting(value, like):
 
 def usable(value):
     plain = np.asarray(vs.held(value))
-    return plain.dtype.kind == "f" and 0 < plain.size <= 24 and np.isfinite(plain).all() and np.abs(plain).max() < LARGEST
+    return (
+        plain.dtype.kind == "f"
+        and 0 < plain.size <= 24
+        and np.isfinite(plain).all()
+        and np.abs(plain).max() < LARGEST
+    )
 
 
 def run(numbers, inputs, machine, wanted=None):
-    """The value of a program, and which of its operations were kept, so that another run does the same."""
+    """The value of a program, and which of its operations were kept, so that another run does the
+    same.
+    """
     choose = Choices(numbers)
     others = partners(choose(range(5)))
     pool, kept = list(inputs), []
@@ -250,7 +290,21 @@ def run(numbers, inputs, machine, wanted=None):
 
 
 def one_operation(choose, pool, others, machine):
-    kind = choose(("unary", "binary", "binary", "partner", "partner", "shaping", "shaping", "reducing", "product", "nested", "in place"))
+    kind = choose(
+        (
+            "unary",
+            "binary",
+            "binary",
+            "partner",
+            "partner",
+            "shaping",
+            "shaping",
+            "reducing",
+            "product",
+            "nested",
+            "in place",
+        )
+    )
     x = choose(pool)
     if kind == "unary":
         return UNARY[choose(list(UNARY))](x)
@@ -270,7 +324,9 @@ def one_operation(choose, pool, others, machine):
     if kind == "product":
         return PRODUCTS[choose(list(PRODUCTS))](np.atleast_1d(x), np.atleast_1d(choose(pool)))
     if kind == "nested":
-        return machine.nested(choose(list(INNER)), choose(MANNERS), np.tanh(x), np.sum(np.tanh(choose(pool))))
+        return machine.nested(
+            choose(list(INNER)), choose(MANNERS), np.tanh(x), np.sum(np.tanh(choose(pool)))
+        )
     return in_place(choose, x)
 
 
@@ -331,7 +387,9 @@ def check(numbers):
         if not any(kept):
             return "right"
         try:
-            value, again = (of_functions if len(numbers) % 2 else of_values)(numbers, [a.copy() for a in arrays], kept)
+            value, again = (of_functions if len(numbers) % 2 else of_values)(
+                numbers, [a.copy() for a in arrays], kept
+            )
         except VineStepError:
             return "refused"
         except Exception as error:
@@ -342,16 +400,21 @@ def check(numbers):
             differences = reference(numbers, arrays, kept, step)
             size, tolerance = max(1.0, *(np.abs(g).max() for g in differences)), 2e-10 / step
             if all(
-                np.allclose(ours, theirs, rtol=tolerance, atol=tolerance * size) for ours, theirs in zip(again, differences, strict=True)
+                np.allclose(ours, theirs, rtol=tolerance, atol=tolerance * size)
+                for ours, theirs in zip(again, differences, strict=True)
             ):
                 return "right"
-    return f"wrong: gradient {[g.ravel() for g in again]} against {[g.ravel() for g in differences]}"
+    return (
+        f"wrong: gradient {[g.ravel() for g in again]} against {[g.ravel() for g in differences]}"
+    )
 
 
 def of_functions(numbers, arrays, kept):
     """Value and gradients by `gradient_of`, from plain arrays, which stay as they are."""
     found = [
-        vs.gradient_of(lambda *inputs: run(numbers, inputs, Tracked(), kept)[0], argument=i, with_value=True)(*[a.copy() for a in arrays])
+        vs.gradient_of(
+            lambda *inputs: run(numbers, inputs, Tracked(), kept)[0], argument=i, with_value=True
+        )(*[a.copy() for a in arrays])
         for i in range(len(arrays))
     ]
     return found[0][0], [gradient for _, gradient in found]
@@ -365,7 +428,9 @@ def of_values(numbers, arrays, kept):
 
 
 def gradients(value, leaves):
-    """Asked for twice: what is handed out is not what the record keeps. Zeros of a value that depends on nothing."""
+    """Asked for twice: what is handed out is not what the record keeps. Zeros of a value that
+    depends on nothing.
+    """
     if not isinstance(value, vs.Tensor):
         return [np.zeros(leaf.shape) for leaf in leaves]
     for g in vs.differentiate(value, leaves, unused="zeros"):

@@ -30,9 +30,30 @@ NUMBERS = (
     "1_000",
     "1" * 400,
 )
-TEXTS = ("Alder", "Brun", "missing", "", "a,b", 'say "so"', "süß", "two\nlines", "NA", "None", "  x", "1", "葡萄", "missing cell", "a=b")
+TEXTS = (
+    "Alder",
+    "Brun",
+    "missing",
+    "",
+    "a,b",
+    'say "so"',
+    "süß",
+    "two\nlines",
+    "NA",
+    "None",
+    "  x",
+    "1",
+    "葡萄",
+    "missing cell",
+    "a=b",
+)
 CLASSES = ("sound", "stuck", "spoiling")
-HEADERS = (("pH", "cooper", "age", "state"), ("0", "cooper", "age", "state"), ("pH", "pH", "age", "state"), ("pH", "state", "age", "state"))
+HEADERS = (
+    ("pH", "cooper", "age", "state"),
+    ("0", "cooper", "age", "state"),
+    ("pH", "pH", "age", "state"),
+    ("pH", "state", "age", "state"),
+)
 SLIPS = ("\x00", ",", '"', "\n", "\r", ";", "é", "\ufeff", "\t", "'")
 MISSING = {
     "",
@@ -88,9 +109,14 @@ def encoded(rng, text):
 
 
 def disagreement(found, content):
-    """Where the table says something else than the file; empty if nowhere. Read by other means than the library's."""
+    """Where the table says something else than the file; empty if nowhere. Read by other means than
+    the library's.
+    """
     rows = [row for row in csv.reader(io.StringIO(content.decode("utf-8-sig"), newline="")) if row]
-    header, cells = [name or f"Unnamed: {i}" for i, name in enumerate(rows[0])], rows[1:]  # as pandas calls them
+    header, cells = (
+        [name or f"Unnamed: {i}" for i, name in enumerate(rows[0])],
+        rows[1:],
+    )  # as pandas calls them
     if len(set(header)) < len(header):
         return "two columns of one name were taken"
     if any(len(row) != len(header) for row in cells):
@@ -100,9 +126,14 @@ def disagreement(found, content):
     for column, name in enumerate(found.encoding.numeric):
         for row, value in zip(cells, found.inputs[:, column], strict=True):
             text = row[header.index(name)].strip()
-            if (text in MISSING) != bool(np.isnan(value)) or (text not in MISSING and not np.isclose(float(text), value, rtol=1e-12)):
+            if (text in MISSING) != bool(np.isnan(value)) or (
+                text not in MISSING and not np.isclose(float(text), value, rtol=1e-12)
+            ):
                 return f"{name} holds {value} where the file says {text!r}"
-    if not np.isfinite(found.targets).all() or (np.abs(found.inputs[~np.isnan(found.inputs)]) > 3.5e38).any():
+    if (
+        not np.isfinite(found.targets).all()
+        or (np.abs(found.inputs[~np.isnan(found.inputs)]) > 3.5e38).any()
+    ):
         return "values beyond float32"
     return ""
 
@@ -111,7 +142,11 @@ def attempt(seed):
     rng = np.random.default_rng([seed, 0x7AB1E])
     content = encoded(rng, table(rng))
     target = choice(rng, ("state", "state", "state", "age", "cooper", "pH", "nothing"))
-    with tempfile.TemporaryDirectory() as root, warnings.catch_warnings(), np.errstate(all="ignore"):
+    with (
+        tempfile.TemporaryDirectory() as root,
+        warnings.catch_warnings(),
+        np.errstate(all="ignore"),
+    ):
         warnings.simplefilter("ignore")
         path = Path(root) / "cellar.csv"
         path.write_bytes(content)

@@ -28,7 +28,9 @@ def test_nothing_crashes_and_nothing_is_silently_wrong(name, count):
     assert outcomes["refused"] > count // 20
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+@settings(
+    max_examples=300, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True
+)
 @given(st.lists(st.integers(0, 2**16 - 1), min_size=4, max_size=programs.LENGTH))
 def test_small_programs_have_right_values_and_gradients(numbers):
     assert programs.check(numbers) in ("right", "refused")

@@ -1,4 +1,6 @@
-"""Generation: beams against exhaustive search, frequencies of what is drawn, caches, batches, stop texts, refusals."""
+"""Generation: beams against exhaustive search, frequencies of what is drawn, caches, batches, stop
+texts, refusals.
+"""
 
 import itertools
 
@@ -35,20 +37,32 @@ def log_probabilities(network, ids):
 @given(st.integers(0, 10_000))
 def test_shaped_probabilities_are_those_of_the_definition(seed):
     rng = np.random.default_rng(seed)
-    logits, k, share, temperature = rng.normal(size=9), int(rng.integers(1, 10)), float(rng.uniform(0.05, 1)), float(rng.uniform(0.2, 3))
+    logits, k, share, temperature = (
+        rng.normal(size=9),
+        int(rng.integers(1, 10)),
+        float(rng.uniform(0.05, 1)),
+        float(rng.uniform(0.2, 3)),
+    )
     p = np.exp(logits / temperature) / np.exp(logits / temperature).sum()
     np.testing.assert_allclose(shaped(logits, temperature=temperature), p, rtol=1e-12)
     best = np.argsort(-p, kind="stable")
     kept = np.zeros(9)
     kept[best[:k]] = p[best[:k]]
-    np.testing.assert_allclose(shaped(logits, temperature=temperature, top_k=k), kept / kept.sum(), rtol=1e-12)
+    np.testing.assert_allclose(
+        shaped(logits, temperature=temperature, top_k=k), kept / kept.sum(), rtol=1e-12
+    )
     n = int(np.searchsorted(np.cumsum(p[best]), share - 1e-15)) + 1
     kept = np.zeros(9)
     kept[best[:n]] = p[best[:n]]
-    np.testing.assert_allclose(shaped(logits, temperature=temperature, nucleus=share), kept / kept.sum(), rtol=1e-9)
+    np.testing.assert_allclose(
+        shaped(logits, temperature=temperature, nucleus=share), kept / kept.sum(), rtol=1e-9
+    )
 
 
-@pytest.mark.parametrize("options", [{"temperature": 1.0}, {"temperature": 0.7, "top_k": 5}, {"temperature": 1.3, "nucleus": 0.8}])
+@pytest.mark.parametrize(
+    "options",
+    [{"temperature": 1.0}, {"temperature": 0.7, "top_k": 5}, {"temperature": 1.3, "nucleus": 0.8}],
+)
 def test_what_is_drawn_has_its_frequencies(options):
     logits = np.random.default_rng(5).normal(size=12) * 1.5
     rng, choice = np.random.default_rng(6), Choice(**options)
@@ -87,17 +101,26 @@ def test_wide_beams_find_what_exhaustive_search_finds(seed, length_power):
             if end in tokens[:-1] or (n < most and not ended):
                 continue
             p = log_probabilities(network, [1, *tokens])
-            every.append(Beam(list(tokens), float(sum(p[i, token] for i, token in enumerate(tokens))), ended))
+            every.append(
+                Beam(list(tokens), float(sum(p[i, token] for i, token in enumerate(tokens))), ended)
+            )
     every.sort(key=lambda beam: -beam.score(length_power))
-    found = search(Session(network, [[1]]), Choice(), beams=5**3, most=most, end=end, length_power=length_power)
+    found = search(
+        Session(network, [[1]]), Choice(), beams=5**3, most=most, end=end, length_power=length_power
+    )
     assert [beam.tokens for beam in found[:5]] == [beam.tokens for beam in every[:5]]
-    np.testing.assert_allclose([b.log_probability for b in found[:5]], [b.log_probability for b in every[:5]], atol=1e-4)
+    np.testing.assert_allclose(
+        [b.log_probability for b in found[:5]], [b.log_probability for b in every[:5]], atol=1e-4
+    )
 
 
 def test_beams_are_never_worse_than_the_greedy_way():
     for seed in range(5):
         network = model(8, seed)
-        greedy, wide = vs.generate(network, [1, 2], most=6), vs.generate(network, [1, 2], most=6, beams=8)
+        greedy, wide = (
+            vs.generate(network, [1, 2], most=6),
+            vs.generate(network, [1, 2], most=6, beams=8),
+        )
         assert wide.log_probability >= greedy.log_probability - 1e-5
 
 
@@ -111,32 +134,48 @@ def test_with_and_without_caches_the_logits_are_equal_to_rounding():
         np.testing.assert_allclose(cached.logits(), whole.logits(), atol=2e-5)
         cached.add(np.array([token]))
         whole.add(np.array([token]))
-    assert vs.generate(network, ids[:4], most=40).tokens == vs.generate(network, ids[:4], most=40, cached=False).tokens
+    assert (
+        vs.generate(network, ids[:4], most=40).tokens
+        == vs.generate(network, ids[:4], most=40, cached=False).tokens
+    )
 
 
-@pytest.mark.parametrize("options", [{}, {"temperature": 1.0, "seed": 3}, {"temperature": 1.0, "nucleus": 0.7}, {"beams": 3}])
+@pytest.mark.parametrize(
+    "options",
+    [{}, {"temperature": 1.0, "seed": 3}, {"temperature": 1.0, "nucleus": 0.7}, {"beams": 3}],
+)
 @pytest.mark.parametrize("cached", [True, False])
 def test_prompts_of_unequal_lengths_get_together_what_they_get_alone(options, cached):
     network, prompts = model(), [[1, 2, 3, 4, 5, 6, 7], [3], [5, 4], [1, 2, 3]]
     together = vs.generate(network, prompts, most=10, end=9, cached=cached, **options)
-    alone = [vs.generate(network, prompt, most=10, end=9, cached=cached, **options) for prompt in prompts]
+    alone = [
+        vs.generate(network, prompt, most=10, end=9, cached=cached, **options) for prompt in prompts
+    ]
     assert [one.tokens for one in together] == [one.tokens for one in alone]
-    np.testing.assert_allclose([one.log_probability for one in together], [one.log_probability for one in alone], atol=1e-3)
+    np.testing.assert_allclose(
+        [one.log_probability for one in together], [one.log_probability for one in alone], atol=1e-3
+    )
 
 
 def test_a_seed_repeats_and_equal_prompts_get_each_their_own():
     network = model()
     first = vs.generate(network, [[1, 2]] * 4, most=12, temperature=1.0, seed=7)
-    assert [a.tokens for a in first] == [a.tokens for a in vs.generate(network, [[1, 2]] * 4, most=12, temperature=1.0, seed=7)]
+    assert [a.tokens for a in first] == [
+        a.tokens for a in vs.generate(network, [[1, 2]] * 4, most=12, temperature=1.0, seed=7)
+    ]
     assert len({tuple(a.tokens) for a in first}) > 1
-    assert [a.tokens for a in first] != [a.tokens for a in vs.generate(network, [[1, 2]] * 4, most=12, temperature=1.0, seed=8)]
+    assert [a.tokens for a in first] != [
+        a.tokens for a in vs.generate(network, [[1, 2]] * 4, most=12, temperature=1.0, seed=8)
+    ]
 
 
 def test_log_probabilities_are_those_of_the_network():
     network = model()
     found = vs.generate(network, [1, 2, 3], most=6, temperature=1.0)
     p = log_probabilities(network, [1, 2, 3, *found.tokens])
-    assert found.log_probability == pytest.approx(sum(p[2 + i, token] for i, token in enumerate(found.tokens)), abs=1e-3)
+    assert found.log_probability == pytest.approx(
+        sum(p[2 + i, token] for i, token in enumerate(found.tokens)), abs=1e-3
+    )
 
 
 # texts
@@ -150,7 +189,9 @@ def learned():
     rows = [tokeniser.encode(text, begin=True, end=True, length=26) for text in TEXTS]
     ids = np.array(rows * 8)
     network = vs.networks.LanguageModel(len(tokeniser), width=32, depth=2, heads=2)
-    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(0.01), seed=1)
+    training = vs.Training(
+        network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(0.01), seed=1
+    )
     training.run(vs.data.Dataset(ids[:, :-1], ids[:, 1:]).batches(12), epochs=60)
     return network, tokeniser
 
@@ -171,7 +212,10 @@ def test_stop_texts_end_it_and_are_no_part_of_it(learned):
     assert vs.generate(network, "the o", tokeniser=tokeniser, stop="vin", beams=2).text == "ld "
 
 
-@pytest.mark.parametrize("options", [{}, {"stop": "vin"}, {"stop": "vinegar"}, {"most": 4}, {"temperature": 1.5, "seed": 4}])
+@pytest.mark.parametrize(
+    "options",
+    [{}, {"stop": "vin"}, {"stop": "vinegar"}, {"most": 4}, {"temperature": 1.5, "seed": 4}],
+)
 def test_pieces_add_up_to_the_text(learned, options):
     network, tokeniser = learned
     pieces = list(stream(network, "the o", tokeniser=tokeniser, **options))

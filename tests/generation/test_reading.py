@@ -15,9 +15,13 @@ TOKENISER = vs.data.CharacterTokeniser.learned(["abcde"])
 
 
 def network(tied=False, seed=0):
-    made = vs.networks.EncoderDecoder(len(TOKENISER), len(TOKENISER), width=16, depth=2, heads=2, tied=tied)
+    made = vs.networks.EncoderDecoder(
+        len(TOKENISER), len(TOKENISER), width=16, depth=2, heads=2, tied=tied
+    )
     made.initialise((np.array([[4, 5]]), np.array([[1, 4]])), seed=seed)
-    return made.load({path: w * (4 if path == "head/weight" else 1) for path, w in made.weights().items()})
+    return made.load(
+        {path: w * (4 if path == "head/weight" else 1) for path, w in made.weights().items()}
+    )
 
 
 SOURCES = ["abc", "e", "ddabe", "cc"]
@@ -50,7 +54,14 @@ def test_beams_agree_with_exhaustive_search():
         if end not in tokens[:-1] and (tokens[-1] == end or n == most)
     ]
     best = max(whole, key=total)
-    found = vs.generate(made, given="abc", tokeniser=TOKENISER, most=most, beams=400, allowed=lambda tokens: list(vocabulary))
+    found = vs.generate(
+        made,
+        given="abc",
+        tokeniser=TOKENISER,
+        most=most,
+        beams=400,
+        allowed=lambda tokens: list(vocabulary),
+    )
     assert found.tokens == [token for token in best if token != end]
     assert found.log_probability == pytest.approx(total(best), abs=1e-3)
 
@@ -59,10 +70,15 @@ def test_drawn_texts_depend_on_seed_and_not_on_their_neighbours():
     made = network()
     options = {"tokeniser": TOKENISER, "most": 8, "temperature": 1.0, "nucleus": 0.9}
     first = vs.generate(made, given=["abc", "e"], seed=5, **options)
-    assert [one.tokens for one in vs.generate(made, given=["abc", "e"], seed=5, **options)] == [one.tokens for one in first]
+    assert [one.tokens for one in vs.generate(made, given=["abc", "e"], seed=5, **options)] == [
+        one.tokens for one in first
+    ]
     for source, found in zip(["abc", "e"], first, strict=True):
         assert vs.generate(made, given=source, seed=5, **options).tokens == found.tokens
-    assert any(vs.generate(made, given="abc", seed=k, **options).tokens != first[0].tokens for k in range(5))
+    assert any(
+        vs.generate(made, given="abc", seed=k, **options).tokens != first[0].tokens
+        for k in range(5)
+    )
 
 
 def reversed_pairs(n, seed=0):
@@ -74,9 +90,13 @@ def reversed_pairs(n, seed=0):
 def test_trained_by_teacher_forcing_it_turns_texts_round_and_is_handed_on(tmp_path):
     train, validation = reversed_pairs(800), reversed_pairs(60, seed=1)
     made = vs.networks.EncoderDecoder(len(TOKENISER), len(TOKENISER), width=32, depth=1, heads=4)
-    training = vs.Training(made, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(4e-3), clip=1.0, seed=3)
+    training = vs.Training(
+        made, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(4e-3), clip=1.0, seed=3
+    )
     outcome = training.run(
-        train.batches(32), validation={"validation": validation.batches(60), "texts": TextScores(validation, most=8)}, epochs=24
+        train.batches(32),
+        validation={"validation": validation.batches(60), "texts": TextScores(validation, most=8)},
+        epochs=24,
     )
     last = outcome.curves.iloc[-1]
     assert last["texts_character_error_rate"] < 0.05
@@ -90,7 +110,9 @@ def test_trained_by_teacher_forcing_it_turns_texts_round_and_is_handed_on(tmp_pa
         model.generate("az")
     other = vs.data.CharacterTokeniser.learned(["vwxyz"])
     with pytest.raises(
-        ModelError, match=r"<CharacterTokeniser of 9 tokens> \([0-9a-f]{12}\) is the tokeniser of another model; this one has"
+        ModelError,
+        match=r"<CharacterTokeniser of 9 tokens> \([0-9a-f]{12}\) is the tokeniser of "
+        "another model; this one has",
     ):
         model.generate("ab", tokeniser=other)
     with pytest.raises(ModelError, match=r"use model.generate"):
@@ -106,13 +128,18 @@ def test_what_is_read_is_asked_for_and_fits():
     made = network()
     for call, told in (
         (lambda: vs.generate(made, "ab", tokeniser=TOKENISER), "reads before it writes"),
-        (lambda: vs.generate(made, given=["ab", "c"], prompts=["a"], tokeniser=TOKENISER), "2 were given to be read, and 1 prompts"),
+        (
+            lambda: vs.generate(made, given=["ab", "c"], prompts=["a"], tokeniser=TOKENISER),
+            "2 were given to be read, and 1 prompts",
+        ),
         (lambda: vs.generate(made, given=[], tokeniser=TOKENISER), "nothing to be read"),
         (lambda: vs.generate(made, given="ab"), "give the tokeniser"),
     ):
         with pytest.raises(SettingError, match=told):
             call()
-    language = vs.networks.LanguageModel(9, width=8, depth=1, heads=2).initialise(np.array([[1, 2]]))
+    language = vs.networks.LanguageModel(9, width=8, depth=1, heads=2).initialise(
+        np.array([[1, 2]])
+    )
     with pytest.raises(SettingError, match="reads nothing before it writes"):
         vs.generate(language, given="ab", tokeniser=TOKENISER)
 
@@ -122,7 +149,9 @@ def test_what_is_read_is_asked_for_and_fits():
 
 def trained_on(source, **options):
     model = vs.networks.LanguageModel(len(source.tokeniser), width=32, depth=1, heads=2, **options)
-    training = vs.Training(model, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(1e-2), seed=1)
+    training = vs.Training(
+        model, loss=vs.losses.next_token, optimiser=vs.optimisers.Adam(1e-2), seed=1
+    )
     training.run(source.batches(8), epochs=12)
     return training.model()
 
@@ -141,22 +170,30 @@ def test_a_model_with_a_template_answers_by_fields(tmp_path):
 
 @pytest.mark.parametrize("positions", ["learned", "sine"])
 def test_places_are_counted_from_the_begin_of_each_prompt(positions):
-    model = vs.networks.LanguageModel(12, width=16, depth=2, heads=2, positions=positions, longest=16).initialise(
-        np.array([[1, 2]]), seed=4
-    )
+    model = vs.networks.LanguageModel(
+        12, width=16, depth=2, heads=2, positions=positions, longest=16
+    ).initialise(np.array([[1, 2]]), seed=4)
     prompts = [[1, 2, 3, 4, 5], [6], [7, 8]]
     together = vs.generate(model, prompts, most=7)
     for prompt, found in zip(prompts, together, strict=True):
-        assert vs.generate(model, prompt, most=7).tokens == found.tokens == vs.generate(model, prompt, most=7, cached=False).tokens
+        assert (
+            vs.generate(model, prompt, most=7).tokens
+            == found.tokens
+            == vs.generate(model, prompt, most=7, cached=False).tokens
+        )
 
 
 def test_a_text_ends_where_positions_end_and_a_longer_prompt_is_refused():
-    model = vs.networks.LanguageModel(12, width=16, depth=1, heads=2, positions="learned", longest=6).initialise(np.array([[1, 2]]))
+    model = vs.networks.LanguageModel(
+        12, width=16, depth=1, heads=2, positions="learned", longest=6
+    ).initialise(np.array([[1, 2]]))
     found = vs.generate(model, [[1, 2, 3], [4]], most=50)
     assert [(len(one.tokens), one.reason) for one in found] == [(4, "full"), (6, "full")]
     assert vs.generate(model, [1, 2, 3], most=50, beams=3).reason == "full"
     assert len(list(vs.generation.stream(model, [1, 2, 3], most=50))) == 4
-    with pytest.raises(SettingError, match=r"prompt 1 has 7 tokens, and the network has positions for 6"):
+    with pytest.raises(
+        SettingError, match=r"prompt 1 has 7 tokens, and the network has positions for 6"
+    ):
         vs.generate(model, [[1], list(range(1, 8))])
 
 
@@ -167,7 +204,9 @@ def test_models_say_which_layer_of_ones_own_is_missing_and_which_tokeniser(tmp_p
             super().__init__(tokens, width=8, depth=1, heads=2)
 
     made = Shouting(260).initialise(np.array([[1, 2]]))
-    file = vs.Model(made, text_form=vs.data.TextForm(vs.data.ByteTokeniser())).save(tmp_path / "own.vine")
+    file = vs.Model(made, text_form=vs.data.TextForm(vs.data.ByteTokeniser())).save(
+        tmp_path / "own.vine"
+    )
     with pytest.raises(ModelError, match=r"'shouting' is not known"):
         vs.open_model(file)
     assert vs.open_model(file, own=[Shouting]).generate("ab", most=2).reason in ("most", "end")
@@ -180,11 +219,21 @@ def test_models_say_which_layer_of_ones_own_is_missing_and_which_tokeniser(tmp_p
 def test_a_reader_of_texts_predicts_on_raw_texts(tmp_path):
     found = vs.demo.notes(60)
     tokeniser = vs.data.ByteTokeniser()
-    items = [(tokeniser.encode(text), label) for text, label in zip(found.texts, found.labels, strict=True)]
+    items = [
+        (tokeniser.encode(text), label)
+        for text, label in zip(found.texts, found.labels, strict=True)
+    ]
     source = vs.data.Examples(items)
     source.class_values, source.text_form = found.names, vs.data.TextForm(tokeniser)
-    training = vs.Training(vs.networks.TextScorer(260, 4, width=8), loss=vs.losses.cross_entropy, seed=1)
-    training.run(source.batches(20, join=lambda examples: vs.data.Padded()(examples).with_values(masks=None)), epochs=1)
+    training = vs.Training(
+        vs.networks.TextScorer(260, 4, width=8), loss=vs.losses.cross_entropy, seed=1
+    )
+    training.run(
+        source.batches(
+            20, join=lambda examples: vs.data.Padded()(examples).with_values(masks=None)
+        ),
+        epochs=1,
+    )
     model = vs.open_model(training.model().save(tmp_path / "notes.vine"))
     predicted = model.predict(found.texts[:5])
     assert set(predicted["predicted"]) <= set(found.names)
@@ -198,7 +247,9 @@ def test_pictures_of_another_range_than_those_read_at_training_are_told(caplog):
     found = vs.demo.chalk(6)
     tokeniser = vs.data.CharacterTokeniser.learned(found.codes)
     reader = vs.networks.picture_reader(8, channels=(2, 2, 2))
-    made = vs.networks.EncoderDecoder(None, len(tokeniser), width=8, depth=1, heads=2, reader=reader)
+    made = vs.networks.EncoderDecoder(
+        None, len(tokeniser), width=8, depth=1, heads=2, reader=reader
+    )
     training = vs.Training(made, loss=vs.losses.next_token, seed=1)
     training.run(vs.data.Pairs(found.pictures, found.codes, tokeniser).batches(6), epochs=1)
     training.model().generate(found.pictures * 255, most=3)

@@ -37,10 +37,17 @@ def test_products_are_numpy_s(stack, sizes, layouts, dtypes, stacked):
     n = n + SMALL // (depth * width)  # larger than what is left to NumPy
     a, b = (
         LAYOUTS[layout]((10 * rng.normal(size=shape)).astype(dtype))
-        for layout, shape, dtype in zip(layouts, [(*stack, n, depth), (*(stack if stacked else ()), depth, width)], dtypes, strict=True)
+        for layout, shape, dtype in zip(
+            layouts,
+            [(*stack, n, depth), (*(stack if stacked else ()), depth, width)],
+            dtypes,
+            strict=True,
+        )
     )
     found = matmul(a, b)
-    np.testing.assert_allclose(found, np.matmul(a, b), rtol=1e-3, atol=1e-2 if np.float32 in dtypes else 1e-9, strict=True)
+    np.testing.assert_allclose(
+        found, np.matmul(a, b), rtol=1e-3, atol=1e-2 if np.float32 in dtypes else 1e-9, strict=True
+    )
 
 
 @pytest.mark.parametrize("where", [0, 1])

@@ -28,11 +28,16 @@ from vinestep.kernels.products import (
 def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth, width, floor):
     rng = np.random.default_rng(n + depth + width)
     x = rng.normal(size=2000).astype(dtype)
-    rows, columns = rng.integers(0, 1000, n).astype(np.int32), rng.integers(0, 1000, depth).astype(np.int32)
+    rows, columns = (
+        rng.integers(0, 1000, n).astype(np.int32),
+        rng.integers(0, 1000, depth).astype(np.int32),
+    )
     b, bias = rng.normal(size=(depth, width)).astype(dtype), rng.normal(size=width).astype(dtype)
     expected = np.maximum(x[rows[:, None] + columns].astype(float) @ b + bias, floor)
     found = gathered_product(x, rows, columns, b, bias, floor=floor)
-    np.testing.assert_allclose(found, expected, rtol=0, atol=(1e-3 if dtype == np.float32 else 1e-12))
+    np.testing.assert_allclose(
+        found, expected, rtol=0, atol=(1e-3 if dtype == np.float32 else 1e-12)
+    )
 
 
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
@@ -44,11 +49,19 @@ def test_gathered_product_is_the_product_of_the_gathered_matrix(dtype, n, depth,
 )
 def test_product_of_a_matrix_or_its_transpose(dtype, n, depth, width):
     rng = np.random.default_rng(n + depth + width)
-    a, b, bias = (rng.normal(size=shape).astype(dtype) for shape in ((n, depth), (depth, width), (width,)))
+    a, b, bias = (
+        rng.normal(size=shape).astype(dtype) for shape in ((n, depth), (depth, width), (width,))
+    )
     close = {"rtol": 0, "atol": 1e-3 if dtype == np.float32 else 1e-12}
-    np.testing.assert_allclose(product(a, b, bias, floor=0.0), np.maximum(a.astype(float) @ b + bias, 0), **close)
-    np.testing.assert_allclose(transposed_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close)
-    of_transposed = gathered_product(a.reshape(-1), *places(n, depth), np.ascontiguousarray(b.T), bias, transposed=True)
+    np.testing.assert_allclose(
+        product(a, b, bias, floor=0.0), np.maximum(a.astype(float) @ b + bias, 0), **close
+    )
+    np.testing.assert_allclose(
+        transposed_product(np.ascontiguousarray(a.T), b), a.astype(float) @ b, **close
+    )
+    of_transposed = gathered_product(
+        a.reshape(-1), *places(n, depth), np.ascontiguousarray(b.T), bias, transposed=True
+    )
     np.testing.assert_allclose(of_transposed, a.astype(float) @ b + bias, **close)
 
 
@@ -60,7 +73,9 @@ def test_products_with_transposes(sizes):
     g_weight = np.empty_like(weight)
     assert transposed_product(x, g, out=g_weight) is g_weight
     np.testing.assert_allclose(g_weight, np.einsum("ni,no->io", x, g), atol=1e-11)
-    np.testing.assert_allclose(product_with_transposed(g, weight), np.einsum("no,io->ni", g, weight), atol=1e-11)
+    np.testing.assert_allclose(
+        product_with_transposed(g, weight), np.einsum("no,io->ni", g, weight), atol=1e-11
+    )
 
 
 def test_not_a_number_passes_the_floor():
@@ -104,7 +119,10 @@ def test_threads_that_hand_out_work_at_once_get_their_own_results():
     found = {}
 
     def ask(number):
-        found[number] = [pool.in_parts(lambda start, stop: (number, start, stop), [(k, k + 1) for k in range(5)]) for _ in range(300)]
+        found[number] = [
+            pool.in_parts(lambda start, stop: (number, start, stop), [(k, k + 1) for k in range(5)])
+            for _ in range(300)
+        ]
 
     askers = [threading.Thread(target=ask, args=(number,)) for number in range(4)]
     for asker in askers:

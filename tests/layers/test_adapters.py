@@ -1,4 +1,6 @@
-"""Low-rank adapters: beside the weights, merged into them, as files, and never beside another base."""
+"""Low-rank adapters: beside the weights, merged into them, as files, and never beside another
+base.
+"""
 
 import numpy as np
 import pytest
@@ -23,7 +25,9 @@ IDS = np.random.default_rng(0).integers(0, 15, (6, 9))
 
 
 def train(network, steps=30, rate=0.02):
-    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(rate), seed=1)
+    training = vs.Training(
+        network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(rate), seed=1
+    )
     losses = [training.step((IDS[:, :-1], IDS[:, 1:])).loss for _ in range(steps)]
     return losses
 
@@ -51,10 +55,19 @@ def test_they_are_as_many_as_the_arithmetic_says(rank, share):
 
 
 def test_gradients_through_them_are_those_of_the_definition():
-    network = vs.Stack(vs.Dense(5, np.tanh), vs.Dense(3)).initialise(np.ones((1, 4)), seed=2, dtype="float64")
+    network = vs.Stack(vs.Dense(5, np.tanh), vs.Dense(3)).initialise(
+        np.ones((1, 4)), seed=2, dtype="float64"
+    )
     small = adapted(network, "*", rank=2, scale=3.0)
     rng = np.random.default_rng(3)
-    small.load({path: rng.normal(size=w.shape) for path, w in small.weights().items() if path.endswith(("up", "down"))}, partial=True)
+    small.load(
+        {
+            path: rng.normal(size=w.shape)
+            for path, w in small.weights().items()
+            if path.endswith(("up", "down"))
+        },
+        partial=True,
+    )
     x = rng.normal(size=(7, 4))
     w = small.weights()
 
@@ -112,7 +125,10 @@ def test_several_are_switched_by_name_and_saved_in_kilobytes(tmp_path):
 
 def test_adapters_of_another_base_are_refused_with_both_named(tmp_path):
     file = Adapters(adapted(base(), "head", rank=2)).save(tmp_path / "a.vine")
-    with pytest.raises(ModelError, match=r"belong to the base [0-9a-f]{12}, and this network is the base [0-9a-f]{12}"):
+    with pytest.raises(
+        ModelError,
+        match=r"belong to the base [0-9a-f]{12}, and this network is the base [0-9a-f]{12}",
+    ):
         Adapters(adapted(base(seed=5), "head", rank=2)).open(file, "x")
     with pytest.raises(ModelError, match="ranks and scales differ"):
         Adapters(adapted(base(), "head", rank=3)).open(file, "x")
@@ -124,7 +140,9 @@ def test_adapters_of_another_base_are_refused_with_both_named(tmp_path):
 
 
 def test_bad_input_is_refused_in_words():
-    with pytest.raises(LayerError, match="no layer of kind Convolution or Dense .* matches 'bloks/"):
+    with pytest.raises(
+        LayerError, match="no layer of kind Convolution or Dense .* matches 'bloks/"
+    ):
         adapted(base(), "bloks/*")
     with pytest.raises(LayerError, match="rank must be"):
         adapted(base(), rank=0)
@@ -144,7 +162,9 @@ def test_a_run_with_adapters_resumes_to_equal_bits(tmp_path):
         network = adapted(base(), "blocks/*", rank=2, dropout=0.2)
         training = vs.Training(network, loss=vs.losses.cross_entropy, seed=1)
         data = vs.data.Dataset(IDS[:, :-1], IDS[:, 1:])
-        outcome = training.run(data.batches(2), epochs=4, observers=[Halt()] if halting else [], **more)
+        outcome = training.run(
+            data.batches(2), epochs=4, observers=[Halt()] if halting else [], **more
+        )
         return outcome, network.weights()
 
     _, whole = run(record=tmp_path)
@@ -156,13 +176,19 @@ def test_a_run_with_adapters_resumes_to_equal_bits(tmp_path):
 
 @pytest.mark.parametrize(("groups", "stride", "dilation"), [(1, 1, 1), (2, 2, 1), (4, 1, 2)])
 def test_beside_a_convolution_they_are_what_is_added_to_its_weight(groups, stride, dilation):
-    layer = vs.Convolution(8, 3, groups=groups, stride=stride, dilation=dilation, activation=np.tanh)
+    layer = vs.Convolution(
+        8, 3, groups=groups, stride=stride, dilation=dilation, activation=np.tanh
+    )
     x = np.random.default_rng(0).normal(size=(2, 9, 7, 4))
-    network = vs.Stack(layer, vs.relu, vs.Convolution(4, (1, 2))).initialise(x, seed=1, dtype="float64")
+    network = vs.Stack(layer, vs.relu, vs.Convolution(4, (1, 2))).initialise(
+        x, seed=1, dtype="float64"
+    )
     small = adapted(network, ["0", "2"], rank=2)
     np.testing.assert_allclose(small(x).array, network(x).array, atol=1e-12)
     rng = np.random.default_rng(1)
-    small.load({path: rng.normal(size=p.shape) for path, p in small.parameters().items()}, partial=True)
+    small.load(
+        {path: rng.normal(size=p.shape) for path, p in small.parameters().items()}, partial=True
+    )
     whole = merged(small)
     np.testing.assert_allclose(small(x).array, whole(x).array, atol=1e-12)
     assert np.abs(whole.weights()["0/weight"] - network.weights()["0/weight"]).max() > 0.1
@@ -172,8 +198,12 @@ def test_beside_a_convolution_they_are_what_is_added_to_its_weight(groups, strid
 
     def total(down, up):
         w = network.weights()
-        change = np.einsum("kgr,rgo->kgo", np.reshape(down, (-1, groups, 2)), np.reshape(up, (2, groups, -1)))
-        plain = vs.Stack(vs.Convolution(8, 3, groups=groups, stride=stride, dilation=dilation)).initialise(x, dtype="float64")
+        change = np.einsum(
+            "kgr,rgo->kgo", np.reshape(down, (-1, groups, 2)), np.reshape(up, (2, groups, -1))
+        )
+        plain = vs.Stack(
+            vs.Convolution(8, 3, groups=groups, stride=stride, dilation=dilation)
+        ).initialise(x, dtype="float64")
         plain[0].weight = w["0/weight"] + 2 * np.reshape(change, w["0/weight"].shape)
         plain[0].bias = w["0/bias"]
         return np.sum(np.tanh(plain[0](x)) ** 2)
@@ -182,13 +212,22 @@ def test_beside_a_convolution_they_are_what_is_added_to_its_weight(groups, strid
     for name, other in (("0/down", "0/up"), ("0/up", "0/down")):
         given = np.array(small.weights()[name])
         fixed = np.array(small.weights()[other])
-        of = (lambda a, b=fixed: total(a, b)) if name == "0/down" else (lambda a, b=fixed: total(b, a))
+        of = (
+            (lambda a, b=fixed: total(a, b))
+            if name == "0/down"
+            else (lambda a, b=fixed: total(b, a))
+        )
         np.testing.assert_allclose(found[name], vs.gradient_of(of)(given), rtol=1e-9)
 
 
 def test_a_stack_with_an_activation_behind_adapted_layers_computes_it():
-    network = vs.Stack(vs.Dense(6), vs.relu, vs.Dense(5), np.tanh, vs.Dense(3)).initialise(np.ones((1, 4)), seed=1)
-    small, x = adapted(network, rank=2), np.random.default_rng(0).normal(size=(9, 4)).astype(np.float32)
+    network = vs.Stack(vs.Dense(6), vs.relu, vs.Dense(5), np.tanh, vs.Dense(3)).initialise(
+        np.ones((1, 4)), seed=1
+    )
+    small, x = (
+        adapted(network, rank=2),
+        np.random.default_rng(0).normal(size=(9, 4)).astype(np.float32),
+    )
     np.testing.assert_allclose(small(x).array, network(x).array, atol=1e-6)
     train_on = vs.Training(small, loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(0.05))
     losses = [train_on.step((x, x[:, :3])).loss for _ in range(40)]

@@ -1,4 +1,6 @@
-"""Layers take what they were initialised for, in their own precision, or say which of them does not fit; copies are whole."""
+"""Layers take what they were initialised for, in their own precision, or say which of them does not
+fit; copies are whole.
+"""
 
 import copy
 import pickle
@@ -34,7 +36,9 @@ def test_a_source_of_another_batch_is_refused():
 @pytest.mark.parametrize("features", [5, 7, 20_000])
 def test_recurrent_layers_check_their_features(layer, features):
     network = vs.Stack(layer(4)).initialise(np.ones((1, 3, 6)))
-    with pytest.raises(ShapeError, match=r"0 \((LSTM|GRU|Recurrent)\): expected input of shape \(batch, time, 6\)"):
+    with pytest.raises(
+        ShapeError, match=r"0 \((LSTM|GRU|Recurrent)\): expected input of shape \(batch, time, 6\)"
+    ):
         network(np.ones((2, 3, features), "f4"))
 
 
@@ -64,7 +68,11 @@ WRONG = {
 def test_every_layer_checks_its_input_and_gives_its_path(name, change):
     layer, shape = WRONG[name]
     layer = copy.deepcopy(layer)
-    other = {"wider": (*shape[:-1], shape[-1] + 2), "narrower": (*shape[:-1], shape[-1] - 1), "another rank": shape[1:]}[change]
+    other = {
+        "wider": (*shape[:-1], shape[-1] + 2),
+        "narrower": (*shape[:-1], shape[-1] - 1),
+        "another rank": shape[1:],
+    }[change]
     if name == "DecoderBlock":
         layer.initialise((np.ones(shape), np.ones(shape)))
         with pytest.raises((ShapeError, LayerError)):
@@ -85,7 +93,13 @@ def test_largest_of_a_window_with_nan_is_nan():
 
 @pytest.mark.parametrize("n", [1, 8, 500, 5000])
 @pytest.mark.parametrize(
-    ("layer", "shape"), [(vs.Dense(16), (8,)), (vs.Convolution(16, 3), (6, 6, 3)), (vs.TransformerBlock(2), (9, 16)), (vs.LSTM(8), (3, 8))]
+    ("layer", "shape"),
+    [
+        (vs.Dense(16), (8,)),
+        (vs.Convolution(16, 3), (6, 6, 3)),
+        (vs.TransformerBlock(2), (9, 16)),
+        (vs.LSTM(8), (3, 8)),
+    ],
 )
 def test_a_mean_over_an_axis_of_length_one_follows(layer, shape, n):
     n = min(n, 40_000 // int(np.prod(shape)))
@@ -127,7 +141,15 @@ def test_a_network_computes_in_its_own_precision(name, dtype):
 
 
 @pytest.mark.parametrize(
-    "layer", [vs.MaxPool(2), vs.MeanPool(2), vs.GlobalMean(), vs.GlobalMax(), vs.Convolution(2, 3), vs.Upsample(2, how="linear")]
+    "layer",
+    [
+        vs.MaxPool(2),
+        vs.MeanPool(2),
+        vs.GlobalMean(),
+        vs.GlobalMax(),
+        vs.Convolution(2, 3),
+        vs.Upsample(2, how="linear"),
+    ],
 )
 def test_pictures_of_bytes(layer):
     x = np.random.default_rng(0).integers(0, 256, (2, 6, 6, 3)).astype(np.uint8)
@@ -139,15 +161,28 @@ def test_pictures_of_bytes(layer):
 
 
 def test_tokens_stay_whole_numbers():
-    network = vs.Stack(vs.Embedding(5, 4), vs.LSTM(3, output="last"), vs.Dense(2)).initialise(np.array([[1, 2]]))
+    network = vs.Stack(vs.Embedding(5, 4), vs.LSTM(3, output="last"), vs.Dense(2)).initialise(
+        np.array([[1, 2]])
+    )
     assert network(np.array([[1, 4, 0]])).shape == (1, 2)
 
 
 NETWORKS = {
     "dense": (lambda: vs.Stack(vs.Dense(4), vs.relu, vs.Dropout(0.1), vs.Dense(2)), (6, 3)),
-    "normalised": (lambda: vs.Stack(vs.Dense(4), vs.BatchNorm(), np.tanh, partial(vs.leaky_relu, slope=0.2), vs.Dense(2)), (6, 3)),
-    "convolutional": (lambda: vs.networks.convolutional_classifier(2, channels=(4, 4)), (6, 8, 8, 1)),
-    "attention": (lambda: vs.Stack(vs.TransformerBlock(2), vs.GlobalMean(), vs.Dense(2)), (6, 9, 8)),
+    "normalised": (
+        lambda: vs.Stack(
+            vs.Dense(4), vs.BatchNorm(), np.tanh, partial(vs.leaky_relu, slope=0.2), vs.Dense(2)
+        ),
+        (6, 3),
+    ),
+    "convolutional": (
+        lambda: vs.networks.convolutional_classifier(2, channels=(4, 4)),
+        (6, 8, 8, 1),
+    ),
+    "attention": (
+        lambda: vs.Stack(vs.TransformerBlock(2), vs.GlobalMean(), vs.Dense(2)),
+        (6, 9, 8),
+    ),
     "recurrent": (lambda: vs.Stack(vs.GRU(4, output="last"), vs.Dense(2)), (6, 5, 3)),
 }
 
@@ -157,14 +192,23 @@ NETWORKS = {
 @pytest.mark.parametrize("name", list(NETWORKS))
 def test_copies_of_networks_and_trainings_are_whole(name, trained, how):
     build, shape = NETWORKS[name]
-    x, labels = np.random.default_rng(0).normal(size=shape).astype(np.float32), np.array([0, 1, 1, 0, 1, 0])
+    x, labels = (
+        np.random.default_rng(0).normal(size=shape).astype(np.float32),
+        np.array([0, 1, 1, 0, 1, 0]),
+    )
 
     def duplicate(thing):
         return copy.deepcopy(thing) if how == "deepcopy" else pickle.loads(pickle.dumps(thing))
 
     network = build().initialise(x)
     schedule = vs.schedules.warmup(3).then(vs.schedules.cosine(10))
-    training = vs.Training(network, loss=vs.losses.cross_entropy, schedule=schedule, metrics=[vs.metrics.f1(), vs.metrics.top(2)], clip=1.0)
+    training = vs.Training(
+        network,
+        loss=vs.losses.cross_entropy,
+        schedule=schedule,
+        metrics=[vs.metrics.f1(), vs.metrics.top(2)],
+        clip=1.0,
+    )
     if trained:
         for _ in range(2):
             training.step((x, labels))
@@ -205,7 +249,10 @@ def test_a_function_that_does_not_fit_is_named():
 
 
 def test_one_call_loads_all_and_says_what_is_missing(tmp_path):
-    x, labels = np.random.default_rng(0).normal(size=(40, 3)).astype(np.float32) * 3 + 1, np.arange(40) % 2
+    x, labels = (
+        np.random.default_rng(0).normal(size=(40, 3)).astype(np.float32) * 3 + 1,
+        np.arange(40) % 2,
+    )
     network = vs.Stack(vs.Dense(4), vs.BatchNorm(), vs.Dense(2))
     training = vs.Training(network, loss=vs.losses.cross_entropy)
     for _ in range(5):
@@ -213,7 +260,9 @@ def test_one_call_loads_all_and_says_what_is_missing(tmp_path):
     file = archive.write(tmp_path / "best.npz", *split_state(training.state()))
     fresh = vs.Stack(vs.Dense(4), vs.BatchNorm(), vs.Dense(2)).initialise(x, seed=5)
     checkpoint = archive.read(file)
-    with pytest.raises(LayerError, match=r"3 of 9 arrays of the network are missing: 1/mean, 1/variance, 1/seen"):
+    with pytest.raises(
+        LayerError, match=r"3 of 9 arrays of the network are missing: 1/mean, 1/variance, 1/seen"
+    ):
         fresh.load(checkpoint.group("weights"))
     fresh.load(checkpoint)
     with vs.untracked():
@@ -239,7 +288,13 @@ def test_statistics_of_a_frozen_layer_stay():
 
 
 @pytest.mark.parametrize(
-    ("bad", "error"), [(np.nan, NotFiniteError), (1j, DTypeError), (True, DTypeError), (np.datetime64(1, "s"), DTypeError)]
+    ("bad", "error"),
+    [
+        (np.nan, NotFiniteError),
+        (1j, DTypeError),
+        (True, DTypeError),
+        (np.datetime64(1, "s"), DTypeError),
+    ],
 )
 def test_weights_are_finite_numbers(bad, error):
     network = vs.Dense(2).initialise(np.ones((1, 3)))

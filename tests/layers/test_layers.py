@@ -8,9 +8,9 @@ from vinestep.errors import LayerError, ShapeError
 
 
 def network(*, dtype=np.float64, seed=0):
-    return vs.Stack(vs.Dense(5), vs.relu, vs.Dropout(0.3), vs.Dense(4, np.tanh), vs.Dense(3)).initialise(
-        np.ones((1, 4)), seed=seed, dtype=dtype
-    )
+    return vs.Stack(
+        vs.Dense(5), vs.relu, vs.Dropout(0.3), vs.Dense(4, np.tanh), vs.Dense(3)
+    ).initialise(np.ones((1, 4)), seed=seed, dtype=dtype)
 
 
 def test_whole_network_and_loss_agree_with_differences(rng):
@@ -25,7 +25,10 @@ def test_whole_network_and_loss_agree_with_differences(rng):
     assert len(report.arguments) == 6
 
 
-@pytest.mark.parametrize("activation", [vs.relu, vs.leaky_relu, vs.sigmoid, np.tanh, partial(vs.leaky_relu, slope=0.3), np.sin])
+@pytest.mark.parametrize(
+    "activation",
+    [vs.relu, vs.leaky_relu, vs.sigmoid, np.tanh, partial(vs.leaky_relu, slope=0.3), np.sin],
+)
 def test_fused_activation_is_the_activation(activation, rng):
     x = rng.normal(size=(7, 4))
     fused = vs.Stack(vs.Dense(5), activation).initialise(x, dtype=float)
@@ -46,7 +49,14 @@ def test_parameters_are_views_of_one_arena():
     net = network()
     assert all(np.shares_memory(a, net.arena.flat) for a in net.weights().values())
     assert net.arena.flat.size == 4 * 5 + 5 + 5 * 4 + 4 + 4 * 3 + 3
-    assert list(net.parameters()) == ["0/weight", "0/bias", "3/weight", "3/bias", "4/weight", "4/bias"]
+    assert list(net.parameters()) == [
+        "0/weight",
+        "0/bias",
+        "3/weight",
+        "3/bias",
+        "4/weight",
+        "4/bias",
+    ]
 
 
 def test_freeze_and_thaw_by_pattern(rng):
@@ -72,7 +82,9 @@ def test_optimiser_state_stays_with_its_parameters_when_others_thaw(rng):
     training = vs.Training(net, loss=vs.losses.cross_entropy)
     batch = rng.normal(size=(8, 4)), rng.integers(0, 3, 8)
     training.step(batch)
-    kept = training.optimiser.state["m"][net.arena.layout["4/bias"].start : net.arena.layout["4/bias"].stop].copy()
+    kept = training.optimiser.state["m"][
+        net.arena.layout["4/bias"].start : net.arena.layout["4/bias"].stop
+    ].copy()
     net.thaw()
     training.optimiser.begin(net.arena.layout, net.arena.dtype)
     slot = net.arena.layout["4/bias"]
@@ -103,9 +115,11 @@ def test_describe_counts():
 
 def test_residual_concat_and_sum(rng):
     x = rng.normal(size=(5, 4))
-    net = vs.Stack(vs.Residual(vs.Dense(4, vs.relu)), vs.Concat(vs.Dense(2), np.sin), vs.Sum(vs.Dense(3), vs.Dense(3))).initialise(
-        x, dtype=float
-    )
+    net = vs.Stack(
+        vs.Residual(vs.Dense(4, vs.relu)),
+        vs.Concat(vs.Dense(2), np.sin),
+        vs.Sum(vs.Dense(3), vs.Dense(3)),
+    ).initialise(x, dtype=float)
     assert list(net.parameters())[:4] == ["0/body/weight", "0/body/bias", "1/0/weight", "1/0/bias"]
     vs.check_gradients(lambda n: np.sum(np.square(n(x))), net).raise_if_wrong()
 
@@ -120,9 +134,17 @@ def test_a_layer_used_in_two_places_has_one_set_of_parameters(rng):
 
 def test_merged_layers_compute_what_single_ones_do(rng):
     for widths, n in [((4, 8, 3), 5), ((30, 200, 10), 400)]:
-        x, labels = rng.normal(size=(n, widths[0])).astype(np.float32), rng.integers(0, widths[2], n)
-        nets = [vs.Stack(vs.Dense(widths[1]), vs.relu, vs.Dense(widths[2])).initialise(x, seed=1) for _ in range(2)]
-        training = vs.Training(nets[0], loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(0.1))
+        x, labels = (
+            rng.normal(size=(n, widths[0])).astype(np.float32),
+            rng.integers(0, widths[2], n),
+        )
+        nets = [
+            vs.Stack(vs.Dense(widths[1]), vs.relu, vs.Dense(widths[2])).initialise(x, seed=1)
+            for _ in range(2)
+        ]
+        training = vs.Training(
+            nets[0], loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(0.1)
+        )
         step = training.step((x, labels))
         loss = vs.losses.cross_entropy(nets[1](x), labels)
         by_hand = vs.differentiate(loss, nets[1])
@@ -133,16 +155,40 @@ def test_merged_layers_compute_what_single_ones_do(rng):
 @pytest.mark.parametrize(
     ("attempt", "error", "text"),
     [
-        (lambda: vs.Stack(vs.Dense(3))(np.ones((1, 2))), LayerError, r"Call network.initialise\(sample\)"),
-        (lambda: network()(np.ones((2, 7))), ShapeError, r"0 \(Dense\): expected input of shape \(batch, 4\), got \(2, 7\)"),
-        (lambda: vs.Stack(vs.Dense(3)).initialise(np.ones(4)), ShapeError, r"0 \(Dense\): .* got \(4,\)"),
-        (lambda: vs.Stack(vs.Residual(vs.Dense(3))).initialise(np.ones((1, 4))), ShapeError, "0 .Residual.: the body gives"),
+        (
+            lambda: vs.Stack(vs.Dense(3))(np.ones((1, 2))),
+            LayerError,
+            r"Call network.initialise\(sample\)",
+        ),
+        (
+            lambda: network()(np.ones((2, 7))),
+            ShapeError,
+            r"0 \(Dense\): expected input of shape \(batch, 4\), got \(2, 7\)",
+        ),
+        (
+            lambda: vs.Stack(vs.Dense(3)).initialise(np.ones(4)),
+            ShapeError,
+            r"0 \(Dense\): .* got \(4,\)",
+        ),
+        (
+            lambda: vs.Stack(vs.Residual(vs.Dense(3))).initialise(np.ones((1, 4))),
+            ShapeError,
+            "0 .Residual.: the body gives",
+        ),
         (lambda: vs.Stack(vs.Dense), LayerError, "is the class Dense; call it"),
         (lambda: vs.Stack(3), LayerError, "is a int, neither a layer nor a function"),
         (lambda: vs.Dense(0), LayerError, "width must be a whole number"),
         (lambda: vs.Dropout(1.0), LayerError, "probability must be from 0"),
-        (lambda: network().load({"0/weight": np.ones((2, 2))}), ShapeError, r"expected weights of shape \(4, 5\)"),
-        (lambda: network().load({"weight": np.ones((2, 2))}), ShapeError, "There is no parameter 'weight'"),
+        (
+            lambda: network().load({"0/weight": np.ones((2, 2))}),
+            ShapeError,
+            r"expected weights of shape \(4, 5\)",
+        ),
+        (
+            lambda: network().load({"weight": np.ones((2, 2))}),
+            ShapeError,
+            "There is no parameter 'weight'",
+        ),
     ],
 )
 def test_misuse_is_explained(attempt, error, text):
@@ -155,7 +201,10 @@ def test_the_network_figure_is_drawn_and_the_table_is_printed(tmp_path):
 
     network = vs.networks.residual_network(6, depth=2, width=8).initialise(np.ones((1, 16, 16, 3)))
     described = network.describe(np.ones((4, 16, 16, 3)))
-    assert vs.figures.save(vs.figures.network(described), tmp_path / "network.png").stat().st_size > 10_000
+    assert (
+        vs.figures.save(vs.figures.network(described), tmp_path / "network.png").stat().st_size
+        > 10_000
+    )
     console = Console(record=True, width=120)
     console.print(described)
     assert "trainable parameters" in console.export_text()

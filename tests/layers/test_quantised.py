@@ -1,4 +1,6 @@
-"""Weights in 8 and 4 bits: codes by their definition, products and gradients against whole weights, adapters beside them, files."""
+"""Weights in 8 and 4 bits: codes by their definition, products and gradients against whole weights,
+adapters beside them, files.
+"""
 
 import numpy as np
 import pytest
@@ -17,10 +19,23 @@ from vinestep.layers._block_codes import coded
 from vinestep.layers._quantised import coded_product
 
 PAPER = [
-    -1.0, -0.6961928009986877, -0.5250730514526367, -0.39491748809814453, -0.28444138169288635, -0.18477343022823334,
-    -0.09105003625154495, 0.0, 0.07958029955625534, 0.16093020141124725, 0.24611230194568634, 0.33791524171829224,
-    0.44070982933044434, 0.5626170039176941, 0.7229568362236023, 1.0,
-]  # fmt: skip
+    -1.0,
+    -0.6961928009986877,
+    -0.5250730514526367,
+    -0.39491748809814453,
+    -0.28444138169288635,
+    -0.18477343022823334,
+    -0.09105003625154495,
+    0.0,
+    0.07958029955625534,
+    0.16093020141124725,
+    0.24611230194568634,
+    0.33791524171829224,
+    0.44070982933044434,
+    0.5626170039176941,
+    0.7229568362236023,
+    1.0,
+]
 """Values of the paper's appendix E."""
 
 
@@ -45,10 +60,17 @@ def test_codes_by_their_definition(bits):
 
 
 @given(
-    st.integers(1, 70), st.integers(1, 40), st.sampled_from([4, 8]), st.sampled_from(["normal", "symmetric"]),
-    st.sampled_from([2, 16, 64]), st.booleans(), st.integers(0, 10_000),
-)  # fmt: skip
-def test_each_value_is_held_as_the_nearest_of_its_block(n_in, n_out, bits, form, block, double, seed):
+    st.integers(1, 70),
+    st.integers(1, 40),
+    st.sampled_from([4, 8]),
+    st.sampled_from(["normal", "symmetric"]),
+    st.sampled_from([2, 16, 64]),
+    st.booleans(),
+    st.integers(0, 10_000),
+)
+def test_each_value_is_held_as_the_nearest_of_its_block(
+    n_in, n_out, bits, form, block, double, seed
+):
     weight = np.random.default_rng(seed).normal(size=(n_in, n_out)).astype(np.float32)
     held = coded(weight, bits=bits, form=form, block=block, double=double)
     values, scales = code_values(bits, form), held.plain_scales()
@@ -60,16 +82,28 @@ def test_each_value_is_held_as_the_nearest_of_its_block(n_in, n_out, bits, form,
             if not double:
                 np.testing.assert_allclose(scale, np.abs(here).max(), rtol=1e-6)
             nearest = values[np.abs(values[None, :] * scale - here[:, None]).argmin(axis=1)] * scale
-            np.testing.assert_allclose(np.abs(found[first : first + block, o] - here), np.abs(nearest - here), atol=2e-6)
+            np.testing.assert_allclose(
+                np.abs(found[first : first + block, o] - here), np.abs(nearest - here), atol=2e-6
+            )
 
 
-@given(st.integers(0, 40), st.integers(1, 320), st.integers(1, 320), st.sampled_from([4, 8]), st.booleans(), st.integers(0, 10_000))
+@given(
+    st.integers(0, 40),
+    st.integers(1, 320),
+    st.integers(1, 320),
+    st.sampled_from([4, 8]),
+    st.booleans(),
+    st.integers(0, 10_000),
+)
 def test_products_both_ways_are_those_with_the_whole_weight(n, n_in, n_out, bits, transposed, seed):
     rng = np.random.default_rng(seed)
     for dtype, tolerance in ((np.float32, 2e-4), (np.float64, 1e-10)):
         held = coded(rng.normal(size=(n_in, n_out)), bits=bits, form="normal", block=16)
         plain = held.decoded(dtype).T if transposed else held.decoded(dtype)
-        x, bias = rng.normal(size=(n, plain.shape[0])).astype(dtype), rng.normal(size=plain.shape[1]).astype(dtype)
+        x, bias = (
+            rng.normal(size=(n, plain.shape[0])).astype(dtype),
+            rng.normal(size=plain.shape[1]).astype(dtype),
+        )
         found = coded_product(x, bias, weight=held, transposed=transposed)
         np.testing.assert_allclose(found, x @ plain + bias, atol=tolerance)
         assert found.dtype == dtype
@@ -79,7 +113,10 @@ def test_gradients_through_them_are_those_of_the_definition():
     rng = np.random.default_rng(4)
     held = coded(rng.normal(size=(40, 30)), block=16)
     x, bias = rng.normal(size=(9, 40)), rng.normal(size=30)
-    for transposed, inputs in ((False, (x, bias)), (True, (rng.normal(size=(9, 30)), rng.normal(size=40)))):
+    for transposed, inputs in (
+        (False, (x, bias)),
+        (True, (rng.normal(size=(9, 30)), rng.normal(size=40))),
+    ):
 
         def total(a, b, transposed=transposed):
             return np.sum(np.tanh(coded_product(a, b, weight=held, transposed=transposed)))
@@ -92,7 +129,11 @@ def test_gradients_through_them_are_those_of_the_definition():
 
 def test_the_memory_is_what_the_arithmetic_says():
     weight = np.random.default_rng(0).normal(size=(1024, 1024))
-    for bits, double, wanted in ((4, True, 4 + 8 / 64 + 64 / (64 * 256)), (4, False, 4 + 32 / 64), (8, True, 8 + 8 / 64 + 64 / (64 * 256))):
+    for bits, double, wanted in (
+        (4, True, 4 + 8 / 64 + 64 / (64 * 256)),
+        (4, False, 4 + 32 / 64),
+        (8, True, 8 + 8 / 64 + 64 / (64 * 256)),
+    ):
         held = coded(weight, bits=bits, double=double)
         assert held.n_bytes * 8 == wanted * weight.size
     assert coded(weight).n_bytes < 0.16 * weight.astype(np.float32).nbytes
@@ -104,7 +145,9 @@ def test_what_is_lost_of_normal_weights():
     def lost_by(bits, form):
         return np.sqrt(np.mean((coded(weight, bits=bits, form=form).decoded() - weight) ** 2))
 
-    lost = {(bits, form): lost_by(bits, form) for bits in (4, 8) for form in ("normal", "symmetric")}
+    lost = {
+        (bits, form): lost_by(bits, form) for bits in (4, 8) for form in ("normal", "symmetric")
+    }
     assert lost[4, "normal"] < 0.095 < lost[4, "symmetric"] < 0.115
     assert max(lost[8, "normal"], lost[8, "symmetric"]) < 0.015
 
@@ -118,7 +161,9 @@ def base(tied=False, seed=0):
 
 
 def train(network, steps=10):
-    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(0.02), seed=1)
+    training = vs.Training(
+        network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.Adam(0.02), seed=1
+    )
     return [training.step((IDS[:, :-1], IDS[:, 1:])).loss for _ in range(steps)]
 
 
@@ -145,7 +190,9 @@ def test_adapters_beside_codes_train_and_the_codes_do_not_change(tied, tmp_path)
     before = {path: array.copy() for path, array in small.statistics().items()}
     losses = train(small, 30)
     assert losses[-1] < 0.8 * losses[0]
-    assert set(small.parameters()) == {path for path in small.weights() if path.endswith(("/down", "/up"))}
+    assert set(small.parameters()) == {
+        path for path in small.weights() if path.endswith(("/down", "/up"))
+    }
     for path, array in before.items():
         np.testing.assert_array_equal(small.statistics()[path], array)
     whole = merged(small)
@@ -168,7 +215,9 @@ def test_a_run_beside_codes_resumes_to_equal_bits(tmp_path):
         network = adapted(quantised(base(), block=16), "blocks/*", rank=2, dropout=0.2)
         training = vs.Training(network, loss=vs.losses.cross_entropy, seed=1)
         data = vs.data.Dataset(IDS[:, :-1], IDS[:, 1:])
-        outcome = training.run(data.batches(2), epochs=4, observers=[Halt()] if halting else [], **more)
+        outcome = training.run(
+            data.batches(2), epochs=4, observers=[Halt()] if halting else [], **more
+        )
         return outcome, network
 
     _, whole = run(record=tmp_path)
@@ -185,7 +234,9 @@ def test_bad_input_is_refused_in_words():
         quantised(base(), bits=5)
     with pytest.raises(LayerError, match="block must be an even"):
         quantised(base(), block=7)
-    with pytest.raises(LayerError, match="quantised: no layer of kind Dense or Embedding matches 'bloks"):
+    with pytest.raises(
+        LayerError, match="quantised: no layer of kind Dense or Embedding matches 'bloks"
+    ):
         quantised(base(), "bloks/*")
     small = quantised(base())
     with pytest.raises(DataError, match="embedding .*token 99 at .* is out of range"):

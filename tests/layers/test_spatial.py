@@ -1,4 +1,6 @@
-"""Convolution, pooling and their kin against SciPy, against their adjoint relations, and against differences."""
+"""Convolution, pooling and their kin against SciPy, against their adjoint relations, and against
+differences.
+"""
 
 import numpy as np
 import pytest
@@ -10,7 +12,9 @@ from vinestep.training.step._state import split_state
 
 
 def convolution(x, **options):
-    return vs.Convolution(options.pop("channels", 3), options.pop("window", 3), **options).initialise(x, dtype=float)
+    return vs.Convolution(
+        options.pop("channels", 3), options.pop("window", 3), **options
+    ).initialise(x, dtype=float)
 
 
 @pytest.mark.parametrize("ndim", [1, 2, 3])
@@ -23,7 +27,10 @@ def test_valid_convolution_is_scipys_correlation(ndim, stride, rng):
     y = vs.held(layer(x))
     for example in range(2):
         for out in range(3):
-            total = sum(signal.correlate(x[example, ..., c], weight[..., c, out], mode="valid") for c in range(2))
+            total = sum(
+                signal.correlate(x[example, ..., c], weight[..., c, out], mode="valid")
+                for c in range(2)
+            )
             expected = total[(slice(None, None, stride),) * ndim] + [0.5, -1.0, 2.0][out]
             np.testing.assert_allclose(y[example, ..., out], expected, rtol=1e-10)
 
@@ -35,7 +42,9 @@ def test_same_padding_is_scipys_same_for_odd_windows(rng):
     np.testing.assert_allclose(vs.held(layer(x))[0, ..., 0], expected, rtol=1e-10)
 
 
-@pytest.mark.parametrize(("n", "window", "stride", "expected"), [(7, 3, 2, 4), (8, 3, 2, 4), (5, 2, 1, 5), (5, 4, 3, 2)])
+@pytest.mark.parametrize(
+    ("n", "window", "stride", "expected"), [(7, 3, 2, 4), (8, 3, 2, 4), (5, 2, 1, 5), (5, 4, 3, 2)]
+)
 def test_same_padding_gives_the_length_over_the_stride_rounded_up(n, window, stride, expected, rng):
     x = rng.normal(size=(1, n, 1))
     assert convolution(x, window=window, stride=stride)(x).shape == (1, expected, 3)
@@ -58,7 +67,10 @@ def test_groups_do_not_see_each_other(groups, rng):
     layer = convolution(x, channels=8, groups=groups)
     whole = vs.held(layer(x))
     for g in range(groups):
-        own, out = slice(g * 4 // groups, (g + 1) * 4 // groups), slice(g * 8 // groups, (g + 1) * 8 // groups)
+        own, out = (
+            slice(g * 4 // groups, (g + 1) * 4 // groups),
+            slice(g * 8 // groups, (g + 1) * 8 // groups),
+        )
         part = convolution(x[..., own], channels=8 // groups)
         part.load({"weight": layer.weights()["weight"][..., out]}, partial=True)
         np.testing.assert_allclose(vs.held(part(x[..., own])), whole[..., out], rtol=1e-10)
@@ -72,7 +84,9 @@ LAYERS = {
     "grouped": lambda: vs.Convolution(4, 3, groups=2),
     "depthwise": lambda: vs.Convolution(8, 3, groups=4, stride=2),
     "transposed": lambda: vs.TransposedConvolution(2, 3, stride=2),
-    "transposed, valid": lambda: vs.TransposedConvolution(2, (2, 3), stride=(1, 2), padding="valid"),
+    "transposed, valid": lambda: vs.TransposedConvolution(
+        2, (2, 3), stride=(1, 2), padding="valid"
+    ),
     "max pool": lambda: vs.MaxPool(2),
     "max pool, overlapping": lambda: vs.MaxPool(3, stride=2, padding="same"),
     "parametric relu": lambda: vs.ParametricRelu(0.3),
@@ -95,7 +109,9 @@ LAYERS = {
 @pytest.mark.parametrize("learning", [True, False])
 @pytest.mark.parametrize("name", list(LAYERS))
 def test_derivatives_of_first_and_second_order(name, learning, rng):
-    x = rng.permutation(2 * 5 * 4 * 4).reshape(2, 5, 4, 4) * 0.1 + rng.uniform(0, 0.02, (2, 5, 4, 4))
+    x = rng.permutation(2 * 5 * 4 * 4).reshape(2, 5, 4, 4) * 0.1 + rng.uniform(
+        0, 0.02, (2, 5, 4, 4)
+    )
     layer = LAYERS[name]().initialise(x, dtype=float, seed=1)
     network = vs.Stack(layer).initialise(x, dtype=float, seed=1)
     weights = rng.normal(size=np.shape(vs.held(network(x))))
@@ -109,9 +125,13 @@ def test_derivatives_of_first_and_second_order(name, learning, rng):
     if network.parameters():
         vs.check_gradients(value, network, x, tolerance=1e-7, elements=60).raise_if_wrong()
     else:
-        vs.check_gradients(lambda x: value(network, x), x, tolerance=1e-7, elements=60).raise_if_wrong()
+        vs.check_gradients(
+            lambda x: value(network, x), x, tolerance=1e-7, elements=60
+        ).raise_if_wrong()
     slope = vs.gradient_of(lambda x: value(network, x) ** 2)
-    vs.check_gradients(lambda x: np.sum(slope(x) * x), x, tolerance=1e-4, elements=15).raise_if_wrong()
+    vs.check_gradients(
+        lambda x: np.sum(slope(x) * x), x, tolerance=1e-4, elements=15
+    ).raise_if_wrong()
 
 
 def test_transposed_convolution_is_the_adjoint_of_the_convolution(rng):
@@ -121,12 +141,17 @@ def test_transposed_convolution_is_the_adjoint_of_the_convolution(rng):
     back = vs.TransposedConvolution(3, 3, stride=2, padding="valid").initialise(y, dtype=float)
     back.load({"weight": np.swapaxes(forward.weights()["weight"], -1, -2).copy()}, partial=True)
     ours, theirs = vs.held(back(y)), vs.held(forward(x))
-    assert np.sum(theirs * y) == pytest.approx(np.sum(x[:, : ours.shape[1], : ours.shape[2]] * ours))
+    assert np.sum(theirs * y) == pytest.approx(
+        np.sum(x[:, : ours.shape[1], : ours.shape[2]] * ours)
+    )
 
 
 def test_pooling_by_loops(rng):
     x = rng.normal(size=(2, 7, 6, 3))
-    best, mean = (vs.held(p.initialise(x, dtype=float)(x)) for p in (vs.MaxPool(3, stride=2), vs.MeanPool(3, stride=2)))
+    best, mean = (
+        vs.held(p.initialise(x, dtype=float)(x))
+        for p in (vs.MaxPool(3, stride=2), vs.MeanPool(3, stride=2))
+    )
     for i in range(3):
         for j in range(2):
             window = x[:, 2 * i : 2 * i + 3, 2 * j : 2 * j + 3]
@@ -159,7 +184,10 @@ def test_batch_norm_statistics_are_saved_and_resumed(tmp_path, rng):
     data = vs.data.Dataset(rng.normal(size=(40, 3)).astype(np.float32), rng.integers(0, 2, 40))
 
     def training():
-        return vs.Training(vs.Stack(vs.Dense(4), vs.BatchNorm(), np.tanh, vs.Dense(2)), loss=vs.losses.cross_entropy)
+        return vs.Training(
+            vs.Stack(vs.Dense(4), vs.BatchNorm(), np.tanh, vs.Dense(2)),
+            loss=vs.losses.cross_entropy,
+        )
 
     class Stop(vs.observers.Observer):
         def after_step(self, run, step):
@@ -182,23 +210,45 @@ def test_norms_by_their_definitions(rng):
     np.testing.assert_allclose(vs.held(layer(x)), expected, rtol=1e-10)
     group = vs.held(vs.GroupNorm(2).initialise(x, dtype=float)(x))
     parts = x.reshape(3, 5, 2, 2)
-    expected = (parts - parts.mean(axis=(1, 3), keepdims=True)) / np.sqrt(parts.var(axis=(1, 3), keepdims=True) + 1e-5)
+    expected = (parts - parts.mean(axis=(1, 3), keepdims=True)) / np.sqrt(
+        parts.var(axis=(1, 3), keepdims=True) + 1e-5
+    )
     np.testing.assert_allclose(group, expected.reshape(x.shape), rtol=1e-10)
 
 
 @pytest.mark.parametrize(
     ("layer", "shape", "error", "text"),
     [
-        (vs.Convolution(3, 3), (2, 5), ShapeError, r"0 .Convolution.: expected input of shape .*x\[..., None\]"),
-        (vs.Convolution(3, 7, padding="valid"), (2, 5, 1), ShapeError, "0 .Convolution.: a window of 7 is larger than the input"),
-        (vs.Convolution(3, 3, groups=2), (2, 5, 3), LayerError, "2 groups do not divide 3 channels in and 3 out"),
+        (
+            vs.Convolution(3, 3),
+            (2, 5),
+            ShapeError,
+            r"0 .Convolution.: expected input of shape .*x\[..., None\]",
+        ),
+        (
+            vs.Convolution(3, 7, padding="valid"),
+            (2, 5, 1),
+            ShapeError,
+            "0 .Convolution.: a window of 7 is larger than the input",
+        ),
+        (
+            vs.Convolution(3, 3, groups=2),
+            (2, 5, 3),
+            LayerError,
+            "2 groups do not divide 3 channels in and 3 out",
+        ),
         (vs.Convolution(3, (3, 3)), (2, 5, 3), LayerError, "or 1 of them, one a spatial axis"),
         (vs.Convolution(3, 3, padding="some"), (2, 5, 3), LayerError, 'padding is "same", "valid"'),
         (vs.MaxPool(9), (2, 5, 3), ShapeError, "a window of 9 is larger than the input"),
         (vs.MaxPool(2, padding=2), (2, 5, 3), LayerError, "some windows would see nothing"),
         (vs.GlobalMean(), (2, 5), ShapeError, "at least one axis between"),
         (vs.GroupNorm(3), (2, 5, 4), LayerError, "3 groups do not divide 4 channels"),
-        (vs.Reshape((2, 3)), (2, 5), ShapeError, r"5 values an example, of shape \(5,\), do not make \(2, 3\)"),
+        (
+            vs.Reshape((2, 3)),
+            (2, 5),
+            ShapeError,
+            r"5 values an example, of shape \(5,\), do not make \(2, 3\)",
+        ),
     ],
 )
 def test_wrong_shapes_are_explained_with_the_path(layer, shape, error, text):
@@ -206,7 +256,9 @@ def test_wrong_shapes_are_explained_with_the_path(layer, shape, error, text):
         vs.Stack(layer).initialise(np.ones(shape))
 
 
-@pytest.mark.parametrize("layer", [vs.Convolution(3, 3), vs.BatchNorm(), vs.LayerNorm(), vs.TransposedConvolution(2, 2)])
+@pytest.mark.parametrize(
+    "layer", [vs.Convolution(3, 3), vs.BatchNorm(), vs.LayerNorm(), vs.TransposedConvolution(2, 2)]
+)
 def test_another_number_of_channels_is_refused_later_too(layer):
     network = vs.Stack(vs.Stack(layer)).initialise(np.ones((2, 5, 4)))
     with pytest.raises(ShapeError, match=rf"0/0 \({type(layer).__name__}\): expected"):
@@ -218,5 +270,7 @@ def test_parametric_relu_is_the_formula_of_the_paper(rng):
     layer = vs.ParametricRelu().initialise(x, dtype=float)
     layer.slope.array[:] = slopes = np.array([0.1, 0.0, -2.0])
     np.testing.assert_allclose(vs.held(layer(x)), np.maximum(x, 0) + slopes * np.minimum(x, 0))
-    with pytest.raises(ShapeError, match=r"expected input of shape \(batch, ..., 3\), got \(5, 4, 2\)"):
+    with pytest.raises(
+        ShapeError, match=r"expected input of shape \(batch, ..., 3\), got \(5, 4, 2\)"
+    ):
         layer(x[..., :2])

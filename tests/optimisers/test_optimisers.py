@@ -27,7 +27,11 @@ def test_kernel_does_what_the_definition_says(make, dtype, n, rng, monkeypatch):
         for _ in range(5):
             optimiser.update(theta, draws.normal(size=n).astype(dtype))
         results.append(theta)
-    np.testing.assert_allclose(*results, rtol=1e-5 if dtype == np.float32 else 1e-12, atol=1e-6 if dtype == np.float32 else 1e-13)
+    np.testing.assert_allclose(
+        *results,
+        rtol=1e-5 if dtype == np.float32 else 1e-12,
+        atol=1e-6 if dtype == np.float32 else 1e-13,
+    )
 
 
 def test_adam_follows_the_papers_algorithm_step_by_step(rng):
@@ -46,7 +50,9 @@ def test_momentum_on_a_quadratic_follows_its_closed_recurrence():
     positions = [1.0, 1.0]
     for _ in range(6):
         optimiser.update(theta, theta.copy())
-        positions.append(positions[-1] - 0.1 * positions[-1] + 0.5 * (positions[-1] - positions[-2]))
+        positions.append(
+            positions[-1] - 0.1 * positions[-1] + 0.5 * (positions[-1] - positions[-2])
+        )
     assert theta[0] == pytest.approx(positions[-1])
 
 
@@ -57,9 +63,13 @@ def test_rates_by_pattern(rng):
     optimiser.begin(net.arena.layout, net.arena.dtype)
     optimiser.update(net.arena.flat, np.ones_like(net.arena.flat))
     moved = {k: float(np.mean(before[k] - v)) for k, v in net.weights().items()}
-    assert moved == pytest.approx({"0/weight": 0, "0/bias": 0, "1/weight": 1, "1/bias": 0.5}, abs=1e-6)
+    assert moved == pytest.approx(
+        {"0/weight": 0, "0/bias": 0, "1/weight": 1, "1/bias": 0.5}, abs=1e-6
+    )
     with pytest.raises(ValueError, match="no parameter matches 'head"):
-        vs.optimisers.SGD(1.0, rate_factors={"head/*": 0.1}).begin(net.arena.layout, net.arena.dtype)
+        vs.optimisers.SGD(1.0, rate_factors={"head/*": 0.1}).begin(
+            net.arena.layout, net.arena.dtype
+        )
 
 
 @pytest.mark.parametrize(
@@ -69,7 +79,11 @@ def test_rates_by_pattern(rng):
         (lambda: vs.optimisers.SGD(0.1, momentum=1.0), ValueError, "momentum must be from 0"),
         (lambda: vs.optimisers.SGD(0.1, nesterov=True), ValueError, "needs a momentum"),
         (lambda: vs.optimisers.Adam(beta2=-1), ValueError, "beta2 must be from 0"),
-        (lambda: vs.optimisers.Adam().update(np.ones(2), np.ones(3)), ShapeError, "expected 2 parameters"),
+        (
+            lambda: vs.optimisers.Adam().update(np.ones(2), np.ones(3)),
+            ShapeError,
+            "expected 2 parameters",
+        ),
         (lambda: vs.schedules.cosine(0), ValueError, "steps must be a whole number"),
         (lambda: vs.schedules.constant().then(vs.schedules.cosine(5)), ValueError, "has no end"),
     ],

@@ -1,4 +1,6 @@
-"""Each optimiser against the algorithm of its paper, written down anew, on Rosenbrock's function and on a small network."""
+"""Each optimiser against the algorithm of its paper, written down anew, on Rosenbrock's function
+and on a small network.
+"""
 
 import math
 from itertools import pairwise
@@ -130,7 +132,9 @@ PAPERS = {
 
 
 def test_no_optimiser_is_left_out():
-    assert {type(make()) for make, _ in PAPERS.values()} | {o.LBFGS} == {getattr(o, n) for n in o.__all__ if n != "Optimiser"}
+    assert {type(make()) for make, _ in PAPERS.values()} | {o.LBFGS} == {
+        getattr(o, n) for n in o.__all__ if n != "Optimiser"
+    }
 
 
 @pytest.mark.parametrize("compiled", [True, False], ids=["kernel", "definition"])
@@ -139,7 +143,12 @@ def test_fifty_steps_on_rosenbrock_are_those_of_the_paper(name, compiled, monkey
     if not compiled:
         monkeypatch.setattr(kernels.SWITCH, "on", False)
     make, paper = PAPERS[name]
-    theta, expected, known, optimiser = np.array([-1.2, 1.0, 0.5]), np.array([-1.2, 1.0, 0.5]), {}, make()
+    theta, expected, known, optimiser = (
+        np.array([-1.2, 1.0, 0.5]),
+        np.array([-1.2, 1.0, 0.5]),
+        {},
+        make(),
+    )
     for t in range(1, 51):
         optimiser.update(theta, slopes(theta))
         expected = paper(expected, slopes(expected), t, known)
@@ -160,12 +169,19 @@ def test_fifty_steps_on_a_small_network_are_those_of_the_paper(name, rng):
         out = np.logaddexp(h, 0) @ weights["1/weight"] + weights["1/bias"]
         g = 2 * (out - y) / out.size
         back = g @ weights["1/weight"].T / (1 + np.exp(-h))
-        return {"0/weight": x.T @ back, "0/bias": back.sum(0), "1/weight": np.logaddexp(h, 0).T @ g, "1/bias": g.sum(0)}
+        return {
+            "0/weight": x.T @ back,
+            "0/bias": back.sum(0),
+            "1/weight": np.logaddexp(h, 0).T @ g,
+            "1/bias": g.sum(0),
+        }
 
     for t in range(1, 51):
         training.step((x, y))
         found = gradients(expected)
-        expected = {path: paper(array, found[path], t, known[path]) for path, array in expected.items()}
+        expected = {
+            path: paper(array, found[path], t, known[path]) for path, array in expected.items()
+        }
     for path, array in network.weights().items():
         np.testing.assert_allclose(array, expected[path], rtol=1e-11, atol=1e-12)
 
@@ -176,7 +192,11 @@ def test_kernels_do_what_the_definitions_say(name, n, monkeypatch):
     found = []
     for on in (True, False):
         monkeypatch.setattr(kernels.SWITCH, "on", on)
-        optimiser, theta, draws = PAPERS[name][0](), np.linspace(-1, 1, n).astype("f4"), np.random.default_rng(0)
+        optimiser, theta, draws = (
+            PAPERS[name][0](),
+            np.linspace(-1, 1, n).astype("f4"),
+            np.random.default_rng(0),
+        )
         for _ in range(4):
             optimiser.update(theta, draws.normal(size=n).astype("f4"))
         found.append(theta)
@@ -192,7 +212,9 @@ def test_a_rate_factor_of_zero_freezes_to_the_last_bit_and_decay_is_left_out_whe
     before = {path: array.copy() for path, array in network.weights().items()}
     for _ in range(3):
         training.step((rng.normal(size=(6, 4)).astype("f4"), rng.normal(size=(6, 2)).astype("f4")))
-    moved = {path for path, array in network.weights().items() if not np.array_equal(array, before[path])}
+    moved = {
+        path for path, array in network.weights().items() if not np.array_equal(array, before[path])
+    }
     assert moved == {path for path in before if not path.startswith("0/")}
 
 
@@ -202,7 +224,9 @@ def test_decay_of_weights_leaves_biases_and_normalisation_out():
     optimiser.begin(network.arena.layout, network.arena.dtype)
     network.arena.flat[...] = 1
     optimiser.update(network.arena.flat, np.zeros_like(network.arena.flat))
-    assert {path: float(array.flat[0]) for path, array in network.weights().items()} == pytest.approx(
+    assert {
+        path: float(array.flat[0]) for path, array in network.weights().items()
+    } == pytest.approx(
         {"0/weight": 0.95, "0/bias": 1, "1/scale": 1, "1/shift": 1, "2/weight": 0.9, "2/bias": 1}
     )
     with pytest.raises(ValueError, match="decay_factors: no parameter matches 'haed"):
@@ -224,7 +248,9 @@ def problems(rng):
 
     def logistic(x):
         z = labels * (a @ x)
-        return float(np.logaddexp(0, -z).sum() + 0.05 * x @ x), a.T @ (-labels / (1 + np.exp(z))) + 0.1 * x
+        return float(np.logaddexp(0, -z).sum() + 0.05 * x @ x), a.T @ (
+            -labels / (1 + np.exp(z))
+        ) + 0.1 * x
 
     return {"quadratic": quadratic, "logistic": logistic}
 
@@ -237,7 +263,9 @@ def test_lbfgs_reaches_the_optimum_that_scipy_reaches(name, history, rng):
     for _ in range(120):
         optimiser.minimise(theta, function)
     options = {"gtol": 1e-12, "ftol": 0, "maxiter": 2000}
-    theirs = scipy.optimize.minimize(function, np.ones(12), jac=True, method="L-BFGS-B", options=options)
+    theirs = scipy.optimize.minimize(
+        function, np.ones(12), jac=True, method="L-BFGS-B", options=options
+    )
     np.testing.assert_allclose(theta, theirs.x, atol=1e-6)
     assert function(theta)[0] == pytest.approx(theirs.fun, abs=1e-8)
 
@@ -257,7 +285,9 @@ def test_the_line_search_ends_where_the_strong_wolfe_conditions_hold(first):
     def slope(t):
         return -math.sin(t) + 0.2 * t - 0.5
 
-    length, value, _ = strong_wolfe(lambda t: (function(t), slope(t), np.zeros(1)), function(0), slope(0), first, 1e-4, 0.1)
+    length, value, _ = strong_wolfe(
+        lambda t: (function(t), slope(t), np.zeros(1)), function(0), slope(0), first, 1e-4, 0.1
+    )
     assert value == function(length)
     assert value <= function(0) + 1e-4 * length * slope(0)
     assert abs(slope(length)) <= 0.1 * abs(slope(0))
@@ -268,7 +298,9 @@ def test_lbfgs_trains_a_network_and_is_continued_to_the_bit(rng, tmp_path):
     data = vs.data.Dataset(x, np.tanh(x[:, :1] - x[:, 1:2]))
 
     def training():
-        network = vs.Stack(vs.Dense(6, np.tanh), vs.Dense(1)).initialise(x[:1], seed=3, dtype="float64")
+        network = vs.Stack(vs.Dense(6, np.tanh), vs.Dense(1)).initialise(
+            x[:1], seed=3, dtype="float64"
+        )
         return vs.Training(network, loss=vs.losses.squared_error, optimiser=o.LBFGS(history=5))
 
     whole = training()
@@ -281,14 +313,19 @@ def test_lbfgs_trains_a_network_and_is_continued_to_the_bit(rng, tmp_path):
     again.run(data.batches(40), epochs=30, resume=first.folder)
     np.testing.assert_array_equal(again.network.arena.values, whole.network.arena.values)
     descent = vs.Descent(training().network, optimiser=o.LBFGS())
-    steps = [descent.step(lambda: vs.losses.squared_error(descent.network(x), data.targets)).loss for _ in range(8)]
+    steps = [
+        descent.step(lambda: vs.losses.squared_error(descent.network(x), data.targets)).loss
+        for _ in range(8)
+    ]
     assert steps[-1] < steps[0] / 5
 
 
 def test_what_lbfgs_cannot_do_is_refused(rng):
     data = vs.data.Dataset(rng.normal(size=(8, 2)), rng.normal(size=(8, 1)))
     with pytest.raises(SettingError, match="Leave clip out"):
-        vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=o.LBFGS(), clip=1.0).run(data.batches(8), epochs=1)
+        vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=o.LBFGS(), clip=1.0).run(
+            data.batches(8), epochs=1
+        )
     with pytest.raises(SettingError, match="looks at the loss several times"):
         o.LBFGS().update(np.ones(2), np.ones(2))
     with pytest.raises(NotFiniteError, match="where update 1 begins"):

@@ -29,20 +29,48 @@ def leaves_run(root, rate=0.01, epochs=8, name="leaves", observers=(), seed=1):
     leaves = vs.demo.leaves(160, seed=0)
     data = vs.data.Dataset(leaves.pictures.astype(np.float32)[:, ::2, ::2], leaves.labels)
     train, validation = data.split(0.7, 0.3, seed=0)
-    network = vs.Stack(vs.Convolution(4, 3), vs.relu, vs.MaxPool(2), vs.Flatten(), vs.Dense(12, vs.relu), vs.Dense(6))
+    network = vs.Stack(
+        vs.Convolution(4, 3),
+        vs.relu,
+        vs.MaxPool(2),
+        vs.Flatten(),
+        vs.Dense(12, vs.relu),
+        vs.Dense(6),
+    )
     training = vs.Training(
-        network, loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy], optimiser=vs.optimisers.Adam(rate), seed=seed
+        network,
+        loss=vs.losses.cross_entropy,
+        metrics=[vs.metrics.accuracy],
+        optimiser=vs.optimisers.Adam(rate),
+        seed=seed,
     )
     o = vs.observers
-    looking = [o.Steps(), o.Norms(4), o.Distributions(8), o.Samples(16), o.Machine(0.2), o.Checkpoints("best"), *observers]
-    return training.run(train.batches(16), epochs=epochs, validation=validation.batches(64), observers=looking, record=root, name=name)
+    looking = [
+        o.Steps(),
+        o.Norms(4),
+        o.Distributions(8),
+        o.Samples(16),
+        o.Machine(0.2),
+        o.Checkpoints("best"),
+        *observers,
+    ]
+    return training.run(
+        train.batches(16),
+        epochs=epochs,
+        validation=validation.batches(64),
+        observers=looking,
+        record=root,
+        name=name,
+    )
 
 
 class KillLayer(vs.observers.Observer):
     def after_epoch(self, run, row):
         if row["epoch"] == 4:
             network = run.parts[""].network
-            network.load(network.weights() | {"4/bias": np.full_like(network.weights()["4/bias"], -1e4)})
+            network.load(
+                network.weights() | {"4/bias": np.full_like(network.weights()["4/bias"], -1e4)}
+            )
 
 
 @pytest.fixture(scope="session")
@@ -65,9 +93,22 @@ class Page:
         self.start(port)
 
     def start(self, port=0):
-        command = [sys.executable, "-m", "vinestep", "page", "--record", str(self.root), "--port", str(port)]
+        command = [
+            sys.executable,
+            "-m",
+            "vinestep",
+            "page",
+            "--record",
+            str(self.root),
+            "--port",
+            str(port),
+        ]
         self.process = subprocess.Popen(
-            command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env={**os.environ, **self.environment}
+            command,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            env={**os.environ, **self.environment},
         )
         line = self.process.stdout.readline()
         assert line.startswith("http://"), self.process.stderr.read()
@@ -102,18 +143,41 @@ def large(tmp_path_factory):
         steps = np.arange(1, n + 1)
         values = np.exp(-steps / n)[:, None] + 0.1 * rng.normal(size=(n, columns))
         names = ["loss", *(f"figure_{i}" for i in range(1, columns))]
-        table = np.concatenate([steps[:, None], (steps // 100)[:, None], steps[:, None] / 100, steps[:, None] * 32, values], axis=1)
-        return pd.DataFrame(table, columns=["step", "epoch", "seconds", "examples", *names]).to_csv(index=False)
+        table = np.concatenate(
+            [
+                steps[:, None],
+                (steps // 100)[:, None],
+                steps[:, None] / 100,
+                steps[:, None] * 32,
+                values,
+            ],
+            axis=1,
+        )
+        return pd.DataFrame(table, columns=["step", "epoch", "seconds", "examples", *names]).to_csv(
+            index=False
+        )
 
     small = series(2_000, 2)
     for number in range(1, 502):
         folder = root / f"many-{number}"
         folder.mkdir()
         (folder / "steps.csv").write_text(series(200_000, 20) if number == 501 else small)
-        known = {"uid": f"u{number}", "name": "many", "status": "finished", "reason": "All done.", "epoch": 0, "epochs": 0, "step": 2000,
-                 "begun": "2026-11-20T10:00:00+00:00", "changed": "2026-11-20T10:00:00+00:00", "last": {}}  # fmt: skip
+        known = {
+            "uid": f"u{number}",
+            "name": "many",
+            "status": "finished",
+            "reason": "All done.",
+            "epoch": 0,
+            "epochs": 0,
+            "step": 2000,
+            "begun": "2026-11-20T10:00:00+00:00",
+            "changed": "2026-11-20T10:00:00+00:00",
+            "last": {},
+        }
         (folder / "run.json").write_text(json.dumps(known))
-        (folder / "about.json").write_text(json.dumps({"settings": {"optimiser": {"kind": "adam", "rate": 0.001 * number}}}))
+        (folder / "about.json").write_text(
+            json.dumps({"settings": {"optimiser": {"kind": "adam", "rate": 0.001 * number}}})
+        )
     vs.runs.open(root)
     yield root
     shutil.rmtree(root)

@@ -1,4 +1,6 @@
-"""The page in a real browser: each task that it is for, a live run, a server that goes and comes back."""
+"""The page in a real browser: each task that it is for, a live run, a server that goes and comes
+back.
+"""
 
 import csv
 import io
@@ -17,20 +19,25 @@ from .conftest import Page, leaves_run
 
 
 def open_sheet(tab, page, sheet, runs="leaves-6", **more):
-    query = "&".join(f"{key}={value}" for key, value in {"runs": runs, "sheet": sheet, **more}.items())
+    query = "&".join(
+        f"{key}={value}" for key, value in {"runs": runs, "sheet": sheet, **more}.items()
+    )
     tab.goto(f"{page.address}/?{query}")
     ready(tab, sheet)
 
 
 def ready(tab, sheet):
-    tab.wait_for_function("name => document.querySelector('#sheet').dataset.ready === name", arg=sheet)
+    tab.wait_for_function(
+        "name => document.querySelector('#sheet').dataset.ready === name", arg=sheet
+    )
     tab.wait_for_function("() => document.querySelector('#sheet .evidence')?.children.length > 0")
 
 
 def chart(tab, key):
     """What a chart holds: its series by name."""
     return tab.evaluate(
-        "key => Object.fromEntries(echarts.getInstanceByDom(document.querySelector(`[data-chart='${key}']`)).getOption().series"
+        "key => Object.fromEntries(echarts.getInstanceByDom("
+        "document.querySelector(`[data-chart='${key}']`)).getOption().series"
         ".map(s => [s.name, s.data]))",
         key,
     )
@@ -46,7 +53,20 @@ def downloaded(tab, selector):
     return waiting.value.path().read_bytes()
 
 
-@pytest.mark.parametrize("sheet", ["learning", "overfitting", "layers", "optimiser", "mistakes", "network", "models", "machine", "record"])
+@pytest.mark.parametrize(
+    "sheet",
+    [
+        "learning",
+        "overfitting",
+        "layers",
+        "optimiser",
+        "mistakes",
+        "network",
+        "models",
+        "machine",
+        "record",
+    ],
+)
 def test_every_sheet_answers_its_question(tab, page, sheet):
     open_sheet(tab, page, sheet)
     assert tab.locator("h1").inner_text().endswith("?")
@@ -127,13 +147,17 @@ def test_which_runs_had_a_rate_above_and_how_did_they_end(tab, page, twelve):
     tab.fill("#where", "optimiser.rate>0.01")
     tab.keyboard.press("Enter")
     expected = vs.runs.open(twelve).table(where=["optimiser.rate>0.01"])["run"].tolist()
-    tab.wait_for_function("n => document.querySelectorAll('#runs li').length === n", arg=len(expected))
+    tab.wait_for_function(
+        "n => document.querySelectorAll('#runs li').length === n", arg=len(expected)
+    )
     shown = tab.locator("#runs li").all_inner_texts()
     assert all(any(label in text for text in shown) for label in expected)
     assert all("finished" in text for text in shown)
     tab.fill("#where", "optimiser.rte>0.01")
     tab.keyboard.press("Enter")
-    tab.wait_for_function("() => document.querySelector('#filter-trouble').textContent.includes('Did you mean')")
+    tab.wait_for_function(
+        "() => document.querySelector('#filter-trouble').textContent.includes('Did you mean')"
+    )
 
 
 def test_which_layers_gradients_died_and_when(tab, page):
@@ -150,13 +174,22 @@ def test_the_worst_pictures_then_and_now(tab, page):
     open_sheet(tab, page, "mistakes", "leaves-7")
     cards = tab.locator(".examples li")
     assert cards.count() == 16
-    errors = [float(text.split(" then, ")[1].split(" now")[0]) for text in tab.locator(".examples li .hint").all_inner_texts()]
+    errors = [
+        float(text.split(" then, ")[1].split(" now")[0])
+        for text in tab.locator(".examples li .hint").all_inner_texts()
+    ]
     assert errors == sorted(errors, reverse=True)
-    tab.wait_for_function("() => [...document.querySelectorAll('.examples img')].every(i => i.complete && i.naturalWidth >= 96)")
+    tab.wait_for_function(
+        "() => [...document.querySelectorAll('.examples img')].every(i => i.complete && "
+        "i.naturalWidth >= 96)"
+    )
     earliest = tab.locator("#sheet select option").last.get_attribute("value")
     tab.locator("#sheet select").select_option(earliest)
     tab.wait_for_url("**look=**")
-    tab.wait_for_function("() => document.querySelector('#sheet .evidence .hint')?.textContent.includes('\"now\" at step 0')")
+    tab.wait_for_function(
+        "() => document.querySelector('#sheet .evidence .hint')?.textContent.includes('\"now\" at "
+        "step 0')"
+    )
 
 
 def test_what_differs_between_the_model_in_use_and_this_one(tab, page):
@@ -215,7 +248,9 @@ def test_a_note_is_written_on_the_page(tab, page, twelve):
     open_sheet(tab, page, "record", "leaves-5")
     tab.fill("#note", "the frost was late")
     tab.click("#add-note")
-    tab.wait_for_function("() => document.querySelector('#sheet').innerText.includes('the frost was late')")
+    tab.wait_for_function(
+        "() => document.querySelector('#sheet').innerText.includes('the frost was late')"
+    )
     assert vs.runs.open(twelve)["leaves-5"].notes[-1]["text"] == "the frost was late"
 
 
@@ -232,11 +267,15 @@ def test_with_the_keyboard_alone(tab, page):
     for _ in range(60):
         tab.keyboard.press("Tab")
         reached.add(
-            tab.evaluate("document.activeElement.id || document.activeElement.dataset.sheet || document.activeElement.dataset.label || ''")
+            tab.evaluate(
+                "document.activeElement.id || document.activeElement.dataset.sheet || "
+                "document.activeElement.dataset.label || ''"
+            )
         )
     assert {"where", "sort", "learning", "compare", "leaves-6"} <= reached
     unnamed = tab.evaluate(
-        "[...document.querySelectorAll('button, input, select, img, [role=img]')].filter(e => !(e.innerText || e.labels?.length ||"
+        "[...document.querySelectorAll('button, input, select, img, [role=img]')].filter(e => "
+        "!(e.innerText || e.labels?.length ||"
         " e.getAttribute('aria-label') || e.alt)).map(e => e.outerHTML)"
     )
     assert unnamed == []
@@ -269,7 +308,8 @@ x = np.random.default_rng(0).normal(size=(64, 3)).astype(np.float32)
 training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, seed=2)
 slowly = vs.observers.Scheduled(lambda run: time.sleep(0.02), steps=1)
 looking = [vs.observers.Steps(), vs.observers.Checkpoints(seconds=5.0), slowly]
-training.run(vs.data.Dataset(x, x[:, :1]).batches(8), epochs=4000, observers=looking, record=sys.argv[1], name="live")
+batches = vs.data.Dataset(x, x[:, :1]).batches(8)
+training.run(batches, epochs=4000, observers=looking, record=sys.argv[1], name="live")
 """
 
 
@@ -281,7 +321,11 @@ def live(tmp_path):
     processes = []
 
     def start():
-        processes.append(subprocess.Popen([sys.executable, "-c", LIVE, str(root)], stderr=subprocess.PIPE, text=True))
+        processes.append(
+            subprocess.Popen(
+                [sys.executable, "-c", LIVE, str(root)], stderr=subprocess.PIPE, text=True
+            )
+        )
         return processes[-1]
 
     yield running, start
@@ -292,13 +336,21 @@ def live(tmp_path):
 
 
 def points(tab):
-    return len(chart(tab, "learning").get("loss points") or chart(tab, "learning").get("training, by step points") or [])
+    return len(
+        chart(tab, "learning").get("loss points")
+        or chart(tab, "learning").get("training, by step points")
+        or []
+    )
 
 
-def test_a_live_run_appears_grows_and_is_stopped_while_the_server_goes_and_comes_back(tab, live, chromium):
+def test_a_live_run_appears_grows_and_is_stopped_while_the_server_goes_and_comes_back(
+    tab, live, chromium
+):
     page, start = live
     tab.goto(page.address)
-    tab.wait_for_function("() => document.querySelector('#sheet').innerText.includes('There is no run yet')")
+    tab.wait_for_function(
+        "() => document.querySelector('#sheet').innerText.includes('There is no run yet')"
+    )
     mark = tab.evaluate("window.here = Math.random()")
     process = start()
     tab.wait_for_selector("#runs li:has-text('live-1')", timeout=30_000)
@@ -306,8 +358,14 @@ def test_a_live_run_appears_grows_and_is_stopped_while_the_server_goes_and_comes
     ready(tab, "learning")
     tab.wait_for_selector("[data-chart=learning] canvas")
     first = points(tab)
-    tab.wait_for_function("key => { const c = echarts.getInstanceByDom(document.querySelector(`[data-chart=learning]`));"
-                          f" return c && c.getOption().series[0].data.length > {first + 30} }}", arg="", timeout=20_000)  # fmt: skip
+    tab.wait_for_function(
+        "key => { const c = "
+        "echarts.getInstanceByDom(document.querySelector(`[data-chart=learning]`));"
+        f" return c && c.getOption().series[0].data.length > {first + 30} "
+        "}",
+        arg="",
+        timeout=20_000,
+    )
     other = chromium.new_context().new_page()
     other.goto(tab.url)
     ready(other, "learning")
@@ -315,10 +373,13 @@ def test_a_live_run_appears_grows_and_is_stopped_while_the_server_goes_and_comes
     page.stop()
     tab.wait_for_function("() => document.querySelector('#line').className === 'gone'")
     page.start(page.port)
-    tab.wait_for_function("() => document.querySelector('#line').textContent === 'live'", timeout=20_000)
+    tab.wait_for_function(
+        "() => document.querySelector('#line').textContent === 'live'", timeout=20_000
+    )
     grown = points(tab)
     tab.wait_for_function(
-        f"() => echarts.getInstanceByDom(document.querySelector('[data-chart=learning]')).getOption().series[0].data.length > {grown}",
+        "() => echarts.getInstanceByDom(document.querySelector('[data-chart=learning]'))"
+        f".getOption().series[0].data.length > {grown}",
         timeout=20_000,
     )
     assert tab.evaluate("window.here") == mark, "the page was not loaded anew"
@@ -331,7 +392,10 @@ def test_a_live_run_appears_grows_and_is_stopped_while_the_server_goes_and_comes
     assert tab.evaluate("document.body.dataset.token") != token
     tab.click("#stop")
     assert process.wait(30) == 0, process.stderr.read()
-    tab.wait_for_function("() => document.querySelector('#sheet').innerText.includes('live-1 is interrupted')", timeout=20_000)
+    tab.wait_for_function(
+        "() => document.querySelector('#sheet').innerText.includes('live-1 is interrupted')",
+        timeout=20_000,
+    )
     other.wait_for_selector("#runs .state.interrupted", timeout=20_000)
     other.context.close()
     assert "asked on the page" in vs.runs.open(page.root)["live-1"].reason
@@ -343,7 +407,10 @@ def test_a_run_that_is_removed_while_it_is_watched(tab, live):
     tab.goto(f"{page.address}/?runs=leaves-1&sheet=learning")
     ready(tab, "learning")
     vs.runs.open(page.root)["leaves-1"].remove()
-    tab.wait_for_function("() => document.querySelector('#sheet').innerText.includes('There is no run')", timeout=20_000)
+    tab.wait_for_function(
+        "() => document.querySelector('#sheet').innerText.includes('There is no run')",
+        timeout=20_000,
+    )
     assert tab.locator("#runs li").count() == 0
 
 
@@ -356,11 +423,16 @@ def test_many_and_long_runs_open_in_time(tab, large_page):
     ):
         begun = time.perf_counter()
         tab.goto(f"{page.address}/{path}")
-        tab.wait_for_function("() => document.querySelector('[data-chart] canvas') && document.querySelectorAll('#runs li').length === 501")
+        tab.wait_for_function(
+            "() => document.querySelector('[data-chart] canvas') && "
+            "document.querySelectorAll('#runs li').length === 501"
+        )
         took[what] = time.perf_counter() - begun
     import psutil
 
     memory = psutil.Process(page.process.pid).memory_info().rss >> 20
     print(took, f"{memory} MB")
     assert memory < 1500
-    assert max(took.values()) < 30, took  # what is wanted stands in the benchmarks; this catches what never ends
+    assert max(took.values()) < 30, (
+        took
+    )  # what is wanted stands in the benchmarks; this catches what never ends

@@ -27,12 +27,21 @@ def client(twelve):
 def test_every_path_of_the_description_answers(client):
     described = client.get("/api/openapi.json").json()
     values = {"label": "leaves-6", "name": "steps", "version": "1"}
-    queries = {"/api/curves": "?runs=leaves-6&figure=loss", "/api/compare": "?runs=leaves-6,leaves-2"}
+    queries = {
+        "/api/curves": "?runs=leaves-6&figure=loss",
+        "/api/compare": "?runs=leaves-6,leaves-2",
+    }
     asked = 0
     for path, operations in described["paths"].items():
         if "get" not in operations or path == "/api/events":
             continue
-        given = values | ({"name": "curves.png"} if "files" in path else {"name": "leaves"} if "models" in path else {})
+        given = values | (
+            {"name": "curves.png"}
+            if "files" in path
+            else {"name": "leaves"}
+            if "models" in path
+            else {}
+        )
         query = queries.get(path, "?run=leaves-9" if "differences" in path else "")
         found = client.get(path.format(**given) + query)
         assert found.status_code == 200, (path, found.text)
@@ -43,13 +52,17 @@ def test_every_path_of_the_description_answers(client):
 
 def test_the_library_and_the_interface_say_the_same(client, twelve):
     run = vs.runs.open(twelve)["leaves-6"]
-    assert [a["evidence"] for a in client.get("/api/runs/leaves-6/answers").json()["answers"]] == [a.evidence for a in run.diagnose()]
+    assert [a["evidence"] for a in client.get("/api/runs/leaves-6/answers").json()["answers"]] == [
+        a.evidence for a in run.diagnose()
+    ]
     found = client.get("/api/runs/leaves-6").json()
     assert found["settings"]["optimiser.rate"] == run.settings["optimiser.rate"]
-    listed = client.get("/api/runs", params={"where": "optimiser.rate>0.01", "sort": "-best validation_accuracy"}).json()["runs"]
-    assert [row["run"] for row in listed] == vs.runs.open(twelve).table(where=["optimiser.rate>0.01"], sort="-best validation_accuracy")[
-        "run"
-    ].tolist()
+    listed = client.get(
+        "/api/runs", params={"where": "optimiser.rate>0.01", "sort": "-best validation_accuracy"}
+    ).json()["runs"]
+    assert [row["run"] for row in listed] == vs.runs.open(twelve).table(
+        where=["optimiser.rate>0.01"], sort="-best validation_accuracy"
+    )["run"].tolist()
 
 
 @pytest.mark.parametrize(
@@ -58,7 +71,11 @@ def test_the_library_and_the_interface_say_the_same(client, twelve):
         ("/api/runs/no-such-run", 404, "There is no run 'no-such-run'"),
         ("/api/runs?where=rate", 400, "is no condition"),
         ("/api/runs?where=optimiser.rte>1", 400, "Did you mean 'optimiser.rate'?"),
-        ("/api/curves?runs=leaves-1&figure=loss&against=moon", 400, "epoch, step, examples or seconds"),
+        (
+            "/api/curves?runs=leaves-1&figure=loss&against=moon",
+            400,
+            "epoch, step, examples or seconds",
+        ),
         ("/api/curves?runs=&figure=loss", 400, "1 to 60 runs"),
         ("/api/curves?runs=leaves-1", 422, "figure"),
         ("/api/runs/leaves-1/series/nothing", 404, "has no series"),
@@ -78,12 +95,18 @@ def test_bad_questions_are_refused_in_words(client, path, status, text):
 @pytest.mark.parametrize(
     "path",
     [
-        "/api/runs/leaves-6/files/..%2f..%2fledger.sqlite", "/api/runs/leaves-6/files/../../../etc/passwd",
-        "/api/runs/leaves-6/files/%2e%2e%2frun.json", "/api/runs/leaves-6/files/.lock", "/api/runs/..%2f..%2f/files/run.json",
-        "/static/../app.py", "/static/..%2fapp.py", "/static/%2e%2e/security.py",
-        "/api/runs/leaves-6/series/..%2fsteps", "/api/runs/%2fetc/files/passwd",
+        "/api/runs/leaves-6/files/..%2f..%2fledger.sqlite",
+        "/api/runs/leaves-6/files/../../../etc/passwd",
+        "/api/runs/leaves-6/files/%2e%2e%2frun.json",
+        "/api/runs/leaves-6/files/.lock",
+        "/api/runs/..%2f..%2f/files/run.json",
+        "/static/../app.py",
+        "/static/..%2fapp.py",
+        "/static/%2e%2e/security.py",
+        "/api/runs/leaves-6/series/..%2fsteps",
+        "/api/runs/%2fetc/files/passwd",
     ],
-)  # fmt: skip
+)
 def test_no_path_leads_out_of_the_record(client, path):
     found = client.get(path)
     assert found.status_code in (400, 404, 405), found.text
@@ -94,13 +117,18 @@ def test_no_path_leads_out_of_the_record(client, path):
 @pytest.mark.parametrize(
     ("headers", "status"),
     [
-        ({"host": "evil.example"}, 421), ({"host": "evil.example:8765"}, 421), ({"host": "127.0.0.1.evil.example"}, 421),
+        ({"host": "evil.example"}, 421),
+        ({"host": "evil.example:8765"}, 421),
+        ({"host": "127.0.0.1.evil.example"}, 421),
         ({"host": ""}, 421),
-        ({"host": "127.0.0.1", "origin": "http://evil.example"}, 403), ({"host": "127.0.0.1", "origin": "null"}, 403),
+        ({"host": "127.0.0.1", "origin": "http://evil.example"}, 403),
+        ({"host": "127.0.0.1", "origin": "null"}, 403),
         ({"host": "127.0.0.1:1", "origin": "http://127.0.0.1:2"}, 403),
-        ({"host": "localhost:8765"}, 200), ({"host": "[::1]:8765"}, 200), ({"host": "127.0.0.1:9", "origin": "http://127.0.0.1:9"}, 200),
+        ({"host": "localhost:8765"}, 200),
+        ({"host": "[::1]:8765"}, 200),
+        ({"host": "127.0.0.1:9", "origin": "http://127.0.0.1:9"}, 200),
     ],
-)  # fmt: skip
+)
 def test_a_foreign_name_or_page_is_refused(client, headers, status):
     assert client.get("/api/runs", headers=headers).status_code == status
 
@@ -128,8 +156,16 @@ def test_nothing_is_changed_without_the_token_in_the_header(client, twelve, path
 
 def test_beyond_this_machine_everything_needs_the_token(twelve):
     door = Door(("cellar.example",), open_here=False)
-    with TestClient(make_app(vs.runs.open(twelve), door), base_url="http://cellar.example") as client:
-        for path in ("/", "/api/runs", "/static/main.js", "/api/openapi.json", "/api/runs/leaves-1/files/about.json"):
+    with TestClient(
+        make_app(vs.runs.open(twelve), door), base_url="http://cellar.example"
+    ) as client:
+        for path in (
+            "/",
+            "/api/runs",
+            "/static/main.js",
+            "/api/openapi.json",
+            "/api/runs/leaves-1/files/about.json",
+        ):
             assert client.get(path).status_code == 401
         assert client.get("/?token=wrong").status_code == 401
         found = client.get(f"/?token={door.token}&sheet=layers", follow_redirects=False)

@@ -1,4 +1,6 @@
-"""Every part of the library described as plain data and built again, and descriptions that are refused."""
+"""Every part of the library described as plain data and built again, and descriptions that are
+refused.
+"""
 
 import contextlib
 import functools
@@ -20,20 +22,59 @@ from vinestep.parts._setting_docs import settings as meanings
 from vinestep.storage.settings import without_nothing
 
 UNLIKE = (
-    vs.data.Template | vs.data.PairBatch | vs.data.TokenBatch | vs.data.Padded | vs.data.InOrder | vs.data.Shuffled
+    vs.data.Template
+    | vs.data.PairBatch
+    | vs.data.TokenBatch
+    | vs.data.Padded
+    | vs.data.InOrder
+    | vs.data.Shuffled
 )  # equal if their settings are
 SETTINGS = {
-    "width": 3, "channels": 4, "window": 2, "heads": 2, "groups": 2, "factor": 2, "probability": 0.2, "deviation": 0.5,
-    "count": 5, "tokens": 7, "outputs": 2, "source_tokens": 6, "target_tokens": 8, "shape": [2, -1], "rate": 0.02,
-    "every": 4, "steps": 9, "epochs": 3, "value": 0.5, "k": 2, "path": "0",
-    "size": 2, "length": 3, "pixels": 1, "degrees": 10.0, "classes": 3, "mean": 0.4, "text": "{entry}: {sentence}"
-}  # fmt: skip
-LISTED = {"schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)], "transform": [Flip(), Shift(2)]}
+    "width": 3,
+    "channels": 4,
+    "window": 2,
+    "heads": 2,
+    "groups": 2,
+    "factor": 2,
+    "probability": 0.2,
+    "deviation": 0.5,
+    "count": 5,
+    "tokens": 7,
+    "outputs": 2,
+    "source_tokens": 6,
+    "target_tokens": 8,
+    "shape": [2, -1],
+    "rate": 0.02,
+    "every": 4,
+    "steps": 9,
+    "epochs": 3,
+    "value": 0.5,
+    "k": 2,
+    "path": "0",
+    "size": 2,
+    "length": 3,
+    "pixels": 1,
+    "degrees": 10.0,
+    "classes": 3,
+    "mean": 0.4,
+    "text": "{entry}: {sentence}",
+}
+LISTED = {
+    "schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)],
+    "transform": [Flip(), Shift(2)],
+}
 OTHER = {
-    ("dense", "activation"): vs.relu, ("residual", "body"): vs.Dense(2), ("residual", "shortcut"): vs.Dense(2),
-    ("sgd", "momentum"): 0.5, ("schedule", "factor"): np.cos, ("upsample", "factor"): 3, ("step_decay", "factor"): 0.3,
-    ("exponential", "factor"): 0.3, ("plateau", "factor"): 0.3, ("by_epoch", "schedule"): vs.schedules.cosine(4),
-}  # fmt: skip
+    ("dense", "activation"): vs.relu,
+    ("residual", "body"): vs.Dense(2),
+    ("residual", "shortcut"): vs.Dense(2),
+    ("sgd", "momentum"): 0.5,
+    ("schedule", "factor"): np.cos,
+    ("upsample", "factor"): 3,
+    ("step_decay", "factor"): 0.3,
+    ("exponential", "factor"): 0.3,
+    ("plateau", "factor"): 0.3,
+    ("by_epoch", "schedule"): vs.schedules.cosine(4),
+}
 
 
 def made(kind):
@@ -41,7 +82,9 @@ def made(kind):
     if kind.form == "object":
         return kind.target
     if kind.form == "function":
-        changed = {p.name: p.default * 2 + 0.1 for p in settings_of(kind) if isinstance(p.default, float)}
+        changed = {
+            p.name: p.default * 2 + 0.1 for p in settings_of(kind) if isinstance(p.default, float)
+        }
         return functools.partial(kind.target, **changed) if changed else kind.target
     listed, given_values = [], {}
     for p in settings_of(kind):
@@ -49,7 +92,9 @@ def made(kind):
             listed = LISTED.get(kind.family, [vs.Dense(2), vs.relu])
         elif (kind.name, p.name) in OTHER:
             given_values[p.name] = OTHER[kind.name, p.name]
-        elif p.default is inspect.Parameter.empty or (p.name in SETTINGS and isinstance(p.default, int | float)):
+        elif p.default is inspect.Parameter.empty or (
+            p.name in SETTINGS and isinstance(p.default, int | float)
+        ):
             given_values[p.name] = SETTINGS[p.name]
     return kind.target(*listed, **given_values)
 
@@ -66,7 +111,9 @@ def same(a, b):
         return a.steps == b.steps and [a(i) for i in range(40)] == [b(i) for i in range(40)]
     if isinstance(a, list | tuple):
         return len(a) == len(b) and all(map(same, a, b))
-    if isinstance(a, vs.Layer | vs.optimisers.Optimiser | vs.observers.Observer | vs.data.Transform | UNLIKE):
+    if isinstance(
+        a, vs.Layer | vs.optimisers.Optimiser | vs.observers.Observer | vs.data.Transform | UNLIKE
+    ):
         names = {name for name in vars(a) if not name.startswith("_")}
         return (
             type(a) is type(b)
@@ -74,11 +121,15 @@ def same(a, b):
             and all(same(vars(a)[n], vars(b)[n]) for n in names)
         )
     if inspect.isfunction(a) and "<locals>" in a.__qualname__:
-        return np.array_equal(a(np.random.default_rng(0), (3, 4)), b(np.random.default_rng(0), (3, 4)))
+        return np.array_equal(
+            a(np.random.default_rng(0), (3, 4)), b(np.random.default_rng(0), (3, 4))
+        )
     return a is b or a == b
 
 
-ALL = [kind for kind in vs.parts.kinds() if kind.family not in ("source", "tokeniser")]  # which read files: test_sources.py
+ALL = [
+    kind for kind in vs.parts.kinds() if kind.family not in ("source", "tokeniser")
+]  # which read files: test_sources.py
 
 
 @pytest.mark.parametrize("kind", ALL, ids=lambda kind: f"{kind.family}.{kind.name}")
@@ -107,7 +158,9 @@ def test_no_kind_is_registered_twice_in_a_family():
 
 def test_a_layer_in_several_places_stays_one():
     shared = vs.Dense(3)
-    network = vs.parts.build(vs.parts.describe(vs.Stack(shared, vs.relu, vs.Residual(shared), shared)))
+    network = vs.parts.build(
+        vs.parts.describe(vs.Stack(shared, vs.relu, vs.Residual(shared), shared))
+    )
     assert network[0] is network[2].body is network[3]
     assert len(network.initialise(np.ones((1, 3))).parameters()) == 2
 
@@ -165,8 +218,14 @@ def test_what_cannot_be_described_is_refused(part, message):
         ({"kind": "dense", "width": True}, "width: input should be a valid integer"),
         ({"kind": "dense", "width": 0}, "the part|dense: Dense: width must be"),
         ({"kind": "densee", "width": 3}, "'densee' is not known. Did you mean 'dense'"),
-        ({"kind": "dense", "width": 3, "activation": "adam"}, "activation.kind: 'adam' is of the family optimiser"),
-        ({"kind": "dense", "width": 3, "activation": {"kind": "elu", "alpha": "x"}}, "activation.alpha: "),
+        (
+            {"kind": "dense", "width": 3, "activation": "adam"},
+            "activation.kind: 'adam' is of the family optimiser",
+        ),
+        (
+            {"kind": "dense", "width": 3, "activation": {"kind": "elu", "alpha": "x"}},
+            "activation.alpha: ",
+        ),
         ({"kind": "stack", "layers": "dense"}, "layers: has to be a list"),
         ({"kind": "stack", "layers": [7]}, "layers.0: "),
         ({"kind": "same", "label": "x"}, "no part before it has the label"),
@@ -177,7 +236,7 @@ def test_what_cannot_be_described_is_refused(part, message):
         ({"kind": "numpy.os", "x": 1}, "'numpy.os' is not known"),
         ({"kind": "numpy.load"}, "'numpy.load' is not known"),
     ],
-)  # fmt: skip
+)
 def test_a_wrong_description_is_explained(description, message):
     with pytest.raises(PartError, match=message):
         vs.parts.build(description)
@@ -185,8 +244,17 @@ def test_a_wrong_description_is_explained(description, message):
 
 def test_all_faults_are_told_at_once():
     with pytest.raises(PartError) as told:
-        vs.parts.build({"kind": "stack", "layers": [{"kind": "dense"}, {"kind": "dropout", "probability": 2.0}, "nothing"]})
-    assert [line.partition(":")[0] for line in str(told.value).splitlines()] == ["layers.0.width", "layers.1", "layers.2.kind"]
+        vs.parts.build(
+            {
+                "kind": "stack",
+                "layers": [{"kind": "dense"}, {"kind": "dropout", "probability": 2.0}, "nothing"],
+            }
+        )
+    assert [line.partition(":")[0] for line in str(told.value).splitlines()] == [
+        "layers.0.width",
+        "layers.1",
+        "layers.2.kind",
+    ]
 
 
 def test_nesting_without_end_is_refused():
@@ -197,7 +265,23 @@ def test_nesting_without_end_is_refused():
         vs.parts.build(deep)
 
 
-WORDS = st.sampled_from(["kind", "width", "layers", "label", "dense", "stack", "same", "own", "relu", "", "a.b", "numpy.sin", "schedule"])
+WORDS = st.sampled_from(
+    [
+        "kind",
+        "width",
+        "layers",
+        "label",
+        "dense",
+        "stack",
+        "same",
+        "own",
+        "relu",
+        "",
+        "a.b",
+        "numpy.sin",
+        "schedule",
+    ]
+)
 TREES = st.recursive(
     st.none() | st.booleans() | st.integers() | st.floats() | WORDS,
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(WORDS, inner, max_size=4),

@@ -14,20 +14,51 @@ from vinestep.errors import DataError, PlanError
 
 DENSE = {"kind": "dense", "width": "classes"}
 FLAT = ["flatten", DENSE]
-TEXT = [{"kind": "embedding", "count": 260, "width": 4}, {"kind": "gru", "width": 4, "output": "last"}, DENSE]
+TEXT = [
+    {"kind": "embedding", "count": 260, "width": 4},
+    {"kind": "gru", "width": 4, "output": "last"},
+    DENSE,
+]
 BYTES = {"kind": "byte_tokens"}
 TEMPLATE = {"kind": "template", "text": "{entry}: {sentence}"}
 WRITER = {"kind": "language_model", "tokens": "tokens", "width": 4, "depth": 1, "heads": 1}
-TRANSLATOR = {"kind": "encoder_decoder", "source_tokens": "tokens", "target_tokens": "tokens", "width": 4, "depth": 1, "heads": 1}
+TRANSLATOR = {
+    "kind": "encoder_decoder",
+    "source_tokens": "tokens",
+    "target_tokens": "tokens",
+    "width": 4,
+    "depth": 1,
+    "heads": 1,
+}
 SMALL = [{"kind": "resize", "size": 8}, "range"]
 SOURCES = {
     "arrays": ({"path": "arrays.npz", "class_values": ["a", "b"]}, {}, FLAT),
-    "picture_folder": ({"folder": "pictures", "channels": "L"}, {"prepare": SMALL, "readers": 2, "augment": ["flip"]}, FLAT),
+    "picture_folder": (
+        {"folder": "pictures", "channels": "L"},
+        {"prepare": SMALL, "readers": 2, "augment": ["flip"]},
+        FLAT,
+    ),
     "picture_table": ({"table": "pictures.csv", "target": "state"}, {"prepare": SMALL}, FLAT),
-    "text_files": ({"files": "texts", "encode": {"kind": "byte_tokens", "special": ["<end of note>"]}}, {"join": "padded"}, TEXT),
-    "table": ({"source": "barrels.csv", "target": "state"}, {"scale": "range", "fill": "median"}, [DENSE]),
-    "demo_leaves": ({"n": 60, "told": "cultivar"}, {"augment": [{"kind": "shift", "pixels": 2}]}, FLAT),
-    "demo_ferments": ({"n": 60, "hours": 24, "told": "warning"}, {}, [{"kind": "gru", "width": 4, "output": "last"}, DENSE]),
+    "text_files": (
+        {"files": "texts", "encode": {"kind": "byte_tokens", "special": ["<end of note>"]}},
+        {"join": "padded"},
+        TEXT,
+    ),
+    "table": (
+        {"source": "barrels.csv", "target": "state"},
+        {"scale": "range", "fill": "median"},
+        [DENSE],
+    ),
+    "demo_leaves": (
+        {"n": 60, "told": "cultivar"},
+        {"augment": [{"kind": "shift", "pixels": 2}]},
+        FLAT,
+    ),
+    "demo_ferments": (
+        {"n": 60, "hours": 24, "told": "warning"},
+        {},
+        [{"kind": "gru", "width": 4, "output": "last"}, DENSE],
+    ),
     "demo_notes": ({"n": 60}, {"join": {"kind": "padded", "multiple": 8}}, TEXT),
     "documents": ({"file": "notes.txt", "tokeniser": BYTES, "length": 16}, {}, [WRITER]),
     "requests": (
@@ -35,7 +66,11 @@ SOURCES = {
         {},
         [WRITER],
     ),
-    "pairs": ({"file": "entries.csv", "read": "entry", "written": "sentence", "tokeniser": BYTES}, {}, [TRANSLATOR]),
+    "pairs": (
+        {"file": "entries.csv", "read": "entry", "written": "sentence", "tokeniser": BYTES},
+        {},
+        [TRANSLATOR],
+    ),
 }
 
 
@@ -54,17 +89,24 @@ def folder(tmp_path_factory):
                 Image.fromarray(rng.integers(0, 255, (9 + i % 3, 12, 3), dtype=np.uint8)).save(file)
             else:
                 file.write_text("not thin " * (1 + i % 4))
-    rows = "".join(f"pictures/{'ab'[label]}/{i}.png,{('sound', 'stuck')[label]}\n" for i, label in enumerate(labels))
+    rows = "".join(
+        f"pictures/{'ab'[label]}/{i}.png,{('sound', 'stuck')[label]}\n"
+        for i, label in enumerate(labels)
+    )
     (base / "pictures.csv").write_text("file,state\n" + rows)
     vs.demo.barrels(150).to_csv(base / "barrels.csv", index=False)
     (base / "notes.txt").write_text("\n".join("not thin " * (1 + i % 4) for i in range(60)))
-    (base / "entries.csv").write_text("entry,sentence\n" + "".join(f"tp {i},Topped up {i}.\n" for i in range(60)))
+    (base / "entries.csv").write_text(
+        "entry,sentence\n" + "".join(f"tp {i},Topped up {i}.\n" for i in range(60))
+    )
     vs.data.ByteTokeniser().save(base / "tokens.json")
     return base
 
 
 def written(folder, data, layers, **changes):
-    (folder / "plan.toml").write_text(tomli_w.dumps({"epochs": 2, "data": {"batch": 16, **data}, "layers": layers, **changes}))
+    (folder / "plan.toml").write_text(
+        tomli_w.dumps({"epochs": 2, "data": {"batch": 16, **data}, "layers": layers, **changes})
+    )
     return folder / "plan.toml"
 
 
@@ -74,16 +116,22 @@ def test_no_kind_of_source_or_tokeniser_is_left_out():
 
 
 @pytest.mark.parametrize("kind", SOURCES)
-def test_every_source_trains_by_a_plan_and_is_continued_from_elsewhere(folder, tmp_path, monkeypatch, kind):
+def test_every_source_trains_by_a_plan_and_is_continued_from_elsewhere(
+    folder, tmp_path, monkeypatch, kind
+):
     settings, data, layers = SOURCES[kind]
     path = written(folder, {"source": {"kind": kind, **settings}, **data}, layers)
     run = PlannedRun(read_plan(path), folder)
     outcome = run.run(record=tmp_path / "records")
     assert np.isfinite(outcome.rows[-1]["loss"])
     found = run.assess(run.best_model(outcome))["validation"]
-    assert found["loss"] == pytest.approx(min(row["validation_loss"] for row in outcome.rows), rel=1e-5)
+    assert found["loss"] == pytest.approx(
+        min(row["validation_loss"] for row in outcome.rows), rel=1e-5
+    )
     monkeypatch.chdir(tmp_path)
-    again = PlannedRun(read_plan(outcome.folder / "plan.toml", settings=["epochs=3"]), outcome.folder)
+    again = PlannedRun(
+        read_plan(outcome.folder / "plan.toml", settings=["epochs=3"]), outcome.folder
+    )
     continued = again.run(resume=outcome.folder)
     assert [row["loss"] for row in continued.rows[:2]] == [row["loss"] for row in outcome.rows]
     assert len(continued.rows) == 3
@@ -102,14 +150,21 @@ def test_what_a_maker_made_is_described_and_built_again(folder, monkeypatch, kin
 
 def test_a_picture_folder_is_described_with_its_classes(folder):
     source = vs.data.PictureFolder(folder / "pictures")
-    described = {**vs.parts.describe(vs.data.PictureFolder(str(folder / "pictures")), opaque=True), "folder": str(folder / "pictures")}
+    described = {
+        **vs.parts.describe(vs.data.PictureFolder(str(folder / "pictures")), opaque=True),
+        "folder": str(folder / "pictures"),
+    }
     assert described["class_values"] == ["a", "b"]
     assert vs.parts.build(described).fingerprint() == source.fingerprint()
 
 
 def test_a_tokeniser_in_a_file_is_named_relative_to_the_plan(folder, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
-    source = {"kind": "text_files", "files": "texts", "encode": {"kind": "tokens_of", "file": "tokens.json"}}
+    source = {
+        "kind": "text_files",
+        "files": "texts",
+        "encode": {"kind": "tokens_of", "file": "tokens.json"},
+    }
     run = PlannedRun(read_plan(written(folder, {"source": source, "join": "padded"}, TEXT)), folder)
     assert run.recorded_plan()["data"]["source"]["encode"]["file"] == str(folder / "tokens.json")
     assert run.source[0][0].dtype == np.int64
@@ -118,7 +173,11 @@ def test_a_tokeniser_in_a_file_is_named_relative_to_the_plan(folder, tmp_path, m
 def test_validation_in_a_folder_of_its_own_has_the_classes_of_the_training_part(folder, tmp_path):
     (tmp_path / "b").mkdir()
     Image.new("RGB", (9, 9)).save(tmp_path / "b" / "1.png")
-    data = {"source": {"kind": "picture_folder", "folder": "pictures"}, "validation": str(tmp_path), "prepare": SMALL}
+    data = {
+        "source": {"kind": "picture_folder", "folder": "pictures"},
+        "validation": str(tmp_path),
+        "prepare": SMALL,
+    }
     run = PlannedRun(read_plan(written(folder, data, FLAT)), folder)
     assert run.validation.labels().tolist() == [1]
     assert run.validation.class_names == ("a", "b")
@@ -135,12 +194,27 @@ def test_validation_in_a_folder_of_its_own_has_the_classes_of_the_training_part(
             {"source": {"kind": "picture_folder", "foldre": "p"}},
             "data.source.foldre: unknown setting of picture_folder. Did you mean 'folder'",
         ),
-        ({"source": {"kind": "adam"}}, "data.source.kind: 'adam' is of the family optimiser; what is wanted here is source"),
-        ({"source": {"kind": "demo_leaves"}, "target": "x"}, "target: it is a setting of tables in files"),
+        (
+            {"source": {"kind": "adam"}},
+            "data.source.kind: 'adam' is of the family optimiser; what is wanted here is source",
+        ),
+        (
+            {"source": {"kind": "demo_leaves"}, "target": "x"},
+            "target: it is a setting of tables in files",
+        ),
         ({"source": "barrels.csv"}, "target: missing"),
-        ({"source": "barrels.csv", "target": "state", "prepare": ["range"]}, "prepare: it is for pictures and series"),
-        ({"source": {"kind": "demo_leaves"}, "join": "flip"}, "data.join.kind: 'flip' is of the family transform"),
-        ({"source": {"kind": "demo_leaves"}, "augment": [{"kind": "shift"}]}, "data.augment.0.pixels: missing"),
+        (
+            {"source": "barrels.csv", "target": "state", "prepare": ["range"]},
+            "prepare: it is for pictures and series",
+        ),
+        (
+            {"source": {"kind": "demo_leaves"}, "join": "flip"},
+            "data.join.kind: 'flip' is of the family transform",
+        ),
+        (
+            {"source": {"kind": "demo_leaves"}, "augment": [{"kind": "shift"}]},
+            "data.augment.0.pixels: missing",
+        ),
     ],
 )
 def test_faults_of_a_source_are_told_before_anything_is_read(folder, data, message):
@@ -154,5 +228,9 @@ def test_a_source_that_is_not_there_is_named(folder):
         PlannedRun(read_plan(path), folder)
     with pytest.raises(DataError, match="no column 'fiel'"):
         vs.data.picture_table(folder / "pictures.csv", target="state", file="fiel")
-    with pytest.raises(PlanError, match="there is no demo set 'leavs' for plans. Did you mean 'leaves'"):
-        PlannedRun(read_plan(written(folder, {"source": "demo:leavs", "target": "x"}, FLAT)), folder)
+    with pytest.raises(
+        PlanError, match="there is no demo set 'leavs' for plans. Did you mean 'leaves'"
+    ):
+        PlannedRun(
+            read_plan(written(folder, {"source": "demo:leavs", "target": "x"}, FLAT)), folder
+        )

@@ -36,7 +36,9 @@ class Server:
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
-        self.user = {"user": "nobody"} if os.geteuid() == 0 else {}  # PostgreSQL refuses to run as root
+        self.user = (
+            {"user": "nobody"} if os.geteuid() == 0 else {}
+        )  # PostgreSQL refuses to run as root
         self.folder.mkdir(parents=True, exist_ok=True)
         for place in (self.folder, *self.folder.parents):
             with contextlib.suppress(OSError):
@@ -50,26 +52,60 @@ class Server:
         self.start()
 
     def _run(self, name, *arguments):
-        subprocess.run([self.bin / name, *map(str, arguments)], check=True, capture_output=True, cwd="/", **self.user)
+        subprocess.run(
+            [self.bin / name, *map(str, arguments)],
+            check=True,
+            capture_output=True,
+            cwd="/",
+            **self.user,
+        )
 
     def start(self):
-        options = ["-D", self.data, "-p", str(self.port), "-k", self.folder, "-c", "listen_addresses=127.0.0.1", "-c", "fsync=off"]
+        options = [
+            "-D",
+            self.data,
+            "-p",
+            str(self.port),
+            "-k",
+            self.folder,
+            "-c",
+            "listen_addresses=127.0.0.1",
+            "-c",
+            "fsync=off",
+        ]
         log = (self.folder / "log").open("ab")
-        self.process = subprocess.Popen([self.bin / "postgres", *map(str, options)], stdout=log, stderr=log, cwd="/", **self.user)
+        self.process = subprocess.Popen(
+            [self.bin / "postgres", *map(str, options)],
+            stdout=log,
+            stderr=log,
+            cwd="/",
+            **self.user,
+        )
         for _ in range(400):
-            with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", self.port), 0.2):
+            with (
+                contextlib.suppress(OSError),
+                socket.create_connection(("127.0.0.1", self.port), 0.2),
+            ):
                 if self._answers():
                     return
             time.sleep(0.05)
             if self.process.poll() is not None:  # what a killed server leaves takes a moment to go
-                self.process = subprocess.Popen([self.bin / "postgres", *map(str, options)], stdout=log, stderr=log, cwd="/", **self.user)
+                self.process = subprocess.Popen(
+                    [self.bin / "postgres", *map(str, options)],
+                    stdout=log,
+                    stderr=log,
+                    cwd="/",
+                    **self.user,
+                )
         raise RuntimeError((self.folder / "log").read_text()[-2000:])
 
     def _answers(self):
         import psycopg
 
         try:
-            psycopg.connect(f"postgresql://cellar@127.0.0.1:{self.port}/postgres", connect_timeout=2).close()
+            psycopg.connect(
+                f"postgresql://cellar@127.0.0.1:{self.port}/postgres", connect_timeout=2
+            ).close()
         except psycopg.OperationalError:
             return False
         return True

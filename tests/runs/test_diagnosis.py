@@ -1,4 +1,6 @@
-"""Runs with planted trouble are seen through, with the layer and the epoch; sound ones raise no alarm."""
+"""Runs with planted trouble are seen through, with the layer and the epoch; sound ones raise no
+alarm.
+"""
 
 import contextlib
 import logging
@@ -42,7 +44,15 @@ def run(
     loss = loss or vs.losses.cross_entropy
     metrics = [vs.metrics.accuracy] if loss is vs.losses.cross_entropy else []
     optimiser = optimiser or vs.optimisers.Adam(rate)
-    training = vs.Training(network, loss=loss, metrics=metrics, optimiser=optimiser, schedule=schedule, seed=3, clip=clip)
+    training = vs.Training(
+        network,
+        loss=loss,
+        metrics=metrics,
+        optimiser=optimiser,
+        schedule=schedule,
+        seed=3,
+        clip=clip,
+    )
     looking = [o.Steps(), o.Norms(LOOKING), o.Distributions(LOOKING * 4), o.Samples(6), *observers]
     with contextlib.suppress(NotFiniteError):
         training.run(
@@ -71,11 +81,20 @@ class KillLayer(o.Observer):
     def after_epoch(self, run, row):
         if row["epoch"] == self.epoch:
             network = run.parts[""].network
-            network.load(network.weights() | {self.path: np.full_like(network.weights()[self.path], -1e4)})
+            network.load(
+                network.weights() | {self.path: np.full_like(network.weights()[self.path], -1e4)}
+            )
 
 
 def overfitting(path):
-    return run(path, dense(128, 128), train=blobs(60, 1, spread=2.5), validation=blobs(400, 2, spread=2.5), epochs=60, rate=0.002)
+    return run(
+        path,
+        dense(128, 128),
+        train=blobs(60, 1, spread=2.5),
+        validation=blobs(400, 2, spread=2.5),
+        epochs=60,
+        rate=0.002,
+    )
 
 
 def rate_too_high(path):
@@ -90,7 +109,12 @@ def not_finite(path):
     x, _ = blobs(400, 1)
     y = (100 * x[:, :3]).astype(np.float32)
     return run(
-        path, dense(32, 32), train=(x, y), validation=(x[:100] + 1, y[:100]), optimiser=vs.optimisers.SGD(0.9), loss=vs.losses.squared_error
+        path,
+        dense(32, 32),
+        train=(x, y),
+        validation=(x[:100] + 1, y[:100]),
+        optimiser=vs.optimisers.SGD(0.9),
+        loss=vs.losses.squared_error,
     )
 
 
@@ -140,7 +164,14 @@ def leak(path):
 def saturated(path):
     x, y = blobs(400, 1)
     more, labels = blobs(300, 2)
-    return run(path, dense(24, act=np.tanh), train=(100 * x, y), validation=(100 * more, labels), epochs=20, rate=0.001)
+    return run(
+        path,
+        dense(24, act=np.tanh),
+        train=(100 * x, y),
+        validation=(100 * more, labels),
+        epochs=20,
+        rate=0.001,
+    )
 
 
 def does_not_move(path):
@@ -164,7 +195,11 @@ PLANTED = {
 
 
 def told(found):
-    return [(answer.trouble, answer.layer, answer.epoch, answer.evidence) for answer in found if answer.verdict != "sound"]
+    return [
+        (answer.trouble, answer.layer, answer.epoch, answer.evidence)
+        for answer in found
+        if answer.verdict != "sound"
+    ]
 
 
 @pytest.mark.parametrize("plant", PLANTED, ids=lambda plant: plant.__name__)
@@ -180,9 +215,13 @@ def test_planted_trouble_is_found(tmp_path, plant, caplog):
         assert answer.layer == layer, told(found)
     if epoch == "curve":
         curves = record.curves
-        epoch = curves["epoch"][curves["validation_loss"].rolling(5, center=True, min_periods=1).mean().idxmin()]
+        epoch = curves["epoch"][
+            curves["validation_loss"].rolling(5, center=True, min_periods=1).mean().idxmin()
+        ]
     if epoch is not None:
-        assert answer.epoch == pytest.approx(epoch, abs=0.1 * max(record.epochs, 1) + 0.5), told(found)
+        assert answer.epoch == pytest.approx(epoch, abs=0.1 * max(record.epochs, 1) + 0.5), told(
+            found
+        )
 
 
 SOUND = {
@@ -190,24 +229,55 @@ SOUND = {
     "deeper": lambda path: run(path, dense(32, 32, 32), rate=0.002, epochs=12),
     "tanh": lambda path: run(path, dense(16, 16, act=np.tanh), epochs=20),
     "gelu": lambda path: run(path, dense(24, act=vs.gelu), epochs=15),
-    "dropout": lambda path: run(path, vs.Stack(vs.Dense(32), vs.relu, vs.Dropout(0.3), vs.Dense(3)), epochs=15),
-    "norm": lambda path: run(path, vs.Stack(vs.Dense(32), vs.BatchNorm(), vs.relu, vs.Dense(3)), rate=0.001, epochs=10),
-    "layer_norm": lambda path: run(path, vs.Stack(vs.Dense(24), vs.LayerNorm(), vs.gelu, vs.Dense(3)), epochs=12),
-    "sgd": lambda path: run(path, dense(16), optimiser=vs.optimisers.SGD(0.05, momentum=0.9), epochs=15),
+    "dropout": lambda path: run(
+        path, vs.Stack(vs.Dense(32), vs.relu, vs.Dropout(0.3), vs.Dense(3)), epochs=15
+    ),
+    "norm": lambda path: run(
+        path, vs.Stack(vs.Dense(32), vs.BatchNorm(), vs.relu, vs.Dense(3)), rate=0.001, epochs=10
+    ),
+    "layer_norm": lambda path: run(
+        path, vs.Stack(vs.Dense(24), vs.LayerNorm(), vs.gelu, vs.Dense(3)), epochs=12
+    ),
+    "sgd": lambda path: run(
+        path, dense(16), optimiser=vs.optimisers.SGD(0.05, momentum=0.9), epochs=15
+    ),
     "residual": lambda path: run(
-        path, vs.Stack(vs.Dense(16), vs.Residual(vs.Stack(vs.Dense(16), vs.relu, vs.Dense(16))), vs.Dense(3)), epochs=15, rate=0.002
+        path,
+        vs.Stack(
+            vs.Dense(16), vs.Residual(vs.Stack(vs.Dense(16), vs.relu, vs.Dense(16))), vs.Dense(3)
+        ),
+        epochs=15,
+        rate=0.002,
     ),
     "cosine": lambda path: run(path, dense(16), epochs=20, schedule=vs.schedules.cosine(260)),
-    "hard": lambda path: run(path, dense(8), train=blobs(800, 1, spread=3.0), validation=blobs(500, 2, spread=3.0), epochs=12, rate=0.002),
-    "numbers": lambda path: run(
-        path, dense(16), epochs=20, loss=vs.losses.squared_error, rate=0.003,
-        train=(blobs(500, 1)[0], np.tanh(blobs(500, 1)[0][:, :3])), validation=(blobs(300, 2)[0], np.tanh(blobs(300, 2)[0][:, :3])),
+    "hard": lambda path: run(
+        path,
+        dense(8),
+        train=blobs(800, 1, spread=3.0),
+        validation=blobs(500, 2, spread=3.0),
+        epochs=12,
+        rate=0.002,
     ),
-}  # fmt: skip
+    "numbers": lambda path: run(
+        path,
+        dense(16),
+        epochs=20,
+        loss=vs.losses.squared_error,
+        rate=0.003,
+        train=(blobs(500, 1)[0], np.tanh(blobs(500, 1)[0][:, :3])),
+        validation=(blobs(300, 2)[0], np.tanh(blobs(300, 2)[0][:, :3])),
+    ),
+}
 
 
 @pytest.mark.parametrize("name", SOUND)
 def test_sound_runs_raise_no_alarm(tmp_path, name):
     found = SOUND[name](tmp_path).diagnose()
     assert not told(found)
-    assert {answer.question for answer in found} >= {"learning", "overfitting", "layers", "optimiser", "mistakes"}
+    assert {answer.question for answer in found} >= {
+        "learning",
+        "overfitting",
+        "layers",
+        "optimiser",
+        "mistakes",
+    }

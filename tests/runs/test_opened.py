@@ -30,7 +30,11 @@ def root(tmp_path_factory):
 
 def test_runs_are_filtered_sorted_and_shown_with_any_setting_or_score(root):
     runs = vs.runs.open(root / "records")
-    assert runs.table(where=["optimiser.rate>=0.01", "optimiser.rate<0.1"])["run"].tolist() == ["barrels-3", "barrels-4", "harvest-6"]
+    assert runs.table(where=["optimiser.rate>=0.01", "optimiser.rate<0.1"])["run"].tolist() == [
+        "barrels-3",
+        "barrels-4",
+        "harvest-6",
+    ]
     assert runs.table(name="har*")["run"].tolist() == ["harvest-6"]
     assert runs.table(where=["optimiser.kind=adam"]).shape[0] == 6
     assert runs.table(where=["optimiser.kind!=adam"]).empty
@@ -48,7 +52,13 @@ def test_runs_are_filtered_sorted_and_shown_with_any_setting_or_score(root):
 def test_a_run_is_found_by_label_number_folder_and_identity(root):
     runs = vs.runs.open(root / "records")
     run = runs["barrels-3"]
-    assert runs[3].label == runs["3"].label == runs[str(root / "records" / "barrels-3")].label == runs[run.uid].label == "barrels-3"
+    assert (
+        runs[3].label
+        == runs["3"].label
+        == runs[str(root / "records" / "barrels-3")].label
+        == runs[run.uid].label
+        == "barrels-3"
+    )
     with pytest.raises(RunError, match="Newest: .*harvest-6"):
         runs["nothing"]
     with pytest.raises(RunError, match="no such folder of runs"):
@@ -59,7 +69,10 @@ def test_comparing_shows_what_differs_and_who_left_the_others(root):
     runs = vs.runs.open(root / "records")
     found = vs.runs.compare([runs[1], runs[5]])
     assert found.settings.index.tolist() == ["optimiser.rate"]
-    assert found.scores.loc["best loss"].tolist() == [runs[1].scores.loc["loss", "best"], runs[5].scores.loc["loss", "best"]]
+    assert found.scores.loc["best loss"].tolist() == [
+        runs[1].scores.loc["loss", "best"],
+        runs[5].scores.loc["loss", "best"],
+    ]
     leader = vs.runs.first_leader(list(runs), "validation_loss")
     assert leader.run == "barrels-5"
     assert leader.end == 3
@@ -72,7 +85,12 @@ def test_runs_that_should_be_equal_part_where_they_part(tmp_path):
         def after_step(self, run, step):
             if step.number == 7:
                 network = run.parts[""].network
-                network.load({"weight": network.weights()["weight"] + 1e-3, "bias": network.weights()["bias"]})
+                network.load(
+                    {
+                        "weight": network.weights()["weight"] + 1e-3,
+                        "bias": network.weights()["bias"],
+                    }
+                )
 
     train(tmp_path)
     train(tmp_path)
@@ -125,7 +143,11 @@ def test_a_kept_model_outlives_its_run_and_is_checked_when_read(tmp_path):
         runs["1"].remove()
     import shutil
 
-    expected = vs.open_model(outcome.folder / "states" / f"{outcome.store.best_state() or outcome.store.states()[-1]}.npz")
+    expected = vs.open_model(
+        outcome.folder
+        / "states"
+        / f"{outcome.store.best_state() or outcome.store.states()[-1]}.npz"
+    )
     shutil.rmtree(outcome.folder)
     model = vs.catalogue.load("pressure", place=tmp_path)
     np.testing.assert_array_equal(model.predict(np.ones((2, 3))), expected.predict(np.ones((2, 3))))
@@ -145,13 +167,21 @@ def test_a_kept_model_outlives_its_run_and_is_checked_when_read(tmp_path):
 
 
 def test_the_command_line_over_a_run_s_life(root):
-    listed = vinestep("runs", "--where", "optimiser.rate>0.02", "--columns", "optimiser.rate", "--json", cwd=root)
-    assert [row["run"] for row in json.loads(listed.stdout)] == ["barrels-4", "barrels-5", "harvest-6"]
+    listed = vinestep(
+        "runs", "--where", "optimiser.rate>0.02", "--columns", "optimiser.rate", "--json", cwd=root
+    )
+    assert [row["run"] for row in json.loads(listed.stdout)] == [
+        "barrels-4",
+        "barrels-5",
+        "harvest-6",
+    ]
     table = vinestep("runs", "--csv", "--sort", "best loss", cwd=root)
     assert len(table.stdout.splitlines()) == 7
     assert "optimiser.rate" in vinestep("compare", 1, 5, cwd=root).stdout
     shown = vinestep("show", "barrels-5", cwd=root).stdout
-    assert all(text in shown for text in ("What the record says", "optimiser.rate", "validation loss", "█"))
+    assert all(
+        text in shown for text in ("What the record says", "optimiser.rate", "validation loss", "█")
+    )
     assert json.loads(vinestep("show", 5, "--json", cwd=root).stdout)["answers"]
     for form in ("csv", "parquet"):
         assert vinestep("export", 5, "--out", form, "--form", form, cwd=root).returncode == 0
@@ -198,9 +228,14 @@ def test_markup_in_notes_and_names_is_shown_in_reports(tmp_path):
 
 
 def test_a_search_at_the_command_line(tmp_path):
-    plan = 'name = "b"\nepochs = 2\n[data]\nsource = "demo:barrels"\ntarget = "state"\n[[layers]]\nkind = "dense"\nwidth = "classes"\n'
+    plan = (
+        'name = "b"\nepochs = 2\n[data]\nsource = "demo:barrels"\ntarget = '
+        '"state"\n[[layers]]\nkind = "dense"\nwidth = "classes"\n'
+    )
     (tmp_path / "plan.toml").write_text(plan)
-    done = vinestep("search", "plan.toml", "--over", "optimiser.rate=0.001,0.1", "--how", "grid", cwd=tmp_path)
+    done = vinestep(
+        "search", "plan.toml", "--over", "optimiser.rate=0.001,0.1", "--how", "grid", cwd=tmp_path
+    )
     assert done.returncode == 0, done.stderr
     assert "Best: optimiser.rate=" in done.stdout
     assert (tmp_path / "search" / "trials.png").exists()

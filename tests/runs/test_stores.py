@@ -17,10 +17,14 @@ def store(request, tmp_path):
         yield MemoryStore()
         return
     if request.param == "postgres":
-        yield vs.runs.LedgerStore.new(vs.runs.Ledger(ledger_url(".", request.getfixturevalue("database"))), "barrels")
+        yield vs.runs.LedgerStore.new(
+            vs.runs.Ledger(ledger_url(".", request.getfixturevalue("database"))), "barrels"
+        )
         return
     if request.param == "ledger":
-        yield vs.runs.LedgerStore.new(vs.runs.Ledger(f"sqlite:///{tmp_path}/ledger.sqlite"), "barrels")
+        yield vs.runs.LedgerStore.new(
+            vs.runs.Ledger(f"sqlite:///{tmp_path}/ledger.sqlite"), "barrels"
+        )
         return
     with vs.runs.RunFolder.new(tmp_path, "barrels") as folder:
         yield folder
@@ -32,7 +36,12 @@ def test_a_run_begins_once_and_is_known(store):
     store.status({"status": "finished", "reason": "All done.", "epoch": 3, "test_scored": 1})
     store.status({"last": {"loss": 0.5}})
     known = store.info()
-    assert (known["status"], known["epoch"], known["test_scored"], known["last"]) == ("finished", 3, 1, {"loss": 0.5})
+    assert (known["status"], known["epoch"], known["test_scored"], known["last"]) == (
+        "finished",
+        3,
+        1,
+        {"loss": 0.5},
+    )
     assert "barrels" in store.label
     with pytest.raises(RunError, match=r"finished: All done\."):
         store.check_resumable()
@@ -74,10 +83,16 @@ def test_console_keeps_lines_in_order(store):
 
 def test_states_are_kept_renamed_and_removed(store):
     for step in (5, 10, 15):
-        store.save_state(f"step-{step:08d}", {"weights/0/bias": np.full(2, float(step))}, {"step": step})
+        store.save_state(
+            f"step-{step:08d}", {"weights/0/bias": np.full(2, float(step))}, {"step": step}
+        )
     assert store.states() == ["step-00000005", "step-00000010", "step-00000015"]
     found = store.read_state("step-00000010")
-    assert (found.arrays["weights/0/bias"].tolist(), found.meta["step"], found.name) == ([10.0, 10.0], 10, "step-00000010")
+    assert (found.arrays["weights/0/bias"].tolist(), found.meta["step"], found.name) == (
+        [10.0, 10.0],
+        10,
+        "step-00000010",
+    )
     store.rename_state("step-00000010", "step-00000010-best")
     store.rename_state("step-00000005", None)
     store.rename_state("step-00000999", None)
@@ -136,7 +151,9 @@ class Ask(vs.observers.Observer):
 
 
 def train(store, observers=(), **options):
-    training = vs.Training(vs.Stack(vs.Dense(4, vs.relu), vs.Dense(2)), loss=vs.losses.cross_entropy, seed=1)
+    training = vs.Training(
+        vs.Stack(vs.Dense(4, vs.relu), vs.Dense(2)), loss=vs.losses.cross_entropy, seed=1
+    )
     where = options or {"record": store}
     return training, training.run(data().batches(8), epochs=4, observers=[*observers], **where)
 
@@ -165,7 +182,12 @@ def test_a_run_recorded_anywhere_goes_on_to_equal_bits(store):
         return  # the folder is held by this test; folders are resumed in test_training
     again, outcome = train(store, resume=store)
     assert outcome.rows == expected.rows
-    assert all(np.array_equal(a, b) for a, b in zip(again.network.weights().values(), whole.network.weights().values(), strict=True))
+    assert all(
+        np.array_equal(a, b)
+        for a, b in zip(
+            again.network.weights().values(), whole.network.weights().values(), strict=True
+        )
+    )
 
 
 def test_what_is_printed_logged_and_warned_of_is_kept(store, capsys):
@@ -189,7 +211,10 @@ def test_what_is_printed_logged_and_warned_of_is_kept(store, capsys):
 
 
 def test_several_threads_write_to_one_console(store):
-    threads = [threading.Thread(target=lambda k=k: [store.console(f"{k} {i}") for i in range(50)]) for k in range(4)]
+    threads = [
+        threading.Thread(target=lambda k=k: [store.console(f"{k} {i}") for i in range(50)])
+        for k in range(4)
+    ]
     for thread in threads:
         thread.start()
     for thread in threads:

@@ -54,33 +54,83 @@ def frozen(network, pattern, x):
     return network
 
 
-TABLE, PICTURES, SERIES = (RNG.normal(size=shape).astype(np.float32) for shape in ((12, 5), (12, 8, 8, 2), (12, 9, 8)))
+TABLE, PICTURES, SERIES = (
+    RNG.normal(size=shape).astype(np.float32) for shape in ((12, 5), (12, 8, 8, 2), (12, 9, 8))
+)
 WIDE = RNG.normal(size=(300, 70)).astype(np.float32)
 NETWORKS = {
     "one dense": (lambda: vs.Dense(3), TABLE),
     "dense": (lambda: vs.Stack(vs.Dense(6), vs.relu, vs.Dense(4), np.tanh, vs.Dense(3)), TABLE),
-    "dense, wide": (lambda: vs.Stack(vs.Dense(90), vs.relu, vs.Dense(80), vs.sigmoid, vs.Dense(3)), WIDE),
+    "dense, wide": (
+        lambda: vs.Stack(vs.Dense(90), vs.relu, vs.Dense(80), vs.sigmoid, vs.Dense(3)),
+        WIDE,
+    ),
     "one layer twice": (twice, TABLE),
     "one layer three times": (tied, SERIES[:, 0]),
-    "leaky": (lambda: vs.Stack(vs.Dense(6), partial(vs.leaky_relu, slope=0.3), vs.Dense(3, vs.leaky_relu), vs.Dense(3)), TABLE),
-    "frozen first": (lambda: frozen(vs.Stack(vs.Dense(6), vs.relu, vs.Dense(3)), "0/*", TABLE), TABLE),
-    "frozen bias": (lambda: frozen(vs.Stack(vs.Dense(6), vs.relu, vs.Dense(4), vs.relu, vs.Dense(3)), "2/bias", TABLE), TABLE),
+    "leaky": (
+        lambda: vs.Stack(
+            vs.Dense(6), partial(vs.leaky_relu, slope=0.3), vs.Dense(3, vs.leaky_relu), vs.Dense(3)
+        ),
+        TABLE,
+    ),
+    "frozen first": (
+        lambda: frozen(vs.Stack(vs.Dense(6), vs.relu, vs.Dense(3)), "0/*", TABLE),
+        TABLE,
+    ),
+    "frozen bias": (
+        lambda: frozen(
+            vs.Stack(vs.Dense(6), vs.relu, vs.Dense(4), vs.relu, vs.Dense(3)), "2/bias", TABLE
+        ),
+        TABLE,
+    ),
     "mixed": (lambda: vs.Stack(vs.Dense(6), vs.relu, OwnDense(5), vs.Dense(4), vs.Dense(3)), TABLE),
     "own": (lambda: vs.Stack(OwnDense(6), lambda x: x * 2, vs.Dense(3)), TABLE),
     "batch norm": (lambda: vs.Stack(vs.Dense(6), vs.BatchNorm(), vs.relu, vs.Dense(3)), TABLE),
     "layer norm": (lambda: vs.Stack(vs.Dense(6), vs.LayerNorm(), vs.gelu_tanh, vs.Dense(3)), TABLE),
-    "residual": (lambda: vs.Stack(vs.Residual(vs.Stack(vs.Dense(5), vs.relu, vs.Dense(5))), vs.Dense(3)), TABLE),
-    "branches": (lambda: vs.Stack(vs.Concat(vs.Dense(2), vs.Dense(3, np.tanh)), vs.Sum(vs.Dense(3), vs.Dense(3))), TABLE),
-    "parametric": (lambda: vs.Stack(vs.Dense(6), vs.ParametricRelu(), vs.Dropout(0.2), vs.Dense(3)), TABLE),
+    "residual": (
+        lambda: vs.Stack(vs.Residual(vs.Stack(vs.Dense(5), vs.relu, vs.Dense(5))), vs.Dense(3)),
+        TABLE,
+    ),
+    "branches": (
+        lambda: vs.Stack(
+            vs.Concat(vs.Dense(2), vs.Dense(3, np.tanh)), vs.Sum(vs.Dense(3), vs.Dense(3))
+        ),
+        TABLE,
+    ),
+    "parametric": (
+        lambda: vs.Stack(vs.Dense(6), vs.ParametricRelu(), vs.Dropout(0.2), vs.Dense(3)),
+        TABLE,
+    ),
     "convolutional": (lambda: vs.networks.convolutional_classifier(3, channels=(4, 6)), PICTURES),
     "residual network": (lambda: vs.networks.residual_network(3, depth=1, width=4), PICTURES),
-    "pooled": (lambda: vs.Stack(vs.Convolution(4, 3), vs.relu, vs.MaxPool(2), vs.Flatten(), vs.Dense(4), vs.Dense(3)), PICTURES),
-    "depthwise": (lambda: vs.Stack(vs.Convolution(4, 3, groups=2), vs.MeanPool(2), vs.GlobalMean(), vs.Dense(3)), PICTURES),
+    "pooled": (
+        lambda: vs.Stack(
+            vs.Convolution(4, 3), vs.relu, vs.MaxPool(2), vs.Flatten(), vs.Dense(4), vs.Dense(3)
+        ),
+        PICTURES,
+    ),
+    "depthwise": (
+        lambda: vs.Stack(
+            vs.Convolution(4, 3, groups=2), vs.MeanPool(2), vs.GlobalMean(), vs.Dense(3)
+        ),
+        PICTURES,
+    ),
     "LSTM": (lambda: vs.Stack(vs.LSTM(8, bidirectional=True, output="last"), vs.Dense(3)), SERIES),
     "GRU": (lambda: vs.Stack(vs.GRU(5, depth=2, output="last"), vs.Dense(3)), SERIES),
-    "transformer": (lambda: vs.Stack(vs.Positions(), vs.TransformerBlock(1), vs.GlobalMean(), vs.Dense(3)), SERIES),
-    "rotary": (lambda: vs.Stack(vs.TransformerBlock(2, rotary=True, causal=True), vs.GlobalMean(), vs.Dense(3)), SERIES),
-    "tokens": (lambda: vs.Stack(vs.Embedding(9, 8), vs.TransformerBlock(1), vs.GlobalMean(), vs.Dense(3)), RNG.integers(0, 9, (12, 9))),
+    "transformer": (
+        lambda: vs.Stack(vs.Positions(), vs.TransformerBlock(1), vs.GlobalMean(), vs.Dense(3)),
+        SERIES,
+    ),
+    "rotary": (
+        lambda: vs.Stack(
+            vs.TransformerBlock(2, rotary=True, causal=True), vs.GlobalMean(), vs.Dense(3)
+        ),
+        SERIES,
+    ),
+    "tokens": (
+        lambda: vs.Stack(vs.Embedding(9, 8), vs.TransformerBlock(1), vs.GlobalMean(), vs.Dense(3)),
+        RNG.integers(0, 9, (12, 9)),
+    ),
 }
 LOSSES = {
     "cross-entropy": vs.losses.cross_entropy,
@@ -99,7 +149,10 @@ def test_training_and_differentiate_agree(name, loss):
         network.initialise(x)
 
     def penalised(outputs, targets):
-        return vs.losses.cross_entropy(outputs, targets) + sum(np.sum(np.square(w)) for w in network.parameters().values()) * 1e-2
+        return (
+            vs.losses.cross_entropy(outputs, targets)
+            + sum(np.sum(np.square(w)) for w in network.parameters().values()) * 1e-2
+        )
 
     function = LOSSES[loss] or penalised
     training = vs.Training(network, loss=function, seed=4)
@@ -112,7 +165,9 @@ def test_training_and_differentiate_agree(name, loss):
     assert list(ours) == list(theirs)
     for path in ours:
         largest = np.abs(theirs[path]).max()
-        np.testing.assert_allclose(ours[path], theirs[path], rtol=1e-3, atol=1e-5 + 1e-4 * largest, err_msg=path)
+        np.testing.assert_allclose(
+            ours[path], theirs[path], rtol=1e-3, atol=1e-5 + 1e-4 * largest, err_msg=path
+        )
     assert statistics.keys() == network.statistics().keys()
 
 
@@ -131,14 +186,19 @@ class Scratch(vs.Layer):
 def test_a_layer_that_changes_its_scratch_array_is_caught():
     network = vs.Stack(vs.Dense(5), Scratch(), vs.Dense(3)).initialise(TABLE)
     training = vs.Training(network, loss=vs.losses.cross_entropy)
-    with pytest.raises(DifferentiationError, match=r"changed in place after it was used: input 1 of multiply in 1"):
+    with pytest.raises(
+        DifferentiationError, match=r"changed in place after it was used: input 1 of multiply in 1"
+    ):
         training.step((TABLE, LABELS))
 
 
 def test_a_loss_that_changes_the_batch_is_caught():
     def spoiling(outputs, targets):
         TARGETS[...] = 0
-        return np.mean(np.square(outputs - targets) * WEIGHTS) + np.mean(_changed(WEIGHTS) * outputs) * 0
+        return (
+            np.mean(np.square(outputs - targets) * WEIGHTS)
+            + np.mean(_changed(WEIGHTS) * outputs) * 0
+        )
 
     def _changed(array):
         array *= 2
@@ -157,7 +217,9 @@ def test_only_code_of_the_library_goes_unguarded():
         training.step((x, LABELS))
         training.step((x, LABELS))
         assert is_library_code(training.network, training.loss), name
-    assert is_library_code(NETWORKS["dense"][0](), functools.partial(vs.losses.cross_entropy, smoothing=0.1))
+    assert is_library_code(
+        NETWORKS["dense"][0](), functools.partial(vs.losses.cross_entropy, smoothing=0.1)
+    )
     assert not is_library_code(NETWORKS["own"][0](), vs.losses.cross_entropy)
     assert not is_library_code(vs.Stack(lambda x: x), vs.losses.cross_entropy)
     assert not is_library_code(vs.Stack(vs.Dense(3)), lambda outputs, targets: np.mean(outputs))
@@ -172,7 +234,12 @@ def test_a_finite_loss_with_a_gradient_that_is_not_changes_nothing(tmp_path):
     network = vs.Stack(vs.Dense(4), vs.Dense(2)).initialise(TABLE)
     training = vs.Training(network, loss=bad_slope)
     before = network.arena.flat.copy()
-    with np.errstate(all="ignore"), pytest.raises(NotFiniteError, match=r"Step 1: the loss is .*, but the gradients of 0/weight"):
+    with (
+        np.errstate(all="ignore"),
+        pytest.raises(
+            NotFiniteError, match=r"Step 1: the loss is .*, but the gradients of 0/weight"
+        ),
+    ):
         training.step((TABLE, LABELS))
     np.testing.assert_array_equal(network.arena.flat, before)
     assert training.step_number == 0
@@ -193,14 +260,25 @@ def test_a_refused_step_leaves_running_statistics_as_they_were(spoilt):
         np.testing.assert_array_equal(array, before[path])
 
 
-@pytest.mark.parametrize("optimiser", [vs.optimisers.SGD(1e30), vs.optimisers.SGD(3e37, momentum=0.9), vs.optimisers.Adam(3e38)])
+@pytest.mark.parametrize(
+    "optimiser",
+    [vs.optimisers.SGD(1e30), vs.optimisers.SGD(3e37, momentum=0.9), vs.optimisers.Adam(3e38)],
+)
 def test_an_update_that_would_become_infinite_is_taken_back(optimiser):
     network = vs.Dense(1).initialise(TABLE)
-    training = vs.Training(network, loss=lambda outputs, targets: np.mean(outputs) * 1e10, optimiser=optimiser)
+    training = vs.Training(
+        network, loss=lambda outputs, targets: np.mean(outputs) * 1e10, optimiser=optimiser
+    )
 
     def until_refused():
         for _ in range(5):
-            kept.append((network.arena.flat.copy(), {name: a.copy() for name, a in optimiser.state.items()}, optimiser.count))
+            kept.append(
+                (
+                    network.arena.flat.copy(),
+                    {name: a.copy() for name, a in optimiser.state.items()},
+                    optimiser.count,
+                )
+            )
             training.step((TABLE, np.zeros((12, 1))))
 
     kept = []
@@ -215,7 +293,9 @@ def test_an_update_that_would_become_infinite_is_taken_back(optimiser):
 @pytest.mark.parametrize("scale", [1e15, 1e25, 1e30])
 def test_clip_shortens_gradients_of_any_length(scale):
     network = vs.Dense(1).initialise(TABLE)
-    training = vs.Training(network, loss=lambda outputs, targets: np.mean(outputs) * np.float32(scale), clip=2.0)
+    training = vs.Training(
+        network, loss=lambda outputs, targets: np.mean(outputs) * np.float32(scale), clip=2.0
+    )
     step = training.step((TABLE, np.zeros((12, 1))))
     assert step.norm > 0.1 * scale
     assert step.gradients.norm() == pytest.approx(2.0, rel=1e-3)
@@ -236,7 +316,9 @@ def data(n=24, seed=0):
 
 
 def classifier(**options):
-    return vs.Training(vs.Stack(vs.Dense(4), vs.relu, vs.Dense(2)), loss=vs.losses.cross_entropy, **options)
+    return vs.Training(
+        vs.Stack(vs.Dense(4), vs.relu, vs.Dense(2)), loss=vs.losses.cross_entropy, **options
+    )
 
 
 def test_an_optimiser_belongs_to_one_training():
@@ -249,7 +331,9 @@ def test_an_optimiser_belongs_to_one_training():
 
 def test_observers_begin_anew_for_each_run_and_serve_one_at_a_time():
     patience = vs.observers.Patience(2, least_gain=1e9)
-    outcomes = [classifier().run(data().batches(8), epochs=9, observers=[patience]) for _ in range(2)]
+    outcomes = [
+        classifier().run(data().batches(8), epochs=9, observers=[patience]) for _ in range(2)
+    ]
     assert [outcome.rows[-1]["epoch"] for outcome in outcomes] == [3, 3]
 
     class Nested(vs.observers.Observer):
@@ -283,7 +367,9 @@ def test_a_first_score_of_nan_is_not_the_best_for_ever(tmp_path):
         patience.after_epoch(run, {"loss": value})
     assert patience.best == 2.0
     assert keeper.scores == []
-    outcome = vs.Outcome([{"loss": math.nan, "epoch": 1}, {"loss": 1.0, "epoch": 2}], None, "", None, 0.0)
+    outcome = vs.Outcome(
+        [{"loss": math.nan, "epoch": 1}, {"loss": 1.0, "epoch": 2}], None, "", None, 0.0
+    )
     assert outcome.best("loss")["epoch"] == 2
 
 
@@ -291,17 +377,28 @@ def test_a_summed_loss_is_a_sum():
     inputs, targets = np.ones((5, 1), np.float32), np.zeros((5, 1), np.float32)
     summed = functools.partial(vs.losses.squared_error, reduction="sum")
     training = vs.Training(
-        vs.Dense(1, initialiser=vs.initialisers.constant(math.sqrt(2.0))), loss=summed, optimiser=vs.optimisers.SGD(1e-30)
+        vs.Dense(1, initialiser=vs.initialisers.constant(math.sqrt(2.0))),
+        loss=summed,
+        optimiser=vs.optimisers.SGD(1e-30),
     )
     outcome = training.run(vs.data.Dataset(inputs, targets).batches(2), epochs=1)
     assert outcome.rows[0]["loss"] == pytest.approx(10.0, rel=1e-5)
-    assert training.assess(vs.data.Dataset(inputs, targets).batches(2))["loss"] == pytest.approx(10.0, rel=1e-5)
+    assert training.assess(vs.data.Dataset(inputs, targets).batches(2))["loss"] == pytest.approx(
+        10.0, rel=1e-5
+    )
     with pytest.raises(ShapeError, match='Use reduction="mean"'):
-        vs.Training(vs.Dense(1), loss=functools.partial(vs.losses.squared_error, reduction="none")).step((inputs, targets))
+        vs.Training(
+            vs.Dense(1), loss=functools.partial(vs.losses.squared_error, reduction="none")
+        ).step((inputs, targets))
 
 
 def test_the_metric_says_which_way_is_better(tmp_path):
-    odd = vs.metrics.Metric("gain_error", lambda o, t: np.array([o.sum(), len(t)]), lambda c: float(c[0] / c[1]), better="higher")
+    odd = vs.metrics.Metric(
+        "gain_error",
+        lambda o, t: np.array([o.sum(), len(t)]),
+        lambda c: float(c[0] / c[1]),
+        better="higher",
+    )
     keeper = vs.observers.Checkpoints("best", by="perplexity", keep=1)
     training = classifier(metrics=[vs.metrics.perplexity, odd])
     outcome = training.run(data().batches(8), epochs=4, observers=[keeper], record=tmp_path)
@@ -311,12 +408,18 @@ def test_the_metric_says_which_way_is_better(tmp_path):
     best = archive.read(keeper.best_file(outcome))
     assert best.meta["curves"][-1]["perplexity"] == min(by["perplexity"])
     with pytest.raises(RunError, match="Whether more or less of 'rate' is better is not known"):
-        classifier().run(data().batches(8), epochs=2, observers=[vs.observers.Patience(3, by="rate")])
+        classifier().run(
+            data().batches(8), epochs=2, observers=[vs.observers.Patience(3, by="rate")]
+        )
 
 
 def table(classes, n=30, extra=()):
     frame = pd.DataFrame(
-        {"a": np.arange(n) * 1.0, "b": [("u", "v")[i % 2] for i in range(n)], "state": [classes[i % len(classes)] for i in range(n)]}
+        {
+            "a": np.arange(n) * 1.0,
+            "b": [("u", "v")[i % 2] for i in range(n)],
+            "state": [classes[i % len(classes)] for i in range(n)],
+        }
     )
     for name in extra:
         frame[name] = 1.5
@@ -382,10 +485,20 @@ def test_settings_of_the_wrong_kind_are_named(options, text):
 
 def test_a_plain_function_is_a_schedule():
     training = classifier(schedule=lambda step: 1 / (1 + step), optimiser=vs.optimisers.SGD(0.1))
-    assert [step.rate for step in training.steps(data().batches(12), epochs=1)] == pytest.approx([0.1, 0.05])
+    assert [step.rate for step in training.steps(data().batches(12), epochs=1)] == pytest.approx(
+        [0.1, 0.05]
+    )
 
 
-@pytest.mark.parametrize("batch", [None, (np.ones((0, 3)), np.zeros(0, int)), (np.ones((3, 3)), np.zeros(2, int)), np.ones((3, 3))])
+@pytest.mark.parametrize(
+    "batch",
+    [
+        None,
+        (np.ones((0, 3)), np.zeros(0, int)),
+        (np.ones((3, 3)), np.zeros(2, int)),
+        np.ones((3, 3)),
+    ],
+)
 def test_a_batch_that_is_none_is_refused(batch):
     with pytest.raises(DataError, match="batch"):
         classifier().step(batch)
@@ -399,7 +512,11 @@ def test_an_outcome_prints_short():
 
 @pytest.mark.parametrize("name", ["accuracy", "top", "perplexity", "confusion", "f1", "kappa"])
 def test_metrics_explain_bad_labels(name):
-    metric = {"top": vs.metrics.top(1), "f1": vs.metrics.f1(), "confusion": vs.metrics.confusion}.get(name) or getattr(vs.metrics, name)
+    metric = {
+        "top": vs.metrics.top(1),
+        "f1": vs.metrics.f1(),
+        "confusion": vs.metrics.confusion,
+    }.get(name) or getattr(vs.metrics, name)
     outputs = np.random.default_rng(0).normal(size=(4, 3))
     for labels in ([0, 1, 2, 3], [0, -1, 1, 1]):
         with pytest.raises(DataError, match=r"label (3|-1) is out of range"):
@@ -415,8 +532,15 @@ def test_metrics_explain_bad_labels(name):
 
 
 def test_half_precision_trains():
-    network = vs.Stack(vs.Dense(4), vs.relu, vs.BatchNorm(), vs.Dense(2)).initialise(data().inputs, dtype=np.float16)
-    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(0.1), metrics=[vs.metrics.accuracy])
+    network = vs.Stack(vs.Dense(4), vs.relu, vs.BatchNorm(), vs.Dense(2)).initialise(
+        data().inputs, dtype=np.float16
+    )
+    training = vs.Training(
+        network,
+        loss=vs.losses.cross_entropy,
+        optimiser=vs.optimisers.SGD(0.1),
+        metrics=[vs.metrics.accuracy],
+    )
     losses = [training.step((data().inputs, data().targets)).loss for _ in range(10)]
     assert losses[-1] < losses[0]
     assert network.arena.flat.dtype == np.float16
@@ -438,7 +562,9 @@ def test_two_trainings_in_two_threads_do_not_mix_what_they_record():
 
 
 def test_a_network_whose_layers_are_replaced_computes_with_the_new_ones():
-    network = vs.Stack(vs.Dense(3, initialiser=vs.initialisers.ones), vs.relu).initialise(np.ones((1, 2)))
+    network = vs.Stack(vs.Dense(3, initialiser=vs.initialisers.ones), vs.relu).initialise(
+        np.ones((1, 2))
+    )
     assert network(-np.ones((1, 2))).array.max() == 0
     network.layers = (network.layers[0], np.negative)
     assert network(-np.ones((1, 2))).array.max() == 2
@@ -448,7 +574,9 @@ def test_a_network_whose_layers_are_replaced_computes_with_the_new_ones():
 
 def test_a_training_follows_layers_and_activations_that_are_replaced():
     network = vs.Stack(vs.Dense(4, np.tanh), vs.Dense(3)).initialise(TABLE)
-    training = vs.Training(network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(1e-30))
+    training = vs.Training(
+        network, loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(1e-30)
+    )
     first = training.step((TABLE, LABELS)).loss
     network[0].activation = vs.sigmoid
     assert training.step((TABLE, LABELS)).loss != first
@@ -460,4 +588,6 @@ def test_a_training_follows_layers_and_activations_that_are_replaced():
 
 def test_errors_of_layers_keep_their_kind():
     with pytest.raises(LayerError):
-        vs.Training(vs.Stack(vs.Dense(2), lambda x: x.nothing), loss=vs.losses.cross_entropy).step((TABLE, LABELS % 2))
+        vs.Training(vs.Stack(vs.Dense(2), lambda x: x.nothing), loss=vs.losses.cross_entropy).step(
+            (TABLE, LABELS % 2)
+        )

@@ -10,7 +10,11 @@ import vinestep as vs
 from vinestep.errors import ArchiveError
 from vinestep.storage import archive
 
-ARRAYS = {"weights/0/weight": np.arange(6.0).reshape(2, 3), "optimiser/m": np.zeros(4, np.float32), "empty": np.zeros((0, 3))}
+ARRAYS = {
+    "weights/0/weight": np.arange(6.0).reshape(2, 3),
+    "optimiser/m": np.zeros(4, np.float32),
+    "empty": np.zeros((0, 3)),
+}
 
 
 @pytest.fixture
@@ -21,7 +25,10 @@ def file(tmp_path):
 def test_what_is_written_is_read(file):
     found = archive.read(file)
     assert found.meta["loss"] == 0.1 + 0.2
-    assert all(np.array_equal(found.arrays[k], v) and found.arrays[k].dtype == v.dtype for k, v in ARRAYS.items())
+    assert all(
+        np.array_equal(found.arrays[k], v) and found.arrays[k].dtype == v.dtype
+        for k, v in ARRAYS.items()
+    )
     assert list(found.group("weights")) == ["0/weight"]
     assert np.load(file, allow_pickle=False)["optimiser/m"].shape == (4,)
     assert [p.name for p in file.parent.iterdir()] == [file.name]
@@ -79,8 +86,14 @@ def test_objects_are_not_written_and_what_was_there_stays(file):
 
 def test_a_full_disk_leaves_the_earlier_checkpoint(file, monkeypatch):
     before = file.read_bytes()
-    monkeypatch.setattr(archive.os, "replace", lambda *a: (_ for _ in ()).throw(OSError(28, "No space left on device")))
-    with pytest.raises(ArchiveError, match="No space left on device. What was there before is untouched"):
+    monkeypatch.setattr(
+        archive.os,
+        "replace",
+        lambda *a: (_ for _ in ()).throw(OSError(28, "No space left on device")),
+    )
+    with pytest.raises(
+        ArchiveError, match="No space left on device. What was there before is untouched"
+    ):
         archive.write(file, ARRAYS, {"step": 6})
     assert file.read_bytes() == before
     assert len(list(file.parent.iterdir())) == 1

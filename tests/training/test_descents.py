@@ -1,4 +1,6 @@
-"""Two networks that train in turn: as a plain loop, as a recorded run, and killed in the middle and continued."""
+"""Two networks that train in turn: as a plain loop, as a recorded run, and killed in the middle and
+continued.
+"""
 
 import signal
 import subprocess
@@ -35,7 +37,8 @@ def flat(parts):
 
 def same(ours, theirs):
     return all(
-        a.keys() == b.keys() and all(np.array_equal(a[k], b[k]) for k in a) and x == y for (a, x), (b, y) in zip(ours, theirs, strict=True)
+        a.keys() == b.keys() and all(np.array_equal(a[k], b[k]) for k in a) and x == y
+        for (a, x), (b, y) in zip(ours, theirs, strict=True)
     )
 
 
@@ -60,7 +63,10 @@ def test_as_a_recorded_run_it_is_the_same():
 
 def child(root, resume="-", kill=0):
     return subprocess.run(
-        [sys.executable, str(HERE / "two_networks.py"), str(root), str(resume), str(kill)], capture_output=True, text=True, check=False
+        [sys.executable, str(HERE / "two_networks.py"), str(root), str(resume), str(kill)],
+        capture_output=True,
+        text=True,
+        check=False,
     )
 
 
@@ -88,8 +94,14 @@ def test_other_parts_or_another_network_are_refused(tmp_path):
     with vs.recorded_run({"line": line}, steps=5, record=tmp_path) as run:
         for _ in run.steps():
             run.stop("later", resumable=True)
-    for parts, error in (({"other": line}, ArchiveError), ({"line": vs.Descent(vs.Dense(2).initialise(np.ones((1, 2))))}, ArchiveError)):
-        with pytest.raises(error, match=r"it holds the parts|another network"), vs.recorded_run(parts, steps=5, resume=run.folder):
+    for parts, error in (
+        ({"other": line}, ArchiveError),
+        ({"line": vs.Descent(vs.Dense(2).initialise(np.ones((1, 2))))}, ArchiveError),
+    ):
+        with (
+            pytest.raises(error, match=r"it holds the parts|another network"),
+            vs.recorded_run(parts, steps=5, resume=run.folder),
+        ):
             pass
 
 
@@ -108,7 +120,10 @@ def test_an_error_in_the_loop_is_recorded(tmp_path):
         for _ in run.steps():
             raise ZeroDivisionError("division by zero")
 
-    with pytest.raises(ZeroDivisionError), vs.recorded_run({"noise": vs.RandomStream(0)}, steps=5, record=tmp_path) as run:
+    with (
+        pytest.raises(ZeroDivisionError),
+        vs.recorded_run({"noise": vs.RandomStream(0)}, steps=5, record=tmp_path) as run,
+    ):
         loop(run)
     known = vs.runs.RunFolder(run.folder).info()
     assert (known["status"], known["reason"]) == ("failed", "ZeroDivisionError: division by zero")
@@ -129,7 +144,9 @@ def test_a_step_agrees_with_differentiate():
     network = vs.Stack(vs.Dense(5, np.tanh), vs.Dense(1)).initialise(np.ones((1, 3)), dtype=float)
     x = np.random.default_rng(0).normal(size=(7, 3))
     expected = vs.differentiate(np.mean(network(x) ** 2), network)
-    step = vs.Descent(network, optimiser=vs.optimisers.SGD(1e-9)).step(lambda: np.mean(network(x) ** 2))
+    step = vs.Descent(network, optimiser=vs.optimisers.SGD(1e-9)).step(
+        lambda: np.mean(network(x) ** 2)
+    )
     for path in expected:
         np.testing.assert_allclose(step.gradients[path], expected[path], rtol=1e-12)
 
@@ -139,7 +156,11 @@ def test_a_step_agrees_with_differentiate():
     [
         (lambda net: 3.0, DifferentiationError, "nothing trainable went into it"),
         (lambda net: net(np.ones((2, 2), np.float32)), ValueError, "has to be one number"),
-        (lambda net: np.log(np.sum(net(np.ones((1, 2), np.float32))) * 0), NotFiniteError, "the loss is -?inf|nan"),
+        (
+            lambda net: np.log(np.sum(net(np.ones((1, 2), np.float32))) * 0),
+            NotFiniteError,
+            "the loss is -?inf|nan",
+        ),
         (lambda net: np.sum(net.weight), DifferentiationError, "The loss never used bias"),
     ],
 )
@@ -155,16 +176,26 @@ def test_a_step_that_cannot_be_made_changes_nothing(make_loss, error, message):
 def test_settings_are_checked():
     with pytest.raises(SettingError, match="not a layer"):
         vs.Descent(np.tanh)
-    with pytest.raises(SettingError, match="steps must be"), vs.recorded_run({"a": vs.RandomStream(0)}, steps=0):
+    with (
+        pytest.raises(SettingError, match="steps must be"),
+        vs.recorded_run({"a": vs.RandomStream(0)}, steps=0),
+    ):
         pass
-    with pytest.raises(SettingError, match="needs a name"), vs.recorded_run({"a/b": vs.RandomStream(0)}, steps=1):
+    with (
+        pytest.raises(SettingError, match="needs a name"),
+        vs.recorded_run({"a/b": vs.RandomStream(0)}, steps=1),
+    ):
         pass
     with pytest.raises(SettingError, match="state"), vs.recorded_run({"a": object()}, steps=1):
         pass
 
 
 def test_states_come_apart_and_together():
-    state = {"weights": {"0/bias": np.ones(2), "weights/x": np.zeros(1)}, "step": 3, "inner": {"deep": {"a": np.ones(1)}, "n": [1, 2]}}
+    state = {
+        "weights": {"0/bias": np.ones(2), "weights/x": np.zeros(1)},
+        "step": 3,
+        "inner": {"deep": {"a": np.ones(1)}, "n": [1, 2]},
+    }
     arrays, rest = split_state(state, "part/")
     again = joined_state(arrays, rest, "part/")
     assert again["step"] == 3

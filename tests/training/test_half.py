@@ -10,11 +10,15 @@ from vinestep.errors import NotFiniteError, SettingError
 def data(n=64, seed=0):
     rng = np.random.default_rng(seed)
     x = rng.normal(size=(n, 3)).astype(np.float32)
-    return vs.data.Dataset(x, (x @ [[1.0], [-2.0], [0.5]] + 0.1 * rng.normal(size=(n, 1))).astype(np.float32))
+    return vs.data.Dataset(
+        x, (x @ [[1.0], [-2.0], [0.5]] + 0.1 * rng.normal(size=(n, 1))).astype(np.float32)
+    )
 
 
 def training(**options):
-    return vs.Training(vs.Stack(vs.Dense(8, np.tanh), vs.Dense(1)), loss=vs.losses.squared_error, seed=3, **options)
+    return vs.Training(
+        vs.Stack(vs.Dense(8, np.tanh), vs.Dense(1)), loss=vs.losses.squared_error, seed=3, **options
+    )
 
 
 def is_half(network):
@@ -30,13 +34,19 @@ def test_steps_are_those_of_the_definition():
     for _ in range(20):
         plain = training(optimiser=vs.optimisers.SGD(0.1))
         plain.initialise(vs.data.Batch(*batch))
-        plain.network.load({path: w.astype(np.float16).astype(np.float32) for path, w in master.items()})
+        plain.network.load(
+            {path: w.astype(np.float16).astype(np.float32) for path, w in master.items()}
+        )
         found = plain.step(batch).gradients
         one.step(batch)
         for path, w in master.items():
-            kept = (found[path] * np.float32(2**10)).astype(np.float16).astype(np.float32) / np.float32(2**10)
+            kept = (found[path] * np.float32(2**10)).astype(np.float16).astype(
+                np.float32
+            ) / np.float32(2**10)
             w -= np.float32(0.1) * kept
-            np.testing.assert_array_equal(one.network.weights()[path], w.astype(np.float16), strict=False)
+            np.testing.assert_array_equal(
+                one.network.weights()[path], w.astype(np.float16), strict=False
+            )
 
 
 def test_small_gradients_vanish_without_a_scale_and_not_with_one():
@@ -69,7 +79,13 @@ def test_a_run_trains_resumes_and_is_handed_on_in_two_bytes_a_weight(tmp_path):
 
     def run(one, observers=(), **more):
         one.optimiser.rate = 0.02
-        return one.run(data().batches(16), epochs=12, validation=data(20, 1).batches(20), observers=[*observers], **more)
+        return one.run(
+            data().batches(16),
+            epochs=12,
+            validation=data(20, 1).batches(20),
+            observers=[*observers],
+            **more,
+        )
 
     kept = vs.observers.Checkpoints("best")
     whole = training(half=vs.HalfPrecision(every=5))
@@ -100,7 +116,8 @@ def test_weights_set_from_outside_count():
 
 
 @pytest.mark.parametrize(
-    ("options", "message"), [({"scale": 3.0}, "power of two"), ({"scale": 0}, "power of two"), ({"every": 0}, "every")]
+    ("options", "message"),
+    [({"scale": 3.0}, "power of two"), ({"scale": 0}, "power of two"), ({"every": 0}, "every")],
 )
 def test_bad_settings(options, message):
     with pytest.raises(SettingError, match=message):

@@ -1,4 +1,6 @@
-"""States that are kept, written in the background, or begun from; weights that are taken over by pattern."""
+"""States that are kept, written in the background, or begun from; weights that are taken over by
+pattern.
+"""
 
 import threading
 
@@ -23,7 +25,12 @@ DATA = vs.data.Dataset(X, X[:, :1] - X[:, 1:2])
 
 
 def training(**options):
-    return vs.Training(vs.Stack(vs.Dense(6, vs.relu), vs.BatchNorm(), vs.Dense(1)), loss=vs.losses.squared_error, seed=3, **options)
+    return vs.Training(
+        vs.Stack(vs.Dense(6, vs.relu), vs.BatchNorm(), vs.Dense(1)),
+        loss=vs.losses.squared_error,
+        seed=3,
+        **options,
+    )
 
 
 def run(keeper, epochs=9, **options):
@@ -52,7 +59,9 @@ def always_large(monkeypatch):
     monkeypatch.setattr(running, "LARGE", 0)
 
 
-def test_large_states_are_written_by_another_thread_and_hold_what_was(always_large, tmp_path, monkeypatch):
+def test_large_states_are_written_by_another_thread_and_hold_what_was(
+    always_large, tmp_path, monkeypatch
+):
     threads = set()
     honest = vs.runs.RunFolder.save_state
 
@@ -71,7 +80,9 @@ def test_large_states_are_written_by_another_thread_and_hold_what_was(always_lar
     np.testing.assert_array_equal(one.network.arena.values, again.network.arena.values)
 
 
-def test_what_goes_wrong_in_the_background_is_told_and_what_was_saved_stays(always_large, tmp_path, monkeypatch):
+def test_what_goes_wrong_in_the_background_is_told_and_what_was_saved_stays(
+    always_large, tmp_path, monkeypatch
+):
     honest = vs.runs.RunFolder.save_state
 
     def full(self, name, *rest):
@@ -95,7 +106,9 @@ def test_what_goes_wrong_in_the_background_is_told_and_what_was_saved_stays(alwa
 
 
 def body(head, seed, dtype="f4"):
-    return vs.Stack(vs.Stack(vs.Dense(5), vs.BatchNorm()), vs.Dense(head)).initialise(X[:2], seed=seed, dtype=dtype)
+    return vs.Stack(vs.Stack(vs.Dense(5), vs.BatchNorm()), vs.Dense(head)).initialise(
+        X[:2], seed=seed, dtype=dtype
+    )
 
 
 def test_a_body_is_taken_over_without_its_head_and_each_array_is_accounted_for():
@@ -104,27 +117,41 @@ def test_a_body_is_taken_over_without_its_head_and_each_array_is_accounted_for()
     before = {path: array.copy() for path, array in new.weights().items()}
     report = vs.layers.load_matching(new, old, pattern="0/*")
     rows = report.table().set_index("path")
-    assert set(report.loaded) == {path for path in {**old.weights(), **old.statistics()} if path.startswith("0/")}
+    assert set(report.loaded) == {
+        path for path in {**old.weights(), **old.statistics()} if path.startswith("0/")
+    }
     assert rows.loc["1/weight", "reason"] == "the pattern '0/*' leaves it out"
     for path in report.loaded:
         ours = {**new.weights(), **new.statistics()}[path]
         np.testing.assert_array_equal(ours, {**old.weights(), **old.statistics()}[path])
     for path in report.left:
         np.testing.assert_array_equal(new.weights()[path], before[path])
-    assert "the source has shape (5, 2), the network (5, 7)" in str(vs.layers.load_matching(new, old))
+    assert "the source has shape (5, 2), the network (5, 7)" in str(
+        vs.layers.load_matching(new, old)
+    )
 
 
 def test_names_are_translated_and_precisions_cast():
     wide = body(2, 1, "f8")
-    arrays = {f"encoder.{path.replace('/', '.')}": array for path, array in wide.weights().items()} | {"decoder.w": np.ones(3)}
+    arrays = {
+        f"encoder.{path.replace('/', '.')}": array for path, array in wide.weights().items()
+    } | {"decoder.w": np.ones(3)}
     new = body(2, 2)
-    report = vs.layers.load_matching(new, arrays, names=lambda name: name.removeprefix("encoder.").replace(".", "/"))
+    report = vs.layers.load_matching(
+        new, arrays, names=lambda name: name.removeprefix("encoder.").replace(".", "/")
+    )
     assert report.unused == ["decoder.w"]
-    np.testing.assert_array_equal(new.weights()["1/weight"], wide.weights()["1/weight"].astype("f4"))
+    np.testing.assert_array_equal(
+        new.weights()["1/weight"], wide.weights()["1/weight"].astype("f4")
+    )
     back = body(2, 3, "f8")
     vs.layers.load_matching(back, new)
-    np.testing.assert_array_equal(back.weights()["1/weight"].astype("f4"), new.weights()["1/weight"])
-    report = vs.layers.load_matching(new, {"top.weight": np.ones((5, 2)), "top.bias": np.zeros(2)}, names={"top.*": "1/*"})
+    np.testing.assert_array_equal(
+        back.weights()["1/weight"].astype("f4"), new.weights()["1/weight"]
+    )
+    report = vs.layers.load_matching(
+        new, {"top.weight": np.ones((5, 2)), "top.bias": np.zeros(2)}, names={"top.*": "1/*"}
+    )
     assert report.loaded == ["1/weight", "1/bias"]
     before = new.weights()["1/weight"].copy()
     with pytest.raises(NotFiniteError):
@@ -133,7 +160,9 @@ def test_names_are_translated_and_precisions_cast():
     with pytest.raises(LayerError, match="nothing matches"):
         vs.layers.load_matching(new, {"elsewhere": np.ones(2)})
     with pytest.raises(LayerError, match="both become '1/bias'"):
-        vs.layers.load_matching(new, {"a": np.ones(2), "b": np.ones(2)}, names=lambda name: "1/bias")
+        vs.layers.load_matching(
+            new, {"a": np.ones(2), "b": np.ones(2)}, names=lambda name: "1/bias"
+        )
 
 
 def test_a_run_begun_from_another_records_its_parent(tmp_path):
@@ -144,7 +173,9 @@ def test_a_run_begun_from_another_records_its_parent(tmp_path):
     child.network.initialise(X[:1], seed=9)
     report = child.start_from(parent.folder)
     assert not report.left
-    np.testing.assert_array_equal(child.network.arena.values, vs.open_model(keeper.best_file(parent)).network.arena.values)
+    np.testing.assert_array_equal(
+        child.network.arena.values, vs.open_model(keeper.best_file(parent)).network.arena.values
+    )
     outcome = child.run(DATA.batches(8), epochs=2, record=tmp_path, name="new")
     model = child.model()
     assert model.lineage["parent"]["run"].endswith("old-1")
@@ -162,13 +193,18 @@ def test_a_run_begun_from_another_records_its_parent(tmp_path):
 
 def test_a_plan_begins_from_a_run_and_freezes(tmp_path):
     vs.demo.barrels(150).to_csv(tmp_path / "barrels.csv", index=False)
-    layers = [{"kind": "dense", "width": 8, "activation": "relu"}, {"kind": "dense", "width": "classes"}]
+    layers = [
+        {"kind": "dense", "width": 8, "activation": "relu"},
+        {"kind": "dense", "width": "classes"},
+    ]
     plan = {"epochs": 2, "data": {"source": "barrels.csv", "target": "state"}, "layers": layers}
     (tmp_path / "plan.toml").write_text(tomli_w.dumps(plan))
     first = PlannedRun(read_plan(tmp_path / "plan.toml"), tmp_path).run(record=tmp_path / "records")
     relative = str(first.folder.relative_to(tmp_path))
     (tmp_path / "plan.toml").write_text(
-        tomli_w.dumps({**plan, "start_from": relative, "start_pattern": "0/*", "freeze": ["0/*"], "seed": 0})
+        tomli_w.dumps(
+            {**plan, "start_from": relative, "start_pattern": "0/*", "freeze": ["0/*"], "seed": 0}
+        )
     )
     second = PlannedRun(read_plan(tmp_path / "plan.toml"), tmp_path)
     assert second.loaded.loaded == ["0/weight", "0/bias"]

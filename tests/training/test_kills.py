@@ -1,4 +1,5 @@
-"""Killed at random moments from the first millisecond on, with checkpoints that take long to write: every run goes on to equal bits.
+"""Killed at random moments from the first millisecond on, with checkpoints that take long to write:
+every run goes on to equal bits.
 
 200 kills with ``make test-slow``, a tenth of them in CI; VINESTEP_TEST_KILLS says how many.
 """
@@ -41,14 +42,18 @@ x = rng.normal(size=(60, 5)).astype(np.float32)
 data = vs.data.Dataset(x, (x[:, 0] > 0).astype(int))
 network = vs.Stack(vs.Dense(8), vs.BatchNorm(), vs.relu, vs.Dropout(0.2), vs.Dense(2))
 training = vs.Training(
-    network, loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy], seed=3, accumulate=2, clip=1.0, clip_values=0.1,
-    optimiser=vs.optimisers.NAdam(0.01, weight_decay=0.01, decay_of="weights"), average=vs.WeightAverage(0.9),
+    network, loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy], seed=3, accumulate=2,
+        clip=1.0, clip_values=0.1,
+    optimiser=vs.optimisers.NAdam(0.01, weight_decay=0.01, decay_of="weights"),
+        average=vs.WeightAverage(0.9),
     schedule=vs.schedules.warmup(3).then(vs.schedules.plateau(1, least_gain=0.05)),
 )
 o = vs.observers
-observers = [o.Checkpoints("best", every=2), o.Patience(50), o.Norms(1), o.Distributions(3), o.Samples(x[:3]), o.Machine(0.2)]
+observers = [o.Checkpoints("best", every=2), o.Patience(50), o.Norms(1), o.Distributions(3),
+    o.Samples(x[:3]), o.Machine(0.2)]
 outcome = training.run(
-    data.batches(6, readers=2), validation=vs.data.Dataset(x[:20] + 1, np.arange(20) % 2).batches(20), observers=observers,
+    data.batches(6, readers=2), validation=vs.data.Dataset(x[:20] + 1,
+        np.arange(20) % 2).batches(20), observers=observers,
     until="3 epochs or no gain for 40 epochs",
     record=None if resume != "-" else record, resume=None if resume == "-" else resume,
 )
@@ -58,7 +63,10 @@ print(outcome.folder)
 
 def start(root, resume="-", slow=0.0, how="at once"):
     return subprocess.Popen(
-        [sys.executable, "-c", CODE, str(root), str(resume), str(slow), how], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        [sys.executable, "-c", CODE, str(root), str(resume), str(slow), how],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
     )
 
 
@@ -102,7 +110,10 @@ def test_killed_at_any_moment_a_run_ends_with_equal_bits(tmp_path, expected, gro
             folder = next(root.glob("run-*"))
         found, (checkpoint, curves) = RunFolder(folder).newest_state()[0], expected
         assert found.arrays.keys() == checkpoint.arrays.keys()
-        assert all(np.array_equal(found.arrays[name], checkpoint.arrays[name]) for name in checkpoint.arrays)
+        assert all(
+            np.array_equal(found.arrays[name], checkpoint.arrays[name])
+            for name in checkpoint.arrays
+        )
         assert (folder / "curves.csv").read_bytes() == curves
         norms = RunFolder(folder).read_numbers("norms")
         assert [row["step"] for row in norms] == sorted({row["step"] for row in norms})

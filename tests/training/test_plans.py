@@ -1,4 +1,6 @@
-"""Plans that name every layer, loss, optimiser and schedule of the package; settings from the command line; parts of files."""
+"""Plans that name every layer, loss, optimiser and schedule of the package; settings from the
+command line; parts of files.
+"""
 
 import numpy as np
 import pandas as pd
@@ -16,30 +18,70 @@ PICTURE = [{"kind": "dense", "width": 16}, {"kind": "reshape", "shape": [4, 4, 1
 SEQUENCE = [{"kind": "dense", "width": 16}, {"kind": "reshape", "shape": [4, 4]}]
 FLAT = [{"kind": "flatten"}, DENSE]
 LAYERS = {
-    "dense": [{"kind": "dense", "width": 5, "activation": {"kind": "elu", "alpha": 0.5}, "initialiser": "orthogonal"}, DENSE],
+    "dense": [
+        {
+            "kind": "dense",
+            "width": 5,
+            "activation": {"kind": "elu", "alpha": 0.5},
+            "initialiser": "orthogonal",
+        },
+        DENSE,
+    ],
     "dropout": [{"kind": "dropout", "probability": 0.2}, DENSE],
     "noise": [{"kind": "noise", "deviation": 0.1}, DENSE],
     "parametric_relu": [{"kind": "dense", "width": 4}, "parametric_relu", DENSE],
     "stack": [{"kind": "stack", "layers": [{"kind": "dense", "width": 4}, "relu"]}, DENSE],
-    "residual": [{"kind": "residual", "body": "tanh", "shortcut": {"kind": "noise", "deviation": 0.1}}, DENSE],
+    "residual": [
+        {"kind": "residual", "body": "tanh", "shortcut": {"kind": "noise", "deviation": 0.1}},
+        DENSE,
+    ],
     "concat": [{"kind": "concat", "branches": [{"kind": "dense", "width": 3}, "tanh"]}, DENSE],
     "sum": [{"kind": "sum", "branches": ["relu", "numpy.sin"]}, DENSE],
-    "convolution": [*PICTURE, {"kind": "convolution", "channels": 2, "window": 3, "stride": [1, 2]}, *FLAT],
-    "transposed_convolution": [*PICTURE, {"kind": "transposed_convolution", "channels": 2, "window": 2, "stride": 2}, *FLAT],
+    "convolution": [
+        *PICTURE,
+        {"kind": "convolution", "channels": 2, "window": 3, "stride": [1, 2]},
+        *FLAT,
+    ],
+    "transposed_convolution": [
+        *PICTURE,
+        {"kind": "transposed_convolution", "channels": 2, "window": 2, "stride": 2},
+        *FLAT,
+    ],
     "upsample": [*PICTURE, {"kind": "upsample", "factor": 2, "how": "linear"}, *FLAT],
     "flatten": [*PICTURE, *FLAT],
     "reshape": [*PICTURE, *FLAT],
     "columns": [*PICTURE, "columns", *FLAT],
     "attention": [*SEQUENCE, {"kind": "attention", "heads": 2}, *FLAT],
-    "transformer_block": [*SEQUENCE, {"kind": "transformer_block", "heads": 2, "activation": "relu"}, *FLAT],
+    "transformer_block": [
+        *SEQUENCE,
+        {"kind": "transformer_block", "heads": 2, "activation": "relu"},
+        *FLAT,
+    ],
     "positions": [*SEQUENCE, {"kind": "positions", "form": "learned", "longest": 8}, *FLAT],
     **{name: [*PICTURE, {"kind": name, "window": 2}, *FLAT] for name in ("max_pool", "mean_pool")},
     **{name: [*PICTURE, name, DENSE] for name in ("global_mean", "global_max")},
-    **{name: [{"kind": "dense", "width": 4}, name, DENSE] for name in ("batch_norm", "layer_norm", "rms_norm")},
-    "group_norm": [*PICTURE, {"kind": "convolution", "channels": 4, "window": 2}, {"kind": "group_norm", "groups": 2}, *FLAT],
-    **{name: [*SEQUENCE, {"kind": name, "width": 3, "output": "last"}, DENSE] for name in ("recurrent", "gru", "lstm")},
+    **{
+        name: [{"kind": "dense", "width": 4}, name, DENSE]
+        for name in ("batch_norm", "layer_norm", "rms_norm")
+    },
+    "group_norm": [
+        *PICTURE,
+        {"kind": "convolution", "channels": 4, "window": 2},
+        {"kind": "group_norm", "groups": 2},
+        *FLAT,
+    ],
+    **{
+        name: [*SEQUENCE, {"kind": name, "width": 3, "output": "last"}, DENSE]
+        for name in ("recurrent", "gru", "lstm")
+    },
 }
-WITHOUT_TABLES = {"embedding", "decoder_block", "encoder_decoder", "language_model", "text_scorer"}  # take tokens, or two inputs
+WITHOUT_TABLES = {
+    "embedding",
+    "decoder_block",
+    "encoder_decoder",
+    "language_model",
+    "text_scorer",
+}  # take tokens, or two inputs
 
 
 def plan(tmp_path, **changes):
@@ -80,34 +122,52 @@ def test_every_activation_stands_in_a_plan(tmp_path, kind):
 @pytest.mark.parametrize("kind", vs.parts.kinds("initialiser"), ids=lambda kind: kind.name)
 def test_every_initialiser_stands_in_a_plan(tmp_path, kind):
     initialiser = {"kind": "constant", "value": 0.1} if kind.name == "constant" else kind.name
-    run = planned(tmp_path, layers=[{"kind": "dense", "width": 10, "initialiser": initialiser}, DENSE])
+    run = planned(
+        tmp_path, layers=[{"kind": "dense", "width": 10, "initialiser": initialiser}, DENSE]
+    )
     assert np.isfinite(run.run().rows[-1]["loss"])
 
 
 CLASS_LOSSES = {"cross_entropy", "negative_log_likelihood", "hinge"}
-NUMBER_LOSSES = {"squared_error", "absolute_error", "huber", "log_cosh", "cosine", "binary_cross_entropy", "kullback_leibler"}
+NUMBER_LOSSES = {
+    "squared_error",
+    "absolute_error",
+    "huber",
+    "log_cosh",
+    "cosine",
+    "binary_cross_entropy",
+    "kullback_leibler",
+}
 PAIR_LOSSES = {"triplet", "contrastive"}  # of more than outputs and targets
 
 
 def test_no_loss_is_left_out():
-    assert {kind.name for kind in vs.parts.kinds("loss")} == CLASS_LOSSES | NUMBER_LOSSES | PAIR_LOSSES
+    assert {
+        kind.name for kind in vs.parts.kinds("loss")
+    } == CLASS_LOSSES | NUMBER_LOSSES | PAIR_LOSSES
 
 
 @pytest.mark.parametrize("loss", sorted(CLASS_LOSSES))
 def test_every_loss_of_classes_trains_by_a_plan(tmp_path, loss):
-    described = {"kind": loss, "class_weights": [1.0, 2.0, 3.0]} if loss == "cross_entropy" else loss
+    described = (
+        {"kind": loss, "class_weights": [1.0, 2.0, 3.0]} if loss == "cross_entropy" else loss
+    )
     layers = [DENSE, *(["log_softmax"] if loss == "negative_log_likelihood" else [])]
     assert np.isfinite(planned(tmp_path, loss=described, layers=layers).run().rows[-1]["loss"])
 
 
 @pytest.mark.parametrize("loss", sorted(NUMBER_LOSSES))
 def test_every_loss_of_numbers_trains_by_a_plan(tmp_path, loss):
-    frame = pd.DataFrame(np.random.default_rng(0).uniform(0.1, 1.0, (80, 3)), columns=["a", "b", "y"])
+    frame = pd.DataFrame(
+        np.random.default_rng(0).uniform(0.1, 1.0, (80, 3)), columns=["a", "b", "y"]
+    )
     frame["y"] = np.where(frame["y"] > 0.5, 1.0, 1.0 if loss == "kullback_leibler" else 0.5)
     frame.to_csv(tmp_path / "numbers.csv", index=False)
     data = {"source": "numbers.csv", "target": "y"}
     last = [*(["log_softmax"] if loss == "kullback_leibler" else [])]
-    run = planned(tmp_path, data=data, loss=loss, layers=[DENSE, *last], metrics=["metric.squared_error"])
+    run = planned(
+        tmp_path, data=data, loss=loss, layers=[DENSE, *last], metrics=["metric.squared_error"]
+    )
     assert np.isfinite(run.run().rows[-1]["loss"])
 
 
@@ -117,15 +177,30 @@ def test_every_metric_stands_in_a_plan(tmp_path, kind):
     of_numbers = kind.name in ("absolute_error", "squared_error", "r_squared")
     if of_numbers:
         data = {"source": "barrels.csv", "target": "sugar", "leave_out": ["pH", "colour_index"]}
-    metric = {"kind": "top", "k": 2} if kind.name == "top" else f"metric.{kind.name}" if of_numbers else kind.name
+    metric = (
+        {"kind": "top", "k": 2}
+        if kind.name == "top"
+        else f"metric.{kind.name}"
+        if of_numbers
+        else kind.name
+    )
     row = planned(tmp_path, data=data, metrics=[metric]).run().rows[-1]
     assert len(row) == 7
 
 
 @pytest.mark.parametrize("kind", vs.parts.kinds("optimiser"), ids=lambda kind: kind.name)
 def test_every_optimiser_trains_by_a_plan(tmp_path, kind):
-    common = {"rate_factors": {"0/bias": 0.5}, "decay_factors": {"0/weight": 0.5}, "decay_of": "weights", "weight_decay": 0.01}
-    optimiser = {"kind": kind.name, "rate": 0.01, **(common if kind.name != "lbfgs" else {"history": 3})}
+    common = {
+        "rate_factors": {"0/bias": 0.5},
+        "decay_factors": {"0/weight": 0.5},
+        "decay_of": "weights",
+        "weight_decay": 0.01,
+    }
+    optimiser = {
+        "kind": kind.name,
+        "rate": 0.01,
+        **(common if kind.name != "lbfgs" else {"history": 3}),
+    }
     assert np.isfinite(planned(tmp_path, optimiser=optimiser).run().rows[-1]["loss"])
 
 
@@ -140,13 +215,19 @@ SCHEDULES = {
     "polynomial": [{"kind": "polynomial", "steps": 5, "power": 2.0}],
     "cosine_restarts": [{"kind": "cosine_restarts", "steps": 2, "forget": True}],
     "one_cycle": [{"kind": "one_cycle", "steps": 5}],
-    "by_epoch": [{"kind": "by_epoch", "schedule": {"kind": "warmup", "steps": 1}}, {"kind": "cosine", "steps": 5}],
+    "by_epoch": [
+        {"kind": "by_epoch", "schedule": {"kind": "warmup", "steps": 1}},
+        {"kind": "cosine", "steps": 5},
+    ],
     "plateau": [{"kind": "warmup", "steps": 2}, {"kind": "plateau", "epochs": 1, "by": "loss"}],
 }
 
 
 def test_no_schedule_is_left_out():
-    assert {kind.name for kind in vs.parts.kinds("schedule")} == {*SCHEDULES, "schedule"}  # the last takes a function
+    assert {kind.name for kind in vs.parts.kinds("schedule")} == {
+        *SCHEDULES,
+        "schedule",
+    }  # the last takes a function
 
 
 @pytest.mark.parametrize("name", SCHEDULES)
@@ -164,7 +245,10 @@ def test_a_schedule_that_cannot_go_on_is_refused(tmp_path):
 
 
 def test_no_output_layer_is_added(tmp_path):
-    with pytest.raises(PlanError, match=r"the network gives 4 values, and the target 'state' has 3 classes(.|\n)*\"classes\""):
+    with pytest.raises(
+        PlanError,
+        match=r"the network gives 4 values, and the target 'state' has 3 classes(.|\n)*\"classes\"",
+    ):
         planned(tmp_path, layers=[{"kind": "dense", "width": 4}])
 
 
@@ -193,7 +277,11 @@ def test_a_setting_is_changed_and_recorded(tmp_path, setting, get, value):
 @pytest.mark.parametrize(
     ("setting", "error", "message"),
     [
-        ("optimiser.rat=0.5", PlanError, "optimiser.rat: unknown setting of adam. Did you mean 'rate'"),
+        (
+            "optimiser.rat=0.5",
+            PlanError,
+            "optimiser.rat: unknown setting of adam. Did you mean 'rate'",
+        ),
         ("layers.7.width=7", SettingError, "layers has 1 entries"),
         ("layers.0.width=0", PlanError, "width must be a whole number"),
         ("epochs", SettingError, "write NAME=VALUE"),
@@ -229,11 +317,20 @@ class Scale(vs.Layer):
 def test_own_parts_from_a_file(tmp_path):
     (tmp_path / "my_layers.py").write_text(OWN)
     own = own_parts(tmp_path / "my_layers.py")
-    path = plan(tmp_path, layers=[{"kind": "scale", "factor": 2.0}, {"kind": "dense", "width": 4, "activation": "bent"}, DENSE])
+    path = plan(
+        tmp_path,
+        layers=[
+            {"kind": "scale", "factor": 2.0},
+            {"kind": "dense", "width": 4, "activation": "bent"},
+            DENSE,
+        ],
+    )
     run = PlannedRun(read_plan(path, own=own), tmp_path, own=own)
     run.run(record=tmp_path / "records")
     file = run.training.model().save(tmp_path / "own.vine")
-    assert np.array_equal(vs.open_model(file, own=own).outputs(run.test.inputs), run.training.outputs(run.test))
+    assert np.array_equal(
+        vs.open_model(file, own=own).outputs(run.test.inputs), run.training.outputs(run.test)
+    )
     with pytest.raises(PlanError, match="layers.0.kind: 'scale' is not known"):
         read_plan(path)
     for text, message in (("x = 1", "it defines no part"), ("1 / 0", "ZeroDivisionError")):
@@ -247,15 +344,36 @@ def test_parts_from_files_of_their_own(tmp_path):
     whole[:180].to_csv(tmp_path / "a.csv", index=False)
     whole[180:240].to_csv(tmp_path / "b.csv", index=False)
     whole[240:].sample(frac=1.0, random_state=1).to_csv(tmp_path / "c.csv", index=False)
-    data = {"source": "a.csv", "validation": "b.csv", "test": "c.csv", "target": "state", "unseen_categories": "zeros"}
+    data = {
+        "source": "a.csv",
+        "validation": "b.csv",
+        "test": "c.csv",
+        "target": "state",
+        "unseen_categories": "zeros",
+    }
     run = planned(tmp_path, data=data)
     assert [len(part) for part in (run.train, run.validation, run.test)] == [180, 60, 60]
     assert run.train.encoding == run.test.encoding
     run.run()
-    half = planned(tmp_path, data={"source": "a.csv", "validation": "b.csv", "target": "state", "split": [0.8, 0.2]})
+    half = planned(
+        tmp_path,
+        data={"source": "a.csv", "validation": "b.csv", "target": "state", "split": [0.8, 0.2]},
+    )
     assert [len(part) for part in (half.train, half.validation, half.test)] == [144, 60, 36]
-    with pytest.raises(PlanError, match="data.split: 2 fractions are wanted, for training, test; got 3"):
-        read_plan(plan(tmp_path, data={"source": "a.csv", "validation": "b.csv", "target": "state", "split": [0.7, 0.2, 0.1]}))
+    with pytest.raises(
+        PlanError, match="data.split: 2 fractions are wanted, for training, test; got 3"
+    ):
+        read_plan(
+            plan(
+                tmp_path,
+                data={
+                    "source": "a.csv",
+                    "validation": "b.csv",
+                    "target": "state",
+                    "split": [0.7, 0.2, 0.1],
+                },
+            )
+        )
     whole[100:160].to_csv(tmp_path / "b.csv", index=False)
     with pytest.raises(vs.errors.DataError, match="of 60 test examples are training examples"):
         planned(tmp_path, data={"source": "a.csv", "test": "b.csv", "target": "state"}).run()
@@ -266,6 +384,9 @@ def test_rows_without_a_target(tmp_path):
     frame.loc[::10, "state"] = None
     frame.to_csv(tmp_path / "gaps.csv", index=False)
     data = {"source": "gaps.csv", "target": "state"}
-    with pytest.raises(vs.errors.DataError, match=r"missing in 15 of 150 rows, first in row 1 .*drop_missing_target = true"):
+    with pytest.raises(
+        vs.errors.DataError,
+        match=r"missing in 15 of 150 rows, first in row 1 .*drop_missing_target = true",
+    ):
         planned(tmp_path, data=data)
     assert len(planned(tmp_path, data=data | {"drop_missing_target": True}).source) == 135

@@ -19,18 +19,29 @@ CUTS = 40
 
 
 class Disk:
-    """What a disk is sure to hold: contents since their last sync, and names since the last sync of their folder.
+    """What a disk is sure to hold: contents since their last sync, and names since the last sync of
+    their folder.
 
-    Every change under `root` is an event. After an event `image` writes what a cut would leave: of the names that changed since the
-    folder's sync the first few, drawn at random; of contents that were never synced nothing, or a part.
+    Every change under `root` is an event. After an event `image` writes what a cut would leave: of
+    the names that changed since the folder's sync the first few, drawn at random; of contents that
+    were never synced nothing, or a part.
     """
 
     def __init__(self, root, patch):
         self.root, self.events, self.at_event = Path(root), 0, lambda: None
         self.numbers = itertools.count()
-        self.ids, self.contents, self.pending = {}, {}, {}  # a number of an inode is given to another file when it is free
+        self.ids, self.contents, self.pending = (
+            {},
+            {},
+            {},
+        )  # a number of an inode is given to another file when it is free
         self.names = {self.new(self.root): {}}
-        self.open, self.replace, self.rename, self.unlink = builtins.open, os.replace, os.rename, os.unlink
+        self.open, self.replace, self.rename, self.unlink = (
+            builtins.open,
+            os.replace,
+            os.rename,
+            os.unlink,
+        )
         self.mkdir, self.fsync = os.mkdir, os.fsync
         for name in ("replace", "rename", "unlink", "mkdir", "fsync"):
             patch.setattr(os, name, getattr(self, f"_{name}"))
@@ -66,7 +77,9 @@ class Disk:
         move(source, target)
         if self.mine(target):
             changes = self.pending.setdefault(self.known(Path(target).parent), [])
-            changes.append([(Path(target).name, self.known(target)), (Path(source).name, None)])  # both or neither
+            changes.append(
+                [(Path(target).name, self.known(target)), (Path(source).name, None)]
+            )  # both or neither
             self.happened()
 
     def _replace(self, source, target, **more):
@@ -134,16 +147,29 @@ def run(**more):
     x = rng.normal(size=(40, 4)).astype(np.float32)
     data = vs.data.Dataset(x, (x[:, 0] > 0).astype(int))
     network = vs.Stack(vs.Dense(6, np.tanh), vs.Dropout(0.2), vs.Dense(2))
-    training = vs.Training(network, loss=vs.losses.cross_entropy, seed=3, optimiser=vs.optimisers.Adam(0.02))
-    observers = [vs.observers.Checkpoints("best", every=2), vs.observers.Curves(), vs.observers.Norms(1)]
+    training = vs.Training(
+        network, loss=vs.losses.cross_entropy, seed=3, optimiser=vs.optimisers.Adam(0.02)
+    )
+    observers = [
+        vs.observers.Checkpoints("best", every=2),
+        vs.observers.Curves(),
+        vs.observers.Norms(1),
+    ]
     outcome = training.run(
-        data.batches(8), epochs=4, validation=vs.data.Dataset(x + 1, data.targets).batches(40), observers=observers, **more
+        data.batches(8),
+        epochs=4,
+        validation=vs.data.Dataset(x + 1, data.targets).batches(40),
+        observers=observers,
+        **more,
     )
     return outcome, {path: w.tobytes() for path, w in training.network.weights().items()}
 
 
 def figures(outcome):
-    norms = [{k: v for k, v in row.items() if k != "seconds"} for row in outcome.store.read_numbers("norms")]
+    norms = [
+        {k: v for k, v in row.items() if k != "seconds"}
+        for row in outcome.store.read_numbers("norms")
+    ]
     return outcome.rows, norms
 
 

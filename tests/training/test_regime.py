@@ -1,4 +1,6 @@
-"""How a run is trained: endings in words, accumulation, averages, validation of several parts, schedules that watch or count epochs."""
+"""How a run is trained: endings in words, accumulation, averages, validation of several parts,
+schedules that watch or count epochs.
+"""
 
 import math
 from functools import partial
@@ -25,7 +27,12 @@ def data(n=48, seed=0, noise=0.1):
 def training(network=None, **options):
     network = network if network is not None else vs.Stack(vs.Dense(5, np.tanh), vs.Dense(1))
     network.initialise(data().inputs[:1], seed=4, dtype="float64")
-    options = {"loss": vs.losses.squared_error, "optimiser": vs.optimisers.Adam(0.01), "seed": 5, **options}
+    options = {
+        "loss": vs.losses.squared_error,
+        "optimiser": vs.optimisers.Adam(0.01),
+        "seed": 5,
+        **options,
+    }
     return vs.Training(network, **options)
 
 
@@ -39,11 +46,23 @@ def training(network=None, **options):
         ("5 steps", "All 5 steps done.", 5),
         ("9 epochs or 7 steps", "7 steps are done, after epoch 1 of 9, step 7.", 7),
         ("20 examples", "20 examples are done, after epoch 0, step 3.", 3),
-        ("4 steps or 9 epochs, not before 2 epochs", "4 steps are done, after epoch 2 of 9, step 12.", 12),
+        (
+            "4 steps or 9 epochs, not before 2 epochs",
+            "4 steps are done, after epoch 2 of 9, step 12.",
+            12,
+        ),
         ("4 steps, but not before 50 examples", "4 steps are done, after step 7 of 4.", 7),
         ("99 epochs or loss reaches 100", "loss reached", 6),
-        ("99 epochs or no gain in loss of more than 1e9 for 2 epochs", "No gain in loss for 2 epochs, after epoch 3 of 99", 18),
-        ("1_000 epochs or no gain of more than 1e9 for 1 epochs, not before 4 epochs", "No gain in validation_loss", 24),
+        (
+            "99 epochs or no gain in loss of more than 1e9 for 2 epochs",
+            "No gain in loss for 2 epochs, after epoch 3 of 99",
+            18,
+        ),
+        (
+            "1_000 epochs or no gain of more than 1e9 for 1 epochs, not before 4 epochs",
+            "No gain in validation_loss",
+            24,
+        ),
         ("0.02 seconds or 10000 epochs", "0.02 seconds are done", None),
     ],
 )
@@ -77,13 +96,17 @@ def test_endings_that_say_nothing_are_refused(until, message):
         vs.Ending(until)
 
 
-amounts = st.tuples(st.integers(1, 10**6), st.sampled_from(["epoch", "step", "example", "second", "minute", "hour"]))
+amounts = st.tuples(
+    st.integers(1, 10**6), st.sampled_from(["epoch", "step", "example", "second", "minute", "hour"])
+)
 events = st.one_of(
     amounts.map(lambda a: f"{a[0]} {a[1]}s"),
     st.tuples(st.sampled_from(["", " in loss", " in validation_loss"]), st.integers(1, 99)).map(
         lambda a: f"no gain{a[0]} for {a[1]} epochs"
     ),
-    st.tuples(st.sampled_from(["loss", "accuracy"]), st.floats(-1e3, 1e3)).map(lambda a: f"{a[0]} reaches {a[1]:.6g}"),
+    st.tuples(st.sampled_from(["loss", "accuracy"]), st.floats(-1e3, 1e3)).map(
+        lambda a: f"{a[0]} reaches {a[1]:.6g}"
+    ),
 )
 
 
@@ -95,13 +118,22 @@ def test_an_ending_is_read_as_it_is_written(parts, before):
 
 
 def test_exactly_one_ending_is_given():
-    for options in ({}, {"epochs": 2, "until": "3 epochs"}, {"epochs": 0}, {"steps": 2.5}, {"epochs": True}):
+    for options in (
+        {},
+        {"epochs": 2, "until": "3 epochs"},
+        {"epochs": 0},
+        {"steps": 2.5},
+        {"epochs": True},
+    ):
         with pytest.raises(SettingError, match="one of epochs, steps and until"):
             training().run(data().batches(8), **options)
 
 
 def test_patience_in_words_is_continued_exactly(tmp_path):
-    until = "40 epochs or no gain in validation_loss of more than 0.001 for 3 epochs, not before 6 epochs"
+    until = (
+        "40 epochs or no gain in validation_loss of more than 0.001 for 3 epochs, not before "
+        "6 epochs"
+    )
     parts = {"validation": data(20, 1).batches(20), "until": until}
     whole = training().run(data().batches(8), **parts)
     stopping = training()
@@ -125,7 +157,11 @@ def test_patience_in_words_is_continued_exactly(tmp_path):
 
 
 @settings(max_examples=20)
-@given(st.integers(1, 6), st.sampled_from(["squared_error", "cross_entropy", "ignored", "weighted", "sum"]), st.booleans())
+@given(
+    st.integers(1, 6),
+    st.sampled_from(["squared_error", "cross_entropy", "ignored", "weighted", "sum"]),
+    st.booleans(),
+)
 def test_accumulated_batches_are_one_large_batch(k, kind, clipped):
     rng = np.random.default_rng(k)
     x = rng.normal(size=(6 * k, 4))
@@ -144,9 +180,17 @@ def test_accumulated_batches_are_one_large_batch(k, kind, clipped):
     weights = rng.random(6 * k) if kind == "weighted" else None
     found = []
     for size, accumulate in ((6 * k, 1), (6, k)):
-        network = vs.Stack(vs.Dense(5, np.tanh), vs.Dense(3)).initialise(x[:1], seed=1, dtype="float64")
+        network = vs.Stack(vs.Dense(5, np.tanh), vs.Dense(3)).initialise(
+            x[:1], seed=1, dtype="float64"
+        )
         options = {"clip": 0.1, "clip_values": 0.05} if clipped else {}
-        one = vs.Training(network, loss=losses[kind], optimiser=vs.optimisers.SGD(0.1), accumulate=accumulate, **options)
+        one = vs.Training(
+            network,
+            loss=losses[kind],
+            optimiser=vs.optimisers.SGD(0.1),
+            accumulate=accumulate,
+            **options,
+        )
         batches = vs.data.Dataset(x, targets, weights=weights).batches(size, shuffled=False)
         steps = list(one.steps(batches))
         assert len(steps) == 1
@@ -215,8 +259,12 @@ def test_the_average_is_that_of_the_definition_and_is_continued(tmp_path, decay)
     model = one.model()
     np.testing.assert_allclose(model.network.arena.values, expected, rtol=1e-12)
     np.testing.assert_array_equal(one.network.arena.values, history[-1])
-    assert model.assess(data(20, 1).inputs, data(20, 1).targets)["loss"] == pytest.approx(outcome.rows[-1]["validation_loss"])
-    first = training(average=vs.WeightAverage(decay, after=5)).run(data().batches(8), epochs=2, validation=validation, record=tmp_path)
+    assert model.assess(data(20, 1).inputs, data(20, 1).targets)["loss"] == pytest.approx(
+        outcome.rows[-1]["validation_loss"]
+    )
+    first = training(average=vs.WeightAverage(decay, after=5)).run(
+        data().batches(8), epochs=2, validation=validation, record=tmp_path
+    )
     again = training(average=vs.WeightAverage(decay, after=5))
     again.run(data().batches(8), epochs=4, validation=validation, resume=first.folder)
     np.testing.assert_array_equal(again.average.values(), one.average.values())
@@ -226,9 +274,17 @@ def test_the_best_state_of_an_averaging_run_opens_as_the_averaged_model(tmp_path
     one = training(average=vs.WeightAverage(0.9))
     keeper = vs.observers.Checkpoints("best")
     validation = data(20, 1)
-    outcome = one.run(data().batches(8), epochs=4, validation=validation.batches(20), observers=[keeper], record=tmp_path)
+    outcome = one.run(
+        data().batches(8),
+        epochs=4,
+        validation=validation.batches(20),
+        observers=[keeper],
+        record=tmp_path,
+    )
     model = vs.open_model(keeper.best_file(outcome))
-    assert model.assess(validation.inputs, validation.targets)["loss"] == pytest.approx(outcome.best()["validation_loss"])
+    assert model.assess(validation.inputs, validation.targets)["loss"] == pytest.approx(
+        outcome.best()["validation_loss"]
+    )
 
 
 # validation
@@ -245,15 +301,25 @@ class StopAt(vs.observers.Observer):
 
 def test_validation_within_epochs_is_recorded_judged_and_resumed(tmp_path):
     def run(**more):
-        return training().run(data().batches(4), epochs=3, validation=data(20, 1).batches(20), validate_every="3 steps", **more)
+        return training().run(
+            data().batches(4),
+            epochs=3,
+            validation=data(20, 1).batches(20),
+            validate_every="3 steps",
+            **more,
+        )
 
     keeper = vs.observers.Checkpoints("best", keep=1)
     whole = run(observers=[keeper], record=tmp_path)
     an_epoch = whole.rows[0]["step"]
-    assert [row["step"] for row in whole.looks] == [n for n in range(3, 3 * int(an_epoch), 3) if n % an_epoch]
+    assert [row["step"] for row in whole.looks] == [
+        n for n in range(3, 3 * int(an_epoch), 3) if n % an_epoch
+    ]
     best = min([*whole.looks, *whole.rows], key=lambda row: row["validation_loss"])
     model = vs.open_model(keeper.best_file(whole))
-    assert model.assess(data(20, 1).inputs, data(20, 1).targets)["loss"] == pytest.approx(best["validation_loss"])
+    assert model.assess(data(20, 1).inputs, data(20, 1).targets)["loss"] == pytest.approx(
+        best["validation_loss"]
+    )
     assert whole.store.read_numbers("validation") == whole.looks
     half = run(record=tmp_path, observers=[StopAt(8), vs.observers.Checkpoints("best", keep=1)])
     rest = run(resume=half.folder, observers=[StopAt(8), vs.observers.Checkpoints("best", keep=1)])
@@ -270,9 +336,22 @@ def test_several_parts_and_computations_of_ones_own(tmp_path):
         "one": len_of,
     }
     outcome = one.run(
-        data().batches(8), epochs=5, validation=parts, validate_every=2, observers=[vs.observers.Patience(9)], record=tmp_path
+        data().batches(8),
+        epochs=5,
+        validation=parts,
+        validate_every=2,
+        observers=[vs.observers.Patience(9)],
+        record=tmp_path,
     )
-    columns = ["first_loss", "first_absolute_error", "second_loss", "second_absolute_error", "money_lost", "money_won", "one"]
+    columns = [
+        "first_loss",
+        "first_absolute_error",
+        "second_loss",
+        "second_absolute_error",
+        "money_lost",
+        "money_won",
+        "one",
+    ]
     assert list(outcome.rows[0])[5:] == columns
     known = [row["epoch"] for row in outcome.rows if not math.isnan(row["first_loss"])]
     assert known == [1, 2, 4, 5]
@@ -298,7 +377,9 @@ def len_of(network):
 
 def test_schedules_are_what_they_say():
     assert [s.exponential(4, 0.5)(t) for t in (0, 4, 8)] == pytest.approx([1, 0.5, 0.25])
-    assert [s.polynomial(10, 3, floor=0.1)(t) for t in (0, 5, 10, 11)] == pytest.approx([1, 0.1 + 0.9 / 8, 0.1, 0.1])
+    assert [s.polynomial(10, 3, floor=0.1)(t) for t in (0, 5, 10, 11)] == pytest.approx(
+        [1, 0.1 + 0.9 / 8, 0.1, 0.1]
+    )
     assert [s.inverse_root(16)(t) for t in (0, 7, 15, 63)] == pytest.approx([1 / 16, 0.5, 1, 0.5])
     restarts = s.cosine_restarts(5, longer=1.0, forget=True)
     assert [restarts(t) for t in (0, 5, 10)] == [1, 1, 1]
@@ -342,7 +423,11 @@ def test_forgetting_begins_the_optimiser_anew():
 
 def test_a_plateau_lowers_the_rate_on_the_best_value_so_far_and_is_continued(tmp_path, capsys):
     def make():
-        return training(schedule=s.warmup(3).then(s.plateau(2, least_gain=0.02, factor=0.3, floor=0.05, by="validation_loss")))
+        return training(
+            schedule=s.warmup(3).then(
+                s.plateau(2, least_gain=0.02, factor=0.3, floor=0.05, by="validation_loss")
+            )
+        )
 
     parts = {"validation": data(20, 1).batches(20)}
     told = []
@@ -376,11 +461,16 @@ def test_a_plateau_lowers_the_rate_on_the_best_value_so_far_and_is_continued(tmp
 def test_a_plan_names_all_of_it(tmp_path):
     vs.demo.barrels(150).to_csv(tmp_path / "barrels.csv", index=False)
     plan = {
-        "until": "30 epochs or no gain for 2 epochs, not before 3 epochs", "accumulate": 2, "clip_values": 0.5, "average": {"decay": 0.9},
-        "validate_every": 2, "optimiser": {"kind": "lamb", "decay_of": "weights", "weight_decay": 0.1},
+        "until": "30 epochs or no gain for 2 epochs, not before 3 epochs",
+        "accumulate": 2,
+        "clip_values": 0.5,
+        "average": {"decay": 0.9},
+        "validate_every": 2,
+        "optimiser": {"kind": "lamb", "decay_of": "weights", "weight_decay": 0.1},
         "schedule": [{"kind": "warmup", "steps": 2}, {"kind": "plateau", "epochs": 2}],
-        "data": {"source": "barrels.csv", "target": "state"}, "layers": [{"kind": "dense", "width": "classes"}],
-    }  # fmt: skip
+        "data": {"source": "barrels.csv", "target": "state"},
+        "layers": [{"kind": "dense", "width": "classes"}],
+    }
     (tmp_path / "plan.toml").write_text(tomli_w.dumps(plan))
     run = PlannedRun(read_plan(tmp_path / "plan.toml"), tmp_path)
     outcome = run.run(record=tmp_path / "records")

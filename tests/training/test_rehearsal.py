@@ -1,4 +1,6 @@
-"""Mistakes planted in trainings, which the rehearsal has to find, and sound ones, on which it has to say nothing."""
+"""Mistakes planted in trainings, which the rehearsal has to find, and sound ones, on which it has
+to say nothing.
+"""
 
 import copy
 import time
@@ -22,17 +24,28 @@ def points(n=600, seed=0, features=6):
 
 
 def split(x, y, **options):
-    data = vs.data.Dataset(x, y, class_values=("a", "b", "c") if y.dtype.kind in "iu" else (), **options)
+    data = vs.data.Dataset(
+        x, y, class_values=("a", "b", "c") if y.dtype.kind in "iu" else (), **options
+    )
     train, validation = data.split(0.75, 0.25, seed=1)
     return train, validation
 
 
 def net(*layers):
-    return vs.Stack(*layers) if layers else vs.Stack(vs.Dense(24, vs.relu), vs.Dense(24, vs.relu), vs.Dense(3))
+    return (
+        vs.Stack(*layers)
+        if layers
+        else vs.Stack(vs.Dense(24, vs.relu), vs.Dense(24, vs.relu), vs.Dense(3))
+    )
 
 
 def training(network=None, **options):
-    options = {"loss": vs.losses.cross_entropy, "metrics": [vs.metrics.accuracy], "seed": 3, **options}
+    options = {
+        "loss": vs.losses.cross_entropy,
+        "metrics": [vs.metrics.accuracy],
+        "seed": 3,
+        **options,
+    }
     return vs.Training(network if network is not None else net(), **options)
 
 
@@ -94,7 +107,9 @@ def transposed_pictures():
 
 def channels_first():
     x = np.random.default_rng(0).random((200, 3, 16, 16)).astype("f4")
-    return training(net(vs.Flatten(), vs.Dense(16, vs.relu), vs.Dense(3))), *split(x, points(200)[1])
+    return training(net(vs.Flatten(), vs.Dense(16, vs.relu), vs.Dense(3))), *split(
+        x, points(200)[1]
+    )
 
 
 def scaled_twice():
@@ -102,7 +117,11 @@ def scaled_twice():
     x = x * 6 + 20
     middle, spread = x[:450].mean(0), x[:450].std(0)
     scale = lambda values: (values - middle) / spread  # noqa: E731
-    return training(), vs.data.Dataset(scale(x[:450]), y[:450]), vs.data.Dataset(scale(scale(x[450:])), y[450:])
+    return (
+        training(),
+        vs.data.Dataset(scale(x[:450]), y[:450]),
+        vs.data.Dataset(scale(scale(x[450:])), y[450:]),
+    )
 
 
 def not_scaled():
@@ -142,12 +161,17 @@ def dead_units():
 
 
 def weights_far_too_large():
-    layers = (vs.Dense(24, vs.relu, initialiser=lambda rng, shape: rng.normal(size=shape) * 30), vs.Dense(3))
+    layers = (
+        vs.Dense(24, vs.relu, initialiser=lambda rng, shape: rng.normal(size=shape) * 30),
+        vs.Dense(3),
+    )
     return training(net(*layers)), *split(*points())
 
 
 def vanishing_by_depth():
-    return training(net(*(vs.Dense(16, vs.sigmoid) for _ in range(12)), vs.Dense(3))), *split(*points())
+    return training(net(*(vs.Dense(16, vs.sigmoid) for _ in range(12)), vs.Dense(3))), *split(
+        *points()
+    )
 
 
 def classes_out_of_balance():
@@ -168,7 +192,9 @@ def holes_in_the_inputs():
 
 def targets_of_another_unit():
     x, _ = points()
-    return training(vs.Stack(vs.Dense(16, vs.relu), vs.Dense(1)), loss=vs.losses.squared_error, metrics=[]), *split(x, 5e4 + 900 * x[:, :1])
+    return training(
+        vs.Stack(vs.Dense(16, vs.relu), vs.Dense(1)), loss=vs.losses.squared_error, metrics=[]
+    ), *split(x, 5e4 + 900 * x[:, :1])
 
 
 def the_target_is_a_column():
@@ -237,11 +263,23 @@ def sound_ones():
     yield "points", training(), *split(*points())
     x, _ = points()
     network = vs.Stack(vs.Dense(16, np.tanh), vs.Dropout(0.2), vs.Dense(1))
-    yield "numbers", training(network, loss=vs.losses.squared_error, metrics=[]), *split(x, (x[:, :1] * x[:, 1:2]))
+    yield (
+        "numbers",
+        training(network, loss=vs.losses.squared_error, metrics=[]),
+        *split(x, (x[:, :1] * x[:, 1:2])),
+    )
     normed = net(vs.Dense(24), vs.BatchNorm(), vs.relu, vs.Dense(3))
-    yield "normed", training(normed, optimiser=vs.optimisers.SGD(0.1, momentum=0.9), clip=1.0), *split(*points())
+    yield (
+        "normed",
+        training(normed, optimiser=vs.optimisers.SGD(0.1, momentum=0.9), clip=1.0),
+        *split(*points()),
+    )
     schedule = vs.schedules.warmup(20).then(vs.schedules.cosine(100))
-    yield "scheduled", training(optimiser=vs.optimisers.AdamW(3e-3), schedule=schedule), *split(*points())
+    yield (
+        "scheduled",
+        training(optimiser=vs.optimisers.AdamW(3e-3), schedule=schedule),
+        *split(*points()),
+    )
     leaves = vs.demo.leaves(500)
     convolutional = net(
         vs.Convolution(8, 3, activation=vs.relu),
@@ -253,9 +291,15 @@ def sound_ones():
     data = vs.data.Dataset(leaves.pictures, leaves.labels, class_values=leaves.names)
     yield "leaves", training(convolutional), *data.split(0.75, 0.25, seed=1, stratified=True)
     tanks = vs.demo.ferments(300, hours=24)
-    series = vs.data.Dataset((tanks.series / [100, 20]).astype("f4"), (tanks.hours_until_dry[:, None] / 48).astype("f4"))
+    series = vs.data.Dataset(
+        (tanks.series / [100, 20]).astype("f4"), (tanks.hours_until_dry[:, None] / 48).astype("f4")
+    )
     reader = vs.Stack(vs.GRU(12, output="last"), vs.Dense(1))
-    yield "ferments", training(reader, loss=vs.losses.squared_error, metrics=[]), *series.split(0.75, 0.25, seed=1)
+    yield (
+        "ferments",
+        training(reader, loss=vs.losses.squared_error, metrics=[]),
+        *series.split(0.75, 0.25, seed=1),
+    )
 
 
 @pytest.mark.parametrize("case", list(sound_ones()), ids=lambda case: case[0])
@@ -265,9 +309,9 @@ def test_sound_trainings_raise_no_alarm_and_are_left_as_they_were(case):
     before, optimiser = one.network.arena.values.copy(), copy.deepcopy(one.optimiser.state)
     found = one.rehearse(train.batches(32), validation.batches(64), steps=1000)
     assert [str(finding) for finding in found.troubles] == []
-    assert {"the first loss", "the batch axis", "the rate", "the whole way", "time and memory"} <= {f.subject for f in found.findings} | {
-        "the first loss"
-    }
+    assert {"the first loss", "the batch axis", "the rate", "the whole way", "time and memory"} <= {
+        f.subject for f in found.findings
+    } | {"the first loss"}
     assert one.step_number == 0
     np.testing.assert_array_equal(one.network.arena.values, before)
     assert optimiser.keys() == one.optimiser.state.keys()
@@ -280,8 +324,13 @@ def test_the_demo_sets_raise_no_alarm(tmp_path, name):
     frame = getattr(vs.demo, name)()
     target = target if target in frame else frame.columns[-1]
     width = "classes"
-    layers = f'layers = [{{kind = "dense", width = 32, activation = "relu"}}, {{kind = "dense", width = "{width}"}}]'
-    (tmp_path / "plan.toml").write_text(f'epochs = 20\n{layers}\n[data]\nsource = "demo:{name}"\ntarget = "{target}"\n')
+    layers = (
+        f'layers = [{{kind = "dense", width = 32, activation = "relu"}}, {{kind = "dense", '
+        f'width = "{width}"}}]'
+    )
+    (tmp_path / "plan.toml").write_text(
+        f'epochs = 20\n{layers}\n[data]\nsource = "demo:{name}"\ntarget = "{target}"\n'
+    )
     run = PlannedRun(read_plan(tmp_path / "plan.toml"), tmp_path)
     found = run.training.rehearse(run.train_batches(), run.scored_batches(run.validation))
     assert [str(finding) for finding in found.troubles] == []

@@ -12,14 +12,24 @@ import vinestep as vs
 
 rng = np.random.default_rng(0)
 networks = {
-    "convolutional": (lambda: vs.networks.convolutional_classifier(3, channels=(8, 40), dropout=0.1), (96, 16, 16, 3)),
-    "recurrent": (lambda: vs.Stack(vs.LSTM(96, bidirectional=True, output="last"), vs.Dense(3)), (64, 20, 24)),
-    "attention": (lambda: vs.Stack(vs.TransformerBlock(4, dropout=0.1), vs.GlobalMean(), vs.Dense(3)), (16, 64, 64)),
+    "convolutional": (
+        lambda: vs.networks.convolutional_classifier(3, channels=(8, 40), dropout=0.1),
+        (96, 16, 16, 3),
+    ),
+    "recurrent": (
+        lambda: vs.Stack(vs.LSTM(96, bidirectional=True, output="last"), vs.Dense(3)),
+        (64, 20, 24),
+    ),
+    "attention": (
+        lambda: vs.Stack(vs.TransformerBlock(4, dropout=0.1), vs.GlobalMean(), vs.Dense(3)),
+        (16, 64, 64),
+    ),
     "dense": (lambda: vs.networks.dense_classifier(3, widths=(300, 200)), (500, 400)),
 }
 build, shape = networks[sys.argv[1]]
 x, labels = rng.normal(size=shape).astype(np.float32), rng.integers(0, 3, shape[0])
-training = vs.Training(build(), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(0.01, momentum=0.9), seed=1)
+training = vs.Training(build(), loss=vs.losses.cross_entropy, optimiser=vs.optimisers.SGD(0.01,
+    momentum=0.9), seed=1)
 for _ in range(4):
     training.step((x, labels))
 np.save(sys.argv[2], training.network.arena.flat)
@@ -27,13 +37,24 @@ np.save(sys.argv[2], training.network.arena.flat)
 
 
 def weights(network, path, threads):
-    counts = dict.fromkeys(("VINESTEP_THREADS", "OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"), str(threads))
-    subprocess.run([sys.executable, "-c", CODE, network, str(path)], env=os.environ | counts, check=True, capture_output=True)
+    counts = dict.fromkeys(
+        ("VINESTEP_THREADS", "OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"), str(threads)
+    )
+    subprocess.run(
+        [sys.executable, "-c", CODE, network, str(path)],
+        env=os.environ | counts,
+        check=True,
+        capture_output=True,
+    )
     return np.load(path)
 
 
 @pytest.mark.parametrize("network", ["convolutional", "recurrent", "attention", "dense"])
-def test_equal_runs_have_equal_bits_and_other_numbers_of_threads_differ_by_rounding(network, tmp_path):
-    first, again, alone = (weights(network, tmp_path / f"{i}.npy", threads) for i, threads in enumerate((2, 2, 1)))
+def test_equal_runs_have_equal_bits_and_other_numbers_of_threads_differ_by_rounding(
+    network, tmp_path
+):
+    first, again, alone = (
+        weights(network, tmp_path / f"{i}.npy", threads) for i, threads in enumerate((2, 2, 1))
+    )
     assert np.array_equal(first, again)
     np.testing.assert_allclose(alone, first, rtol=0, atol=2e-5 * np.abs(first).max())

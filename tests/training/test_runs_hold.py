@@ -29,7 +29,11 @@ def data(n=24, seed=0, scale=1.0):
 
 
 def training(width=4, activation=vs.relu, **options):
-    settings = {"loss": vs.losses.cross_entropy, "optimiser": vs.optimisers.Adam(0.01), "seed": 3} | options
+    settings = {
+        "loss": vs.losses.cross_entropy,
+        "optimiser": vs.optimisers.Adam(0.01),
+        "seed": 3,
+    } | options
     return vs.Training(vs.Stack(vs.Dense(width), activation, vs.Dense(2)), **settings)
 
 
@@ -44,7 +48,9 @@ class StopAt(vs.observers.Observer):
 
 @pytest.fixture
 def interrupted(tmp_path):
-    outcome = training().run(data().batches(8), epochs=4, record=tmp_path / "records", observers=[StopAt(5)])
+    outcome = training().run(
+        data().batches(8), epochs=4, record=tmp_path / "records", observers=[StopAt(5)]
+    )
     assert outcome.status is Status.INTERRUPTED
     return outcome.folder
 
@@ -76,7 +82,9 @@ def test_a_checkpoint_can_not_name_a_file_to_delete(interrupted, tmp_path):
     victim.write_text("mine")
 
     def change(meta):
-        meta["observers"]["Checkpoints 1"] = {"scores": [[9.0, "../../victim.txt"], [8.0, "../../victim.txt"]]}
+        meta["observers"]["Checkpoints 1"] = {
+            "scores": [[9.0, "../../victim.txt"], [8.0, "../../victim.txt"]]
+        }
 
     rewritten(newest(interrupted), change)
     observers = [vs.observers.Checkpoints("best", keep=1)]
@@ -153,7 +161,12 @@ except vs.errors.ArchiveError as error:
 
 @pytest.mark.parametrize("kind", ["deflated", "shape", "nested", "many", "list", "encrypted"])
 def test_bombs_are_refused_in_bounded_memory(tmp_path, kind):
-    done = subprocess.run([sys.executable, "-c", BOMB, kind, str(tmp_path / "x.npz")], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", BOMB, kind, str(tmp_path / "x.npz")],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 0, done.stderr[-500:]
     assert done.stdout.startswith("refused"), done.stdout
     assert int(done.stdout.split()[1]) < 150
@@ -176,8 +189,15 @@ def test_writing_takes_little_memory(tmp_path):
     file = archive.write(sys.argv[1] + "/large.npz", arrays, {})
     print((resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) >> 10)
     """
-    done = subprocess.run([sys.executable, "-c", textwrap.dedent(code), str(tmp_path)], capture_output=True, text=True, check=True)
-    assert int(done.stdout) < 70  # megabytes, for a file of 96 of them; half of it is one array laid out in another order
+    done = subprocess.run(
+        [sys.executable, "-c", textwrap.dedent(code), str(tmp_path)],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert (
+        int(done.stdout) < 70
+    )  # megabytes, for a file of 96 of them; half of it is one array laid out in another order
 
 
 @pytest.mark.parametrize(
@@ -201,7 +221,10 @@ def test_writing_takes_little_memory(tmp_path):
 def test_what_differs_on_resuming_is_refused_with_a_list(interrupted, options, batches, names):
     part = data(seed=batches.get("seed", 0), scale=batches.get("scale", 1.0))
     given = part.batches(batches.get("size", 8), shuffled=batches.get("shuffled", True))
-    options = {key: type(value)(value.rate) if key == "optimiser" else value for key, value in options.items()}
+    options = {
+        key: type(value)(value.rate) if key == "optimiser" else value
+        for key, value in options.items()
+    }
     with pytest.raises(RunError, match="set up differently") as refused:
         training(**options).run(given, epochs=4, resume=interrupted)
     assert all(f"\n  {name}" in str(refused.value) for name in names), str(refused.value)
@@ -216,11 +239,19 @@ def test_precision_is_part_of_it(interrupted):
 
 def test_what_is_meant_to_differ_is_named_and_recorded(interrupted):
     other = training(optimiser=vs.optimisers.Adam(0.02), clip=1.0)
-    outcome = other.run(data().batches(8), epochs=4, resume=interrupted, changed=["optimiser.rate", "clip"])
+    outcome = other.run(
+        data().batches(8), epochs=4, resume=interrupted, changed=["optimiser.rate", "clip"]
+    )
     assert outcome.status is Status.FINISHED
     assert outcome.rows[-1]["rate"] == 0.02
-    assert vs.runs.RunFolder(interrupted).info()["changes"] == ["clip: nothing before, 1.0 now", "optimiser.rate: 0.01 before, 0.02 now"]
-    assert "Continued with changes: clip: nothing before, 1.0 now" in (interrupted / "console.txt").read_text()
+    assert vs.runs.RunFolder(interrupted).info()["changes"] == [
+        "clip: nothing before, 1.0 now",
+        "optimiser.rate: 0.01 before, 0.02 now",
+    ]
+    assert (
+        "Continued with changes: clip: nothing before, 1.0 now"
+        in (interrupted / "console.txt").read_text()
+    )
 
 
 def test_a_name_that_did_not_change_is_refused(interrupted):
@@ -283,7 +314,9 @@ def test_a_run_is_in_the_hands_of_one_process(interrupted):
     info = json.loads((interrupted / "run.json").read_text()) | {"status": "running"}
     (interrupted / "run.json").write_text(json.dumps(info))
     assert vs.runs.RunFolder(interrupted).info()["status"] == "interrupted"
-    holder = subprocess.Popen([sys.executable, "-c", HOLD, str(interrupted)], stdout=subprocess.PIPE, text=True)
+    holder = subprocess.Popen(
+        [sys.executable, "-c", HOLD, str(interrupted)], stdout=subprocess.PIPE, text=True
+    )
     assert holder.stdout.readline() == "held\n"
     assert vs.runs.RunFolder(interrupted).info()["status"] == "running"
     with pytest.raises(RunError, match="still running in another process"):
@@ -298,14 +331,18 @@ def test_two_that_resume_at_once(interrupted):
 
     def go(_):
         try:
-            outcomes.append(training().run(data().batches(8), epochs=400, resume=interrupted).status)
+            outcomes.append(
+                training().run(data().batches(8), epochs=400, resume=interrupted).status
+            )
         except RunError as error:
             outcomes.append(str(error))
 
     with ThreadPoolExecutor(4) as pool:
         list(pool.map(go, range(4)))
     assert outcomes.count(Status.FINISHED) == 1
-    assert all("running" in str(o) or "finished" in str(o) for o in outcomes if o is not Status.FINISHED)
+    assert all(
+        "running" in str(o) or "finished" in str(o) for o in outcomes if o is not Status.FINISHED
+    )
 
 
 def test_half_written_files_are_cleared_away(interrupted):
@@ -315,7 +352,9 @@ def test_half_written_files_are_cleared_away(interrupted):
     assert not list(interrupted.rglob("*.part"))
 
 
-@pytest.mark.parametrize("content", ["", "{", "[]", '{"status": 3}', "null", '{"status": "running", "last": []}'])
+@pytest.mark.parametrize(
+    "content", ["", "{", "[]", '{"status": 3}', "null", '{"status": "running", "last": []}']
+)
 def test_a_damaged_run_json_spoils_nothing(interrupted, content):
     training().run(data().batches(8), epochs=1, record=interrupted.parent)
     (interrupted / "run.json").write_text(content)
@@ -351,9 +390,15 @@ def test_a_live_run_shows_how_far_it_is(tmp_path):
 
 
 def test_files_hold_no_infinity(tmp_path):
-    odd = vs.metrics.Metric("odd", lambda o, t: np.array([0.0, 1.0]), lambda c: float("nan"), better="higher")
-    outcome = training(metrics=[odd]).run(data().batches(8), epochs=2, record=tmp_path, observers=[vs.observers.Patience(9, by="odd")])
-    json.loads((outcome.folder / "run.json").read_text(), parse_constant=lambda name: pytest.fail(name))
+    odd = vs.metrics.Metric(
+        "odd", lambda o, t: np.array([0.0, 1.0]), lambda c: float("nan"), better="higher"
+    )
+    outcome = training(metrics=[odd]).run(
+        data().batches(8), epochs=2, record=tmp_path, observers=[vs.observers.Patience(9, by="odd")]
+    )
+    json.loads(
+        (outcome.folder / "run.json").read_text(), parse_constant=lambda name: pytest.fail(name)
+    )
     with zipfile.ZipFile(newest(outcome.folder)) as packed:
         json.loads(packed.read(archive.META), parse_constant=lambda name: pytest.fail(name))
     assert np.isnan(outcome.rows[0]["odd"])
@@ -375,7 +420,12 @@ main()
 @pytest.mark.parametrize("limit", [100, 3_000, 30_000])
 def test_a_full_disk_is_told_in_a_few_lines(tmp_path, limit):
     """No file can grow beyond a size, as on a disk that is full."""
-    done = subprocess.run([sys.executable, "-c", LIMITED, str(limit), str(tmp_path)], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", LIMITED, str(limit), str(tmp_path)],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert done.returncode == 2, done.stderr[-800:]
     assert "Traceback" not in done.stderr
     assert "could not be written" in done.stderr or "cannot be made" in done.stderr

@@ -31,7 +31,12 @@ def test_norms_are_those_of_the_arrays():
 
         def after_step(self, run, step):
             seen.append(
-                (self.before, {p: a.copy() for p, a in one.network.weights().items()}, step.gradients, one.optimiser.state["m"].copy())
+                (
+                    self.before,
+                    {p: a.copy() for p, a in one.network.weights().items()},
+                    step.gradients,
+                    one.optimiser.state["m"].copy(),
+                )
             )
 
     store = vs.training.MemoryStore()
@@ -42,10 +47,16 @@ def test_norms_are_those_of_the_arrays():
         before, after, gradients, m = seen[int(row["step"]) - 1]
         for path in before:
             assert row[f"{path} norm"] == pytest.approx(np.linalg.norm(before[path]), rel=1e-5)
-            assert row[f"{path} gradient"] == pytest.approx(np.linalg.norm(gradients[path]), rel=1e-5)
-            assert row[f"{path} update"] == pytest.approx(np.linalg.norm(after[path] - before[path]), rel=1e-4)
+            assert row[f"{path} gradient"] == pytest.approx(
+                np.linalg.norm(gradients[path]), rel=1e-5
+            )
+            assert row[f"{path} update"] == pytest.approx(
+                np.linalg.norm(after[path] - before[path]), rel=1e-4
+            )
         slot = one.network.arena.layout["0/weight"]
-        assert row["0/weight m"] == pytest.approx(np.linalg.norm(m[slot.start : slot.stop]), rel=1e-5)
+        assert row["0/weight m"] == pytest.approx(
+            np.linalg.norm(m[slot.start : slot.stop]), rel=1e-5
+        )
 
 
 def test_distributions_are_those_of_the_arrays():
@@ -108,7 +119,9 @@ def test_samples_show_the_same_inputs_first_and_latest():
     pictures = ob.Samples(X[:5], show=drawn, name="strip")
     one = training()
     one.run(DATA.batches(8), epochs=4, observers=[names, pictures], record=store)
-    tables = [pd.read_csv(io.BytesIO(store.files[f"samples-{step:08d}.csv"])) for step in (0, 12, 24)]
+    tables = [
+        pd.read_csv(io.BytesIO(store.files[f"samples-{step:08d}.csv"])) for step in (0, 12, 24)
+    ]
     assert tables[0]["truth"].tolist() == pytest.approx(DATA.targets[:3, 0], rel=1e-4)
     assert tables[-1]["output"].tolist() == pytest.approx(one.outputs(X[:3])[:, 0], rel=1e-4)
     assert Image.open(io.BytesIO(store.files["strip-00000024.png"])).size == (5, 1)
@@ -120,7 +133,9 @@ def test_outputs_of_a_layer(tmp_path):
     found = np.load(io.BytesIO(store.files["outputs-0-00000012.npy"]))
     np.testing.assert_array_equal(found, one.network.outputs_of("0", X[:4]))
     weights = one.network.weights()
-    np.testing.assert_allclose(found, np.maximum(X[:4] @ weights["0/weight"] + weights["0/bias"], 0), rtol=1e-5, atol=1e-6)
+    np.testing.assert_allclose(
+        found, np.maximum(X[:4] @ weights["0/weight"] + weights["0/bias"], 0), rtol=1e-5, atol=1e-6
+    )
     with pytest.raises(LayerError, match="no layer '7'"):
         one.network.outputs_of("7", X[:4])
 
@@ -151,7 +166,11 @@ def test_a_failing_observer_is_reported_and_the_run_goes_on_unless_asked(caplog)
 
 def test_scheduled_by_seconds_and_bad_settings():
     seen = []
-    training().run(DATA.batches(8), epochs=2, observers=[ob.Scheduled(lambda run: seen.append(1), seconds=1e-9)])
+    training().run(
+        DATA.batches(8),
+        epochs=2,
+        observers=[ob.Scheduled(lambda run: seen.append(1), seconds=1e-9)],
+    )
     assert len(seen) == 12
     wrong = (ob.Scheduled, (print,)), (ob.Norms, (0,)), (ob.Machine, (0,))
     for kind, arguments in wrong:

@@ -27,7 +27,12 @@ def data(n=100, seed=0):
 
 def training(**options):
     network = vs.Stack(vs.Dense(16), vs.relu, vs.Dropout(0.2), vs.Dense(2))
-    settings = {"loss": vs.losses.cross_entropy, "metrics": [vs.metrics.accuracy], "optimiser": vs.optimisers.Adam(0.01), "seed": 3}
+    settings = {
+        "loss": vs.losses.cross_entropy,
+        "metrics": [vs.metrics.accuracy],
+        "optimiser": vs.optimisers.Adam(0.01),
+        "seed": 3,
+    }
     return vs.Training(network, **(settings | options))
 
 
@@ -53,9 +58,19 @@ class StopAt(vs.observers.Observer):
 
 
 def test_loss_falls_and_curves_tell():
-    outcome = training().run(data(400).batches(32), epochs=30, validation=data(100, seed=1).batches(50))
+    outcome = training().run(
+        data(400).batches(32), epochs=30, validation=data(100, seed=1).batches(50)
+    )
     curves = outcome.curves
-    assert list(curves) == ["epoch", "step", "rate", "loss", "accuracy", "validation_loss", "validation_accuracy"]
+    assert list(curves) == [
+        "epoch",
+        "step",
+        "rate",
+        "loss",
+        "accuracy",
+        "validation_loss",
+        "validation_accuracy",
+    ]
     assert curves["loss"].iloc[-1] < 0.6 * curves["loss"].iloc[0]
     assert outcome.status is Status.FINISHED
     assert outcome.best()["validation_loss"] == curves["validation_loss"].min()
@@ -71,7 +86,10 @@ def test_steps_are_what_run_does():
 
 def test_a_held_gradient_is_not_overwritten_by_later_steps():
     t = training()
-    held = [(step.gradients, step.gradients.flat.copy()) for step in t.steps(data().batches(16), epochs=1)]
+    held = [
+        (step.gradients, step.gradients.flat.copy())
+        for step in t.steps(data().batches(16), epochs=1)
+    ]
     assert all(np.array_equal(g.flat, copy) for g, copy in held)
     del held
     places = {t.step((data().inputs, data().targets)).gradients.flat.ctypes.data for _ in range(9)}
@@ -91,12 +109,24 @@ def test_whoever_looks_at_a_part_of_a_gradient_keeps_it():
 @pytest.mark.parametrize("how", ["stop", "signal", "error"])
 def test_a_run_stopped_anywhere_continues_bit_for_bit(tmp_path, stop, how):
     whole = training()
-    expected = whole.run(data().batches(16), validation=data(50, 1).batches(50), epochs=3, record=tmp_path, name="whole")
+    expected = whole.run(
+        data().batches(16),
+        validation=data(50, 1).batches(50),
+        epochs=3,
+        record=tmp_path,
+        name="whole",
+    )
     part = training()
     observers = [vs.observers.Checkpoints("best", every=2), vs.observers.Patience(50)]
     options = {"validation": data(50, 1).batches(50), "epochs": 3}
     try:
-        outcome = part.run(data().batches(16), observers=[*observers, StopAt(stop, how)], record=tmp_path, name="part", **options)
+        outcome = part.run(
+            data().batches(16),
+            observers=[*observers, StopAt(stop, how)],
+            record=tmp_path,
+            name="part",
+            **options,
+        )
         assert outcome.status is Status.INTERRUPTED
         assert "vinestep resume" in outcome.reason
         folder = outcome.folder
@@ -123,7 +153,9 @@ def test_resuming_another_network_is_refused_and_changes_nothing(tmp_path):
     other = vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy, seed=3)
     other.network.initialise(data().inputs)
     before = other.network.arena.flat.copy()
-    with pytest.raises(RunError, match=r"set up differently:\n  clip|set up differently:(\n.*)*network"):
+    with pytest.raises(
+        RunError, match=r"set up differently:\n  clip|set up differently:(\n.*)*network"
+    ):
         other.run(data().batches(16), epochs=2, resume=outcome.folder)
     np.testing.assert_array_equal(other.network.arena.flat, before)
 
@@ -150,9 +182,13 @@ def test_two_observers_of_one_kind_keep_their_own_state(tmp_path):
     def watchers():
         return [vs.observers.Patience(90, by="loss"), vs.observers.Patience(90, by="accuracy")]
 
-    outcome = training().run(data().batches(16), epochs=4, record=tmp_path, observers=[*watchers(), StopAt(15)])
+    outcome = training().run(
+        data().batches(16), epochs=4, record=tmp_path, observers=[*watchers(), StopAt(15)]
+    )
     again = watchers()
-    training().run(data().batches(16), epochs=4, resume=outcome.folder, observers=[*again, StopAt(16)])
+    training().run(
+        data().batches(16), epochs=4, resume=outcome.folder, observers=[*again, StopAt(16)]
+    )
     checkpoint = vs.runs.RunFolder(outcome.folder).newest_state()[0]
     kept = [checkpoint.meta["observers"][f"Patience {i}"]["best"] for i in (1, 2)]
     assert kept == [again[0].best, again[1].best]
@@ -161,11 +197,19 @@ def test_two_observers_of_one_kind_keep_their_own_state(tmp_path):
 
 def test_best_checkpoints_are_kept_by_a_named_quantity(tmp_path):
     keeper = vs.observers.Checkpoints("best", by="validation_accuracy", keep=2)
-    outcome = training().run(data().batches(16), validation=data(60, 1).batches(60), epochs=8, observers=[keeper], record=tmp_path)
+    outcome = training().run(
+        data().batches(16),
+        validation=data(60, 1).batches(60),
+        epochs=8,
+        observers=[keeper],
+        record=tmp_path,
+    )
     names = outcome.store.states()
     best = [name for name in names if name.endswith("-best")]
     assert len(best) == 2
-    assert {"step-00000056-epoch-8", "step-00000049-epoch-7"} <= {name.split("-validation")[0] for name in names}
+    assert {"step-00000056-epoch-8", "step-00000049-epoch-7"} <= {
+        name.split("-validation")[0] for name in names
+    }
     assert len(names) == len({*best, *names[-2:]})
     best = archive.read(keeper.best_file(outcome))
     row = outcome.best("validation_accuracy")
@@ -236,7 +280,10 @@ def test_two_threads_train_two_networks_at_once():
     alone = training()
     alone.run(data().batches(16), epochs=5)
     together = [training(), training()]
-    threads = [threading.Thread(target=t.run, args=(data().batches(16),), kwargs={"epochs": 5}) for t in together]
+    threads = [
+        threading.Thread(target=t.run, args=(data().batches(16),), kwargs={"epochs": 5})
+        for t in together
+    ]
     for thread in threads:
         thread.start()
     for thread in threads:
@@ -269,8 +316,20 @@ def test_how_often_the_test_part_was_scored_is_recorded(tmp_path, caplog):
     train, validation, test = data(200).split(0.6, 0.2, 0.2)
     t = training()
     with pytest.raises(DataError, match="40 of 40 test examples are validation examples"):
-        t.run(train.batches(16), validation=test.batches(40), test=test.batches(40), epochs=1, record=tmp_path)
-    outcome = t.run(train.batches(16), validation=validation.batches(40), test=test.batches(40), epochs=1, record=tmp_path)
+        t.run(
+            train.batches(16),
+            validation=test.batches(40),
+            test=test.batches(40),
+            epochs=1,
+            record=tmp_path,
+        )
+    outcome = t.run(
+        train.batches(16),
+        validation=validation.batches(40),
+        test=test.batches(40),
+        epochs=1,
+        record=tmp_path,
+    )
     t.assess(validation.batches(40))
     t.assess(test.batches(40))
     assert outcome.store.info()["test_scored"] == 1
@@ -296,12 +355,24 @@ def test_a_run_goes_on_from_a_state_that_is_named(tmp_path):
     whole = training()
     whole.run(data().batches(16), epochs=3, record=tmp_path)
     keeper = [vs.observers.Checkpoints(every=3, keep=9)]
-    outcome = training().run(data().batches(16), epochs=3, observers=[*keeper, StopAt(11)], record=tmp_path)
+    outcome = training().run(
+        data().batches(16), epochs=3, observers=[*keeper, StopAt(11)], record=tmp_path
+    )
     names = outcome.store.states()
-    assert [name.split("-")[1] for name in names] == ["00000000", "00000003", "00000006", "00000007", "00000009", "00000011"]
+    assert [name.split("-")[1] for name in names] == [
+        "00000000",
+        "00000003",
+        "00000006",
+        "00000007",
+        "00000009",
+        "00000011",
+    ]
     again = training()
     again.run(
-        data().batches(16), epochs=3, resume=outcome.store.state_path(names[1]), observers=[vs.observers.Checkpoints(every=3, keep=9)]
+        data().batches(16),
+        epochs=3,
+        resume=outcome.store.state_path(names[1]),
+        observers=[vs.observers.Checkpoints(every=3, keep=9)],
     )
     assert same_state(whole, again)
     assert len(list((outcome.folder / "states").glob("*.refused"))) == 4
@@ -336,5 +407,7 @@ def test_observers_are_told_of_every_event():
     assert ear.heard[-2:] == ["derived True", "after 2"]
     assert all(
         np.allclose(a, b, rtol=1e-5, atol=1e-6)
-        for a, b in zip(watched.network.weights().values(), plain.network.weights().values(), strict=True)
+        for a, b in zip(
+            watched.network.weights().values(), plain.network.weights().values(), strict=True
+        )
     )

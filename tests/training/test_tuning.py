@@ -18,7 +18,12 @@ DATA = vs.data.Dataset(X, X[:, :1] - X[:, 1:2])
 
 
 def training(**options):
-    options = {"loss": vs.losses.squared_error, "optimiser": vs.optimisers.SGD(0.1), "seed": 1, **options}
+    options = {
+        "loss": vs.losses.squared_error,
+        "optimiser": vs.optimisers.SGD(0.1),
+        "seed": 1,
+        **options,
+    }
     return vs.Training(vs.Stack(vs.Dense(16, vs.relu), vs.Dense(1)), **options)
 
 
@@ -40,7 +45,9 @@ def test_the_suggested_rate_learns_and_ten_times_the_highest_does_not():
     assert end(found.suggested) < end(found.suggested / 1000)
     assert list(found.table()) == ["rate", "loss"]
     assert found.figure().axes[0].get_xscale() == "log"
-    assert math.isnan(vs.training.RateRange(np.array([1.0, 2.0, 3.0]), np.array([1.0, 2.0, 3.0])).suggested)
+    assert math.isnan(
+        vs.training.RateRange(np.array([1.0, 2.0, 3.0]), np.array([1.0, 2.0, 3.0])).suggested
+    )
     with pytest.raises(SettingError, match="0 < low < high"):
         vs.training.rate_range(one, DATA.batches(40), low=1, high=0.1)
     with pytest.raises(SettingError, match="LBFGS searches"):
@@ -55,7 +62,9 @@ def test_sizes_of_batches():
     assert (table["examples_per_second"] > 0).all()
     assert found.largest == 256
     assert found.fastest in (64, 256)
-    assert vs.training.batch_sizes(training(), DATA, megabytes=table["megabytes"][1] * 2).largest < 256
+    assert (
+        vs.training.batch_sizes(training(), DATA, megabytes=table["megabytes"][1] * 2).largest < 256
+    )
     assert vs.training.BatchSizes(found.rows, 1e-9).largest == 0
 
 
@@ -64,7 +73,9 @@ def test_sizes_of_batches():
 
 @given(st.integers(1, 40), st.integers(1, 81), st.integers(2, 4), st.integers(0, 3))
 def test_halving_runs_the_best_on_and_ends(n, epochs, factor, seed):
-    space = Space({"a": {"low": 0.001, "high": 1.0, "log": True}, "b": {"low": 1, "high": 9, "whole": True}})
+    space = Space(
+        {"a": {"low": 0.001, "high": 1.0, "log": True}, "b": {"low": 1, "high": 9, "whole": True}}
+    )
     trials = Trials.new(space, "halving", epochs=epochs, trials=n, seed=seed, factor=factor)
     cost, alive = 0, n
     for rung in trials.rungs:
@@ -72,10 +83,16 @@ def test_halving_runs_the_best_on_and_ends(n, epochs, factor, seed):
         assert len(wanted) <= alive
         assert {target for _, target in wanted} == {rung}
         survivors = {trial.number for trial, _ in wanted}
-        known = [trial for trial in trials.trials if trial.score is not None and trial.number not in survivors]
+        known = [
+            trial
+            for trial in trials.trials
+            if trial.score is not None and trial.number not in survivors
+        ]
         for trial, target in wanted:
             if known and trial.epochs:
-                assert trial.score <= min(other.score for other in known if other.epochs == trial.epochs)
+                assert trial.score <= min(
+                    other.score for other in known if other.epochs == trial.epochs
+                )
             cost += target - trial.epochs
             trial.epochs, trial.score = target, abs(math.log(trial.settings["a"]) + 2)
         alive = len(wanted)
@@ -87,7 +104,13 @@ def test_halving_runs_the_best_on_and_ends(n, epochs, factor, seed):
 
 @given(st.integers(1, 20), st.integers(1, 20), st.integers(0, 5))
 def test_draws_are_repeatable_and_within_their_ranges(n, more, seed):
-    space = Space({"rate": {"low": 1e-4, "high": 1e-1, "log": True}, "width": {"low": 4, "high": 64, "whole": True}, "kind": ["a", "b"]})
+    space = Space(
+        {
+            "rate": {"low": 1e-4, "high": 1e-1, "log": True},
+            "width": {"low": 4, "high": 64, "whole": True},
+            "kind": ["a", "b"],
+        }
+    )
     few, many = space.drawn(n, seed), space.drawn(n + more, seed)
     assert many[:n] == few
     for settings in many:
@@ -100,7 +123,9 @@ def test_draws_are_repeatable_and_within_their_ranges(n, more, seed):
 def test_a_grid_is_every_combination():
     space = Space({"a": [1, 2, 3], "b": ["x", "y"]})
     trials = Trials.new(space, "grid", epochs=5)
-    assert [trial.settings for trial in trials.trials] == [{"a": a, "b": b} for a in (1, 2, 3) for b in "xy"]
+    assert [trial.settings for trial in trials.trials] == [
+        {"a": a, "b": b} for a in (1, 2, 3) for b in "xy"
+    ]
     assert [epochs for _, epochs in trials.wanted()] == [5] * 6
     for trial in trials.trials[1:]:
         trial.epochs, trial.score = 5, float(trial.number)
@@ -134,10 +159,14 @@ def test_spaces_that_say_nothing_are_refused(values, message):
 def plan(tmp_path):
     vs.demo.barrels(200).to_csv(tmp_path / "barrels.csv", index=False)
     plan = {
-        "epochs": 4, "data": {"source": "barrels.csv", "target": "state"},
-        "layers": [{"kind": "dense", "width": 8, "activation": "relu"}, {"kind": "dense", "width": "classes"}],
+        "epochs": 4,
+        "data": {"source": "barrels.csv", "target": "state"},
+        "layers": [
+            {"kind": "dense", "width": 8, "activation": "relu"},
+            {"kind": "dense", "width": "classes"},
+        ],
         "optimiser": {"kind": "adam", "rate": 0.01},
-    }  # fmt: skip
+    }
     (tmp_path / "plan.toml").write_text(tomli_w.dumps(plan))
     return tmp_path / "plan.toml"
 
@@ -155,7 +184,9 @@ def test_a_search_is_recorded_interrupted_and_gone_on_with(plan, tmp_path):
     assert len(found.figure().axes) == 2
     runs = sorted((tmp_path / "search").glob("trial*"))
     best = vs.runs.RunFolder.open(found.best.run)
-    assert min(row["validation_loss"] for row in best.read_numbers("epochs")) == pytest.approx(found.best.value)
+    assert min(row["validation_loss"] for row in best.read_numbers("epochs")) == pytest.approx(
+        found.best.value
+    )
     assert len(best.read_numbers("epochs")) == 4
 
     known = json.loads((tmp_path / "search" / "search.json").read_text())
@@ -194,7 +225,11 @@ def test_a_profile_tells_parts_layers_and_operations():
     assert found.figure().axes[0].get_xlabel() == "milliseconds a step"
     with pytest.raises(SettingError):
         vs.training.profile(one, DATA.batches(40), steps=0)
-    stack = vs.training.profile(training(), vs.data.Stream(lambda: iter(zip(X, DATA.targets, strict=True))).batches(40), steps=8)
+    stack = vs.training.profile(
+        training(),
+        vs.data.Stream(lambda: iter(zip(X, DATA.targets, strict=True))).batches(40),
+        steps=8,
+    )
     assert len(stack.rows) == 5
 
 

@@ -14,7 +14,9 @@ def unbroadcast(g: Any, shape: tuple[int, ...]) -> Any:
     if g.shape == shape:
         return g
     extra = g.ndim - len(shape)
-    axes = tuple(range(extra)) + tuple(i + extra for i, n in enumerate(shape) if n == 1 and g.shape[i + extra] != 1)
+    axes = tuple(range(extra)) + tuple(
+        i + extra for i, n in enumerate(shape) if n == 1 and g.shape[i + extra] != 1
+    )
     if axes:
         g = np.sum(g, axis=axes, keepdims=True)
     return g if g.shape == shape else np.reshape(g, shape)
@@ -30,7 +32,9 @@ def normal_axes(axis: int | tuple[int, ...] | None, ndim: int) -> tuple[int, ...
 
 
 def expand_reduced(value: Any, axes: tuple[int, ...], keepdims: bool) -> Any:
-    """The reduced axes put back with length 1, so that a reduction's result broadcasts against its input."""
+    """The reduced axes put back with length 1, so that a reduction's result broadcasts against its
+    input.
+    """
     if keepdims or not axes:
         return value
     shape = list(value.shape)

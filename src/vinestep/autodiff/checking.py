@@ -1,4 +1,6 @@
-"""Derivatives held against numbers: central differences, the complex step, or a gradient derived by hand."""
+"""Derivatives held against numbers: central differences, the complex step, or a gradient derived by
+hand.
+"""
 
 from __future__ import annotations
 
@@ -21,9 +23,18 @@ __all__ = ["ArgumentCheck", "GradientReport", "check_gradients"]
 
 COMPLEX_STEP = 1e-30  # no subtraction follows, so it may be as small as it likes
 AGREEMENT = 1e-4  # two gradients that agree to this are the same one, when guessing what went wrong
-TOLERANCES = {8: 1e-7, 4: 5e-3, 2: 1e-1}  # by item size; below float64 the function's own rounding is what is seen
+TOLERANCES = {
+    8: 1e-7,
+    4: 5e-3,
+    2: 1e-1,
+}  # by item size; below float64 the function's own rounding is what is seen
 ROUNDING = 4.0  # what differences make of the rounding of a value near 1, in units of eps ** 0.8
-FIVE_POINTS = ((-2, 1 / 12), (-1, -8 / 12), (1, 8 / 12), (2, -1 / 12))  # central differences of fourth order
+FIVE_POINTS = (
+    (-2, 1 / 12),
+    (-1, -8 / 12),
+    (1, 8 / 12),
+    (2, -1 / 12),
+)  # central differences of fourth order
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -48,7 +59,8 @@ class ArgumentCheck:
         size = math.prod(self.shape)
         part = "" if self.checked == size else f" (of {size})"
         text = (
-            f"{mark}  {self.path}  {self.shape}: {self.checked}{part} elements, worst at {self.worst}: "
+            f"{mark}  {self.path}  {self.shape}: {self.checked}{part} elements, worst at "
+            f"{self.worst}: "
             f"{self.ours:.9g} against {self.reference:.9g}, relative error {self.error:.1e}"
         )
         return f"{text}\n       {self.remark}" if self.remark else text
@@ -77,7 +89,10 @@ class GradientReport:
 
     @property
     def worst(self) -> ArgumentCheck:
-        return max(self.arguments, key=lambda check: check.error if not math.isnan(check.error) else math.inf)
+        return max(
+            self.arguments,
+            key=lambda check: check.error if not math.isnan(check.error) else math.inf,
+        )
 
     def __bool__(self) -> bool:
         return self.ok
@@ -87,7 +102,9 @@ class GradientReport:
         import pandas as pd
 
         fields = ("path", "shape", "checked", "worst", "ours", "reference", "error", "ok", "remark")
-        return pd.DataFrame([{name: getattr(check, name) for name in fields} for check in self.arguments])
+        return pd.DataFrame(
+            [{name: getattr(check, name) for name in fields} for check in self.arguments]
+        )
 
     def raise_if_wrong(self) -> None:
         """Raise DifferentiationError with the report as its text, unless everything agrees."""
@@ -97,12 +114,20 @@ class GradientReport:
     def __str__(self) -> str:
         verdict = "agree" if self.ok else "DO NOT agree"
         head = f"Gradients {verdict} with {self.against} (relative tolerance {self.tolerance:.0e})."
-        return "\n".join([head, *(f"  {check}" for check in self.arguments), *([self.remark] if self.remark else [])])
+        return "\n".join(
+            [
+                head,
+                *(f"  {check}" for check in self.arguments),
+                *([self.remark] if self.remark else []),
+            ]
+        )
 
 
 @dataclass(slots=True)
 class _Variable:
-    """One array that is varied: its path, its values, and the tensor that stands for it in the recorded pass."""
+    """One array that is varied: its path, its values, and the tensor that stands for it in the
+    recorded pass.
+    """
 
     path: str
     array: np.ndarray
@@ -123,15 +148,18 @@ def check_gradients(
     Parameters
     ----------
     f : callable
-        Called with the arguments. A result of several elements is reduced by random weights, which tests them all.
+        Called with the arguments. A result of several elements is reduced by random weights, which
+        tests them all.
     *arguments : array_like or network
-        Float arrays and networks are varied, a network through each of its trainable parameters; whole numbers,
-        strings and the like are passed on as they are.
+        Float arrays and networks are varied, a network through each of its trainable parameters;
+        whole numbers, strings and the like are passed on as they are.
     claimed : array, mapping by path, or sequence, optional
-        Gradients derived by hand. They are compared with ours, and the report says in words what is likely wrong.
+        Gradients derived by hand. They are compared with ours, and the report says in words what is
+        likely wrong.
     method : {"differences", "complex"}
-        Central differences of fourth order with a step chosen for the dtype, or the complex step [1]_, exact to
-        rounding, for analytic functions of arrays written so that they take complex numbers.
+        Central differences of fourth order with a step chosen for the dtype, or the complex step
+        [1]_, exact to rounding, for analytic functions of arrays written so that they take complex
+        numbers.
     tolerance : float, optional
         Largest relative error; by default 1e-7 in float64 and 5e-3 in float32.
     elements : int
@@ -146,16 +174,23 @@ def check_gradients(
 
     References
     ----------
-    .. [1] W. Squire and G. Trapp, "Using Complex Variables to Estimate Derivatives of Real Functions", SIAM Rev.
+    .. [1] W. Squire and G. Trapp, "Using Complex Variables to Estimate Derivatives of Real
+    Functions", SIAM Rev.
        40(1), 110-112, 1998.
 
     Examples
     --------
-    >>> print(check_gradients(lambda x: np.sum(np.exp(x)), np.array([0.0, 1.0]), claimed=np.array([2.0, 5.4365637])))
+    >>> print(
+    ...     check_gradients(
+    ...         lambda x: np.sum(np.exp(x)),
+    ...         np.array([0.0, 1.0]),
+    ...         claimed=np.array([2.0, 5.4365637]),
+    ...     )
+    ... )
     Gradients DO NOT agree with the gradient claimed (relative tolerance 1e-04).
       WRONG  argument 0  (2,): 2 elements, worst at (1,): 2.71828183 against 5.4365637, relative error 5.0e-01
            The claimed gradient is 2 times ours: the 2 of a square, or a factor of 2 for its mean against its sum.
-    """
+    """  # noqa: E501
     rng = np.random.default_rng(seed)
     inputs, variables = _variables(arguments)
     value, weights = _recorded_value(f, inputs, rng)
@@ -166,7 +201,11 @@ def check_gradients(
     )
     if claimed is not None:
         return _against_claim(variables, found, claimed, tolerance, arguments)
-    limit = tolerance if tolerance is not None else TOLERANCES.get(min(v.array.itemsize for v in variables), 1e-7)
+    limit = (
+        tolerance
+        if tolerance is not None
+        else TOLERANCES.get(min(v.array.itemsize for v in variables), 1e-7)
+    )
     scale = abs(float(held(value)))
     checks = []
     for variable in variables:
@@ -175,7 +214,9 @@ def check_gradients(
             numbers = _complex_steps(f, inputs, variables, variable, index, weights)
         else:
             numbers = _differences(f, inputs, variables, variable, index, weights)
-        checks.append(_compare(variable, np.ravel(found[variable.path])[index], numbers, index, limit, scale))
+        checks.append(
+            _compare(variable, np.ravel(found[variable.path])[index], numbers, index, limit, scale)
+        )
     against = "the complex step" if method == "complex" else "central differences"
     return GradientReport(tuple(checks), limit, against, _precision_remark(variables, checks))
 
@@ -185,8 +226,10 @@ def _precision_remark(variables: list[_Variable], checks: list[ArgumentCheck]) -
         return ""
     coarsest = min((v.array.dtype for v in variables), key=lambda dtype: dtype.itemsize)
     return (
-        f"  Some of this is {coarsest}, whose own rounding shows in differences as large as these. Before calling the gradient wrong "
-        "check it in float64: arrays by x.astype(np.float64), a network by network.initialise(sample, dtype=np.float64) and load(weights)."
+        f"  Some of this is {coarsest}, whose own rounding shows in differences as large as "
+        "these. Before calling the gradient wrong "
+        "check it in float64: arrays by x.astype(np.float64), a network by "
+        "network.initialise(sample, dtype=np.float64) and load(weights)."
     )
 
 
@@ -198,7 +241,11 @@ def _variables(arguments: tuple[Any, ...]) -> tuple[list[Any], list[_Variable]]:
             inputs.append(argument)
             variables += [_Variable(path, t.array, t) for path, t in argument.parameters().items()]
             continue
-        array = np.asarray(held(argument)) if isinstance(argument, Tensor | np.ndarray | np.floating | float | list) else None
+        array = (
+            np.asarray(held(argument))
+            if isinstance(argument, Tensor | np.ndarray | np.floating | float | list)
+            else None
+        )
         if array is None or array.dtype.kind != "f":
             inputs.append(argument)
             continue
@@ -207,12 +254,15 @@ def _variables(arguments: tuple[Any, ...]) -> tuple[list[Any], list[_Variable]]:
         variables.append(_Variable(tensor.name, tensor.array, tensor))
     if not variables:
         raise DifferentiationError(
-            "check_gradients found nothing to vary: give at least one array of floats, or a network with parameters."
+            "check_gradients found nothing to vary: give at least one array of floats, or a "
+            "network with parameters."
         )
     return inputs, variables
 
 
-def _recorded_value(f: Callable[..., Any], inputs: list[Any], rng: np.random.Generator) -> tuple[Any, np.ndarray | None]:
+def _recorded_value(
+    f: Callable[..., Any], inputs: list[Any], rng: np.random.Generator
+) -> tuple[Any, np.ndarray | None]:
     with recorded(sealing=False):
         value = f(*inputs)
         if np.size(held(value)) == 1:
@@ -231,7 +281,9 @@ def _evaluate(f: Callable[..., Any], inputs: list[Any], weights: np.ndarray | No
 
 
 def _chosen(size: int, elements: int, rng: np.random.Generator) -> np.ndarray:
-    return np.arange(size) if size <= elements else np.sort(rng.choice(size, elements, replace=False))
+    return (
+        np.arange(size) if size <= elements else np.sort(rng.choice(size, elements, replace=False))
+    )
 
 
 def _differences(
@@ -271,7 +323,8 @@ def _complex_steps(
     position = next((i for i, x in enumerate(inputs) if x is variable.tensor), None)
     if position is None:
         raise DifferentiationError(
-            f'The complex step varies arrays given as arguments, and {variable.path!r} belongs to a network. Use method="differences".'
+            f"The complex step varies arrays given as arguments, and {variable.path!r} belongs to "
+            'a network. Use method="differences".'
         )
     numbers = np.empty(index.size)
     shifted: list[Any] = list(inputs)
@@ -282,17 +335,32 @@ def _complex_steps(
         value = _evaluate(f, shifted, weights)
         if value.dtype.kind != "c":
             raise DifferentiationError(
-                "The function drops the imaginary part (a real-only function, a comparison or a cast stands in it), so the "
+                "The function drops the imaginary part (a real-only function, a comparison or a "
+                "cast stands in it), so the "
                 'complex step cannot be used. Use method="differences".'
             )
         numbers[k] = value.imag / COMPLEX_STEP
     return numbers
 
 
-def _compare(variable: _Variable, ours: np.ndarray, reference: np.ndarray, index: np.ndarray, limit: float, scale: float) -> ArgumentCheck:
+def _compare(
+    variable: _Variable,
+    ours: np.ndarray,
+    reference: np.ndarray,
+    index: np.ndarray,
+    limit: float,
+    scale: float,
+) -> ArgumentCheck:
     if not index.size:
         return ArgumentCheck(
-            path=variable.path, shape=variable.array.shape, checked=0, worst=(), ours=0.0, reference=0.0, error=0.0, ok=True
+            path=variable.path,
+            shape=variable.array.shape,
+            checked=0,
+            worst=(),
+            ours=0.0,
+            reference=0.0,
+            error=0.0,
+            ok=True,
         )
     difference = np.abs(ours - reference)
     difference[np.isnan(difference)] = np.inf
@@ -317,18 +385,34 @@ def _compare(variable: _Variable, ours: np.ndarray, reference: np.ndarray, index
 
 
 def _against_claim(
-    variables: list[_Variable], found: Any, claimed: Any, tolerance: float | None, arguments: tuple[Any, ...]
+    variables: list[_Variable],
+    found: Any,
+    claimed: Any,
+    tolerance: float | None,
+    arguments: tuple[Any, ...],
 ) -> GradientReport:
     limit = tolerance if tolerance is not None else AGREEMENT
     claims = _claims(variables, claimed)
-    lengths = sorted({n for argument in arguments if not isinstance(argument, HasParameters) for n in np.shape(held(argument))})
+    lengths = sorted(
+        {
+            n
+            for argument in arguments
+            if not isinstance(argument, HasParameters)
+            for n in np.shape(held(argument))
+        }
+    )
     checks = []
     for variable in variables:
         if variable.path not in claims:
             continue
-        ours, claim = np.asarray(found[variable.path], dtype=float), np.asarray(claims[variable.path], dtype=float)
+        ours, claim = (
+            np.asarray(found[variable.path], dtype=float),
+            np.asarray(claims[variable.path], dtype=float),
+        )
         if claim.shape == ours.shape:
-            check = _compare(variable, ours.ravel(), claim.ravel(), np.arange(ours.size), limit, 0.0)
+            check = _compare(
+                variable, ours.ravel(), claim.ravel(), np.arange(ours.size), limit, 0.0
+            )
         else:
             check = ArgumentCheck(
                 path=variable.path,
@@ -340,7 +424,9 @@ def _against_claim(
                 error=math.inf,
                 ok=False,
             )
-        checks.append(check if check.ok else _with_remark(check, _likely_mistake(ours, claim, lengths)))
+        checks.append(
+            check if check.ok else _with_remark(check, _likely_mistake(ours, claim, lengths))
+        )
     return GradientReport(tuple(checks), limit, "the gradient claimed")
 
 
@@ -349,11 +435,16 @@ def _claims(variables: list[_Variable], claimed: Any) -> dict[str, Any]:
     if isinstance(claimed, Mapping):
         strange = [path for path in claimed if path not in paths]
         if strange:
-            raise DifferentiationError(f"check_gradients: claimed names {strange[0]!r}; there are {', '.join(paths)}.")
+            raise DifferentiationError(
+                f"check_gradients: claimed names {strange[0]!r}; there are {', '.join(paths)}."
+            )
         return dict(claimed)
     parts = list(claimed) if isinstance(claimed, tuple | list) and len(variables) > 1 else [claimed]
     if len(parts) != len(paths):
-        raise DifferentiationError(f"check_gradients: {len(parts)} gradients claimed for {len(paths)} arrays: {', '.join(paths)}.")
+        raise DifferentiationError(
+            f"check_gradients: {len(parts)} gradients claimed for {len(paths)} arrays: "
+            f"{', '.join(paths)}."
+        )
     return dict(zip(paths, parts, strict=True))
 
 
@@ -364,7 +455,11 @@ def _with_remark(check: ArgumentCheck, remark: str) -> ArgumentCheck:
 
 
 def _same(a: np.ndarray, b: np.ndarray) -> bool:
-    return a.shape == b.shape and bool(np.allclose(a, b, rtol=AGREEMENT, atol=AGREEMENT * max(float(np.max(np.abs(b), initial=0)), 1e-30)))
+    return a.shape == b.shape and bool(
+        np.allclose(
+            a, b, rtol=AGREEMENT, atol=AGREEMENT * max(float(np.max(np.abs(b), initial=0)), 1e-30)
+        )
+    )
 
 
 def _likely_mistake(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
@@ -374,15 +469,27 @@ def _likely_mistake(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> 
     if found:
         return found
     if ours.shape != claim.shape:
-        return f"The claimed gradient has shape {claim.shape}, the argument {ours.shape}: a gradient has the shape of its argument."
-    off = int(np.sum(~np.isclose(ours, claim, rtol=AGREEMENT, atol=AGREEMENT * float(np.max(np.abs(ours), initial=0)))))
+        return (
+            f"The claimed gradient has shape {claim.shape}, the argument {ours.shape}: a "
+            "gradient has the shape of its argument."
+        )
+    off = int(
+        np.sum(
+            ~np.isclose(
+                ours, claim, rtol=AGREEMENT, atol=AGREEMENT * float(np.max(np.abs(ours), initial=0))
+            )
+        )
+    )
     return f"{off} of {ours.size} elements differ, with no simple pattern."
 
 
 def _transposed(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
     if ours.ndim == 2 and claim.shape == ours.shape[::-1]:
         if _same(claim.T, ours):
-            return "The claimed gradient is the transpose of ours: swap the factors of the product, x.T @ g against g.T @ x."
+            return (
+                "The claimed gradient is the transpose of ours: swap the factors of the "
+                "product, x.T @ g against g.T @ x."
+            )
         words = _scaled(ours, claim.T, lengths)
         return f"The claimed gradient is transposed; besides: {words}" if words else ""
     return ""
@@ -400,8 +507,14 @@ def _scaled(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
     if factor < 0:
         for name, value in _factors(lengths):
             if math.isclose(-factor, value, rel_tol=AGREEMENT):
-                return f"The claimed gradient is {factor:.6g} times ours: the sign is turned, and {name}."
-    return f"The claimed gradient is {factor:.6g} times ours: a constant factor is missing or too many."
+                return (
+                    f"The claimed gradient is {factor:.6g} times ours: the sign is turned, and "
+                    f"{name}."
+                )
+    return (
+        f"The claimed gradient is {factor:.6g} times ours: a constant factor is missing or too "
+        "many."
+    )
 
 
 def _factors(lengths: list[int]) -> Iterator[tuple[str, float]]:
@@ -410,8 +523,14 @@ def _factors(lengths: list[int]) -> Iterator[tuple[str, float]]:
         if n == 2:
             yield "the 2 of a square, or a factor of 2 for its mean against its sum", 2.0
         elif n > 2:
-            yield f"a factor of {n} (an axis of that length), a sum where the loss takes the mean", float(n)
-            yield f"a factor of 1/{n} (an axis of that length), a mean where the loss takes the sum", 1.0 / n
+            yield (
+                f"a factor of {n} (an axis of that length), a sum where the loss takes the mean",
+                float(n),
+            )
+            yield (
+                f"a factor of 1/{n} (an axis of that length), a mean where the loss takes the sum",
+                1.0 / n,
+            )
     yield "the 2 of a square was not cancelled by a half", 2.0
     yield "a half too many, or the 2 of a square is missing", 0.5
 
@@ -422,16 +541,22 @@ def _unmasked(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
     closed = (ours == 0) & (claim != 0)
     if closed.any() and not closed.all() and _same(np.where(closed, 0.0, claim), ours):
         return (
-            f"{int(closed.sum())} of {ours.size} elements must be 0 and are not, the others are right: a mask is missing, "
+            f"{int(closed.sum())} of {ours.size} elements must be 0 and are not, the others are "
+            "right: a mask is missing, "
             "as where a ReLU was closed, a dropout dropped or a maximum lay elsewhere."
         )
     return ""
 
 
 def _summed(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
-    if claim.ndim == ours.ndim + 1 and claim.shape[1:] == ours.shape and _same(claim.sum(axis=0), ours):
+    if (
+        claim.ndim == ours.ndim + 1
+        and claim.shape[1:] == ours.shape
+        and _same(claim.sum(axis=0), ours)
+    ):
         return (
-            f"The claimed gradient still has the axis of length {claim.shape[0]} along which the argument was broadcast: sum "
+            f"The claimed gradient still has the axis of length {claim.shape[0]} along which the "
+            "argument was broadcast: sum "
             "over it, as a bias collects from every example."
         )
     return ""

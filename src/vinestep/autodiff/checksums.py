@@ -16,7 +16,9 @@ SEAL_BYTES = 1 << 13  # up to here the bytes themselves are kept
 
 
 def seal_of(array: np.ndarray) -> Any:
-    """What shows later whether an array was changed: its bytes, or of a larger one a check sum of them."""
+    """What shows later whether an array was changed: its bytes, or of a larger one a check sum of
+    them.
+    """
     if array.nbytes <= SEAL_BYTES:
         return array.tobytes()
     if kernels.usable():
@@ -58,11 +60,13 @@ class Untouched:
 
 
 class OwnMemory:
-    """Memory of a network's parameters, which only the library writes to as long as no part of it was handed out.
+    """Memory of a network's parameters, which only the library writes to as long as no part of it
+    was handed out.
 
-    A record needs to know whether a parameter was changed since it was used. Where only the library can have done that, it is enough
-    that whoever writes says so, and nothing has to be read. What a parameter held when it was first handed out as a plain array is
-    kept for the records made before; those made after keep seals of their own.
+    A record needs to know whether a parameter was changed since it was used. Where only the library
+    can have done that, it is enough that whoever writes says so, and nothing has to be read. What a
+    parameter held when it was first handed out as a plain array is kept for the records made
+    before; those made after keep seals of their own.
     """
 
     __slots__ = ("arrays", "handed_out", "now")
@@ -85,4 +89,6 @@ class OwnMemory:
 
     def still_holds(self, seal: Untouched, leaf: Any) -> bool:
         """Whether a parameter holds what it held when this was the seal."""
-        return self.now is seal and (leaf not in self.handed_out or is_unchanged(self.arrays[leaf], self.handed_out[leaf]))
+        return self.now is seal and (
+            leaf not in self.handed_out or is_unchanged(self.arrays[leaf], self.handed_out[leaf])
+        )

@@ -23,41 +23,55 @@ class JointRule(Rule):
     takes_whole_numbers = True
     own = True
 
-    def __init__(self, name: str, forward: Callable[..., Any], joint: Callable[..., Any], *, broadcasts: bool = False) -> None:
+    def __init__(
+        self,
+        name: str,
+        forward: Callable[..., Any],
+        joint: Callable[..., Any],
+        *,
+        broadcasts: bool = False,
+    ) -> None:
         super().__init__(name, forward, (), keeps="xy", broadcasts=broadcasts)
         self.joint = joint
 
-    def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
+    def pull(
+        self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]
+    ) -> list[Any]:
         pulled = self.joint(g, y, *inputs, **options)
         cotangents = list(pulled) if isinstance(pulled, tuple | list) else [pulled]
         if len(cotangents) != len(inputs):
             raise DifferentiationError(
-                f"The adjoint of {self.name} returned {len(cotangents)} cotangents for {len(inputs)} inputs. Return a tuple "
+                f"The adjoint of {self.name} returned {len(cotangents)} cotangents for "
+                f"{len(inputs)} inputs. Return a tuple "
                 "with one for each positional input, None where there is no derivative."
             )
         for position, (cotangent, want) in enumerate(zip(cotangents, wanted, strict=True)):
             if want and cotangent is None:
                 raise DifferentiationError(
-                    f"The adjoint of {self.name} returned None for input {position}, which a derivative was asked by. "
+                    f"The adjoint of {self.name} returned None for input {position}, which a "
+                    "derivative was asked by. "
                     "Return zeros if it has no influence."
                 )
         return [c if want else None for c, want in zip(cotangents, wanted, strict=True)]
 
 
-def differentiable(*, adjoint: Callable[..., Any]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+def differentiable(
+    *, adjoint: Callable[..., Any]
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Make a function of arrays an operation of its own, with a known derivative.
 
     Parameters
     ----------
     adjoint : callable
-        ``adjoint(g, y, *inputs, **options)`` returns the cotangent of the one input, or a tuple with one for each
-        positional input. `g` has the shape of the result `y`. Written in NumPy, it can be differentiated again.
+        ``adjoint(g, y, *inputs, **options)`` returns the cotangent of the one input, or a tuple
+        with one for each positional input. `g` has the shape of the result `y`. Written in NumPy,
+        it can be differentiated again.
 
     Returns
     -------
     decorator : callable
-        For a function ``f(*arrays, **options)`` of plain arrays that returns one array of floats. Keyword arguments are
-        options without derivative.
+        For a function ``f(*arrays, **options)`` of plain arrays that returns one array of floats.
+        Keyword arguments are options without derivative.
 
     Raises
     ------
@@ -74,7 +88,11 @@ def differentiable(*, adjoint: Callable[..., Any]) -> Callable[[Callable[..., An
     """
 
     def decorate(function: Callable[..., Any]) -> Callable[..., Any]:
-        rule = JointRule(function.__name__, lambda *arrays, **options: np.asarray(function(*arrays, **options))[()], adjoint)
+        rule = JointRule(
+            function.__name__,
+            lambda *arrays, **options: np.asarray(function(*arrays, **options))[()],
+            adjoint,
+        )
 
         def operation(*inputs: Any, **options: Any) -> Any:
             return apply(rule, inputs, {name: owned(value) for name, value in options.items()})
@@ -87,8 +105,9 @@ def differentiable(*, adjoint: Callable[..., Any]) -> Callable[[Callable[..., An
 def rule_for(function: Callable[..., Any]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
     """Teach the library the derivative of a NumPy or SciPy function.
 
-    The decorated function is the adjoint: ``(g, y, *inputs, **options)`` to the cotangent of the one input, or a tuple
-    with one for each positional input. For a ufunc, cotangents may be of the broadcast shape; they are summed back.
+    The decorated function is the adjoint: ``(g, y, *inputs, **options)`` to the cotangent of the
+    one input, or a tuple with one for each positional input. For a ufunc, cotangents may be of the
+    broadcast shape; they are summed back.
 
     Raises
     ------
@@ -108,7 +127,10 @@ def rule_for(function: Callable[..., Any]) -> Callable[[Callable[..., Any]], Cal
     def register(adjoint: Callable[..., Any]) -> Callable[..., Any]:
         if function in UFUNCS or function in HANDLERS:
             name = getattr(function, "__name__", repr(function))
-            raise DifferentiationError(f"{name} has a derivative rule already. Use @differentiable for a variant of your own.")
+            raise DifferentiationError(
+                f"{name} has a derivative rule already. Use @differentiable for a variant of your "
+                "own."
+            )
         if isinstance(function, np.ufunc):
             UFUNCS[function] = JointRule(function.__name__, function, adjoint, broadcasts=True)
         else:

@@ -62,8 +62,9 @@ def differentiate(
     seed : array_like, shape value.shape, optional
         Weights of the elements of `value`; the derivative of ``sum(seed * value)`` is returned.
     differentiable : bool, optional
-        Whether the derivatives are Tensors that can be differentiated again. By default they are inside a function that is
-        being differentiated itself, such as one given to `gradient_of` or the loss of a `Training`, and arrays elsewhere.
+        Whether the derivatives are Tensors that can be differentiated again. By default they are
+        inside a function that is being differentiated itself, such as one given to `gradient_of` or
+        the loss of a `Training`, and arrays elsewhere.
     release : bool
         Give back the record's memory while sweeping; `value` can then not be differentiated again.
     unused : {"refuse", "zeros"}
@@ -80,7 +81,8 @@ def differentiate(
     Raises
     ------
     DifferentiationError
-        If `value` has several elements and no seed, was not computed from any Tensor, or never used what is in `wrt`.
+        If `value` has several elements and no seed, was not computed from any Tensor, or never used
+        what is in `wrt`.
     NotFiniteError
         If asked for by `must_be_finite`.
 
@@ -108,14 +110,21 @@ def differentiate(
     if missing and unused == "refuse":
         raise _never_used(missing, len(paths))
     derivatives = [found.get(t.origin) for t in tensors]
-    return _shaped_like(wrt, paths, [_whole(d, t) for d, t in zip(derivatives, tensors, strict=True)], differentiable)
+    return _shaped_like(
+        wrt,
+        paths,
+        [_whole(d, t) for d, t in zip(derivatives, tensors, strict=True)],
+        differentiable,
+    )
 
 
 def _checked_value(value: Any) -> Tensor:
     if not isinstance(value, Tensor):
         raise DifferentiationError(
-            f"differentiate needs a Tensor, got {type(value).__name__}: the value was computed from no Tensor, under "
-            "untracked(), or its record was lost by held(). Wrap the inputs: x = vinestep.Tensor(array)."
+            f"differentiate needs a Tensor, got {type(value).__name__}: the value was computed "
+            "from no Tensor, under "
+            "untracked(), or its record was lost by held(). Wrap the inputs: x = "
+            "vinestep.Tensor(array)."
         )
     return value
 
@@ -124,12 +133,17 @@ def _checked_seed(value: Tensor, seed: Any) -> Any:
     if seed is None:
         if value.size != 1:
             raise DifferentiationError(
-                f"differentiate needs a value of one element, got shape {value.shape}. Reduce it first, by np.sum or "
-                "np.mean for instance, give seed= (weights of its elements), or use jacobian_of for all derivatives."
+                f"differentiate needs a value of one element, got shape {value.shape}. Reduce it "
+                "first, by np.sum or "
+                "np.mean for instance, give seed= (weights of its elements), or use jacobian_of "
+                "for all derivatives."
             )
         return np.ones(value.shape, dtype=value.dtype)
     if np.shape(seed) != value.shape:
-        raise ShapeError(f"differentiate: seed has shape {np.shape(seed)}, the value {value.shape}. They must agree.")
+        raise ShapeError(
+            f"differentiate: seed has shape {np.shape(seed)}, the value {value.shape}. They must "
+            "agree."
+        )
     return seed if isinstance(seed, Tensor) else np.asarray(seed, dtype=value.dtype)
 
 
@@ -144,12 +158,14 @@ def _targets(wrt: Any) -> tuple[list[str], list[Tensor]]:
         named = {f"wrt[{i}]": tensor for i, tensor in enumerate(wrt)}
     else:
         raise DifferentiationError(
-            f"differentiate: wrt is a {type(wrt).__name__}. Give a Tensor, a network, or a sequence or mapping of Tensors."
+            f"differentiate: wrt is a {type(wrt).__name__}. Give a Tensor, a network, or a "
+            "sequence or mapping of Tensors."
         )
     for path, tensor in named.items():
         if not isinstance(tensor, Tensor):
             raise DifferentiationError(
-                f"differentiate: {path} is a {type(tensor).__name__}, not a Tensor. A derivative can be taken by Tensors "
+                f"differentiate: {path} is a {type(tensor).__name__}, not a Tensor. A derivative "
+                "can be taken by Tensors "
                 "only: wrap the array before the computation."
             )
     if not named:
@@ -160,7 +176,8 @@ def _targets(wrt: Any) -> tuple[list[str], list[Tensor]]:
 def _never_used(missing: list[str], of: int) -> DifferentiationError:
     shown = ", ".join(missing[:5]) + (f" and {len(missing) - 5} more" if len(missing) > 5 else "")
     return DifferentiationError(
-        f"The value never used {shown} ({len(missing)} of {of}), so there is no derivative by it. Was it wrapped again, "
+        f"The value never used {shown} ({len(missing)} of {of}), so there is no derivative by it. "
+        "Was it wrapped again, "
         'held, or used only under untracked()? If zero is what you mean, say unused="zeros".'
     )
 
@@ -170,7 +187,9 @@ def _whole(derivative: Any, tensor: Tensor) -> Any:
 
 
 def _handed_out(derivative: Any, differentiable: bool) -> Any:
-    """A derivative as it is given away. Arrays are copied: the record, or another derivative, may keep the same one."""
+    """A derivative as it is given away. Arrays are copied: the record, or another derivative, may
+    keep the same one.
+    """
     if differentiable and isinstance(derivative, Tensor):
         return derivative
     array = np.array(held(derivative))
@@ -192,22 +211,36 @@ def _shaped_like(wrt: Any, paths: list[str], derivatives: list[Any], differentia
 # derivatives of functions
 
 
-def _traced(f: Function, arguments: tuple[Any, ...], argument: int, options: dict[str, Any]) -> tuple[Any, Tensor, bool]:
-    """``f`` at the arguments, one of them a fresh node, and whether anything but that node can be differentiated by in its value.
+def _traced(
+    f: Function, arguments: tuple[Any, ...], argument: int, options: dict[str, Any]
+) -> tuple[Any, Tensor, bool]:
+    """``f`` at the arguments, one of them a fresh node, and whether anything but that node can be
+    differentiated by in its value.
 
-    However a Tensor came into `f`, by position, keyword, closure or default: if the value depends on one that was there before, so
-    does its derivative, which then has to be differentiable by it.
+    However a Tensor came into `f`, by position, keyword, closure or default: if the value depends
+    on one that was there before, so does its derivative, which then has to be differentiable by it.
     """
     if not -len(arguments) <= argument < len(arguments):
-        raise DifferentiationError(f"The function was called with {len(arguments)} arguments; there is none at {argument}.")
+        raise DifferentiationError(
+            f"The function was called with {len(arguments)} arguments; there is none at {argument}."
+        )
     at = arguments[argument]
     surrounded = STATE.now.recording
     with recorded():
-        node = apply(copied, (at if isinstance(at, Tensor) and surrounded else Tensor(_as_float(held(at))),), {})
+        node = apply(
+            copied,
+            (at if isinstance(at, Tensor) and surrounded else Tensor(_as_float(held(at))),),
+            {},
+        )
         inputs = list(arguments)
-        inputs[argument] = Tensor.from_operation(node._array, node.origin)  # which `f` may change in place; the node stays
+        inputs[argument] = Tensor.from_operation(
+            node._array, node.origin
+        )  # which `f` may change in place; the node stays
         value = f(*inputs, **options)
-    nested = surrounded and (isinstance(at, Tensor) or (isinstance(value, Tensor) and _depends_on_more(value.origin, node.origin)))
+    nested = surrounded and (
+        isinstance(at, Tensor)
+        or (isinstance(value, Tensor) and _depends_on_more(value.origin, node.origin))
+    )
     return value, node, nested
 
 
@@ -266,12 +299,15 @@ def gradient_of(f: Function, argument: int = 0, with_value: bool = False) -> Fun
     def gradient(*arguments: Any, **options: Any) -> Any:
         value, node, nested = _traced(f, arguments, argument, options)
         if isinstance(value, Tensor):
-            derivative = differentiate(value, node, differentiable=nested, release=not nested, unused="zeros")
+            derivative = differentiate(
+                value, node, differentiable=nested, release=not nested, unused="zeros"
+            )
         elif np.size(value) == 1:
             derivative = np.zeros(node.shape, node.dtype)
         else:
             raise DifferentiationError(
-                f"gradient_of needs a function that returns one number, got shape {np.shape(value)}. Use jacobian_of."
+                "gradient_of needs a function that returns one number, got shape "
+                f"{np.shape(value)}. Use jacobian_of."
             )
         return ((value if nested else held(value)), derivative) if with_value else derivative
 
@@ -295,16 +331,21 @@ def hessian_product(f: Function, at: Any, along: Any) -> Any:
     array([6., 0.])
     """
     if np.shape(at) != np.shape(along):
-        raise ShapeError(f"hessian_product: at has shape {np.shape(at)}, along {np.shape(along)}. They must agree.")
+        raise ShapeError(
+            f"hessian_product: at has shape {np.shape(at)}, along {np.shape(along)}. They must "
+            "agree."
+        )
     slope = gradient_of(f)
     return gradient_of(lambda x: np.sum(slope(x) * along))(at)
 
 
 def directional(f: Function, at: Any, along: Any, *, with_value: bool = False) -> Any:
-    """Derivative of a function along a direction: the Jacobian times `along`, without forming the Jacobian.
+    """Derivative of a function along a direction: the Jacobian times `along`, without forming the
+    Jacobian.
 
-    The reverse sweep is linear in its seed, and the derivative of ``seed -> Jacobian.T @ seed`` is the Jacobian, so
-    sweeping back over the sweep gives the forward derivative with no second set of rules.
+    The reverse sweep is linear in its seed, and the derivative of ``seed -> Jacobian.T @ seed`` is
+    the Jacobian, so sweeping back over the sweep gives the forward derivative with no second set of
+    rules.
 
     Parameters
     ----------
@@ -323,14 +364,22 @@ def directional(f: Function, at: Any, along: Any, *, with_value: bool = False) -
     array([2., 3.])
     """
     if np.shape(at) != np.shape(along):
-        raise ShapeError(f"directional: at has shape {np.shape(at)}, along {np.shape(along)}. They must agree.")
+        raise ShapeError(
+            f"directional: at has shape {np.shape(at)}, along {np.shape(along)}. They must agree."
+        )
     value, node, nested = _traced(f, (at,), 0, {})
     if isinstance(value, Tensor):
         push = Tensor(np.zeros(value.shape, dtype=value.dtype))
         pulled = differentiate(value, node, seed=push, differentiable=True, unused="zeros")
         if isinstance(pulled, Tensor):
             seed = along if isinstance(along, Tensor) else np.asarray(along, dtype=pulled.dtype)
-            derivative = differentiate(pulled, push, seed=seed, differentiable=nested or isinstance(along, Tensor), unused="zeros")
+            derivative = differentiate(
+                pulled,
+                push,
+                seed=seed,
+                differentiable=nested or isinstance(along, Tensor),
+                unused="zeros",
+            )
         else:
             derivative = np.zeros(value.shape, value.dtype)
     else:
@@ -364,7 +413,9 @@ def jacobian_of(f: Function, argument: int = 0) -> Function:
             push = Tensor(np.zeros(value.shape, dtype=value.dtype))
             pulled = differentiate(value, node, seed=push, differentiable=True, unused="zeros")
             columns = _passes(pulled, push, nested)
-            table = np.stack(columns, axis=-1) if columns else np.zeros((*value.shape, 0), node.dtype)
+            table = (
+                np.stack(columns, axis=-1) if columns else np.zeros((*value.shape, 0), node.dtype)
+            )
         else:
             rows = _passes(value, node, nested)
             table = np.stack(rows) if rows else np.zeros((0, *node.shape), node.dtype)
@@ -381,7 +432,11 @@ def _passes(value: Any, by: Tensor, differentiable: bool) -> list[Any]:
     seed = np.zeros(value.shape, dtype=value.dtype)
     for i in range(value.size):
         seed.reshape(-1)[i] = 1
-        results.append(differentiate(value, by, seed=seed.copy(), differentiable=differentiable, unused="zeros"))
+        results.append(
+            differentiate(
+                value, by, seed=seed.copy(), differentiable=differentiable, unused="zeros"
+            )
+        )
         seed.reshape(-1)[i] = 0
     return results
 

@@ -1,7 +1,7 @@
 """Fused operations: a definition in plain NumPy and a kernel pair that does the same faster.
 
-The definition is the meaning, the documentation, the oracle of the tests and the way to higher order. With
-``VINESTEP_KERNELS=off`` in the environment every definition runs instead of its kernel.
+The definition is the meaning, the documentation, the oracle of the tests and the way to higher
+order. With ``VINESTEP_KERNELS=off`` in the environment every definition runs instead of its kernel.
 """
 
 from __future__ import annotations
@@ -41,14 +41,16 @@ class Fused(Rule):
     definition : callable
         ``definition(*inputs, **options)`` in NumPy, on arrays or Tensors.
     forward : callable
-        ``forward(*arrays, **options)`` to ``(result, saved)``; `saved` is whatever the adjoint needs besides the inputs.
+        ``forward(*arrays, **options)`` to ``(result, saved)``; `saved` is whatever the adjoint
+        needs besides the inputs.
     adjoint : callable
-        ``adjoint(g, saved, inputs, options, wanted, places)`` to a list of cotangents, None where not wanted. Where
-        ``places[i]`` is an array, the cotangent of input i may be written there and that array returned. `g` may be
-        overwritten only if the kernel made it itself. Either kernel may return NotImplemented: then the definition is used.
+        ``adjoint(g, saved, inputs, options, wanted, places)`` to a list of cotangents, None where
+        not wanted. Where ``places[i]`` is an array, the cotangent of input i may be written there
+        and that array returned. `g` may be overwritten only if the kernel made it itself. Either
+        kernel may return NotImplemented: then the definition is used.
     form : Form, optional
-        What the inputs must look like. It is checked whether kernels run or not; inputs of other precisions than float32 and
-        float64, or of several, are computed by the definition.
+        What the inputs must look like. It is checked whether kernels run or not; inputs of other
+        precisions than float32 and float64, or of several, are computed by the definition.
     any_cotangent : bool
         Whether the adjoint lays `g` out by itself; otherwise it is contiguous.
 
@@ -58,7 +60,9 @@ class Fused(Rule):
     ...     "softly",
     ...     definition=lambda x: np.tanh(x) * x,
     ...     forward=lambda x: (np.tanh(x) * x, np.tanh(x)),
-    ...     adjoint=lambda g, t, inputs, options, wanted, places: [g * (t + inputs[0] * (1 - t * t))],
+    ...     adjoint=lambda g, t, inputs, options, wanted, places: [
+    ...         g * (t + inputs[0] * (1 - t * t))
+    ...     ],
     ... )
     >>> gradient_of(lambda x: np.sum(softly(x)))(np.array([0.5])).round(6)
     array([0.855341])
@@ -115,11 +119,15 @@ class Fused(Rule):
             for i, (ours, given) in enumerate(zip(ready, arrays, strict=True)):
                 if ours is not given:  # a copy that nobody else knows of
                     seals[i] = None
-        origin = Origin(self, parents, ready, saved, options, output.shape, output.dtype, now.place, seals)
+        origin = Origin(
+            self, parents, ready, saved, options, output.shape, output.dtype, now.place, seals
+        )
         return Tensor.from_operation(output, origin)
 
     def admitted(self, arrays: Sequence[Any], options: dict[str, Any]) -> Sequence[Any] | None:
-        """The arrays as the kernels take them, or None if the definition is to be computed; raises if they do not fit."""
+        """The arrays as the kernels take them, or None if the definition is to be computed; raises
+        if they do not fit.
+        """
         if self.form is None:
             return arrays if usable() else None
         if usable():
@@ -127,7 +135,14 @@ class Fused(Rule):
         self.form.check(self.name, arrays, options)
         return None
 
-    def pull(self, g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
+    def pull(
+        self,
+        g: Any,
+        saved: Any,
+        inputs: Sequence[Any],
+        options: dict[str, Any],
+        wanted: Sequence[bool],
+    ) -> list[Any]:
         return self.pull_into(g, saved, inputs, options, wanted, [None] * len(inputs))
 
     def pull_into(
@@ -148,17 +163,28 @@ class Fused(Rule):
         except Unsound as error:
             give_up(error)
             pulled = NotImplemented
-        return self._pull_by_definition(g, inputs, options, wanted) if pulled is NotImplemented else pulled
+        return (
+            self._pull_by_definition(g, inputs, options, wanted)
+            if pulled is NotImplemented
+            else pulled
+        )
 
-    def _pull_by_definition(self, g: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
-        """The definition recorded anew over the same inputs, then swept; differentiably if that is what is going on."""
+    def _pull_by_definition(
+        self, g: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]
+    ) -> list[Any]:
+        """The definition recorded anew over the same inputs, then swept; differentiably if that is
+        what is going on.
+        """
         differentiable = STATE.now.recording
         with recorded(sealing=False):
             nodes = [_node(x) if want else x for x, want in zip(inputs, wanted, strict=True)]
             value = self.definition(*nodes, **options)
             targets = [node.origin for node, want in zip(nodes, wanted, strict=True) if want]
             found = sweep(value, g, targets, differentiable=differentiable)
-        return [found.get(node.origin) if want else None for node, want in zip(nodes, wanted, strict=True)]
+        return [
+            found.get(node.origin) if want else None
+            for node, want in zip(nodes, wanted, strict=True)
+        ]
 
 
 def _node(x: Any) -> Tensor:

@@ -94,13 +94,17 @@ class Gradients(Mapping[str, np.ndarray]):
 
     def __init__(self, layout: Layout, flat: np.ndarray) -> None:
         if flat.shape != (layout.size,):
-            raise ShapeError(f"Gradients: expected a flat array of shape ({layout.size},), got {flat.shape}.")
+            raise ShapeError(
+                f"Gradients: expected a flat array of shape ({layout.size},), got {flat.shape}."
+            )
         self.layout = layout
         self.flat = flat
 
     def __getitem__(self, path: str) -> np.ndarray:
         if path not in self.layout:
-            raise UnknownNameError(f"No gradient for {path!r}. {did_you_mean(str(path), self.layout.paths)}")
+            raise UnknownNameError(
+                f"No gradient for {path!r}. {did_you_mean(str(path), self.layout.paths)}"
+            )
         return self.layout.view(self.flat, self.layout[path])
 
     def __iter__(self) -> Iterator[str]:
@@ -120,23 +124,29 @@ class Gradients(Mapping[str, np.ndarray]):
     def clipped(self, max_norm: float) -> Gradients:
         """The same direction, no longer than `max_norm`; itself if it is short enough.
 
-        R. Pascanu, T. Mikolov and Y. Bengio, "On the Difficulty of Training Recurrent Neural Networks", ICML 2013,
-        algorithm 1.
+        R. Pascanu, T. Mikolov and Y. Bengio, "On the Difficulty of Training Recurrent Neural
+        Networks", ICML 2013, algorithm 1.
         """
         if not max_norm > 0:
             raise SettingError(f"clipped: max_norm must be positive, got {max_norm}.")
         norm = self.norm()
-        return self if norm <= max_norm else Gradients(self.layout, scaled(self.flat, max_norm / norm))
+        return (
+            self if norm <= max_norm else Gradients(self.layout, scaled(self.flat, max_norm / norm))
+        )
 
     def by_layer(self) -> pd.Series:
-        """Euclidean norm of the derivatives of each layer, a pandas Series indexed by the layer's path."""
+        """Euclidean norm of the derivatives of each layer, a pandas Series indexed by the layer's
+        path.
+        """
         import pandas as pd
 
         squares: dict[str, float] = {}
         for path, g in self.items():
             layer = path.rpartition("/")[0] or path
             squares[layer] = squares.get(layer, 0.0) + float(np.sum(np.square(g, dtype=np.float64)))
-        return pd.Series({layer: np.sqrt(s) for layer, s in squares.items()}, name="gradient norm", dtype=float)
+        return pd.Series(
+            {layer: np.sqrt(s) for layer, s in squares.items()}, name="gradient norm", dtype=float
+        )
 
     def copy(self) -> Gradients:
         return Gradients(self.layout, self.flat.copy())

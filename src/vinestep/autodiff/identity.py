@@ -14,7 +14,9 @@ class _Alias(Rule):
     lends = False
 
 
-alias = _Alias("alias", lambda x: x.view() if isinstance(x, np.ndarray) else x, (lambda g, y, x: g,))
+alias = _Alias(
+    "alias", lambda x: x.view() if isinstance(x, np.ndarray) else x, (lambda g, y, x: g,)
+)
 """The same value as another node of the record."""
 
 copied = _Alias("copy", np.array, (lambda g, y, x: g,))

@@ -1,8 +1,8 @@
 """Derivative rules and where they are looked up.
 
-A rule says how a cotangent of an operation's result becomes cotangents of its inputs. It is written in NumPy
-calls on whatever it is given: with arrays it computes, with Tensors it records, so that a gradient can be
-differentiated again with no second set of rules.
+A rule says how a cotangent of an operation's result becomes cotangents of its inputs. It is written
+in NumPy calls on whatever it is given: with arrays it computes, with Tensors it records, so that a
+gradient can be differentiated again with no second set of rules.
 """
 
 from __future__ import annotations
@@ -48,25 +48,31 @@ class Rule:
     forward : callable
         ``forward(*arrays, **options)`` on plain arrays.
     adjoints : sequence of callables or None
-        One for each positional input, ``adjoint(g, y, *inputs, **options)``; None where the derivative is
-        zero by nature (a mask, an index). Empty for a rule that writes `pull`.
+        One for each positional input, ``adjoint(g, y, *inputs, **options)``; None where the
+        derivative is zero by nature (a mask, an index). Empty for a rule that writes `pull`.
     keeps : str
-        Which values the adjoints read: any of "x" (the inputs) and "y" (the result). Inputs that are not kept
-        are handed to the adjoint as outlines that know only ``shape``, ``ndim`` and ``dtype``.
+        Which values the adjoints read: any of "x" (the inputs) and "y" (the result). Inputs that
+        are not kept are handed to the adjoint as outlines that know only ``shape``, ``ndim`` and
+        ``dtype``.
     broadcasts : bool
-        Whether inputs were broadcast, so that cotangents have to be summed back to the inputs' shapes.
+        Whether inputs were broadcast, so that cotangents have to be summed back to the inputs'
+        shapes.
     """
 
     __slots__ = ("adjoints", "broadcasts", "forward", "keeps_inputs", "keeps_output", "name")
 
     takes_whole_numbers = False
-    """Whether inputs that are no Tensors may be meant as whole numbers: labels, or whatever a user's own operation takes."""
+    """Whether inputs that are no Tensors may be meant as whole numbers: labels, or whatever a
+    user's own operation takes.
+    """
 
     own = False
     """Whether the functions are a user's, who may keep or change the arrays that they are given."""
 
     lends = True
-    """Whether somebody may hold a result that is a view of an input, so that a change of one would show in the other."""
+    """Whether somebody may hold a result that is a view of an input, so that a change of one would
+    show in the other.
+    """
 
     writes_into_places = False
     """Whether `pull_into` may be called with arrays to write cotangents of leaves into."""
@@ -88,12 +94,22 @@ class Rule:
         self.broadcasts = broadcasts
 
     def takes_floats(self, position: int) -> bool:
-        """Whether an input is a number of the computation, rather than an index or an exponent of two."""
-        return not self.takes_whole_numbers and (not self.adjoints or self.adjoints[min(position, len(self.adjoints) - 1)] is not None)
+        """Whether an input is a number of the computation, rather than an index or an exponent of
+        two.
+        """
+        return not self.takes_whole_numbers and (
+            not self.adjoints or self.adjoints[min(position, len(self.adjoints) - 1)] is not None
+        )
 
-    def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
-        """Cotangents of the inputs that are wanted, None for the others; for rules without adjoints of each input."""
-        raise NotImplementedError(f"{self.name} has neither adjoints nor a way to pull back all inputs at once.")
+    def pull(
+        self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]
+    ) -> list[Any]:
+        """Cotangents of the inputs that are wanted, None for the others; for rules without adjoints
+        of each input.
+        """
+        raise NotImplementedError(
+            f"{self.name} has neither adjoints nor a way to pull back all inputs at once."
+        )
 
     def __repr__(self) -> str:
         return f"Rule({self.name!r})"
@@ -113,12 +129,20 @@ def ufunc_rule(ufunc: np.ufunc, *adjoints: Adjoint | None, keeps: str = "") -> N
     UFUNCS[ufunc] = Rule(ufunc.__name__, ufunc, adjoints, keeps=keeps, broadcasts=True)
 
 
-def implements(*functions: Callable[..., Any]) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Let the decorated function stand in for NumPy functions when one of their arguments is a Tensor."""
+def implements(
+    *functions: Callable[..., Any],
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Let the decorated function stand in for NumPy functions when one of their arguments is a
+    Tensor.
+    """
 
     def register(handler: Callable[..., Any]) -> Callable[..., Any]:
         kinds = signature(handler).parameters.values()
-        names = [own.name for own in kinds if own.kind in (own.POSITIONAL_ONLY, own.POSITIONAL_OR_KEYWORD)]
+        names = [
+            own.name
+            for own in kinds
+            if own.kind in (own.POSITIONAL_ONLY, own.POSITIONAL_OR_KEYWORD)
+        ]
         for function in functions:
             HANDLERS[function] = handler
             if "out" in names:
@@ -144,11 +168,15 @@ def passive(*functions: Callable[..., Any]) -> None:
 
 
 _LATE = {"linalg": "numpy.linalg", "special": "scipy.special"}
-"""Families that are loaded when a function without a rule turns up, if the module they serve is there."""
+"""Families that are loaded when a function without a rule turns up, if the module they serve is
+there.
+"""
 
 
 def load_late_rules() -> bool:
-    """Load the families that are left for when they are needed; whether there was anything to load."""
+    """Load the families that are left for when they are needed; whether there was anything to
+    load.
+    """
     found = [family for family, module in _LATE.items() if module in sys.modules]
     for family in found:
         del _LATE[family]
@@ -174,11 +202,14 @@ def _label(function: Callable[..., Any]) -> str:
     if isinstance(function, np.ufunc):
         return f"np.{name}" if hasattr(np, name) else f"scipy.special.{name}"
     module = getattr(function, "__module__", None) or "numpy"
-    return f"{'.'.join(part for part in module.split('.') if not part.startswith('_'))}.{name}".replace("numpy", "np", 1)
+    public = ".".join(part for part in module.split(".") if not part.startswith("_"))
+    return f"{public}.{name}".replace("numpy", "np", 1)
 
 
 def missing_rule(function: Any) -> MissingRuleError:
-    """The error for a NumPy function without a rule: names it, the nearest that has one, and how to add it."""
+    """The error for a NumPy function without a rule: names it, the nearest that has one, and how to
+    add it.
+    """
     import difflib
 
     load_late_rules()
@@ -189,5 +220,6 @@ def missing_rule(function: Any) -> MissingRuleError:
     return MissingRuleError(
         f"{label} has no derivative rule.{nearest} "
         f"If it is constant for your purpose, apply it to vinestep.held(x). "
-        f"To teach it: @vinestep.rule_for({label}) above a function (g, y, *inputs) that returns the cotangents."
+        f"To teach it: @vinestep.rule_for({label}) above a function (g, y, *inputs) that returns "
+        "the cotangents."
     )

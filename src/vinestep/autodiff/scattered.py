@@ -12,7 +12,10 @@ __all__ = ["Scattered", "scattered_zeros"]
 def _is_basic(index: Any) -> bool:
     parts = index if type(index) is tuple else (index,)
     return all(
-        part is None or part is Ellipsis or (isinstance(part, slice | int | np.integer) and not isinstance(part, bool)) for part in parts
+        part is None
+        or part is Ellipsis
+        or (isinstance(part, slice | int | np.integer) and not isinstance(part, bool))
+        for part in parts
     )
 
 
@@ -27,7 +30,9 @@ def scattered_zeros(g: Any, index: Any, shape: tuple[int, ...]) -> Any:
 
 
 class Scattered:
-    """A cotangent that is zero but where `index` points: added to what is there without making the zeros."""
+    """A cotangent that is zero but where `index` points: added to what is there without making the
+    zeros.
+    """
 
     __slots__ = ("dtype", "g", "index", "shape")
 
@@ -43,7 +48,9 @@ class Scattered:
         if _is_basic(self.index):
             seen = total[self.index]
             if isinstance(seen, np.ndarray):
-                np.add(seen, self.g, out=seen)  # total[index] += g would copy the view onto itself as well
+                np.add(
+                    seen, self.g, out=seen
+                )  # total[index] += g would copy the view onto itself as well
             else:
                 total[self.index] += self.g
         elif type(self.index) is np.ndarray and self.index.dtype == bool:

@@ -1,7 +1,8 @@
 """What the inputs of a fused operation must look like before a compiled loop sees them.
 
-A loop indexes by the shapes of some of its arrays into others and checks nothing. So this is checked once a call, at the one door
-that leads to the loops: a misfit is refused in words, and what is laid out in another way than the loops expect is laid out anew.
+A loop indexes by the shapes of some of its arrays into others and checks nothing. So this is
+checked once a call, at the one door that leads to the loops: a misfit is refused in words, and what
+is laid out in another way than the loops expect is laid out anew.
 """
 
 from __future__ import annotations
@@ -28,11 +29,15 @@ Sizes = Mapping[str, Any]
 
 
 def is_standard(array: Any) -> bool:
-    """Whether loops can run over an array: float32 or float64 of this machine, contiguous, aligned, not read-only."""
+    """Whether loops can run over an array: float32 or float64 of this machine, contiguous, aligned,
+    not read-only.
+    """
     if type(array) is not np.ndarray:
         return False
     dtype = array.dtype
-    return (dtype is FLOAT32 or dtype is FLOAT64 or dtype in (FLOAT32, FLOAT64)) and array.flags.carray
+    return (
+        dtype is FLOAT32 or dtype is FLOAT64 or dtype in (FLOAT32, FLOAT64)
+    ) and array.flags.carray
 
 
 def standard(array: np.ndarray) -> np.ndarray:
@@ -50,8 +55,9 @@ class Form:
     suits : callable, optional
         ``suits(sizes, options)``: whether the loops take arrays of these sizes.
     **axes : str
-        For each input its axes, such as ``"*n features"``: a name, a number, or once a starred name that stands for any number of
-        axes. ``"whole "`` before them says that the input holds whole numbers.
+        For each input its axes, such as ``"*n features"``: a name, a number, or once a starred name
+        that stands for any number of axes. ``"whole "`` before them says that the input holds whole
+        numbers.
 
     Examples
     --------
@@ -59,7 +65,7 @@ class Form:
     >>> form.check("dense", [np.ones((5, 3)), np.ones((3, 2)), np.ones(4)], {})
     Traceback (most recent call last):
     vinestep.errors.ShapeError: dense: expected x (*n, i), weight (i, o), bias (o), got (5, 3), (3, 2), (4,): o is 2 in weight, 4 in bias.
-    """
+    """  # noqa: E501
 
     def __init__(
         self,
@@ -75,8 +81,11 @@ class Form:
         self.suits = suits
         self._known: dict[Any, Sizes] = {}
 
-    def admit(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> Sequence[Any] | None:
-        """Arrays that fit, as the loops take them; None if the definition has to compute them. Raises as `check` does.
+    def admit(
+        self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]
+    ) -> Sequence[Any] | None:
+        """Arrays that fit, as the loops take them; None if the definition has to compute them.
+        Raises as `check` does.
 
         What lies as it should and was seen before goes by quickly, since this is done once a call.
         """
@@ -119,13 +128,19 @@ class Form:
         for whole, array, name in zip(self.whole, arrays, self.names, strict=False):
             kind = array.dtype.kind if type(array) is np.ndarray else np.asarray(array).dtype.kind
             if kind != "f" or whole:
-                self._check_kind(operation, name, np.asarray(array).dtype, "iu" if whole else "fiub")
+                self._check_kind(
+                    operation, name, np.asarray(array).dtype, "iu" if whole else "fiub"
+                )
         if self.also is not None:
             self.also(sizes, arrays, options)
 
     def laid_out(self, arrays: Sequence[Any], options: Mapping[str, Any]) -> list[Any] | None:
-        """Arrays that were checked, as the loops expect them; None if their numbers are of another or of several kinds."""
-        if self.suits is not None and not self.suits(self._known[tuple([np.shape(x) for x in arrays])], options):
+        """Arrays that were checked, as the loops expect them; None if their numbers are of another
+        or of several kinds.
+        """
+        if self.suits is not None and not self.suits(
+            self._known[tuple([np.shape(x) for x in arrays])], options
+        ):
             return None
         dtype = None
         ready = []
@@ -133,7 +148,11 @@ class Form:
             if i < len(self.whole) and self.whole[i]:
                 ready.append(np.asarray(array, WHOLE, order="C"))
                 continue
-            if type(array) is not np.ndarray or array.dtype not in (FLOAT32, FLOAT64) or (dtype is not None and array.dtype != dtype):
+            if (
+                type(array) is not np.ndarray
+                or array.dtype not in (FLOAT32, FLOAT64)
+                or (dtype is not None and array.dtype != dtype)
+            ):
                 return None
             dtype = array.dtype
             ready.append(array if array.flags.carray else np.array(array, order="C"))
@@ -141,19 +160,32 @@ class Form:
 
     def _sizes(self, operation: str, shapes: tuple[tuple[int, ...], ...]) -> Sizes:
         if len(shapes) != len(self.axes):
-            raise misfit(operation, f"expected {len(self.axes)} inputs, {', '.join(self.names)}; got {len(shapes)}.")
+            raise misfit(
+                operation,
+                f"expected {len(self.axes)} inputs, {', '.join(self.names)}; got {len(shapes)}.",
+            )
         found: dict[str, tuple[Any, str]] = {}
         for name, axes, shape in zip(self.names, self.axes, shapes, strict=True):
             for axis, size in self._read(operation, axes, shape, shapes):
-                wanted, there = found.setdefault(axis, (int(axis) if axis.isdigit() else size, name))
+                wanted, there = found.setdefault(
+                    axis, (int(axis) if axis.isdigit() else size, name)
+                )
                 if wanted != size:
                     known = (
-                        f"{axis} is {wanted} in {there}, {size} in {name}" if not axis.isdigit() else f"an axis of {name} has to be {axis}"
+                        f"{axis} is {wanted} in {there}, {size} in {name}"
+                        if not axis.isdigit()
+                        else f"an axis of {name} has to be {axis}"
                     )
                     raise self._misfit(operation, shapes, known)
         return {axis: size for axis, (size, _) in found.items()}
 
-    def _read(self, operation: str, axes: list[str], shape: tuple[int, ...], shapes: tuple[tuple[int, ...], ...]) -> list[tuple[str, Any]]:
+    def _read(
+        self,
+        operation: str,
+        axes: list[str],
+        shape: tuple[int, ...],
+        shapes: tuple[tuple[int, ...], ...],
+    ) -> list[tuple[str, Any]]:
         starred = next((i for i, axis in enumerate(axes) if axis.startswith("*")), None)
         if len(shape) != len(axes) if starred is None else len(shape) < len(axes) - 1:
             raise self._misfit(operation, shapes, "another number of axes")
@@ -173,7 +205,9 @@ class Form:
             raise DTypeError(f"{_where(operation)}: {name} has to hold {wanted}, got {dtype}.")
 
     def _misfit(self, operation: str, shapes: tuple[tuple[int, ...], ...], why: str) -> ShapeError:
-        wanted = ", ".join(f"{name} ({', '.join(axes)})" for name, axes in zip(self.names, self.axes, strict=True))
+        wanted = ", ".join(
+            f"{name} ({', '.join(axes)})" for name, axes in zip(self.names, self.axes, strict=True)
+        )
         return misfit(operation, f"expected {wanted}, got {', '.join(map(str, shapes))}: {why}.")
 
 
@@ -192,7 +226,9 @@ class Forms:
     def check(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
         self._of(len(arrays)).check(operation, arrays, options)
 
-    def admit(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> Sequence[Any] | None:
+    def admit(
+        self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]
+    ) -> Sequence[Any] | None:
         return self._of(len(arrays)).admit(operation, arrays, options)
 
 

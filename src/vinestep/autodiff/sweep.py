@@ -44,8 +44,8 @@ def sweep(
 ) -> dict[Origin, Any]:
     """Cotangents of the `targets` that `value` depends on.
 
-    Visits origins in falling order of their numbers, so that every origin is met after all that used it; no
-    recursion, so chains may be of any length.
+    Visits origins in falling order of their numbers, so that every origin is met after all that
+    used it; no recursion, so chains may be of any length.
 
     Parameters
     ----------
@@ -67,18 +67,26 @@ def sweep(
     before = now.recording, now.sealing
     now.recording, now.sealing = differentiable, True
     try:
-        return _carry(value, seed, set(targets), differentiable, release, must_be_finite, destinations)
+        return _carry(
+            value, seed, set(targets), differentiable, release, must_be_finite, destinations
+        )
     finally:
         now.recording, now.sealing = before
 
 
 def _order(top: Origin, wanted: set[Origin]) -> tuple[list[Origin], set[Origin]]:
-    """The operations on a way from `top` to a wanted origin, in falling order, and all origins on such ways."""
+    """The operations on a way from `top` to a wanted origin, in falling order, and all origins on
+    such ways.
+    """
     if top.rule is None:
         return [], wanted
     chain = _chain(top)
     if chain is not None:
-        while chain and chain[-1] not in wanted and not any(parent in wanted for parent in chain[-1].parents):
+        while (
+            chain
+            and chain[-1] not in wanted
+            and not any(parent in wanted for parent in chain[-1].parents)
+        ):
             chain.pop()
         return chain, wanted.union(chain)
     seen = {top}
@@ -125,7 +133,8 @@ def _chain(top: Origin) -> list[Origin] | None:
 
 def _released() -> DifferentiationError:
     return DifferentiationError(
-        "This record was given back by an earlier differentiate(..., release=True). Compute the value again, "
+        "This record was given back by an earlier differentiate(..., release=True). Compute the "
+        "value again, "
         "or differentiate without release."
     )
 
@@ -167,7 +176,11 @@ def _carry(
         elif rule.adjoints:
             pulled = []
             for parent, adjoint in zip(parents, rule.adjoints):  # noqa: B905  # the sweep's innermost loop
-                pulled.append(adjoint(g, output, *inputs, **options) if adjoint is not None and parent in useful else None)
+                pulled.append(
+                    adjoint(g, output, *inputs, **options)
+                    if adjoint is not None and parent in useful
+                    else None
+                )
         else:
             pulled = rule.pull(g, output, inputs, options, [parent in useful for parent in parents])
         for parent, cotangent in zip(parents, pulled):  # noqa: B905
@@ -206,9 +219,13 @@ def _carry(
 
 
 def _places(
-    parents: Sequence[Origin | None], destinations: Mapping[Origin, np.ndarray], pending: Mapping[Any, Any]
+    parents: Sequence[Origin | None],
+    destinations: Mapping[Origin, np.ndarray],
+    pending: Mapping[Any, Any],
 ) -> list[np.ndarray | None]:
-    """Where cotangents may be written straight away: of each leaf the first contribution only, the others are added to it."""
+    """Where cotangents may be written straight away: of each leaf the first contribution only, the
+    others are added to it.
+    """
     places: list[np.ndarray | None] = []
     given: set[Origin] = set()
     for parent in parents:
@@ -221,7 +238,9 @@ def _places(
 
 
 def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
-    """The inputs and the result as the adjoints get them: Tensors in a differentiable sweep, arrays otherwise."""
+    """The inputs and the result as the adjoints get them: Tensors in a differentiable sweep, arrays
+    otherwise.
+    """
     inputs: Any = origin.inputs
     if inputs is None:
         inputs = origin.parents
@@ -229,7 +248,10 @@ def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
         if origin.seals is not None:
             _check_seals(origin)
         if differentiable:
-            inputs = [x if parent is None else Tensor.from_operation(x, parent) for x, parent in zip(inputs, origin.parents, strict=True)]
+            inputs = [
+                x if parent is None else Tensor.from_operation(x, parent)
+                for x, parent in zip(inputs, origin.parents, strict=True)
+            ]
     output = origin.output
     if output is not None and differentiable:
         output = Tensor.from_operation(output, origin)
@@ -237,17 +259,25 @@ def _saved(origin: Origin, differentiable: bool) -> tuple[Any, Any]:
 
 
 def _check_seals(origin: Origin) -> None:
-    for position, (kept, seal, parent) in enumerate(zip(origin.inputs or (), origin.seals or (), origin.parents, strict=True)):
+    for position, (kept, seal, parent) in enumerate(
+        zip(origin.inputs or (), origin.seals or (), origin.parents, strict=True)
+    ):
         if seal is None:
             continue
-        unchanged = seal.memory.still_holds(seal, parent) if type(seal) is Untouched else is_unchanged(kept, seal)
+        unchanged = (
+            seal.memory.still_holds(seal, parent)
+            if type(seal) is Untouched
+            else is_unchanged(kept, seal)
+        )
         if not unchanged:
             rule = origin.rule.name if origin.rule else "leaf"
-            name = parent.name if parent is not None else ""
+            name = f" ({parent.name!r})" if parent is not None and parent.name else ""
+            place = f" in {origin.place}" if origin.place else ""
             raise DifferentiationError(
                 f"An array was changed in place after it was used: input {position} of {rule}"
-                f"{f' ({name!r})' if name else ''}{f' in {origin.place}' if origin.place else ''}, shape {kept.shape}. The derivative "
-                "needs its old values. Differentiate before the change, or compute the value again after it."
+                f"{name}{place}, shape {kept.shape}. "
+                "The derivative needs its old values. Differentiate before the change, or compute "
+                "the value again after it."
             )
 
 
@@ -255,7 +285,8 @@ def _fit(cotangent: Any, parent: Origin, rule: Any) -> Any:
     if rule.broadcasts:
         return unbroadcast(cotangent, parent.shape)
     raise ShapeError(
-        f"The rule of {rule.name} returned a cotangent of shape {cotangent.shape} for an input of shape "
+        f"The rule of {rule.name} returned a cotangent of shape {cotangent.shape} for an input of "
+        "shape "
         f"{parent.shape}. An adjoint has to return the shape of the input it belongs to."
     )
 
@@ -264,7 +295,8 @@ def _warn_of_promotion(parent: Origin, dtype: Any, rule: Any) -> None:
     finding = Finding(
         f"the parameter {parent.name!r}",
         "suspicious",
-        f"it is {parent.dtype} and met {dtype} in {rule.name}, so the computation went on in {dtype}; its gradient stays {parent.dtype}.",
+        f"it is {parent.dtype} and met {dtype} in {rule.name}, so the computation went on in "
+        f"{dtype}; its gradient stays {parent.dtype}.",
         f"Convert the data once, x.astype(np.{parent.dtype}), or make the parameter {dtype}.",
     )
     warn_of(finding, PrecisionWarning, stacklevel=5)
@@ -273,9 +305,15 @@ def _warn_of_promotion(parent: Origin, dtype: Any, rule: Any) -> None:
 def _not_finite(origin: Origin, parent: Origin) -> NotFiniteError:
     rule = origin.rule.name if origin.rule else "leaf"
     place = f" in {origin.place}" if origin.place else ""
-    into = f" for {parent.name!r}" if parent.name else (f" for the result of {parent.rule.name}" if parent.rule else "")
+    into = (
+        f" for {parent.name!r}"
+        if parent.name
+        else (f" for the result of {parent.rule.name}" if parent.rule else "")
+    )
     return NotFiniteError(
-        f"The backward pass first met NaN or infinity in the derivative of {rule}{place}{into}, shape {parent.shape}. "
-        f"Look at the input of {rule} with vinestep.trail: a root or logarithm of zero, a division by zero, or an "
+        f"The backward pass first met NaN or infinity in the derivative of {rule}{place}{into}, "
+        f"shape {parent.shape}. "
+        f"Look at the input of {rule} with vinestep.trail: a root or logarithm of zero, a "
+        "division by zero, or an "
         "overflowing exponential is the usual cause."
     )

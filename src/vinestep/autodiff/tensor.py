@@ -57,11 +57,13 @@ FROM_OUTSIDE = 2
 
 
 class Origin:
-    """Where a value came from: the rule, the parents' origins, what the rule saved, a rising number.
+    """Where a value came from: the rule, the parents' origins, what the rule saved, a rising
+    number.
 
-    The number rises with every operation of the process, so falling order is a valid order for the sweep.
-    A leaf has no rule. Stands in for an input that was not kept: it knows `shape`, `ndim` and `dtype`.
-    `inputs` are plain arrays; ``parents[i]`` is where the i-th came from, None for one that was no Tensor.
+    The number rises with every operation of the process, so falling order is a valid order for the
+    sweep. A leaf has no rule. Stands in for an input that was not kept: it knows `shape`, `ndim`
+    and `dtype`. `inputs` are plain arrays; ``parents[i]`` is where the i-th came from, None for one
+    that was no Tensor.
     """
 
     __slots__ = (
@@ -143,7 +145,9 @@ _NO_OPTIONS: dict[str, Any] = {}
 
 
 def seals_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:
-    """Seals of the inputs that somebody else may write to: plain arrays, leaves, and views of either."""
+    """Seals of the inputs that somebody else may write to: plain arrays, leaves, and views of
+    either.
+    """
     seals: list[Any] | None = None
     for i, parent in enumerate(parents):
         if parent is not None and parent.borrowed != FROM_OUTSIDE:
@@ -171,32 +175,37 @@ def hand_out(origin: Origin | None) -> None:
 
 
 def plain(value: Any) -> Any:
-    """An input that is no Tensor, as a plain array or number: values of a pandas object in their order, lists as arrays.
+    """An input that is no Tensor, as a plain array or number: values of a pandas object in their
+    order, lists as arrays.
 
     Raises
     ------
     DifferentiationError
-        If it is masked or a `numpy.matrix`: what that says of some elements, or of the product, would be lost.
+        If it is masked or a `numpy.matrix`: what that says of some elements, or of the product,
+        would be lost.
     """
     if isinstance(value, np.generic | int | float | complex):
         return value
     if isinstance(value, np.ma.MaskedArray):
         raise DifferentiationError(
-            "A masked array met a Tensor, and its mask would be lost. Say what stands in the masked places: x.filled(0.0), or "
+            "A masked array met a Tensor, and its mask would be lost. Say what stands in the "
+            "masked places: x.filled(0.0), or "
             "np.where(mask, other, x)."
         )
     if isinstance(value, np.matrix):
         raise DifferentiationError(
-            "A numpy.matrix met a Tensor: its * is a matrix product, a Tensor's is not. Use np.asarray(matrix) and @."
+            "A numpy.matrix met a Tensor: its * is a matrix product, a Tensor's is not. Use "
+            "np.asarray(matrix) and @."
         )
     return np.asarray(value)
 
 
 class Tensor(NDArrayOperatorsMixin):
-    """An array whose operations are recorded, so that values computed from it can be differentiated.
+    """An array whose operations are recorded, so that values computed from it can be
+    differentiated.
 
-    NumPy functions, operators and SciPy's ufuncs take it as they take an array; results are Tensors that know
-    their origin. The record lives exactly as long as the values that came out of it.
+    NumPy functions, operators and SciPy's ufuncs take it as they take an array; results are Tensors
+    that know their origin. The record lives exactly as long as the values that came out of it.
 
     Parameters
     ----------
@@ -226,19 +235,23 @@ class Tensor(NDArrayOperatorsMixin):
     def __init__(self, value: ArrayLike, *, name: str = "", dtype: DTypeLike | None = None) -> None:
         if isinstance(value, Tensor):
             raise DifferentiationError(
-                "Tensor(x) of a Tensor would cut its record. To treat it as a constant use vinestep.held(x); otherwise use it as it is."
+                "Tensor(x) of a Tensor would cut its record. To treat it as a constant use "
+                "vinestep.held(x); otherwise use it as it is."
             )
         array = np.asarray(plain(value), dtype=dtype)
         check_real_float(array.dtype)
         self._array = array
         self.origin = Leaf(array.shape, array.dtype, name)
 
-    __pandas_priority__ = 5000  # above a Series' and a DataFrame's: operators with them come here, as those of NumPy's arrays do
+    # above a Series' and a DataFrame's: operators with them come here, as those of NumPy's arrays
+    # do
+    __pandas_priority__ = 5000
 
     def __reduce__(self) -> Any:
         if self.origin.rule is not None:
             raise DifferentiationError(
-                "A computed Tensor cannot be copied or pickled, since its record belongs to this computation. Take its values: "
+                "A computed Tensor cannot be copied or pickled, since its record belongs to this "
+                "computation. Take its values: "
                 "vinestep.held(x).copy()."
             )
         return _leaf, (np.array(self._array), self.origin.name)
@@ -252,7 +265,9 @@ class Tensor(NDArrayOperatorsMixin):
 
     @property
     def array(self) -> Any:
-        """The plain values: a leaf's own array, which may be written to; of a computed value a read-only view."""
+        """The plain values: a leaf's own array, which may be written to; of a computed value a
+        read-only view.
+        """
         array = self._array
         if self.origin.borrowed == FROM_OUTSIDE:
             hand_out(self.origin)
@@ -271,9 +286,15 @@ class Tensor(NDArrayOperatorsMixin):
                 return apply(rule, inputs, _NO_OPTIONS)
         return _ufunc_slow(ufunc, method, inputs, kwargs)
 
-    def __array_function__(self, func: Any, types: Any, args: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+    def __array_function__(
+        self, func: Any, types: Any, args: tuple[Any, ...], kwargs: dict[str, Any]
+    ) -> Any:
         for kind in types:
-            if kind is not Tensor and kind is not np.ndarray and issubclass(kind, np.ma.MaskedArray | np.matrix):
+            if (
+                kind is not Tensor
+                and kind is not np.ndarray
+                and issubclass(kind, np.ma.MaskedArray | np.matrix)
+            ):
                 plain(next(x for x in _flattened((args, kwargs)) if type(x) is kind))
         for x in args:
             if type(x) not in _USUAL:
@@ -282,9 +303,12 @@ class Tensor(NDArrayOperatorsMixin):
         handler = find_handler(func)
         if handler is not None:
             place = OUT_PLACES.get(func)
-            if kwargs.get("out") is not None or (place is not None and len(args) > place and args[place] is not None):
+            if kwargs.get("out") is not None or (
+                place is not None and len(args) > place and args[place] is not None
+            ):
                 raise DifferentiationError(
-                    f"np.{func.__name__}(..., out=...) would overwrite an array that the record may need. "
+                    f"np.{func.__name__}(..., out=...) would overwrite an array that the record "
+                    "may need. "
                     "Drop out= and use what is returned."
                 )
             kwargs.pop("out", None)
@@ -336,7 +360,9 @@ class Tensor(NDArrayOperatorsMixin):
 
     @property
     def flat(self) -> NoReturn:
-        raise DifferentiationError("A Tensor has no .flat: it would lose the record. Use np.ravel(x).")
+        raise DifferentiationError(
+            "A Tensor has no .flat: it would lose the record. Use np.ravel(x)."
+        )
 
     def __len__(self) -> int:
         if not self.shape:
@@ -353,11 +379,15 @@ class Tensor(NDArrayOperatorsMixin):
 
     def __setitem__(self, index: Any, value: Any) -> NoReturn:
         cure = (
-            "This one is a leaf: to change its starting value write to x.array[...] before the computation."
+            "This one is a leaf: to change its starting value write to x.array[...] before the "
+            "computation."
             if self.origin.rule is None
-            else "Build the new value instead: np.where(mask, new, x), np.concatenate or np.stack of the parts."
+            else "Build the new value instead: np.where(mask, new, x), np.concatenate or np.stack "
+            "of the parts."
         )
-        raise DifferentiationError(f"A Tensor cannot be assigned into: the record needs its old value. {cure}")
+        raise DifferentiationError(
+            f"A Tensor cannot be assigned into: the record needs its old value. {cure}"
+        )
 
     def __bool__(self) -> bool:
         return bool(self._array)
@@ -376,15 +406,23 @@ class Tensor(NDArrayOperatorsMixin):
         raise _complex_error()
 
     def __index__(self) -> NoReturn:
-        raise DTypeError("A Tensor holds floats and cannot be an index. Use vinestep.held(x).astype(int).")
+        raise DTypeError(
+            "A Tensor holds floats and cannot be an index. Use vinestep.held(x).astype(int)."
+        )
 
     def __format__(self, spec: str) -> str:
         return format(self._array.item() if spec and self.size == 1 else self._array, spec)
 
     def __repr__(self) -> str:
         origin = self.origin
-        came = f"from {origin.rule.name}" if origin.rule else (f"{origin.name!r}" if origin.name else "leaf")
-        text = np.array2string(np.asarray(self._array), prefix="Tensor(", separator=", ", threshold=50)
+        came = (
+            f"from {origin.rule.name}"
+            if origin.rule
+            else (f"{origin.name!r}" if origin.name else "leaf")
+        )
+        text = np.array2string(
+            np.asarray(self._array), prefix="Tensor(", separator=", ", threshold=50
+        )
         return f"Tensor({text}, {origin.dtype}, {came})"
 
     def __hash__(self) -> int:
@@ -450,7 +488,9 @@ class Tensor(NDArrayOperatorsMixin):
     def transpose(self, *axes: Any) -> Any:
         if not axes or axes == (None,):
             return np.transpose(self)
-        return np.transpose(self, axes[0] if len(axes) == 1 and not isinstance(axes[0], SupportsIndex) else axes)
+        return np.transpose(
+            self, axes[0] if len(axes) == 1 and not isinstance(axes[0], SupportsIndex) else axes
+        )
 
     def swapaxes(self, first: int, second: int) -> Any:
         return np.swapaxes(self, first, second)
@@ -479,16 +519,32 @@ class Tensor(NDArrayOperatorsMixin):
     # The commonest operators go straight to their rules; the others by way of NumPy's dispatch.
 
     def __add__(self, other: Any) -> Any:
-        return apply(UFUNCS[np.add], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__add__(other)
+        return (
+            apply(UFUNCS[np.add], (self, other), _NO_OPTIONS)
+            if type(other) in _PLAIN
+            else super().__add__(other)
+        )
 
     def __sub__(self, other: Any) -> Any:
-        return apply(UFUNCS[np.subtract], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__sub__(other)
+        return (
+            apply(UFUNCS[np.subtract], (self, other), _NO_OPTIONS)
+            if type(other) in _PLAIN
+            else super().__sub__(other)
+        )
 
     def __mul__(self, other: Any) -> Any:
-        return apply(UFUNCS[np.multiply], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__mul__(other)
+        return (
+            apply(UFUNCS[np.multiply], (self, other), _NO_OPTIONS)
+            if type(other) in _PLAIN
+            else super().__mul__(other)
+        )
 
     def __truediv__(self, other: Any) -> Any:
-        return apply(UFUNCS[np.divide], (self, other), _NO_OPTIONS) if type(other) in _PLAIN else super().__truediv__(other)
+        return (
+            apply(UFUNCS[np.divide], (self, other), _NO_OPTIONS)
+            if type(other) in _PLAIN
+            else super().__truediv__(other)
+        )
 
     def __pow__(self, exponent: Any) -> Any:
         if type(exponent) in (int, float):
@@ -501,7 +557,23 @@ class Tensor(NDArrayOperatorsMixin):
 
 _PLAIN = frozenset({Tensor, np.ndarray, float, int, np.float64, np.float32})
 _NUMBERS = frozenset({float, int, np.float64, np.float32})
-_USUAL = frozenset({Tensor, np.ndarray, float, int, bool, type(None), str, tuple, list, slice, np.float64, np.float32, np.int64})
+_USUAL = frozenset(
+    {
+        Tensor,
+        np.ndarray,
+        float,
+        int,
+        bool,
+        type(None),
+        str,
+        tuple,
+        list,
+        slice,
+        np.float64,
+        np.float32,
+        np.int64,
+    }
+)
 
 
 def _leaf(array: np.ndarray, name: str) -> Tensor:
@@ -519,7 +591,9 @@ def _flattened(tree: Any) -> Iterator[Any]:
 
 
 def _without_labels(value: Any) -> Any:
-    """The values of a pandas object: its labels mean nothing to NumPy's functions, and would mislead an index."""
+    """The values of a pandas object: its labels mean nothing to NumPy's functions, and would
+    mislead an index.
+    """
     return np.asarray(value) if type(value).__module__.partition(".")[0] == "pandas" else value
 
 
@@ -529,23 +603,35 @@ def check_real_float(dtype: np.dtype[Any]) -> None:
         return
     if dtype.kind == "c":
         raise _complex_error()
-    cure = "Write 1.0 rather than 1, or x.astype(float)" if dtype.kind in "iub" else "Convert them to floats first"
-    raise DTypeError(f"A Tensor holds real floats, got {dtype}. {cure}; leave labels, indices and masks as plain arrays.")
+    cure = (
+        "Write 1.0 rather than 1, or x.astype(float)"
+        if dtype.kind in "iub"
+        else "Convert them to floats first"
+    )
+    raise DTypeError(
+        f"A Tensor holds real floats, got {dtype}. {cure}; leave labels, indices and masks as "
+        "plain arrays."
+    )
 
 
 def _complex_error() -> DTypeError:
     return DTypeError(
-        "Complex numbers are not differentiated here: a real derivative of a complex function exists only if it is "
-        "analytic, and losses are real. Split the value into its real and imaginary part, as two real arrays."
+        "Complex numbers are not differentiated here: a real derivative of a complex function "
+        "exists only if it is "
+        "analytic, and losses are real. Split the value into its real and imaginary part, as two "
+        "real arrays."
     )
 
 
 def _conversion_error(kind: str) -> DifferentiationError:
     return DifferentiationError(
-        f"Turning a Tensor into {kind} would lose the record, so its derivative would silently be missing. "
-        "If it is meant as a constant, say so: vinestep.held(x), or x.item() for one number. To gather Tensors use "
+        f"Turning a Tensor into {kind} would lose the record, so its derivative would silently be "
+        "missing. "
+        "If it is meant as a constant, say so: vinestep.held(x), or x.item() for one number. To "
+        "gather Tensors use "
         "np.stack or np.concatenate instead of np.array; for math.exp and the like use np.exp; for "
-        "scipy.special.logsumexp, softmax and log_softmax use vinestep.logsumexp, softmax and log_softmax."
+        "scipy.special.logsumexp, softmax and log_softmax use vinestep.logsumexp, softmax and "
+        "log_softmax."
     )
 
 
@@ -578,7 +664,9 @@ def held_tree(tree: Any) -> Any:
 
 
 def owned(value: Any) -> Any:
-    """A copy of a mask or an index array that the record will need, so that a later change by its owner is harmless."""
+    """A copy of a mask or an index array that the record will need, so that a later change by its
+    owner is harmless.
+    """
     if STATE.now.recording and STATE.now.sealing and isinstance(value, np.ndarray):
         return value.copy()
     if type(value) is tuple:
@@ -587,7 +675,8 @@ def owned(value: Any) -> Any:
 
 
 def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
-    """Run a rule's forward computation on plain arrays and, if recording, give the result an origin.
+    """Run a rule's forward computation on plain arrays and, if recording, give the result an
+    origin.
 
     On small arrays this is all the cost there is, so it is written flat.
     """
@@ -636,7 +725,9 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
     origin.shape = output.shape
     origin.dtype = dtype
     origin.place = now.place
-    origin.borrowed = NOT_BORROWED if output.base is None else _lender(rule, output, arrays, parents)
+    origin.borrowed = (
+        NOT_BORROWED if output.base is None else _lender(rule, output, arrays, parents)
+    )
     origin.viewed = False
     origin.number = _next_number()
     made = _new(Tensor)
@@ -645,12 +736,19 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
     return made
 
 
-def _in_the_precision_of_tensors(rule: Rule, arrays: list[Any], parents: list[Origin | None]) -> None:
-    """Whole numbers and truth values turned into the floats that the operation computes in: their own arithmetic would overflow."""
+def _in_the_precision_of_tensors(
+    rule: Rule, arrays: list[Any], parents: list[Origin | None]
+) -> None:
+    """Whole numbers and truth values turned into the floats that the operation computes in: their
+    own arithmetic would overflow.
+    """
     places = [
         i
         for i, parent in enumerate(parents)
-        if parent is None and getattr(arrays[i], "dtype", None) is not None and arrays[i].dtype.kind in "iub" and rule.takes_floats(i)
+        if parent is None
+        and getattr(arrays[i], "dtype", None) is not None
+        and arrays[i].dtype.kind in "iub"
+        and rule.takes_floats(i)
     ]
     if places:
         dtype = np.result_type(*arrays)
@@ -670,7 +768,9 @@ def _lender(rule: Rule, output: np.ndarray, arrays: list[Any], parents: list[Ori
     return found
 
 
-def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any]) -> Any:
+def _ufunc_slow(
+    ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any]
+) -> Any:
     out = kwargs.pop("out", None)
     if out is not None:
         return _in_place(ufunc, method, inputs, kwargs, out)
@@ -684,7 +784,8 @@ def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: d
         return handler(*inputs, **kwargs)
     if kwargs.get("where", True) is not True:
         raise DifferentiationError(
-            f"np.{ufunc.__name__}(..., where=...) leaves the other elements undefined, so it has no derivative. "
+            f"np.{ufunc.__name__}(..., where=...) leaves the other elements undefined, so it has "
+            "no derivative. "
             f"Use np.where(mask, np.{ufunc.__name__}(...), other)."
         )
     kwargs.pop("where", None)
@@ -692,7 +793,9 @@ def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: d
     if ufunc in PASSIVE:
         return ufunc(*held_tree(inputs), **kwargs)
     if kwargs:
-        raise DifferentiationError(f"np.{ufunc.__name__} with {', '.join(kwargs)}= is not differentiated; leave it out.")
+        raise DifferentiationError(
+            f"np.{ufunc.__name__} with {', '.join(kwargs)}= is not differentiated; leave it out."
+        )
     handler = find_handler(ufunc)
     rule = None if handler else find_ufunc_rule(ufunc)
     if handler is None and rule is None:
@@ -701,36 +804,54 @@ def _ufunc_slow(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: d
         raise missing_rule(ufunc)
     if dtype is not None:
         check_real_float(np.dtype(dtype))
-        inputs = tuple(x.astype(dtype) if isinstance(x, Tensor) else np.asarray(x, dtype) for x in inputs)
+        inputs = tuple(
+            x.astype(dtype) if isinstance(x, Tensor) else np.asarray(x, dtype) for x in inputs
+        )
     return handler(*inputs) if handler else apply(rule, inputs, _NO_OPTIONS)  # type: ignore[arg-type]
 
 
 def _missing_method(ufunc: np.ufunc, method: str, known: list[str]) -> MissingRuleError:
     return MissingRuleError(
-        f"np.{ufunc.__name__}.{method} has no derivative rule. Those that have one: {', '.join(known)}. "
+        f"np.{ufunc.__name__}.{method} has no derivative rule. Those that have one: "
+        f"{', '.join(known)}. "
         "Write it with sums, products or np.where instead."
     )
 
 
-def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dict[str, Any], out: tuple[Any, ...]) -> Any:
-    """``x += y`` and its kin: a leaf's memory is written to; a computed Tensor becomes the new value under all its names."""
+def _in_place(
+    ufunc: np.ufunc,
+    method: str,
+    inputs: tuple[Any, ...],
+    kwargs: dict[str, Any],
+    out: tuple[Any, ...],
+) -> Any:
+    """``x += y`` and its kin: a leaf's memory is written to; a computed Tensor becomes the new
+    value under all its names.
+    """
     target = out[0]
     if method != "__call__" or kwargs or len(out) != 1 or not inputs or target is not inputs[0]:
         raise DifferentiationError(
-            f"np.{ufunc.__name__}(..., out=...) would overwrite an array that the record may need. Drop out= and use what is returned."
+            f"np.{ufunc.__name__}(..., out=...) would overwrite an array that the record may "
+            "need. Drop out= and use what is returned."
         )
     if not isinstance(target, Tensor):
-        raise DifferentiationError("A plain array cannot take a Tensor in place: the record would be lost. Write x = x + y.")
+        raise DifferentiationError(
+            "A plain array cannot take a Tensor in place: the record would be lost. Write x = x + "
+            "y."
+        )
     if target.origin.rule is not None:
         return _become(target, ufunc, inputs)
     others = inputs[1:]
     if STATE.now.recording and any(isinstance(x, Tensor) for x in others):
         raise DifferentiationError(
-            "A leaf Tensor was to be changed in place by a recorded value. Write x = x + y to build a new value, or "
+            "A leaf Tensor was to be changed in place by a recorded value. Write x = x + y to "
+            "build a new value, or "
             "x += vinestep.held(y) to change the leaf itself."
         )
     values = [plain(x) for x in held_tree(others)]
-    _check_in_place(ufunc, target, np.broadcast_shapes(target.shape, *(np.shape(x) for x in values)))
+    _check_in_place(
+        ufunc, target, np.broadcast_shapes(target.shape, *(np.shape(x) for x in values))
+    )
     hand_out(target.origin)
     ufunc(target._array, *values, out=target._array, casting="same_kind")
     return target
@@ -738,23 +859,31 @@ def _in_place(ufunc: np.ufunc, method: str, inputs: tuple[Any, ...], kwargs: dic
 
 def _check_in_place(ufunc: np.ufunc, target: Tensor, shape: tuple[int, ...]) -> None:
     if shape != target.shape:
-        raise ShapeError(f"In-place {ufunc.__name__}: the Tensor has shape {target.shape}, the result would have {shape}.")
+        raise ShapeError(
+            f"In-place {ufunc.__name__}: the Tensor has shape {target.shape}, the result would "
+            f"have {shape}."
+        )
 
 
 def _become(target: Tensor, ufunc: np.ufunc, inputs: tuple[Any, ...]) -> Tensor:
-    """As in NumPy, whoever holds the Tensor sees the change, unless it is a single number, which NumPy cannot change either; who holds
-    a part of it would see it too, so there it is refused.
+    """As in NumPy, whoever holds the Tensor sees the change, unless it is a single number, which
+    NumPy cannot change either; who holds a part of it would see it too, so there it is refused.
     """
     if type(target._array) is not np.ndarray:
         return ufunc(*inputs)  # type: ignore[no-any-return]
     if target.origin.borrowed or target.origin.viewed:
         raise DifferentiationError(
-            f"In-place {ufunc.__name__} of a computed value that shares its memory with another one, as slices, rows of a loop, .T and "
-            "reshape do: NumPy would change both. Write x = x + y for a new value; to put parts together use np.where, np.concatenate "
+            f"In-place {ufunc.__name__} of a computed value that shares its memory with another "
+            "one, as slices, rows of a loop, .T and "
+            "reshape do: NumPy would change both. Write x = x + y for a new value; to put parts "
+            "together use np.where, np.concatenate "
             "or np.stack."
         )
     if not STATE.now.recording:
-        raise DifferentiationError(f"In-place {ufunc.__name__} of a computed value under untracked(): write x = x + y for a new value.")
+        raise DifferentiationError(
+            f"In-place {ufunc.__name__} of a computed value under untracked(): write x = x + y "
+            "for a new value."
+        )
     value = ufunc(*inputs)
     _check_in_place(ufunc, target, value.shape)
     if value.dtype != target.dtype:

@@ -18,11 +18,15 @@ class Now:
         self.recording = True
         """Whether operations on Tensors leave an origin behind."""
         self.sealing = True
-        """Whether arrays kept for the sweep are fingerprinted, so that in-place changes are noticed."""
+        """Whether arrays kept for the sweep are fingerprinted, so that in-place changes are
+        noticed.
+        """
         self.place = ""
         """Path of the layer that is computing, for trails and error messages."""
         self.tracing = 0
-        """How many functions are being recorded in order to differentiate them, one inside the other."""
+        """How many functions are being recorded in order to differentiate them, one inside the
+        other.
+        """
 
 
 class State(threading.local):
@@ -59,7 +63,8 @@ def untracked() -> Iterator[None]:
 def recorded(*, sealing: bool = True) -> Iterator[None]:
     """Record a function that is to be differentiated, whatever the surroundings say.
 
-    `sealing` says whether to watch for in-place changes. Inside, `differentiate` gives derivatives that can be differentiated again.
+    `sealing` says whether to watch for in-place changes. Inside, `differentiate` gives derivatives
+    that can be differentiated again.
     """
     now = STATE.now
     before = now.recording, now.sealing

@@ -75,7 +75,10 @@ class Trail:
         import pandas as pd
 
         fields = ("number", "operation", "name", "layer", "shape", "dtype", "parents", "bytes_held")
-        return pd.DataFrame([{name: getattr(entry, name) for name in fields} for entry in self.entries], columns=list(fields))
+        return pd.DataFrame(
+            [{name: getattr(entry, name) for name in fields} for entry in self.entries],
+            columns=list(fields),
+        )
 
     def __str__(self) -> str:
         return "\n".join(self._lines())
@@ -84,7 +87,9 @@ class Trail:
         return f"<Trail of {len(self)} entries, {self.bytes_held} bytes held>"
 
     def _lines(self) -> Iterator[str]:
-        """A chain stays in its column; where operations meet, all branches but the last are set in."""
+        """A chain stays in its column; where operations meet, all branches but the last are set
+        in.
+        """
         shown: set[int] = set()
         stack = [(self.entries[0].number, "", "")] if self.entries else []
         while stack:
@@ -123,7 +128,8 @@ def trail(value: Any) -> Trail:
     Returns
     -------
     trail : Trail
-        Prints as a compact tree, parameters marked; ``.table()`` gives a DataFrame with the bytes each entry holds.
+        Prints as a compact tree, parameters marked; ``.table()`` gives a DataFrame with the bytes
+        each entry holds.
 
     Raises
     ------
@@ -138,7 +144,8 @@ def trail(value: Any) -> Trail:
     """
     if not isinstance(value, Tensor):
         raise DifferentiationError(
-            f"trail needs a Tensor, got {type(value).__name__}: nothing was recorded. Was it computed under untracked()?"
+            f"trail needs a Tensor, got {type(value).__name__}: nothing was recorded. Was it "
+            "computed under untracked()?"
         )
     origins = _reachable(value.origin)
     held: set[int] = set()
@@ -162,7 +169,9 @@ def _reachable(top: Origin) -> set[Origin]:
 
 def _entries(origin: Origin, held: set[int]) -> Iterator[TrailEntry]:
     parents = [p.number for p in origin.parents if p is not None]
-    for position, (kept, parent) in enumerate(zip(origin.inputs or (), origin.parents, strict=False)):
+    for position, (kept, parent) in enumerate(
+        zip(origin.inputs or (), origin.parents, strict=False)
+    ):
         if parent is None and type(kept) is np.ndarray:
             plain = -(origin.number * 16 + position)
             parents.insert(position, plain)
@@ -179,7 +188,9 @@ def _entries(origin: Origin, held: set[int]) -> Iterator[TrailEntry]:
     leaf = origin.rule is None
     yield TrailEntry(
         number=origin.number,
-        operation=("parameter" if origin.name else "leaf") if origin.rule is None else origin.rule.name,
+        operation=("parameter" if origin.name else "leaf")
+        if origin.rule is None
+        else origin.rule.name,
         name=origin.name,
         layer=origin.place,
         shape=origin.shape,
@@ -191,9 +202,15 @@ def _entries(origin: Origin, held: set[int]) -> Iterator[TrailEntry]:
 
 
 def _bytes(origin: Origin, held: set[int]) -> int:
-    """Bytes of the arrays kept here and by no earlier entry; leaves and plain inputs live anyway."""
+    """Bytes of the arrays kept here and by no earlier entry; leaves and plain inputs live
+    anyway.
+    """
     total = 0
-    kept = [x for x, parent in zip(origin.inputs or (), origin.parents, strict=False) if parent is not None and parent.rule is not None]
+    kept = [
+        x
+        for x, parent in zip(origin.inputs or (), origin.parents, strict=False)
+        if parent is not None and parent.rule is not None
+    ]
     saved = origin.output if isinstance(origin.output, tuple) else (origin.output,)
     for array in (*kept, *saved):
         if isinstance(array, np.ndarray):

@@ -31,9 +31,21 @@ __all__: list[str] = []
 
 @app.command(rich_help_panel=MODELS)
 def keep(
-    run: Annotated[str, typer.Argument(metavar="RUN", help="Such as barrels-7.", show_default=False)],
-    name: Annotated[str, typer.Option("--as", metavar="NAME", help="Name in the catalogue; its version rises.", show_default=False)],
-    state: Annotated[str, typer.Option("--state", metavar="STATE", help="By default the best one.")] = "",
+    run: Annotated[
+        str, typer.Argument(metavar="RUN", help="Such as barrels-7.", show_default=False)
+    ],
+    name: Annotated[
+        str,
+        typer.Option(
+            "--as",
+            metavar="NAME",
+            help="Name in the catalogue; its version rises.",
+            show_default=False,
+        ),
+    ],
+    state: Annotated[
+        str, typer.Option("--state", metavar="STATE", help="By default the best one.")
+    ] = "",
     note: Annotated[str, typer.Option("--note", metavar="TEXT")] = "",
     use: Annotated[bool, typer.Option("--use", help="Mark it as the version in use.")] = False,
     record: RecordOption = RECORDS,
@@ -45,21 +57,36 @@ def keep(
 
     with explained():
         runs = opened_runs(record, ledger, [run])
-        entry = catalogue.keep(runs[run], name, state=state or None, note=note, own=own_parts_of(own))
+        entry = catalogue.keep(
+            runs[run], name, state=state or None, note=note, own=own_parts_of(own)
+        )
         if use:
             entry = catalogue.mark_in_use(runs, entry.name, entry.version)
         words = (
-            "kept, and in use from now on" if use else f"kept. To mark it as the one in use: vinestep models {name} --use {entry.version}"
+            "kept, and in use from now on"
+            if use
+            else f"kept. To mark it as the one in use: vinestep models {name} --use {entry.version}"
         )
         console.print(f"{entry.label}: {words}.", highlight=False, soft_wrap=True)
 
 
 @app.command(rich_help_panel=MODELS)
 def models(
-    name: Annotated[str, typer.Argument(metavar="[NAME]", help="A model to be told more of.", show_default=False)] = "",
-    use: Annotated[str, typer.Option("--use", metavar="VERSION", help="Mark this version as the one in use.")] = "",
-    version: Annotated[str, typer.Option("--version", metavar="VERSION", help="With --out: by default the one in use.")] = "",
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.vine", help="Write the model's file, to be handed on.")] = None,
+    name: Annotated[
+        str,
+        typer.Argument(metavar="[NAME]", help="A model to be told more of.", show_default=False),
+    ] = "",
+    use: Annotated[
+        str, typer.Option("--use", metavar="VERSION", help="Mark this version as the one in use.")
+    ] = "",
+    version: Annotated[
+        str,
+        typer.Option("--version", metavar="VERSION", help="With --out: by default the one in use."),
+    ] = "",
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE.vine", help="Write the model's file, to be handed on."),
+    ] = None,
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
 ) -> None:
@@ -79,13 +106,20 @@ def models(
             temporary = out.with_name(f".{out.name}.part")
             temporary.write_bytes(content)
             temporary.replace(out)
-            console.print(f"{catalogue.entry(runs, name, version or None).label} written to {out}.", highlight=False, soft_wrap=True)
+            console.print(
+                f"{catalogue.entry(runs, name, version or None).label} written to {out}.",
+                highlight=False,
+                soft_wrap=True,
+            )
             return
         entries = [entry for entry in catalogue.entries(runs) if not name or entry.name == name]
         if not entries:
             if name:
                 catalogue.entry(runs, name)
-            console.print("The catalogue is empty. Keep a model: vinestep keep barrels-7 --as barrels", highlight=False)
+            console.print(
+                "The catalogue is empty. Keep a model: vinestep keep barrels-7 --as barrels",
+                highlight=False,
+            )
             return
         console.print(catalogue_view(entries))
         if name:
@@ -96,7 +130,12 @@ def models(
 def predict(
     model: ModelArgument,
     rows: RowsArgument,
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.csv", help="Where to write; else the first rows are shown.")] = None,
+    out: Annotated[
+        Path | None,
+        typer.Option(
+            "--out", metavar="FILE.csv", help="Where to write; else the first rows are shown."
+        ),
+    ] = None,
     own: OwnOption = [],  # noqa: B006
 ) -> None:
     """Predict for raw rows, with the predictions beside them."""
@@ -111,25 +150,51 @@ def predict(
         from ..storage.run_folder import write_text
 
         write_text(out, predicted.to_csv(index=False))
-        console.print(f"{len(predicted)} rows with their predictions written to {out}.", highlight=False, soft_wrap=True)
+        console.print(
+            f"{len(predicted)} rows with their predictions written to {out}.",
+            highlight=False,
+            soft_wrap=True,
+        )
 
 
 @app.command(rich_help_panel=MODELS)
 def generate(
     model: ModelArgument,
     prompts: Annotated[
-        list[str], typer.Argument(metavar="PROMPT", help="Texts, or picture files of a model that reads them.", show_default=False)
+        list[str],
+        typer.Argument(
+            metavar="PROMPT",
+            help="Texts, or picture files of a model that reads them.",
+            show_default=False,
+        ),
     ] = [],  # noqa: B006
     rows: Annotated[
-        Path | None, typer.Option("--rows", metavar="FILE.csv", help="Fields of the model's template, a request a row.")
+        Path | None,
+        typer.Option(
+            "--rows", metavar="FILE.csv", help="Fields of the model's template, a request a row."
+        ),
     ] = None,
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.csv", help="Where to write; else it is shown.")] = None,
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE.csv", help="Where to write; else it is shown."),
+    ] = None,
     most: Annotated[int, typer.Option("--most", metavar="TOKENS", help="Longest text.")] = 100,
-    temperature: Annotated[float, typer.Option("--temperature", help="0 for the likeliest token; above, tokens are drawn.")] = 0.0,
-    top_k: Annotated[int | None, typer.Option("--top-k", help="Draw from the k likeliest only.")] = None,
-    nucleus: Annotated[float | None, typer.Option("--nucleus", help="Draw from the fewest likeliest that have this share.")] = None,
+    temperature: Annotated[
+        float,
+        typer.Option("--temperature", help="0 for the likeliest token; above, tokens are drawn."),
+    ] = 0.0,
+    top_k: Annotated[
+        int | None, typer.Option("--top-k", help="Draw from the k likeliest only.")
+    ] = None,
+    nucleus: Annotated[
+        float | None,
+        typer.Option("--nucleus", help="Draw from the fewest likeliest that have this share."),
+    ] = None,
     beams: Annotated[int, typer.Option("--beams", help="Sequences that beam search follows.")] = 1,
-    stop: Annotated[list[str], typer.Option("--stop", metavar="TEXT", help="Text that ends it; may be given again.")] = [],  # noqa: B006
+    stop: Annotated[
+        list[str],
+        typer.Option("--stop", metavar="TEXT", help="Text that ends it; may be given again."),
+    ] = [],  # noqa: B006
     seed: Annotated[int, typer.Option("--seed", help="Of what is drawn.")] = 0,
     own: OwnOption = [],  # noqa: B006
 ) -> None:
@@ -141,9 +206,19 @@ def generate(
 
     with explained():
         found = open_model(model, own=own_parts_of(own))
-        settings = {"most": most, "temperature": temperature, "top_k": top_k, "nucleus": nucleus, "stop": stop, "seed": seed}
+        settings = {
+            "most": most,
+            "temperature": temperature,
+            "top_k": top_k,
+            "nucleus": nucleus,
+            "stop": stop,
+            "seed": seed,
+        }
         if (rows is None) == (not prompts):
-            raise DataError("Say what to write on from: vinestep generate MODEL.vine PROMPT, or --rows FILE.csv; one of the two.")
+            raise DataError(
+                "Say what to write on from: vinestep generate MODEL.vine PROMPT, or --rows "
+                "FILE.csv; one of the two."
+            )
         if rows is None and len(prompts) == 1 and beams == 1 and out is None and not found.reads:
             for piece in found.stream(prompts[0], **settings):
                 console.print(piece.text, end="", highlight=False, markup=False, soft_wrap=True)
@@ -169,7 +244,9 @@ def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> Non
     from .views import assessment_view
 
     with explained():
-        console.print(assessment_view(open_model(model, own=own_parts_of(own)).assess(rows), str(rows)))
+        console.print(
+            assessment_view(open_model(model, own=own_parts_of(own)).assess(rows), str(rows))
+        )
 
 
 @app.command(rich_help_panel=MODELS)
@@ -196,5 +273,10 @@ def _csv_of(prompts: list[str], written: list[Generated]) -> str:
     """A row for each text."""
     import pandas as pd
 
-    rows = [[prompt, one.text, one.log_probability, one.reason] for prompt, one in zip(prompts, written, strict=True)]
-    return pd.DataFrame(rows, columns=["prompt", "text", "log probability", "reason"]).to_csv(index=False)
+    rows = [
+        [prompt, one.text, one.log_probability, one.reason]
+        for prompt, one in zip(prompts, written, strict=True)
+    ]
+    return pd.DataFrame(rows, columns=["prompt", "text", "log probability", "reason"]).to_csv(
+        index=False
+    )

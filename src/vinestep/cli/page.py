@@ -24,11 +24,21 @@ __all__: list[str] = []
 @app.command(rich_help_panel=RUNS)
 def page(
     host: Annotated[
-        str, typer.Option("--host", metavar="ADDRESS", help="Where to listen; beyond this machine a token is needed.")
+        str,
+        typer.Option(
+            "--host",
+            metavar="ADDRESS",
+            help="Where to listen; beyond this machine a token is needed.",
+        ),
     ] = "127.0.0.1",
     port: Annotated[int, typer.Option("--port", min=0, max=65535, help="0 for a free one.")] = 8765,
     called: Annotated[
-        list[str], typer.Option("--called", metavar="NAME", help="A further name of this machine that the page may be called by.")
+        list[str],
+        typer.Option(
+            "--called",
+            metavar="NAME",
+            help="A further name of this machine that the page may be called by.",
+        ),
     ] = [],  # noqa: B006  # typer reads it, nobody writes to it
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
@@ -45,6 +55,11 @@ def page(
         record.mkdir(parents=True, exist_ok=True) if not ledger else None
         runs = opened_runs(record, ledger)
         serve(
-            runs, host=host, port=port, names=tuple(called),
-            told=lambda address: console.print(f"{address}  (Ctrl-C ends it)", highlight=False, soft_wrap=True),
-        )  # fmt: skip
+            runs,
+            host=host,
+            port=port,
+            names=tuple(called),
+            told=lambda address: console.print(
+                f"{address}  (Ctrl-C ends it)", highlight=False, soft_wrap=True
+            ),
+        )

@@ -24,7 +24,9 @@ def looks_of(what: Path, target: str, examples: int, own: Sequence[Any]) -> Iter
         planned = PlannedRun(read_plan(what, own=own), what.parent, own=own)
         for name, part in planned.parts.items():
             look = peek(part, examples)
-            yield Peek(f"{name}: {look.what}", look.fields, look.classes, look.examples, look.findings)
+            yield Peek(
+                f"{name}: {look.what}", look.fields, look.classes, look.examples, look.findings
+            )
     elif suffix in TABLES:
         yield _table(what, target, examples)
     elif suffix == ".npz" or (what.is_dir() and (what / "inputs.npy").exists()):
@@ -36,7 +38,10 @@ def looks_of(what: Path, target: str, examples: int, own: Sequence[Any]) -> Iter
 
         yield peek(PictureFolder(what), examples)
     else:
-        raise DataError(f"{what}: there is no such file, or it is none that can be looked at: .toml, .csv, .parquet, .npz, or a folder.")
+        raise DataError(
+            f"{what}: there is no such file, or it is none that can be looked at: .toml, .csv, "
+            ".parquet, .npz, or a folder."
+        )
 
 
 def _table(what: Path, target: str, examples: int) -> Peek:
@@ -45,5 +50,8 @@ def _table(what: Path, target: str, examples: int) -> Peek:
 
     if not target:
         frame, _ = read_frame(what)
-        raise DataError(f"{what}: say which column is to be learned: --target COLUMN. It has {', '.join(frame.columns)}.")
+        raise DataError(
+            f"{what}: say which column is to be learned: --target COLUMN. It has "
+            f"{', '.join(frame.columns)}."
+        )
     return peek(Table(what, target=target), examples)

@@ -27,15 +27,23 @@ def peek(
         Path,
         typer.Argument(
             metavar="FILE_OR_PLAN",
-            help="A plan, a CSV or Parquet file, an .npz file, or a folder of pictures, one subfolder a class.",
+            help="A plan, a CSV or Parquet file, an .npz file, or a folder of pictures, one "
+            "subfolder a class.",
             show_default=False,
         ),
     ],
-    target: Annotated[str, typer.Option("--target", metavar="COLUMN", help="Of a table: the column to be learned.")] = "",
-    examples: Annotated[int, typer.Option("--examples", metavar="N", min=0, help="How many examples are shown.")] = 5,
+    target: Annotated[
+        str,
+        typer.Option("--target", metavar="COLUMN", help="Of a table: the column to be learned."),
+    ] = "",
+    examples: Annotated[
+        int, typer.Option("--examples", metavar="N", min=0, help="How many examples are shown.")
+    ] = 5,
     own: OwnOption = [],  # noqa: B006
 ) -> None:
-    """Look at data before training: fields, ranges, gaps, classes, a few examples, and what is suspicious."""
+    """Look at data before training: fields, ranges, gaps, classes, a few examples, and what is
+    suspicious.
+    """
     from .peek_sources import looks_of
 
     with explained():
@@ -45,7 +53,8 @@ def peek(
 
 @app.command(rich_help_panel=LOOK)
 def rehearse(plan: PlanArgument, settings: SetOption = [], own: OwnOption = []) -> None:  # noqa: B006
-    """Look in seconds for what would waste hours: wrong data, shapes, gradients, rates. Nothing is recorded.
+    """Look in seconds for what would waste hours: wrong data, shapes, gradients, rates. Nothing is
+    recorded.
 
     Ends with exit code 1 if something is wrong.
     """
@@ -55,7 +64,9 @@ def rehearse(plan: PlanArgument, settings: SetOption = [], own: OwnOption = []) 
 
     with explained():
         parts = own_parts_of(own)
-        found = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts).rehearse()
+        found = PlannedRun(
+            read_plan(plan, settings=settings, own=parts), plan.parent, own=parts
+        ).rehearse()
         console.print(findings_view(found.findings, f"Rehearsal of {plan}, {found.seconds:.1f} s"))
         if found.verdict == "wrong":
             raise typer.Exit(1)
@@ -65,7 +76,11 @@ def rehearse(plan: PlanArgument, settings: SetOption = [], own: OwnOption = []) 
 def kinds(
     kind: Annotated[
         str,
-        typer.Argument(metavar="[KIND]", help="A kind, or a family such as layer, to be told more of.", show_default=False),
+        typer.Argument(
+            metavar="[KIND]",
+            help="A kind, or a family such as layer, to be told more of.",
+            show_default=False,
+        ),
     ] = "",
 ) -> None:
     """List what a plan can name, or the settings of one kind with their defaults and meanings."""
@@ -83,6 +98,9 @@ def kinds(
             from .._public_names import did_you_mean
             from ..errors import PartError
 
-            raise PartError(f"There is no kind {kind!r}. {did_you_mean(kind, [each.name for each in every] + families)}")
+            raise PartError(
+                f"There is no kind {kind!r}. "
+                f"{did_you_mean(kind, [each.name for each in every] + families)}"
+            )
         for each in named:
             console.print(kind_view(each))

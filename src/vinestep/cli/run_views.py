@@ -22,10 +22,25 @@ if TYPE_CHECKING:
     from ..runs._comparison import Comparison
     from ..runs._query import RunRecord
 
-__all__ = ["catalogue_view", "comparison_view", "entry_view", "run_view", "runs_view", "trials_view"]
+__all__ = [
+    "catalogue_view",
+    "comparison_view",
+    "entry_view",
+    "run_view",
+    "runs_view",
+    "trials_view",
+]
 
 FIRST = ("run", "status", "epoch", "step", "tags")
-USUAL = ("best validation_loss", "best validation_accuracy", "validation_loss", "validation_accuracy", "loss", "accuracy", "begun")
+USUAL = (
+    "best validation_loss",
+    "best validation_accuracy",
+    "validation_loss",
+    "validation_accuracy",
+    "loss",
+    "accuracy",
+    "begun",
+)
 SHORT = {
     "validation_loss": "val. loss",
     "validation_accuracy": "val. acc.",
@@ -35,20 +50,38 @@ SHORT = {
 BARS = " ▁▂▃▄▅▆▇█"
 CURVE_WIDTH, CURVE_HEIGHT = 60, 6
 MOST_SETTINGS = 24
-OF_NOTE = ("optimiser", "schedule", "seed", "epochs", "steps", "until", "batches", "loss", "clip", "accumulate", "precision")
+OF_NOTE = (
+    "optimiser",
+    "schedule",
+    "seed",
+    "epochs",
+    "steps",
+    "until",
+    "batches",
+    "loss",
+    "clip",
+    "accumulate",
+    "precision",
+)
 
 
 def runs_view(runs: pd.DataFrame, wanted: Sequence[str], width: int) -> Table:
     """One row per run, with what was asked for and as many figures as there is room for."""
     table = table_of("Runs")
-    names = [name for name in FIRST if name in runs and (name != "tags" or (runs[name] != "").any())]
+    names = [
+        name for name in FIRST if name in runs and (name != "tags" or (runs[name] != "").any())
+    ]
     names += [name for name in wanted if name in runs and name not in names]
     room = width - sum(_width(runs, name) for name in names)
     for name in USUAL:
         if name in runs and name not in names and (room := room - _width(runs, name)) >= 0:
             names.append(name)
     for name in names:
-        table.add_column(_short_name(name), justify="right" if runs[name].dtype.kind in "fi" else "left", no_wrap=True)
+        table.add_column(
+            _short_name(name),
+            justify="right" if runs[name].dtype.kind in "fi" else "left",
+            no_wrap=True,
+        )
     for _, row in runs.iterrows():
         table.add_row(*(_cell(name, row[name], row) for name in names))
     return table
@@ -56,18 +89,33 @@ def runs_view(runs: pd.DataFrame, wanted: Sequence[str], width: int) -> Table:
 
 def _short_name(name: str) -> str:
     plain = name.removeprefix("best ")
-    return f"{'best ' if name != plain else ''}{SHORT.get(plain, plain)}".replace("epoch", "epochs" if name == "epoch" else "epoch")
+    return f"{'best ' if name != plain else ''}{SHORT.get(plain, plain)}".replace(
+        "epoch", "epochs" if name == "epoch" else "epoch"
+    )
 
 
 def _width(runs: pd.DataFrame, name: str) -> int:
-    return max(len(_short_name(name)), *(len(_cell(name, row[name], row)) for _, row in runs.iterrows()), 1) + 3
+    return (
+        max(
+            len(_short_name(name)),
+            *(len(_cell(name, row[name], row)) for _, row in runs.iterrows()),
+            1,
+        )
+        + 3
+    )
 
 
 def _cell(name: str, value: object, row: Any) -> str:
     if name == "epoch":
         return f"{int(row['epoch'])}/{int(row['epochs'])}" if row["epochs"] else "-"
     if isinstance(value, float):
-        return "-" if value != value else f"{value:.4g}" if abs(value) < 1e-3 or abs(value) >= 1e4 else f"{value:.4f}"
+        return (
+            "-"
+            if value != value
+            else f"{value:.4g}"
+            if abs(value) < 1e-3 or abs(value) >= 1e4
+            else f"{value:.4f}"
+        )
     if value is None:
         return "-"
     return str(value)[5:16].replace("T", " ") if name == "begun" else escape(str(value))
@@ -81,16 +129,26 @@ def run_view(run: RunRecord, width: int) -> list[Any]:
     about = run.about
     known = {
         "status": f"{run.status}: {run.reason}" if run.reason else run.status,
-        "done": f"epoch {run.epoch} of {run.epochs}, step {run.step}" if run.epochs else f"step {run.step}",
+        "done": f"epoch {run.epoch} of {run.epochs}, step {run.step}"
+        if run.epochs
+        else f"step {run.step}",
         "begun": run.begun.replace("T", " "),
         "training took": f"{run.seconds():,.1f} s" if np.isfinite(run.seconds()) else "",
         "tags": ", ".join(run.tags),
         "data": f"{str(about.get('data', ''))[:16]}",
         "commit": str(about.get("commit", ""))[:12]
-        + (" with changes, in uncommitted.patch" if str(about.get("commit", "")).endswith("+") else ""),
+        + (
+            " with changes, in uncommitted.patch"
+            if str(about.get("commit", "")).endswith("+")
+            else ""
+        ),
         "machine": ", ".join(f"{value}" for value in (about.get("machine") or {}).values()),
-        "versions": ", ".join(f"{key} {value}" for key, value in (about.get("versions") or {}).items()),
-        "begun from": " ".join(str((about.get("parent") or {}).get(key, "")) for key in ("run", "source")).strip(),
+        "versions": ", ".join(
+            f"{key} {value}" for key, value in (about.get("versions") or {}).items()
+        ),
+        "begun from": " ".join(
+            str((about.get("parent") or {}).get(key, "")) for key in ("run", "source")
+        ).strip(),
         "folder": _from_here(run.folder.path) if run.folder is not None else "on another machine",
     }
     for name, value in known.items():
@@ -102,7 +160,12 @@ def run_view(run: RunRecord, width: int) -> list[Any]:
     answers = run.diagnose()
     if answers:
         views.append(findings_view(answers, "What the record says"))
-    return [*views, _scores_view(run), *_curve_views(run, min(width - 20, CURVE_WIDTH)), _settings_view(run)]
+    return [
+        *views,
+        _scores_view(run),
+        *_curve_views(run, min(width - 20, CURVE_WIDTH)),
+        _settings_view(run),
+    ]
 
 
 def _from_here(path: Path) -> str:
@@ -116,7 +179,9 @@ def _settings_view(run: RunRecord) -> Table:
     table.add_column("value")
     shown = [(name, value) for name, value in run.settings.items() if name.split(".")[0] in OF_NOTE]
     for name, value in shown[:MOST_SETTINGS]:
-        table.add_row(escape(name), escape(f"{value:g}" if isinstance(value, float) else str(value)))
+        table.add_row(
+            escape(name), escape(f"{value:g}" if isinstance(value, float) else str(value))
+        )
     return table
 
 
@@ -125,13 +190,25 @@ def _scores_view(run: RunRecord) -> Table:
     for name in ("figure", "last", "best", "at epoch"):
         table.add_column(name, justify="left" if name == "figure" else "right")
     for label, row in run.scores.iterrows():
-        epoch = "-" if row["best_epoch"] != row["best_epoch"] or row["best_epoch"] is None else f"{row['best_epoch']:.0f}"
-        table.add_row(escape(str(label).replace("_", " ")), _number(row["last"]), _number(row["best"]), epoch)
+        epoch = (
+            "-"
+            if row["best_epoch"] != row["best_epoch"] or row["best_epoch"] is None
+            else f"{row['best_epoch']:.0f}"
+        )
+        table.add_row(
+            escape(str(label).replace("_", " ")), _number(row["last"]), _number(row["best"]), epoch
+        )
     return table
 
 
 def _number(value: Any) -> str:
-    return "-" if value is None or value != value else f"{value:.5g}" if isinstance(value, int | float) else escape(str(value))
+    return (
+        "-"
+        if value is None or value != value
+        else f"{value:.5g}"
+        if isinstance(value, int | float)
+        else escape(str(value))
+    )
 
 
 def _curve_views(run: RunRecord, width: int) -> list[Any]:
@@ -140,7 +217,15 @@ def _curve_views(run: RunRecord, width: int) -> list[Any]:
     for name in ("loss", "validation_loss"):
         if name in curves and curves[name].notna().sum() > 1:
             x = curves["epoch" if "epoch" in curves else "step"].to_numpy(float)
-            views.append(curve(x, curves[name].to_numpy(float), name.replace("_", " "), width, "epoch" if "epoch" in curves else "step"))
+            views.append(
+                curve(
+                    x,
+                    curves[name].to_numpy(float),
+                    name.replace("_", " "),
+                    width,
+                    "epoch" if "epoch" in curves else "step",
+                )
+            )
     return views
 
 
@@ -151,7 +236,9 @@ def curve(x: np.ndarray, y: np.ndarray, name: str, width: int, axis: str) -> Tex
     edges = np.linspace(0, len(y), min(width, len(y)) + 1).astype(int)
     values = np.array([y[a:b].mean() for a, b in itertools.pairwise(edges)])
     low, high = float(values.min()), float(values.max())
-    levels = np.round((values - low) / ((high - low) or 1.0) * (8 * CURVE_HEIGHT - 1)).astype(int) + 1
+    levels = (
+        np.round((values - low) / ((high - low) or 1.0) * (8 * CURVE_HEIGHT - 1)).astype(int) + 1
+    )
     text = Text(f"{'':>10} {name}\n", style="bold")
     for line in range(CURVE_HEIGHT - 1, -1, -1):
         label = f"{high:.4g}" if line == CURVE_HEIGHT - 1 else f"{low:.4g}" if line == 0 else ""
@@ -176,7 +263,15 @@ def comparison_view(found: Comparison, quantity: str, width: int) -> list[Any]:
         elif title == "Settings that differ":
             views.append(Text("Their settings are equal.\n"))
     for label, (x, y) in found.curves(quantity).items():
-        views.append(curve(x, y, f"{quantity.replace('_', ' ')} of {label}", min(width - 24, CURVE_WIDTH), "epoch"))
+        views.append(
+            curve(
+                x,
+                y,
+                f"{quantity.replace('_', ' ')} of {label}",
+                min(width - 24, CURVE_WIDTH),
+                "epoch",
+            )
+        )
     return views
 
 
@@ -187,7 +282,8 @@ def _side_by_side(frame: pd.DataFrame, title: str) -> Table:
         table.add_column(escape(str(column)), justify="right")
     for name, row in frame.iterrows():
         table.add_row(
-            escape(str(name).replace("_", " ") if title != "Settings that differ" else str(name)), *(_number(value) for value in row)
+            escape(str(name).replace("_", " ") if title != "Settings that differ" else str(name)),
+            *(_number(value) for value in row),
         )
     return table
 
@@ -197,9 +293,16 @@ def trials_view(frame: pd.DataFrame, title: str) -> Table:
     table = table_of(title)
     names = [name for name in frame.columns if name != "failure" or (frame[name] != "").any()]
     for name in names:
-        table.add_column(escape(str(name)), justify="right" if frame[name].dtype.kind in "fi" else "left")
+        table.add_column(
+            escape(str(name)), justify="right" if frame[name].dtype.kind in "fi" else "left"
+        )
     for _, row in frame.iterrows():
-        table.add_row(*(_number(row[name]) if frame[name].dtype.kind in "fi" else escape(str(row[name])) for name in names))
+        table.add_row(
+            *(
+                _number(row[name]) if frame[name].dtype.kind in "fi" else escape(str(row[name]))
+                for name in names
+            )
+        )
     return table
 
 
@@ -210,11 +313,23 @@ def catalogue_view(entries: Sequence[Entry]) -> Table:
         table.add_column(name, no_wrap=name == "model")
     for entry in entries:
         every = entry.about.get("scores", {})
-        scores = {key: value for key, value in every.items() if key.startswith("validation_")} or every
-        told = ", ".join(f"{SHORT.get(key, key)} {value:.4g}" for key, value in scores.items() if isinstance(value, int | float))
+        scores = {
+            key: value for key, value in every.items() if key.startswith("validation_")
+        } or every
+        told = ", ".join(
+            f"{SHORT.get(key, key)} {value:.4g}"
+            for key, value in scores.items()
+            if isinstance(value, int | float)
+        )
         use = f"since {entry.used_since[:10]} ({entry.used_by})" if entry.in_use else ""
         run = f"{entry.about.get('run', '')}, step {entry.about.get('step', 0)}"
-        table.add_row(escape(entry.label), escape(use), escape(run), escape(told), escape(f"{entry.kept[:10]} ({entry.kept_by})"))
+        table.add_row(
+            escape(entry.label),
+            escape(use),
+            escape(run),
+            escape(told),
+            escape(f"{entry.kept[:10]} ({entry.kept_by})"),
+        )
     return table
 
 
@@ -223,7 +338,11 @@ def entry_view(entry: Entry) -> Table:
     table = table_of(f"{entry.label}{', in use' if entry.in_use else ''}")
     table.add_column("what", no_wrap=True)
     table.add_column("is")
-    facts = {"file": f"{entry.size:,} bytes, SHA-256 {entry.digest}", "note": entry.note, **entry.about}
+    facts = {
+        "file": f"{entry.size:,} bytes, SHA-256 {entry.digest}",
+        "note": entry.note,
+        **entry.about,
+    }
     for name, value in facts.items():
         if value and name != "settings":
             table.add_row(name, escape(value if isinstance(value, str) else json.dumps(value)))

@@ -26,22 +26,49 @@ from .shared import (
 __all__: list[str] = []
 
 RunArgument = Annotated[
-    str, typer.Argument(metavar="RUN", help="Label, number or folder: barrels-7, 7, records/barrels-7.", show_default=False)
+    str,
+    typer.Argument(
+        metavar="RUN",
+        help="Label, number or folder: barrels-7, 7, records/barrels-7.",
+        show_default=False,
+    ),
 ]
-RunsArgument = Annotated[list[str], typer.Argument(metavar="RUN ...", help="Labels, numbers or folders.", show_default=False)]
+RunsArgument = Annotated[
+    list[str],
+    typer.Argument(metavar="RUN ...", help="Labels, numbers or folders.", show_default=False),
+]
 
 
 @app.command(rich_help_panel=RUNS)
 def runs(
-    name: Annotated[str, typer.Option("--name", metavar="PATTERN", help="Such as 'barrels*'.")] = "",
+    name: Annotated[
+        str, typer.Option("--name", metavar="PATTERN", help="Such as 'barrels*'.")
+    ] = "",
     tag: Annotated[str, typer.Option("--tag", metavar="TAG")] = "",
-    status: Annotated[str, typer.Option("--status", metavar="STATUS", help="running, finished, interrupted, failed.")] = "",
+    status: Annotated[
+        str,
+        typer.Option("--status", metavar="STATUS", help="running, finished, interrupted, failed."),
+    ] = "",
     where: Annotated[
         list[str],
-        typer.Option("--where", metavar="CONDITION", help="On any setting or score: 'optimiser.rate>0.01', 'validation_loss<0.4'."),
+        typer.Option(
+            "--where",
+            metavar="CONDITION",
+            help="On any setting or score: 'optimiser.rate>0.01', 'validation_loss<0.4'.",
+        ),
     ] = [],  # noqa: B006  # typer reads it, nobody writes to it
-    sort: Annotated[str, typer.Option("--sort", metavar="NAME", help="A column, setting or score; -NAME from high to low.")] = "",
-    columns: Annotated[str, typer.Option("--columns", metavar="NAMES", help="Settings and scores to show, with commas between.")] = "",
+    sort: Annotated[
+        str,
+        typer.Option(
+            "--sort", metavar="NAME", help="A column, setting or score; -NAME from high to low."
+        ),
+    ] = "",
+    columns: Annotated[
+        str,
+        typer.Option(
+            "--columns", metavar="NAMES", help="Settings and scores to show, with commas between."
+        ),
+    ] = "",
     as_json: Annotated[bool, typer.Option("--json", help="As JSON.")] = False,
     as_csv: Annotated[bool, typer.Option("--csv", help="As CSV.")] = False,
     refresh: Annotated[bool, typer.Option("--refresh", help="Read every run folder anew.")] = False,
@@ -59,7 +86,14 @@ def runs(
         if refresh:
             found.refresh(anew=True)
         wanted = [one.strip() for one in columns.split(",") if one.strip()]
-        table = found.table(name=name or None, tag=tag or None, status=status or None, where=where, sort=sort or None, columns=wanted)
+        table = found.table(
+            name=name or None,
+            tag=tag or None,
+            status=status or None,
+            where=where,
+            sort=sort or None,
+            columns=wanted,
+        )
         if as_json:
             typer.echo(table.to_json(orient="records", indent=1))
         elif as_csv:
@@ -74,7 +108,9 @@ def runs(
 @app.command(rich_help_panel=RUNS)
 def show(
     run: RunArgument,
-    as_json: Annotated[bool, typer.Option("--json", help="All that is known of it, as JSON.")] = False,
+    as_json: Annotated[
+        bool, typer.Option("--json", help="All that is known of it, as JSON.")
+    ] = False,
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
 ) -> None:
@@ -84,7 +120,14 @@ def show(
     with explained():
         found = opened_runs(record, ledger, [run])[run]
         if as_json:
-            typer.echo(json.dumps(found.as_dict() | {"answers": [answer.as_dict() for answer in found.diagnose()]}, indent=1, default=str))
+            typer.echo(
+                json.dumps(
+                    found.as_dict()
+                    | {"answers": [answer.as_dict() for answer in found.diagnose()]},
+                    indent=1,
+                    default=str,
+                )
+            )
             return
         for view in run_view(found, console.width):
             console.print(view, highlight=False)
@@ -93,10 +136,19 @@ def show(
 @app.command(rich_help_panel=RUNS)
 def compare(
     names: RunsArgument,
-    quantity: Annotated[str, typer.Option("--figure", metavar="NAME", help="Whose curves are drawn together.")] = "",
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE.png", help="Draw the curves with their trends.")] = None,
-    decisions: Annotated[bool, typer.Option("--decisions", help="Let both models decide on the same test examples.")] = False,
-    equal: Annotated[bool, typer.Option("--equal", help="They should be equal: where do they part?")] = False,
+    quantity: Annotated[
+        str, typer.Option("--figure", metavar="NAME", help="Whose curves are drawn together.")
+    ] = "",
+    out: Annotated[
+        Path | None,
+        typer.Option("--out", metavar="FILE.png", help="Draw the curves with their trends."),
+    ] = None,
+    decisions: Annotated[
+        bool, typer.Option("--decisions", help="Let both models decide on the same test examples.")
+    ] = False,
+    equal: Annotated[
+        bool, typer.Option("--equal", help="They should be equal: where do they part?")
+    ] = False,
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
     own: OwnOption = [],  # noqa: B006
@@ -110,21 +162,34 @@ def compare(
         opened = opened_runs(record, ledger, names)
         chosen = [opened[name] for name in names]
         found = comparing.compare(chosen)
-        quantity = quantity or ("validation_loss" if any("validation_loss" in run.scores.index for run in chosen) else "loss")
+        quantity = quantity or (
+            "validation_loss"
+            if any("validation_loss" in run.scores.index for run in chosen)
+            else "loss"
+        )
         for view in comparison_view(found, quantity, console.width):
             console.print(view, highlight=False)
         if (decisions or equal) and len(chosen) != 2:
             raise RunError("--decisions and --equal hold two runs against one another.")
         if decisions:
-            console.print(str(comparing.decisions_of(*chosen, own=own_parts_of(own))), highlight=False, soft_wrap=True)
+            console.print(
+                str(comparing.decisions_of(*chosen, own=own_parts_of(own))),
+                highlight=False,
+                soft_wrap=True,
+            )
         if equal:
             parting = comparing.first_difference(*chosen)
-            told = str(parting) if parting is not None else "All figures that both recorded are equal, to the last bit."
+            told = (
+                str(parting)
+                if parting is not None
+                else "All figures that both recorded are equal, to the last bit."
+            )
             console.print(told, highlight=False, soft_wrap=True)
         if out is not None:
             from .. import figures
 
-            console.print(f"Drawn in {figures.save(figures.compared(found.curves(quantity), quantity=quantity), out)}.", highlight=False)
+            drawn = figures.save(figures.compared(found.curves(quantity), quantity=quantity), out)
+            console.print(f"Drawn in {drawn}.", highlight=False)
 
 
 @app.command(rich_help_panel=RUNS)
@@ -145,8 +210,14 @@ def follow(
                 typer.echo(text[printed:], nl=False)
                 printed = len(text)
             curves = found.series("epochs")
-            for _, row in curves.iloc[max(told, 0) if told >= 0 else max(len(curves) - 1, 0) :].iterrows():
-                figures = "  ".join(f"{name} {value:.4g}" for name, value in row.items() if name not in ("epoch", "step"))
+            for _, row in curves.iloc[
+                max(told, 0) if told >= 0 else max(len(curves) - 1, 0) :
+            ].iterrows():
+                figures = "  ".join(
+                    f"{name} {value:.4g}"
+                    for name, value in row.items()
+                    if name not in ("epoch", "step")
+                )
                 typer.echo(f"epoch {row['epoch']:.0f}/{found.epochs}  {figures}")
             told = len(curves)
             if found.status != "running":
@@ -158,8 +229,15 @@ def follow(
 @app.command(rich_help_panel=RUNS)
 def export(
     run: RunArgument,
-    out: Annotated[Path, typer.Option("--out", metavar="FOLDER", help="Made if it is not there.", show_default=False)],
-    form: Annotated[str, typer.Option("--form", metavar="csv|json|parquet", help="Of the series.")] = "csv",
+    out: Annotated[
+        Path,
+        typer.Option(
+            "--out", metavar="FOLDER", help="Made if it is not there.", show_default=False
+        ),
+    ],
+    form: Annotated[
+        str, typer.Option("--form", metavar="csv|json|parquet", help="Of the series.")
+    ] = "csv",
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
 ) -> None:
@@ -192,20 +270,34 @@ def _ask(run: str, what: str, why: str, record: Path, ledger: str) -> None:
     with explained():
         found = opened_runs(record, ledger, [run])[run]
         found.ask(what, why)
-        console.print(f"Asked {found.label} to {what}; it will after the present step.", highlight=False)
+        console.print(
+            f"Asked {found.label} to {what}; it will after the present step.", highlight=False
+        )
 
 
-WhyArgument = Annotated[str, typer.Argument(metavar="[WHY]", help="For the record.", show_default=False)]
+WhyArgument = Annotated[
+    str, typer.Argument(metavar="[WHY]", help="For the record.", show_default=False)
+]
 
 
 @app.command(rich_help_panel=STEER)
-def stop(run: RunArgument, why: WhyArgument = "", record: RecordOption = RECORDS, ledger: LedgerOption = "") -> None:
+def stop(
+    run: RunArgument,
+    why: WhyArgument = "",
+    record: RecordOption = RECORDS,
+    ledger: LedgerOption = "",
+) -> None:
     """Let a run end after its present step, saved, to be resumed some other time."""
     _ask(run, "stop", why, record, ledger)
 
 
 @app.command(rich_help_panel=STEER)
-def finish(run: RunArgument, why: WhyArgument = "", record: RecordOption = RECORDS, ledger: LedgerOption = "") -> None:
+def finish(
+    run: RunArgument,
+    why: WhyArgument = "",
+    record: RecordOption = RECORDS,
+    ledger: LedgerOption = "",
+) -> None:
     """Let a run end now as good enough: with its best state, scores and model."""
     _ask(run, "finish", why, record, ledger)
 
@@ -225,14 +317,20 @@ def note(
 @app.command(rich_help_panel=STEER)
 def tag(
     run: RunArgument,
-    tags: Annotated[list[str], typer.Argument(metavar="TAG ...", help="-TAG after -- removes one.", show_default=False)],
+    tags: Annotated[
+        list[str],
+        typer.Argument(metavar="TAG ...", help="-TAG after -- removes one.", show_default=False),
+    ],
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
 ) -> None:
     """Add tags to a run, or remove them: vinestep tag 7 -- -old."""
     with explained():
         found = opened_runs(record, ledger, [run])[run]
-        now = found.tag([one for one in tags if not one.startswith("-")], [one[1:] for one in tags if one.startswith("-")])
+        now = found.tag(
+            [one for one in tags if not one.startswith("-")],
+            [one[1:] for one in tags if one.startswith("-")],
+        )
         console.print(f"{found.label}: {', '.join(now) or 'no tags'}.", highlight=False)
 
 
@@ -243,7 +341,9 @@ def remove(
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
 ) -> None:
-    """Remove runs with all they recorded; asks first. Refuses those that run, and those that a kept model came from."""
+    """Remove runs with all they recorded; asks first. Refuses those that run, and those that a kept
+    model came from.
+    """
     with explained():
         opened = opened_runs(record, ledger, names)
         chosen: list[Any] = [opened[name] for name in names]

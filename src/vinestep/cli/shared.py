@@ -37,46 +37,88 @@ __all__ = [
 ]
 
 app = typer.Typer(
-    help="Train layered networks on NumPy arrays, record what happens, continue where it stopped, and hand on what was trained.",
+    help="Train layered networks on NumPy arrays, record what happens, continue where it stopped, "
+    "and hand on what was trained.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
 )
 console = Console()
 BAD_INPUT = 2
-REFUSALS_OF_THE_SYSTEM = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EACCES, errno.EPERM, errno.EIO)
+REFUSALS_OF_THE_SYSTEM = (
+    errno.ENOSPC,
+    errno.EDQUOT,
+    errno.EROFS,
+    errno.EACCES,
+    errno.EPERM,
+    errno.EIO,
+)
 INTERRUPTED = 130
 RECORDS = Path("records")
 LOOK, TRAIN, RUNS = "Look at data, before training", "Train", "Look at runs"
 STEER, MODELS = "Steer, name and clear away runs", "Models"
 
-RecordOption = Annotated[Path, typer.Option("--record", metavar="FOLDER", help="Where run folders are made.")]
+RecordOption = Annotated[
+    Path, typer.Option("--record", metavar="FOLDER", help="Where run folders are made.")
+]
 OwnOption = Annotated[
-    list[Path], typer.Option("--with", metavar="FILE.py", help="Parts of your own: a Python file that is run; may be given again.")
+    list[Path],
+    typer.Option(
+        "--with",
+        metavar="FILE.py",
+        help="Parts of your own: a Python file that is run; may be given again.",
+    ),
 ]
 SetOption = Annotated[
     list[str],
-    typer.Option("--set", metavar="NAME=VALUE", help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64."),
+    typer.Option(
+        "--set",
+        metavar="NAME=VALUE",
+        help="What is to differ from the plan, such as optimiser.rate=0.01 or layers.0.width=64.",
+    ),
 ]
 PlanArgument = Annotated[
-    Path, typer.Argument(metavar="PLAN.toml", help="What to do; the demo's plan is a model of one.", show_default=False)
+    Path,
+    typer.Argument(
+        metavar="PLAN.toml",
+        help="What to do; the demo's plan is a model of one.",
+        show_default=False,
+    ),
 ]
 LedgerOption = Annotated[
     str,
     typer.Option(
-        "--ledger", metavar="URL", envvar="VINESTEP_LEDGER", help="Where all runs are listed, such as postgresql://host/name; by default "
-        "a file among the run folders.", show_default=False, show_envvar=False,
+        "--ledger",
+        metavar="URL",
+        envvar="VINESTEP_LEDGER",
+        help="Where all runs are listed, "
+        "such as postgresql://host/name; by default "
+        "a file among the run folders.",
+        show_default=False,
+        show_envvar=False,
     ),
-]  # fmt: skip
-ModelArgument = Annotated[
-    Path, typer.Argument(metavar="MODEL", help="A model file, such as barrels.vine, or a state of a run.", show_default=False)
 ]
-RowsArgument = Annotated[Path, typer.Argument(metavar="ROWS.csv", help="Rows with the columns of the training data.", show_default=False)]
+ModelArgument = Annotated[
+    Path,
+    typer.Argument(
+        metavar="MODEL",
+        help="A model file, such as barrels.vine, or a state of a run.",
+        show_default=False,
+    ),
+]
+RowsArgument = Annotated[
+    Path,
+    typer.Argument(
+        metavar="ROWS.csv", help="Rows with the columns of the training data.", show_default=False
+    ),
+]
 
 
 @contextmanager
 def explained() -> Iterator[None]:
-    """Refusals of the library are told in words and end with exit code 2; anything else is a bug and keeps its traceback."""
+    """Refusals of the library are told in words and end with exit code 2; anything else is a bug
+    and keeps its traceback.
+    """
     try:
         yield
     except VineStepError as error:
@@ -90,7 +132,9 @@ def explained() -> Iterator[None]:
 
 
 def _refuse(text: str) -> None:
-    Console(stderr=True).print(f"vinestep: {text}", style="red", highlight=False, markup=False, soft_wrap=True)
+    Console(stderr=True).print(
+        f"vinestep: {text}", style="red", highlight=False, markup=False, soft_wrap=True
+    )
 
 
 def own_parts_of(paths: Sequence[Path]) -> list[Any]:
@@ -108,4 +152,8 @@ def opened_runs(record: Path, ledger: str = "", runs: Sequence[str] = ()) -> Any
     for run in runs:
         if (Path(run) / "run.json").is_file():
             place = Path(run).resolve().parent
-    return open_runs(place, ledger=ledger or None) if place.is_dir() or not ledger else open_runs(ledger)
+    return (
+        open_runs(place, ledger=ledger or None)
+        if place.is_dir() or not ledger
+        else open_runs(ledger)
+    )

@@ -60,7 +60,10 @@ def train(
     settings: SetOption = [],  # noqa: B006  # typer reads it, nobody writes to it
     own: OwnOption = [],  # noqa: B006
     unrehearsed: Annotated[
-        bool, typer.Option("--unrehearsed", help="Begin without a look at what may go wrong, which takes a second.")
+        bool,
+        typer.Option(
+            "--unrehearsed", help="Begin without a look at what may go wrong, which takes a second."
+        ),
     ] = False,
     ledger: LedgerOption = "",
 ) -> None:
@@ -73,31 +76,45 @@ def train(
         parts = own_parts_of(own)
         planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
         if planned.loaded is not None:
-            console.print(f"Weights of {planned.plan.start_from}: {planned.loaded}", highlight=False, markup=False, soft_wrap=True)
+            console.print(
+                f"Weights of {planned.plan.start_from}: {planned.loaded}",
+                highlight=False,
+                markup=False,
+                soft_wrap=True,
+            )
         if not unrehearsed:
             for finding in planned.rehearse(quick=True).troubles:
-                console.print(str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True)
+                console.print(
+                    str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True
+                )
         _train(planned, record=record)
 
 
 @app.command(rich_help_panel=TRAIN)
 def resume(
     run: Annotated[
-        Path, typer.Argument(metavar="RUN", help="Folder of the run, such as records/barrels-7, or one of its states.", show_default=False)
+        Path,
+        typer.Argument(
+            metavar="RUN",
+            help="Folder of the run, such as records/barrels-7, or one of its states.",
+            show_default=False,
+        ),
     ],
     changed: Annotated[
         list[str],
         typer.Option(
             "--changed",
             metavar="NAME",
-            help="A setting that is meant to differ from what the run began with, such as data or optimiser.rate; may be given again.",
+            help="A setting that is meant to differ from what the run began with, such as data or "
+            "optimiser.rate; may be given again.",
         ),
     ] = [],  # noqa: B006
     settings: SetOption = [],  # noqa: B006
     own: OwnOption = [],  # noqa: B006
     ledger: LedgerOption = "",
 ) -> None:
-    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped; or from a state that is named.
+    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped;
+    or from a state that is named.
 
     A finished run goes on if more is asked of it: --set epochs=90.
     """
@@ -123,21 +140,34 @@ def search(
         typer.Option(
             "--over",
             metavar="NAME=VALUES",
-            help="Values to try, 16,32,64, or a range, 1e-4..1e-1; a range of which both ends are whole "
+            help="Values to try, 16,32,64, or a range, 1e-4..1e-1; a range of which both ends are "
+            "whole "
             "numbers gives whole ones. May be given again.",
             show_default=False,
         ),
     ],
-    how: Annotated[str, typer.Option("--how", metavar="grid|random|halving", help="Which trials are made.")] = "random",
-    trials: Annotated[int, typer.Option("--trials", min=1, help="How many are drawn at random.")] = 12,
-    epochs: Annotated[int, typer.Option("--epochs", min=0, help="Of a whole trial; 0 for the plan's.")] = 0,
-    by: Annotated[str, typer.Option("--by", metavar="FIGURE", help="Column of the curves that is judged.")] = "validation_loss",
-    processes: Annotated[int, typer.Option("--processes", min=1, help="How many trials run at once.")] = 2,
+    how: Annotated[
+        str, typer.Option("--how", metavar="grid|random|halving", help="Which trials are made.")
+    ] = "random",
+    trials: Annotated[
+        int, typer.Option("--trials", min=1, help="How many are drawn at random.")
+    ] = 12,
+    epochs: Annotated[
+        int, typer.Option("--epochs", min=0, help="Of a whole trial; 0 for the plan's.")
+    ] = 0,
+    by: Annotated[
+        str, typer.Option("--by", metavar="FIGURE", help="Column of the curves that is judged.")
+    ] = "validation_loss",
+    processes: Annotated[
+        int, typer.Option("--processes", min=1, help="How many trials run at once.")
+    ] = 2,
     seed: Annotated[int, typer.Option("--seed", min=0)] = 0,
     record: RecordOption = Path("search"),
     own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
 ) -> None:
-    """Try a plan with other settings, several at once; given again, an interrupted search goes on."""
+    """Try a plan with other settings, several at once; given again, an interrupted search goes
+    on.
+    """
     from ..training.tuning._search import search as run_search
     from .run_views import trials_view
 
@@ -159,7 +189,11 @@ def search(
             from ..figures._style import save
 
             drawn = save(found.figure(), record / "trials.png")
-            console.print(f"Best: {found.best.words}. Each trial is a run in {record}; drawn in {drawn}.", highlight=False, soft_wrap=True)
+            console.print(
+                f"Best: {found.best.words}. Each trial is a run in {record}; drawn in {drawn}.",
+                highlight=False,
+                soft_wrap=True,
+            )
 
 
 def _how(text: str) -> How:
@@ -178,17 +212,30 @@ def _space(over: Sequence[str]) -> dict[str, Any]:
     for text in over:
         name, found, values = text.partition("=")
         if not found or not name or not values:
-            raise SettingError(f"--over {text}: write a setting, =, and its values: optimiser.rate=1e-4..1e-1 or layers.0.width=16,32.")
+            raise SettingError(
+                f"--over {text}: write a setting, =, and its values: optimiser.rate=1e-4..1e-1 or "
+                "layers.0.width=16,32."
+            )
         low, is_range, high = values.partition("..")
         try:
             if is_range:
                 ends = [float(low), float(high)]
-                whole = all(end == int(end) and "." not in piece and "e" not in piece for end, piece in zip(ends, (low, high), strict=True))
-                space[name] = {"low": ends[0], "high": ends[1], "log": ends[0] > 0 and ends[1] / ends[0] >= 20, "whole": whole}
+                whole = all(
+                    end == int(end) and "." not in piece and "e" not in piece
+                    for end, piece in zip(ends, (low, high), strict=True)
+                )
+                space[name] = {
+                    "low": ends[0],
+                    "high": ends[1],
+                    "log": ends[0] > 0 and ends[1] / ends[0] >= 20,
+                    "whole": whole,
+                }
             else:
                 space[name] = [_value(piece) for piece in values.split(",")]
         except ValueError:
-            raise SettingError(f"--over {text}: {values!r} is no range of numbers such as 1e-4..1e-1.") from None
+            raise SettingError(
+                f"--over {text}: {values!r} is no range of numbers such as 1e-4..1e-1."
+            ) from None
     return space
 
 
@@ -200,15 +247,25 @@ def _value(text: str) -> Any:
 
 
 def _use_ledger(url: str) -> None:
-    """What runs record is handed on to a ledger elsewhere by a process of its own, which finds its address there."""
+    """What runs record is handed on to a ledger elsewhere by a process of its own, which finds its
+    address there.
+    """
     if url:
         os.environ["VINESTEP_LEDGER"] = url
 
 
-def _train(planned: PlannedRun, *, record: Path | None = None, resume: Path | None = None, changed: Sequence[str] = ()) -> None:
+def _train(
+    planned: PlannedRun,
+    *,
+    record: Path | None = None,
+    resume: Path | None = None,
+    changed: Sequence[str] = (),
+) -> None:
     from ..training.observers._progress import Progress
 
-    outcome = planned.run(record=record, resume=resume, changed=changed, observers=[Progress(console)])
+    outcome = planned.run(
+        record=record, resume=resume, changed=changed, observers=[Progress(console)]
+    )
     _show(planned, outcome)
 
 
@@ -237,7 +294,9 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     assessed = planned.assess(chosen)
     console.print(scores_view(assessed, f"Scores of the {state} state, {epoch_of(chosen)}"))
     if not same:
-        console.print(scores_view(planned.assess(last), f"Scores of the last state, {epoch_of(last)}"))
+        console.print(
+            scores_view(planned.assess(last), f"Scores of the last state, {epoch_of(last)}")
+        )
     names = planned.source.class_names
     if names:
         outputs, targets = outputs_and_targets(chosen.network, planned.scored_batches(planned.test))

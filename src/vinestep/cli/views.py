@@ -44,7 +44,9 @@ MATRIX_WIDTH = 78
 
 def table_of(title: str) -> Table:
     """The look that all tables share."""
-    return Table(title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False)
+    return Table(
+        title=title, title_justify="left", title_style="bold", box=SIMPLE_HEAD, pad_edge=False
+    )
 
 
 def scores_view(parts: Mapping[str, Assessment], title: str) -> Table:
@@ -82,7 +84,9 @@ def assessment_view(found: Assessment, title: str) -> Table:
 
 
 def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Sequence[str]) -> Table:
-    """The confusion matrix: rows actual, columns predicted, numbered where their names would not fit side by side."""
+    """The confusion matrix: rows actual, columns predicted, numbered where their names would not
+    fit side by side.
+    """
     counts = Counter(zip(actual, predicted, strict=True))
     table = table_of("Confusion matrix of the test part")
     numbered = sum(len(name) + 3 for name in ("recall", *names, max(names, key=len))) > MATRIX_WIDTH
@@ -93,7 +97,10 @@ def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Seque
     table.add_column("recall", justify="right")
     for true in names:
         total = sum(counts[true, other] for other in names)
-        cells = [f"[bold]{counts[true, other]}[/]" if other == true else str(counts[true, other]) for other in names]
+        cells = [
+            f"[bold]{counts[true, other]}[/]" if other == true else str(counts[true, other])
+            for other in names
+        ]
         table.add_row(shown[true], *cells, f"{counts[true, true] / total:.0%}" if total else "-")
     return table
 
@@ -106,7 +113,10 @@ def findings_view(findings: Sequence[Finding], title: str) -> Table:
     order = ("wrong", "suspicious", "sound")
     for finding in sorted(findings, key=lambda found: order.index(found.verdict)):
         style = {"wrong": "bold red", "suspicious": "yellow"}.get(finding.verdict, "green")
-        words = f"{escape(finding.evidence)} {f'[bold]{escape(finding.cure)}[/]' if finding.cure else ''}".rstrip()
+        words = (
+            f"{escape(finding.evidence)} "
+            f"{f'[bold]{escape(finding.cure)}[/]' if finding.cure else ''}"
+        ).rstrip()
         table.add_row(f"[{style}]{finding.verdict}[/]", escape(finding.subject), words)
     return table
 
@@ -120,7 +130,9 @@ def kinds_view(kinds: Sequence[Kind]) -> Table:
         table.add_column(name, no_wrap=name != "what it is")
     before = ""
     for kind in kinds:
-        table.add_row(kind.family if kind.family != before else "", kind.name, escape(summary(kind)))
+        table.add_row(
+            kind.family if kind.family != before else "", kind.name, escape(summary(kind))
+        )
         before = kind.family
     return table
 
@@ -134,7 +146,11 @@ def kind_view(kind: Kind) -> Table:
     for name in ("setting", "default", "meaning"):
         table.add_column(name, no_wrap=name == "setting")
     for setting in found:
-        table.add_row(setting.name, escape(setting.default) or "[dim]required[/]", escape(setting.meaning or setting.sort))
+        table.add_row(
+            setting.name,
+            escape(setting.default) or "[dim]required[/]",
+            escape(setting.meaning or setting.sort),
+        )
     if not found:
         table.add_row("[dim]none[/]", "", "")
     return table
@@ -144,12 +160,18 @@ SHOWN_ROWS = 12
 
 
 def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
-    """The first rows with what was predicted for them first, and as many of their own columns as there is room for."""
+    """The first rows with what was predicted for them first, and as many of their own columns as
+    there is room for.
+    """
     first = [name for name in frame.columns if str(name).startswith(("predicted", "probability"))]
     given = [name for name in frame.columns if name not in first]
     cells = {name: [_short(value) for value in frame[name].head(SHOWN_ROWS)] for name in given}
     cells |= {
-        name: [f"{value:.3f}" if isinstance(value, float) else _short(value) for value in frame[name].head(SHOWN_ROWS)] for name in first
+        name: [
+            f"{value:.3f}" if isinstance(value, float) else _short(value)
+            for value in frame[name].head(SHOWN_ROWS)
+        ]
+        for name in first
     }
     room = width - sum(max(len(str(name)), *map(len, cells[name])) + 3 for name in first) - 6
     shown = []
@@ -158,12 +180,20 @@ def predictions_view(frame: pd.DataFrame, title: str, width: int) -> Table:
         if room < 0:
             break
         shown.append(name)
-    left = f"; {len(given) - len(shown)} more columns are in --out" if len(shown) < len(given) else ""
-    rows = f"the first {SHOWN_ROWS} of {len(frame)} rows" if len(frame) > SHOWN_ROWS else f"{len(frame)} rows"
+    left = (
+        f"; {len(given) - len(shown)} more columns are in --out" if len(shown) < len(given) else ""
+    )
+    rows = (
+        f"the first {SHOWN_ROWS} of {len(frame)} rows"
+        if len(frame) > SHOWN_ROWS
+        else f"{len(frame)} rows"
+    )
     table = table_of(f"{title}: {rows}{left}")
     table.add_column("row", justify="right")
     for name in [*first, *shown]:
-        table.add_column(str(name), justify="right" if frame[name].dtype.kind in "fi" else "left", no_wrap=True)
+        table.add_column(
+            str(name), justify="right" if frame[name].dtype.kind in "fi" else "left", no_wrap=True
+        )
     for i in range(min(len(frame), SHOWN_ROWS)):
         table.add_row(str(i + 1), *(cells[name][i] for name in [*first, *shown]))
     return table
@@ -186,14 +216,20 @@ def _text_facts(model: Model) -> str:
         return ""
     found = [f"{type(form.tokeniser).__name__} of {len(form.tokeniser)} tokens"]
     found += [f"template {form.template.text!r}"] if form.template is not None else []
-    found += [f"reads by a {type(form.source_tokeniser).__name__}"] if form.source_tokeniser is not None else []
+    found += (
+        [f"reads by a {type(form.source_tokeniser).__name__}"]
+        if form.source_tokeniser is not None
+        else []
+    )
     return ", ".join(found)
 
 
 def _short(value: object) -> str:
     if value is None or value != value:
         return "-"
-    return f"{value:.4g}" if isinstance(value, float) and abs(value) < 10_000 else escape(str(value))
+    return (
+        f"{value:.4g}" if isinstance(value, float) and abs(value) < 10_000 else escape(str(value))
+    )
 
 
 def model_view(model: Model, name: str) -> list[Any]:
@@ -204,19 +240,32 @@ def model_view(model: Model, name: str) -> list[Any]:
     came = model.lineage
     encoding = model.codec.encoding
     facts = {
-        "trained by": f"{came.get('run') or 'a run that was not recorded'}, step {came.get('step', 0)}",
-        "scores then": ", ".join(f"{key} {value:.4g}" for key, value in came.get("scores", {}).items() if isinstance(value, int | float)),
+        "trained by": f"{came.get('run') or 'a run that was not recorded'}, step "
+        f"{came.get('step', 0)}",
+        "scores then": ", ".join(
+            f"{key} {value:.4g}"
+            for key, value in came.get("scores", {}).items()
+            if isinstance(value, int | float)
+        ),
         "numeric columns": ", ".join(encoding.numeric) if encoding else "",
-        "categories": "; ".join(f"{c}: {', '.join(v)}" for c, v in encoding.categories.items()) if encoding else "",
+        "categories": "; ".join(f"{c}: {', '.join(v)}" for c, v in encoding.categories.items())
+        if encoding
+        else "",
         "unseen categories": encoding.unseen_categories if encoding else "",
         "missing columns": encoding.missing_columns if encoding else "",
-        "inputs": "" if encoding else ", ".join(f"{shape} {dtype}" for shape, dtype in model.network.sample_like),
+        "inputs": ""
+        if encoding
+        else ", ".join(f"{shape} {dtype}" for shape, dtype in model.network.sample_like),
         "target": encoding.target if encoding else "",
         "classes": ", ".join(map(str, model.codec.class_values)),
         "texts": _text_facts(model),
         "precision": str(model.network.dtype),
-        "adapters": f"beside {len(beside)} weights" if (beside := adapters_of(model.network)) else "",
-        "weights in codes": ", ".join(sorted({f"{one['bits']} bits" for one in codes_of(model.network).values()})),
+        "adapters": f"beside {len(beside)} weights"
+        if (beside := adapters_of(model.network))
+        else "",
+        "weights in codes": ", ".join(
+            sorted({f"{one['bits']} bits" for one in codes_of(model.network).values()})
+        ),
         "data": str(came.get("data", "")),
         "versions": ", ".join(f"{key} {value}" for key, value in came.get("versions", {}).items()),
         "commit": str(came.get("commit", "")),

@@ -26,7 +26,11 @@ from .encoding._tokens import (
     WordTokeniser as WordTokeniser,
     open_tokeniser as open_tokeniser,
 )
-from .pictures._pictures import PictureFolder as PictureFolder, Pictures as Pictures, picture_table as picture_table
+from .pictures._pictures import (
+    PictureFolder as PictureFolder,
+    Pictures as Pictures,
+    picture_table as picture_table,
+)
 from .sources._as_source import as_source as as_source
 from .sources._dataset import Dataset as Dataset
 from .sources._files import arrays as arrays

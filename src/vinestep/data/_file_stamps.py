@@ -1,4 +1,6 @@
-"""Files that must not change while they are read: half an old file and half a new one look like data."""
+"""Files that must not change while they are read: half an old file and half a new one look like
+data.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,8 @@ def check_unchanged(path: str | os.PathLike[str], known: Stamp | None) -> None:
     if now != known:
         how = "is gone" if now is None else "was changed"
         raise DataError(
-            f"{path}: the file {how} since it was first looked at, so examples would come from two versions of it. Read a copy that "
+            f"{path}: the file {how} since it was first looked at, so examples would come from "
+            "two versions of it. Read a copy that "
             "nobody writes to, and begin again."
         )
 

@@ -38,7 +38,9 @@ def _bytes(part: np.ndarray) -> bytes | memoryview:
 
 
 def row_hashes(*arrays: np.ndarray) -> np.ndarray:
-    """A number of 64 bits for what each row holds, in all arrays together: equal rows have equal ones."""
+    """A number of 64 bits for what each row holds, in all arrays together: equal rows have equal
+    ones.
+    """
     total = np.zeros(len(arrays[0]), np.uint64)
     for number, array in enumerate(arrays):
         start = 0
@@ -49,16 +51,25 @@ def row_hashes(*arrays: np.ndarray) -> np.ndarray:
 
 
 def _hashed(part: np.ndarray, number: int) -> np.ndarray:
-    """Words mixed so that no bit stays alone, then summed with odd random weights (J. L. Carter and M. N. Wegman, 1979)."""
+    """Words mixed so that no bit stays alone, then summed with odd random weights (J. L. Carter and
+    M. N. Wegman, 1979).
+    """
     if part.dtype.hasobject:
-        part = np.array([hashlib.blake2b(repr(row).encode(), digest_size=8).digest() for row in part.tolist()], "S8")
+        part = np.array(
+            [hashlib.blake2b(repr(row).encode(), digest_size=8).digest() for row in part.tolist()],
+            "S8",
+        )
     rows = np.ascontiguousarray(part).reshape(len(part), -1).view(np.uint8)
     width = -(-rows.shape[1] // 8) * 8
     words = np.zeros((len(rows), width), np.uint8)
     words[:, : rows.shape[1]] = rows
     mixed = words.view(np.uint64)
-    weights = np.random.default_rng(number).integers(0, 2**63, mixed.shape[1], np.uint64) * np.uint64(2) + np.uint64(1)
+    weights = np.random.default_rng(number).integers(
+        0, 2**63, mixed.shape[1], np.uint64
+    ) * np.uint64(2) + np.uint64(1)
     with np.errstate(over="ignore"):
         mixed = (mixed ^ (mixed >> np.uint64(32))) * np.uint64(0x9E3779B97F4A7C15)
-        found: np.ndarray = ((mixed ^ (mixed >> np.uint64(29))) * weights).sum(axis=1, dtype=np.uint64)
+        found: np.ndarray = ((mixed ^ (mixed >> np.uint64(29))) * weights).sum(
+            axis=1, dtype=np.uint64
+        )
     return found

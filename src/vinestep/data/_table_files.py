@@ -1,4 +1,6 @@
-"""CSV and Parquet files and DataFrames read with care: what would put cells into wrong columns is refused."""
+"""CSV and Parquet files and DataFrames read with care: what would put cells into wrong columns is
+refused.
+"""
 
 from __future__ import annotations
 
@@ -32,13 +34,17 @@ def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataF
     Raises
     ------
     DataError
-        If there is no such file, it is no CSV, a row has too many or too few cells, or two columns have one name.
+        If there is no such file, it is no CSV, a row has too many or too few cells, or two columns
+        have one name.
     """
     if isinstance(source, pd.DataFrame):
         frame, name = source.reset_index(drop=True), THE_TABLE
     else:
         path = Path(source)
-        frame, name = (_read_parquet(path) if path.suffix.lower() == ".parquet" else _read_csv(path, texts)), str(source)
+        frame, name = (
+            (_read_parquet(path) if path.suffix.lower() == ".parquet" else _read_csv(path, texts)),
+            str(source),
+        )
     if len(frame) == 0:
         raise DataError(f"{name}: the table has no rows.")
     names = [str(column) for column in frame.columns]
@@ -53,10 +59,20 @@ def _read_csv(path: Path, texts: Collection[str]) -> pd.DataFrame:
     try:
         with unchanged(path):
             header = _check_lines(path)
-            return pd.read_csv(path, index_col=False, encoding="utf-8-sig", dtype={column: str for column in texts if column in header})
+            return pd.read_csv(
+                path,
+                index_col=False,
+                encoding="utf-8-sig",
+                dtype={column: str for column in texts if column in header},
+            )
     except DataError:
         raise
-    except (ValueError, OverflowError, OSError, csv.Error) as error:  # among them pandas' own and those of the encoding
+    except (
+        ValueError,
+        OverflowError,
+        OSError,
+        csv.Error,
+    ) as error:  # among them pandas' own and those of the encoding
         raise DataError(f"{path}: not a readable CSV file: {error}") from error
 
 
@@ -67,13 +83,17 @@ def _read_parquet(path: Path) -> pd.DataFrame:
         with unchanged(path):
             return pd.read_parquet(path)
     except ImportError as error:
-        raise DataError(f"{path}: Parquet files need pyarrow: pip install 'vinestep[parquet]'.") from error
+        raise DataError(
+            f"{path}: Parquet files need pyarrow: pip install 'vinestep[parquet]'."
+        ) from error
     except (ValueError, OSError, KeyError) as error:  # among them those of pyarrow
         raise DataError(f"{path}: not a readable Parquet file: {error}") from error
 
 
 def _check_lines(path: Path) -> list[str]:
-    """Refuse a header that names a column twice, and rows with more or fewer cells than it: their cells would go to wrong columns."""
+    """Refuse a header that names a column twice, and rows with more or fewer cells than it: their
+    cells would go to wrong columns.
+    """
     with path.open(newline="", encoding="utf-8-sig") as file:
         rows = csv.reader(file)
         header = next((row for row in rows if row), [])
@@ -81,7 +101,8 @@ def _check_lines(path: Path) -> list[str]:
         for row in rows:
             if row and len(row) != len(header):
                 raise DataError(
-                    f"{path}: line {rows.line_num} has {len(row)} cells, the header {len(header)}. Correct the line; a comma inside a "
+                    f"{path}: line {rows.line_num} has {len(row)} cells, the header "
+                    f"{len(header)}. Correct the line; a comma inside a "
                     'text needs quotes around it: "Alder, old".'
                 )
     return header
@@ -90,7 +111,10 @@ def _check_lines(path: Path) -> list[str]:
 def _check_unique(names: Sequence[str], name: str) -> None:
     twice = [column for column, n in Counter(names).items() if n > 1]
     if twice:
-        raise DataError(f"{name}: there are {Counter(names)[twice[0]]} columns of the name {twice[0]!r}. Give each a name of its own.")
+        raise DataError(
+            f"{name}: there are {Counter(names)[twice[0]]} columns of the name {twice[0]!r}. Give "
+            "each a name of its own."
+        )
 
 
 def line_of(name: str, row: int) -> str:

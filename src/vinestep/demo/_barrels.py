@@ -19,9 +19,10 @@ MISSING = 0.03  # share of readings of pH and colour that were not taken
 def barrels(n: int = 1500, *, seed: int = 11) -> pd.DataFrame:
     """Readings of barrels and the state each wine turned out to be in. All made up.
 
-    Fermentation sticks where sugar is left and the cellar is cool for the sugar there is, or where heat stopped the yeast.
-    Wine spoils where warmth, little acid and time come together, in some coopers' barrels sooner. Both depend on
-    combinations, bands and thresholds that a linear model does not see. Some readings of pH and colour are missing.
+    Fermentation sticks where sugar is left and the cellar is cool for the sugar there is, or where
+    heat stopped the yeast. Wine spoils where warmth, little acid and time come together, in some
+    coopers' barrels sooner. Both depend on combinations, bands and thresholds that a linear model
+    does not see. Some readings of pH and colour are missing.
 
     Parameters
     ----------
@@ -32,12 +33,14 @@ def barrels(n: int = 1500, *, seed: int = 11) -> pd.DataFrame:
     Returns
     -------
     barrels : DataFrame, n rows
-        ``sugar`` (g/l), ``pH``, ``temperature`` (degrees Celsius), ``volatile_acidity`` (g/l), ``days_in_barrel``,
-        ``colour_index``, ``cooper``, and the target ``state``: sound, stuck or spoiling.
+        ``sugar`` (g/l), ``pH``, ``temperature`` (degrees Celsius), ``volatile_acidity`` (g/l),
+        ``days_in_barrel``, ``colour_index``, ``cooper``, and the target ``state``: sound, stuck or
+        spoiling.
 
     Notes
     -----
-    A majority guess reaches about 0.5, multinomial logistic regression about 0.7, a small network 0.85 and more of accuracy.
+    A majority guess reaches about 0.5, multinomial logistic regression about 0.7, a small network
+    0.85 and more of accuracy.
 
     Examples
     --------
@@ -58,10 +61,19 @@ def barrels(n: int = 1500, *, seed: int = 11) -> pd.DataFrame:
     band = np.abs(temperature - (19.0 + 2.5 * np.sin(sugar / 3.0))) / 5.0
     stuck = 1.7 * (band - 1.2) + 0.9 * np.tanh((sugar - 5.0) / 2.0)
     warmth = np.exp(-(((temperature - 23.0) / 5.0) ** 2))
-    spoiling = 3.2 * warmth * np.tanh(days / 220.0) / tightness**0.7 + 1.8 * (ph - 3.4) * np.sign(acidity - 0.42) * 4.0 - 1.6
+    spoiling = (
+        3.2 * warmth * np.tanh(days / 220.0) / tightness**0.7
+        + 1.8 * (ph - 3.4) * np.sign(acidity - 0.42) * 4.0
+        - 1.6
+    )
     scores = np.stack([np.full(n, 1.2), 2.0 * stuck, 1.8 * spoiling], axis=1)
     state = np.argmax(scores + 0.25 * rng.gumbel(size=(n, 3)), axis=1)
-    colour = 6.0 + 1.2 * np.log1p(days / 60.0) - 0.8 * (state == 2) * rng.uniform(0, 1, n) + rng.normal(0, 0.5, n)
+    colour = (
+        6.0
+        + 1.2 * np.log1p(days / 60.0)
+        - 0.8 * (state == 2) * rng.uniform(0, 1, n)
+        + rng.normal(0, 0.5, n)
+    )
 
     frame = pd.DataFrame(
         {

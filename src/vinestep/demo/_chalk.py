@@ -91,10 +91,12 @@ class Chalk(NamedTuple):
 
 
 def chalk(n: int = 250, *, seed: int = 31) -> Chalk:
-    """Codes of letters and digits in chalk on barrel heads: slanted, smeared and noisy. All made up.
+    """Codes of letters and digits in chalk on barrel heads: slanted, smeared and noisy. All made
+    up.
 
-    Each character is strokes through points of a grid, moved a little at each point, drawn with a width that changes, and slanted and
-    scaled with the whole code; a hand has smeared it to one side, and the wood has a grain.
+    Each character is strokes through points of a grid, moved a little at each point, drawn with a
+    width that changes, and slanted and scaled with the whole code; a hand has smeared it to one
+    side, and the wood has a grain.
 
     Parameters
     ----------
@@ -118,32 +120,52 @@ def chalk(n: int = 250, *, seed: int = 31) -> Chalk:
 
 def _drawn(rng: np.random.Generator, code: str, width: int) -> np.ndarray:
     rows, columns = np.mgrid[:HEIGHT, :width].astype(np.float64)
-    slant, size, first, base = rng.uniform(-0.3, 0.3), rng.uniform(2.6, 3.4), rng.uniform(4, 10), rng.uniform(4, 7)
+    slant, size, first, base = (
+        rng.uniform(-0.3, 0.3),
+        rng.uniform(2.6, 3.4),
+        rng.uniform(4, 10),
+        rng.uniform(4, 7),
+    )
     marks = np.zeros((HEIGHT, width))
     thick = rng.uniform(0.9, 1.4)
     for place, character in enumerate(code):
         for stroke in STROKES[character]:
-            points = np.array([[int(p[1]), int(p[0])] for p in stroke.split()], float) + rng.normal(0, 0.12, (len(stroke.split()), 2))
+            points = np.array([[int(p[1]), int(p[0])] for p in stroke.split()], float) + rng.normal(
+                0, 0.12, (len(stroke.split()), 2)
+            )
             down = base + points[:, 0] * size
             right = first + place * EACH + points[:, 1] * size + slant * (HEIGHT / 2 - down)
             for k in range(len(points) - 1):
                 pressure = rng.uniform(0.65, 1.0)
                 here, there = (down[k], right[k]), (down[k + 1], right[k + 1])
-                part = tuple(slice(max(int(min(p) - REACH), 0), max(int(max(p) + REACH), 0)) for p in zip(here, there, strict=True))
+                part = tuple(
+                    slice(max(int(min(p) - REACH), 0), max(int(max(p) + REACH), 0))
+                    for p in zip(here, there, strict=True)
+                )
                 near = _distance(rows[part], columns[part], here, there)
                 marks[part] = np.maximum(marks[part], pressure * np.exp(-((near / thick) ** 2)))
     reach = rng.integers(1, 5)
-    smeared = sum(np.roll(marks, step, axis=1) * 0.5**step for step in range(1, reach + 1)) * rng.uniform(0, 0.6)
-    grain = 0.16 + 0.06 * np.sin(rows / rng.uniform(1.2, 2.5) + rng.normal(0, 0.4, (1, width)).cumsum(axis=1) / 4)
+    smeared = sum(
+        np.roll(marks, step, axis=1) * 0.5**step for step in range(1, reach + 1)
+    ) * rng.uniform(0, 0.6)
+    grain = 0.16 + 0.06 * np.sin(
+        rows / rng.uniform(1.2, 2.5) + rng.normal(0, 0.4, (1, width)).cumsum(axis=1) / 4
+    )
     dust = rng.uniform(0.75, 1.0, marks.shape)
-    found: np.ndarray = np.clip(grain + (marks + smeared) * dust * 0.8 + rng.normal(0, 0.05, marks.shape), 0, 1)
+    found: np.ndarray = np.clip(
+        grain + (marks + smeared) * dust * 0.8 + rng.normal(0, 0.05, marks.shape), 0, 1
+    )
     return found
 
 
-def _distance(rows: np.ndarray, columns: np.ndarray, begin: tuple[float, float], end: tuple[float, float]) -> np.ndarray:
+def _distance(
+    rows: np.ndarray, columns: np.ndarray, begin: tuple[float, float], end: tuple[float, float]
+) -> np.ndarray:
     """Of every pixel from a line."""
     down, right = end[0] - begin[0], end[1] - begin[1]
-    along = ((rows - begin[0]) * down + (columns - begin[1]) * right) / max(down**2 + right**2, 1e-9)
+    along = ((rows - begin[0]) * down + (columns - begin[1]) * right) / max(
+        down**2 + right**2, 1e-9
+    )
     along = np.clip(along, 0, 1)
     found: np.ndarray = np.hypot(rows - begin[0] - along * down, columns - begin[1] - along * right)
     return found

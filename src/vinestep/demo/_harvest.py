@@ -17,8 +17,9 @@ SITES = ("Hinterberg", "Kalkofen", "Leiten", "Mühlrain", "Sonnhalde")
 def harvest(n: int = 1200, *, seed: int = 23) -> pd.DataFrame:
     """What sites bore in a year, and the year's weather. All made up.
 
-    Vines bear most at middling rain and warmth, the best warmth depending on the slope; young and very old vines bear less; each site has
-    its own soil, which holds water or does not. So the yield is a product of curves, of which a linear model sees the slopes only.
+    Vines bear most at middling rain and warmth, the best warmth depending on the slope; young and
+    very old vines bear less; each site has its own soil, which holds water or does not. So the
+    yield is a product of curves, of which a linear model sees the slopes only.
 
     Parameters
     ----------
@@ -28,12 +29,13 @@ def harvest(n: int = 1200, *, seed: int = 23) -> pd.DataFrame:
     Returns
     -------
     harvest : DataFrame, n rows
-        ``site``, ``slope`` (degrees), ``rain`` (mm from April to September), ``degree_days`` (above 10 degrees Celsius), ``age`` (years),
-        and the target ``yield`` (tonnes a hectare).
+        ``site``, ``slope`` (degrees), ``rain`` (mm from April to September), ``degree_days`` (above
+        10 degrees Celsius), ``age`` (years), and the target ``yield`` (tonnes a hectare).
 
     Notes
     -----
-    The mean explains nothing of the variance (R squared 0); what a linear model and a small network explain stands in docs/data.md.
+    The mean explains nothing of the variance (R squared 0); what a linear model and a small network
+    explain stands in docs/data.md.
 
     Examples
     --------

@@ -32,13 +32,18 @@ class Leaves(NamedTuple):
     """What the labels mean."""
 
 
-def leaves(n: int = 1200, *, kind: Literal["condition", "cultivar"] = "condition", seed: int = 17) -> Leaves:
-    """Drawings of vine leaves, varied in shape, size, angle, place, light and background. All made up.
+def leaves(
+    n: int = 1200, *, kind: Literal["condition", "cultivar"] = "condition", seed: int = 17
+) -> Leaves:
+    """Drawings of vine leaves, varied in shape, size, angle, place, light and background. All made
+    up.
 
-    A leaf is drawn in polar coordinates as lobes around its stalk, with veins, on soil or sky. Its condition shows in its colours and
-    spots: pale yellow patches between the veins (downy mildew), a grey-white film in blotches (powdery mildew), small dark spots with
-    a rim (black rot), reddening between green veins (leafroll), yellowing between green veins (chlorosis). Its cultivar shows in its
-    outline: how many lobes, how deep, how toothed. Colour alone does not tell, since light and background vary.
+    A leaf is drawn in polar coordinates as lobes around its stalk, with veins, on soil or sky. Its
+    condition shows in its colours and spots: pale yellow patches between the veins (downy mildew),
+    a grey-white film in blotches (powdery mildew), small dark spots with a rim (black rot),
+    reddening between green veins (leafroll), yellowing between green veins (chlorosis). Its
+    cultivar shows in its outline: how many lobes, how deep, how toothed. Colour alone does not
+    tell, since light and background vary.
 
     Parameters
     ----------
@@ -50,8 +55,8 @@ def leaves(n: int = 1200, *, kind: Literal["condition", "cultivar"] = "condition
 
     Notes
     -----
-    Guessing reaches 0.17 (0.25 for cultivars) of accuracy, a linear model on the pixels about 0.78 of conditions, a small
-    convolutional network 0.95 and more.
+    Guessing reaches 0.17 (0.25 for cultivars) of accuracy, a linear model on the pixels about 0.78
+    of conditions, a small convolutional network 0.95 and more.
 
     Examples
     --------
@@ -87,21 +92,36 @@ def _draw(rng: np.random.Generator, condition: int, cultivar: int) -> Any:
     x, y = grid[None, :] - centre[0], grid[:, None] - centre[1]
     angle = np.arctan2(y, x) + rng.uniform(-np.pi, np.pi)
     radius = np.hypot(x, y)
-    lobes, depth, teeth = [(5, 0.28, 0.02), (3, 0.18, 0.07), (5, 0.1, 0.07), (3, 0.34, 0.02)][cultivar]
+    lobes, depth, teeth = [(5, 0.28, 0.02), (3, 0.18, 0.07), (5, 0.1, 0.07), (3, 0.34, 0.02)][
+        cultivar
+    ]
     size = rng.uniform(0.62, 0.8)
-    outline = size * (1 + depth * np.cos(lobes * angle) + teeth * np.cos(23 * angle) - 0.25 * np.exp(-((angle / 0.25) ** 2)))
+    outline = size * (
+        1
+        + depth * np.cos(lobes * angle)
+        + teeth * np.cos(23 * angle)
+        - 0.25 * np.exp(-((angle / 0.25) ** 2))
+    )
     inside = 1 / (1 + np.exp((radius - outline) * 30))
     veins = np.exp(-((np.sin(lobes * angle / 2) / 0.16) ** 2)) * (radius < outline)
     colour = _leaf_colour(rng, condition, veins, radius / outline)
     ground = rng.choice([0, 1])
-    back = np.array([[0.42, 0.33, 0.24], [0.62, 0.72, 0.85]][ground]) * rng.uniform(0.7, 1.2) + 0.15 * (_smooth(rng, 6)[..., None] - 0.5)
+    back = np.array([[0.42, 0.33, 0.24], [0.62, 0.72, 0.85]][ground]) * rng.uniform(
+        0.7, 1.2
+    ) + 0.15 * (_smooth(rng, 6)[..., None] - 0.5)
     picture = back * (1 - inside[..., None]) + colour * inside[..., None]
-    light = rng.uniform(0.65, 1.25) * (1 + rng.uniform(-0.3, 0.3) * grid[None, :] + rng.uniform(-0.3, 0.3) * grid[:, None])
+    light = rng.uniform(0.65, 1.25) * (
+        1 + rng.uniform(-0.3, 0.3) * grid[None, :] + rng.uniform(-0.3, 0.3) * grid[:, None]
+    )
     tint = rng.uniform(0.92, 1.08, 3)
-    return np.clip(picture * light[..., None] * tint + rng.normal(0, 0.03, picture.shape), 0, 1).astype(np.float32)
+    return np.clip(
+        picture * light[..., None] * tint + rng.normal(0, 0.03, picture.shape), 0, 1
+    ).astype(np.float32)
 
 
-def _leaf_colour(rng: np.random.Generator, condition: int, veins: np.ndarray, out: np.ndarray) -> Any:
+def _leaf_colour(
+    rng: np.random.Generator, condition: int, veins: np.ndarray, out: np.ndarray
+) -> Any:
     green = np.array([0.25, 0.5, 0.18]) * rng.uniform(0.85, 1.15, 3)
     colour = green + (veins * 0.12)[..., None] + 0.08 * (_smooth(rng, 5)[..., None] - 0.5)
     between = (1 - veins)[..., None]
@@ -125,7 +145,11 @@ def _leaf_colour(rng: np.random.Generator, condition: int, veins: np.ndarray, ou
 def _spotted(rng: np.random.Generator, colour: np.ndarray) -> np.ndarray:
     rows, columns = np.mgrid[:SIZE, :SIZE]
     for _ in range(rng.integers(6, 12)):
-        distance = np.hypot(rows - rng.uniform(6, 26), columns - rng.uniform(6, 26)) / rng.uniform(1.2, 2.2)
+        distance = np.hypot(rows - rng.uniform(6, 26), columns - rng.uniform(6, 26)) / rng.uniform(
+            1.2, 2.2
+        )
         colour = np.where((distance < 1)[..., None], np.array([0.16, 0.09, 0.06]), colour)
-        colour = np.where(((distance >= 1) & (distance < 1.6))[..., None], np.array([0.5, 0.38, 0.2]), colour)
+        colour = np.where(
+            ((distance >= 1) & (distance < 1.6))[..., None], np.array([0.5, 0.38, 0.2]), colour
+        )
     return colour

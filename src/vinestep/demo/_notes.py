@@ -39,19 +39,23 @@ class Notes(NamedTuple):
     names: tuple[str, ...]
     """What the labels mean."""
     nats: np.ndarray
-    """Of each note the negative natural logarithm of its probability: no language model can do better on average."""
+    """Of each note the negative natural logarithm of its probability: no language model can do
+    better on average.
+    """
     entropy: float
     """The mean of that over all notes that the grammar can make."""
 
 
 def notes(n: int = 3000, *, seed: int = 29) -> Notes:
-    """Short notes on wines, with negations and contrasts, and what is to be done: lay down, drink now, blend, pour away. All made up.
+    """Short notes on wines, with negations and contrasts, and what is to be done: lay down, drink
+    now, blend, pour away. All made up.
 
-    A note names grape and cask, speaks of body, acid and fruit in some order, sometimes of a fault or that there is none, and ends with a
-    pronoun that belongs to the grape named at its begin. A quality is said outright or by denying its opposite ("not at all thin"), and
-    the last one is set against the others by "though" where it differs from the one before it. A wine with a fault is poured away; with
-    body and acid it is laid down; with fruit but not both of these it is drunk now; the rest is blended. Which words occur says little:
-    what counts is whether they are denied.
+    A note names grape and cask, speaks of body, acid and fruit in some order, sometimes of a fault
+    or that there is none, and ends with a pronoun that belongs to the grape named at its begin. A
+    quality is said outright or by denying its opposite ("not at all thin"), and the last one is set
+    against the others by "though" where it differs from the one before it. A wine with a fault is
+    poured away; with body and acid it is laid down; with fruit but not both of these it is drunk
+    now; the rest is blended. Which words occur says little: what counts is whether they are denied.
 
     Parameters
     ----------
@@ -60,8 +64,9 @@ def notes(n: int = 3000, *, seed: int = 29) -> Notes:
 
     Notes
     -----
-    Every choice of the grammar is independent and drawn with a known probability, and no two ways lead to the same note. So
-    the probability of a note is the product of its choices', and the entropy of the grammar their sum: ``Notes.entropy`` nats a note.
+    Every choice of the grammar is independent and drawn with a known probability, and no two ways
+    lead to the same note. So the probability of a note is the product of its choices', and the
+    entropy of the grammar their sum: ``Notes.entropy`` nats a note.
 
     Examples
     --------
@@ -78,11 +83,19 @@ def notes(n: int = 3000, *, seed: int = 29) -> Notes:
 
 
 def _entropy() -> float:
-    """Grape, cask, order, three times (good or bad, manner, word), fault (spoken of, which, there or not), ending."""
+    """Grape, cask, order, three times (good or bad, manner, word), fault (spoken of, which, there
+    or not), ending.
+    """
     spoken = -TROUBLE * math.log(TROUBLE) - (1 - TROUBLE) * math.log(1 - TROUBLE)
     qualities = 3 * (math.log(2) + math.log(len(MANNERS)) + math.log(3))
     return (
-        math.log(len(GRAPES)) + math.log(len(CASKS)) + math.log(6) + qualities + spoken + TROUBLE * math.log(2 * len(FAULTS)) + math.log(2)
+        math.log(len(GRAPES))
+        + math.log(len(CASKS))
+        + math.log(6)
+        + qualities
+        + spoken
+        + TROUBLE * math.log(2 * len(FAULTS))
+        + math.log(2)
     )
 
 
@@ -92,8 +105,15 @@ def _note(rng: np.random.Generator) -> tuple[str, int, float]:
     good = {quality: bool(rng.integers(2)) for quality in order}
     said = [_said(rng, QUALITIES[quality], good[quality]) for quality in order]
     contrast = good[order[2]] != good[order[1]]
-    text = f"{grape} {cask}: {said[0]} and {said[1]}{', though' if contrast else ', and'} {said[2]}."
-    nats = math.log(len(GRAPES)) + math.log(len(CASKS)) + math.log(6) + 3 * (math.log(2) + math.log(len(MANNERS)) + math.log(3))
+    text = (
+        f"{grape} {cask}: {said[0]} and {said[1]}{', though' if contrast else ', and'} {said[2]}."
+    )
+    nats = (
+        math.log(len(GRAPES))
+        + math.log(len(CASKS))
+        + math.log(6)
+        + 3 * (math.log(2) + math.log(len(MANNERS)) + math.log(3))
+    )
     fault = False
     if rng.random() < TROUBLE:
         fault, which = bool(rng.integers(2)), FAULTS[rng.integers(len(FAULTS))]
@@ -105,7 +125,9 @@ def _note(rng: np.random.Generator) -> tuple[str, int, float]:
     return text, _decision(good, fault), nats + math.log(2)
 
 
-def _said(rng: np.random.Generator, words: tuple[tuple[str, ...], tuple[str, ...]], good: bool) -> str:
+def _said(
+    rng: np.random.Generator, words: tuple[tuple[str, ...], tuple[str, ...]], good: bool
+) -> str:
     manner = MANNERS[rng.integers(len(MANNERS))]
     word = words[good if manner == "plain" else not good][rng.integers(3)]
     return word if manner == "plain" else f"{manner} {word}"

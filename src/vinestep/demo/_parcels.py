@@ -15,10 +15,11 @@ PARCELS = ("Hill", "Meadow", "Terrace")
 
 
 def parcels(n: int = 900, *, seed: int = 5) -> pd.DataFrame:
-    """Positions of vines on a slope that three parcels share, each winding around the others. All made up.
+    """Positions of vines on a slope that three parcels share, each winding around the others. All
+    made up.
 
-    Each parcel is an arm that leaves the well in the middle and turns by two thirds of a circle on its way out; a vine
-    stands within some metres of its arm.
+    Each parcel is an arm that leaves the well in the middle and turns by two thirds of a circle on
+    its way out; a vine stands within some metres of its arm.
 
     Parameters
     ----------
@@ -29,11 +30,13 @@ def parcels(n: int = 900, *, seed: int = 5) -> pd.DataFrame:
     Returns
     -------
     parcels : DataFrame, n rows
-        ``east`` and ``north`` (metres from the well), and the target ``parcel``: Hill, Meadow or Terrace.
+        ``east`` and ``north`` (metres from the well), and the target ``parcel``: Hill, Meadow or
+        Terrace.
 
     Notes
     -----
-    A linear model reaches about 0.5 of accuracy, a network of one hidden layer of 32 units 0.95 and more.
+    A linear model reaches about 0.5 of accuracy, a network of one hidden layer of 32 units 0.95 and
+    more.
 
     Examples
     --------
@@ -49,4 +52,6 @@ def parcels(n: int = 900, *, seed: int = 5) -> pd.DataFrame:
     distance = 100.0 * outward
     east = distance * np.cos(angle) + rng.normal(0.0, 6.0, n)
     north = distance * np.sin(angle) + rng.normal(0.0, 6.0, n)
-    return pd.DataFrame({"east": east.round(2), "north": north.round(2), "parcel": np.array(PARCELS)[parcel]})
+    return pd.DataFrame(
+        {"east": east.round(2), "north": north.round(2), "parcel": np.array(PARCELS)[parcel]}
+    )

@@ -13,7 +13,20 @@ __all__ = ["Shorthand", "compressed", "shorthand"]
 TANKS = range(1, 41)
 ADDITIONS = {"s": "sulphur", "bt": "bentonite", "yn": "yeast nutrient", "ta": "tartaric acid"}
 SHORT = {long: short for short, long in ADDITIONS.items()}
-MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December")
+MONTHS = (
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+)
 
 
 class Shorthand(NamedTuple):
@@ -22,7 +35,10 @@ class Shorthand(NamedTuple):
     Examples
     --------
     >>> found = shorthand(50)
-    >>> all(compressed(sentence) == entry for entry, sentence in zip(found.entries, found.sentences))
+    >>> all(
+    ...     compressed(sentence) == entry
+    ...     for entry, sentence in zip(found.entries, found.sentences)
+    ... )
     True
     """
 
@@ -31,10 +47,12 @@ class Shorthand(NamedTuple):
 
 
 def shorthand(n: int = 2000, *, seed: int = 37) -> Shorthand:
-    """Terse entries such as ``rk 12 > 14, +20 s, tp``, and for each a plain sentence that it stands for. All made up.
+    """Terse entries such as ``rk 12 > 14, +20 s, tp``, and for each a plain sentence that it stands
+    for. All made up.
 
-    An entry is one to four things that were done. Each can be said in several ways, so that many sentences are right; `compressed` turns
-    any of them back into its entry, by which an expansion is scored.
+    An entry is one to four things that were done. Each can be said in several ways, so that many
+    sentences are right; `compressed` turns any of them back into its entry, by which an expansion
+    is scored.
 
     Parameters
     ----------
@@ -65,7 +83,10 @@ def _one_of(rng: np.random.Generator, *ways: str) -> str:
 def _racked(rng: np.random.Generator) -> tuple[str, str]:
     a, b = rng.choice(list(TANKS), 2, replace=False)
     return f"rk {a} > {b}", _one_of(
-        rng, f"racked tank {a} to tank {b}", f"moved the wine of tank {a} into tank {b}", f"emptied tank {a} into tank {b}"
+        rng,
+        f"racked tank {a} to tank {b}",
+        f"moved the wine of tank {a} into tank {b}",
+        f"emptied tank {a} into tank {b}",
     )
 
 
@@ -73,7 +94,10 @@ def _added(rng: np.random.Generator) -> tuple[str, str]:
     grams, short = 5 * int(rng.integers(1, 13)), list(ADDITIONS)[rng.integers(len(ADDITIONS))]
     long = ADDITIONS[short]
     return f"+{grams} {short}", _one_of(
-        rng, f"added {grams} grams of {long}", f"gave it {grams} grams of {long}", f"put in {grams} grams of {long}"
+        rng,
+        f"added {grams} grams of {long}",
+        f"gave it {grams} grams of {long}",
+        f"put in {grams} grams of {long}",
     )
 
 
@@ -83,17 +107,29 @@ def _topped_up(rng: np.random.Generator) -> tuple[str, str]:
 
 def _tasted(rng: np.random.Generator) -> tuple[str, str]:
     marks = int(rng.integers(1, 6))
-    return f"ts {marks}/5", _one_of(rng, f"tasted it, {marks} of 5", f"gave it {marks} of 5 on tasting", f"judged it {marks} of 5")
+    return f"ts {marks}/5", _one_of(
+        rng,
+        f"tasted it, {marks} of 5",
+        f"gave it {marks} of 5 on tasting",
+        f"judged it {marks} of 5",
+    )
 
 
 def _measured(rng: np.random.Generator) -> tuple[str, str]:
     degrees = int(rng.integers(8, 31))
-    return f"t {degrees}", _one_of(rng, f"measured {degrees} degrees", f"found it at {degrees} degrees", f"read {degrees} degrees")
+    return f"t {degrees}", _one_of(
+        rng,
+        f"measured {degrees} degrees",
+        f"found it at {degrees} degrees",
+        f"read {degrees} degrees",
+    )
 
 
 def _again(rng: np.random.Generator) -> tuple[str, str]:
     day, month = int(rng.integers(1, 29)), int(rng.integers(12))
-    return f"! {day}.{month + 1}", _one_of(rng, f"look again on {day} {MONTHS[month]}", f"due again on {day} {MONTHS[month]}")
+    return f"! {day}.{month + 1}", _one_of(
+        rng, f"look again on {day} {MONTHS[month]}", f"due again on {day} {MONTHS[month]}"
+    )
 
 
 KINDS = (_racked, _added, _topped_up, _tasted, _measured, _again)
@@ -103,7 +139,10 @@ RULES: tuple[tuple[str, Callable[[re.Match[str]], str]], ...] = (
     (r"[Tt]opped|brim", lambda m: "tp"),
     (r"(\d) of 5", lambda m: f"ts {m[1]}/5"),
     (r"(\d+) degrees", lambda m: f"t {m[1]}"),
-    (r"again on (\d+) ([A-Z][a-z]+)", lambda m: f"! {m[1]}.{MONTHS.index(m[2]) + 1 if m[2] in MONTHS else m[2]}"),
+    (
+        r"again on (\d+) ([A-Z][a-z]+)",
+        lambda m: f"! {m[1]}.{MONTHS.index(m[2]) + 1 if m[2] in MONTHS else m[2]}",
+    ),
 )
 
 
@@ -115,5 +154,9 @@ def compressed(sentence: str) -> str:
     >>> compressed("Racked tank 12 to tank 14, added 20 grams of sulphur and topped up.")
     'rk 12 > 14, +20 s, tp'
     """
-    found = [(match.start(), say(match)) for pattern, say in RULES for match in re.finditer(pattern, sentence)]
+    found = [
+        (match.start(), say(match))
+        for pattern, say in RULES
+        for match in re.finditer(pattern, sentence)
+    ]
     return ", ".join(text for _, text in sorted(found))

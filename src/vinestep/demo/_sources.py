@@ -24,7 +24,9 @@ TABLES = {"barrels": barrels, "harvest": harvest, "parcels": parcels}
 
 
 @maker("demo_leaves", "source")
-def demo_leaves(n: int = 1200, told: Literal["condition", "cultivar"] = "condition", seed: int = 17) -> Dataset:
+def demo_leaves(
+    n: int = 1200, told: Literal["condition", "cultivar"] = "condition", seed: int = 17
+) -> Dataset:
     """Pictures of `vinestep.demo.leaves`, and what is to be told: condition or cultivar.
 
     Examples
@@ -37,8 +39,11 @@ def demo_leaves(n: int = 1200, told: Literal["condition", "cultivar"] = "conditi
 
 
 @maker("demo_ferments", "source")
-def demo_ferments(n: int = 600, hours: int = 72, told: Literal["hours", "warning"] = "hours", seed: int = 23) -> Dataset:
-    """Series of `vinestep.demo.ferments`, in units of 100 g/l and 20 degrees, and days until dry, or whether the yeast will falter.
+def demo_ferments(
+    n: int = 600, hours: int = 72, told: Literal["hours", "warning"] = "hours", seed: int = 23
+) -> Dataset:
+    """Series of `vinestep.demo.ferments`, in units of 100 g/l and 20 degrees, and days until dry,
+    or whether the yeast will falter.
 
     Examples
     --------
@@ -54,7 +59,8 @@ def demo_ferments(n: int = 600, hours: int = 72, told: Literal["hours", "warning
 
 @maker("demo_notes", "source")
 def demo_notes(n: int = 3000, seed: int = 29) -> Source:
-    """Notes of `vinestep.demo.notes` as bytes, and what is to be done; of unequal lengths: join them by ``padded``.
+    """Notes of `vinestep.demo.notes` as bytes, and what is to be done; of unequal lengths: join
+    them by ``padded``.
 
     Examples
     --------
@@ -62,7 +68,10 @@ def demo_notes(n: int = 3000, seed: int = 29) -> Source:
     'int64'
     """
     found, tokeniser = notes(n, seed=seed), ByteTokeniser()
-    pairs = [(tokeniser.encode(text), label) for text, label in zip(found.texts, found.labels, strict=True)]
+    pairs = [
+        (tokeniser.encode(text), label)
+        for text, label in zip(found.texts, found.labels, strict=True)
+    ]
     source = Examples(pairs, name="demo notes")
     source.class_values = found.names
     source.text_form = TextForm(tokeniser)

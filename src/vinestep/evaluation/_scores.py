@@ -40,8 +40,13 @@ class Assessment(dict[str, float]):
 
     Examples
     --------
-    >>> outputs, targets = np.array([[2.0, 0.0], [0.0, 1.0], [3.0, -1.0], [1.0, 0.0]]), np.array([0, 1, 0, 1])
-    >>> found = vs.evaluation.assess(outputs, targets, vs.losses.cross_entropy, [vs.metrics.accuracy])
+    >>> outputs, targets = (
+    ...     np.array([[2.0, 0.0], [0.0, 1.0], [3.0, -1.0], [1.0, 0.0]]),
+    ...     np.array([0, 1, 0, 1]),
+    ... )
+    >>> found = vs.evaluation.assess(
+    ...     outputs, targets, vs.losses.cross_entropy, [vs.metrics.accuracy]
+    ... )
     >>> found["accuracy"], tuple(round(bound, 2) for bound in found.intervals["accuracy"])
     (0.75, (0.3, 0.95))
     """
@@ -72,8 +77,9 @@ class Assessment(dict[str, float]):
     def intervals(self) -> dict[str, tuple[float, float]]:
         """Bounds of the 95 % confidence intervals, by name.
 
-        Wilson's for fractions (E. B. Wilson, J. Am. Stat. Assoc. 22, 1927); for the others percentiles of a bootstrap over the
-        examples (B. Efron, Ann. Stat. 7, 1979), with a fixed seed. NaN where there are too few examples.
+        Wilson's for fractions (E. B. Wilson, J. Am. Stat. Assoc. 22, 1927); for the others
+        percentiles of a bootstrap over the examples (B. Efron, Ann. Stat. 7, 1979), with a fixed
+        seed. NaN where there are too few examples.
         """
         found: dict[str, tuple[float, float]] = {}
         for metric in self.metrics:
@@ -98,13 +104,17 @@ class Assessment(dict[str, float]):
                 drawn[name].append(figures[name])
         tail = 50 * (1 - CONFIDENCE)
         bounds = {
-            name: np.nanpercentile(values, [tail, 100 - tail]) if not np.isnan(values).all() else [np.nan] * 2
+            name: np.nanpercentile(values, [tail, 100 - tail])
+            if not np.isnan(values).all()
+            else [np.nan] * 2
             for name, values in drawn.items()
         }
         return {name: (float(low), float(high)) for name, (low, high) in bounds.items()}
 
     def table(self) -> pd.DataFrame:
-        """A row for each score: its value, the bounds of its interval, and the number of examples."""
+        """A row for each score: its value, the bounds of its interval, and the number of
+        examples.
+        """
         import pandas as pd
 
         rows = [(name, value, *self.intervals[name], self.size) for name, value in self.items()]
@@ -127,16 +137,27 @@ def wilson(right: int, n: int) -> tuple[float, float]:
 
 
 def _figures(
-    outputs: np.ndarray, targets: np.ndarray, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric], names: Sequence[str] | None = None
+    outputs: np.ndarray,
+    targets: np.ndarray,
+    loss: Callable[[Any, Any], Any],
+    metrics: Sequence[Metric],
+    names: Sequence[str] | None = None,
 ) -> dict[str, float]:
     found: dict[str, float] = {}
     if names is None or "loss" in names:
         with untracked():
             value = held(loss(outputs, targets))
         if np.size(value) != 1:
-            raise ShapeError(f'The loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
+            raise ShapeError(
+                f"The loss has shape {np.shape(value)}, and has to be one number. Use "
+                'reduction="mean".'
+            )
         found["loss"] = float(np.reshape(value, ()))
-    return found | {m.name: m.conclude(m.count(outputs, targets)) for m in metrics if names is None or m.name in names}
+    return found | {
+        m.name: m.conclude(m.count(outputs, targets))
+        for m in metrics
+        if names is None or m.name in names
+    }
 
 
 def _middle(values: Sequence[float], tail: float) -> tuple[float, float]:
@@ -146,7 +167,9 @@ def _middle(values: Sequence[float], tail: float) -> tuple[float, float]:
     return float(low), float(high)
 
 
-def assess(outputs: Any, targets: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric] = ()) -> Assessment:
+def assess(
+    outputs: Any, targets: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric] = ()
+) -> Assessment:
     """Score outputs against targets.
 
     Parameters
@@ -167,8 +190,13 @@ def assess(outputs: Any, targets: Any, loss: Callable[[Any, Any], Any], metrics:
     """
     outputs, targets = np.asarray(held(outputs)), np.asarray(held(targets))
     if outputs.shape[:1] != targets.shape[:1]:
-        raise ShapeError(f"assess: outputs of shape {outputs.shape} and targets of shape {targets.shape}: one of each is needed.")
-    return Assessment(_figures(outputs, targets, loss, metrics), lambda: (outputs, targets), loss, metrics)
+        raise ShapeError(
+            f"assess: outputs of shape {outputs.shape} and targets of shape {targets.shape}: one "
+            "of each is needed."
+        )
+    return Assessment(
+        _figures(outputs, targets, loss, metrics), lambda: (outputs, targets), loss, metrics
+    )
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

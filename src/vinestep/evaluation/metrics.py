@@ -1,7 +1,7 @@
 """Metrics: how good outputs are, in figures people read.
 
-A metric turns each batch into additive counts, and the counts into a figure at the end, so that batches of unequal size
-weigh as much as they should.
+A metric turns each batch into additive counts, and the counts into a figure at the end, so that
+batches of unequal size weigh as much as they should.
 """
 
 from __future__ import annotations
@@ -52,7 +52,8 @@ class Metric:
         ``conclude(counts)`` to the figure.
     better : {"higher", "lower"}
     is_fraction : bool
-        Whether the counts are (k, n) and the figure k of n, as accuracy is: its interval is then Wilson's.
+        Whether the counts are (k, n) and the figure k of n, as accuracy is: its interval is then
+        Wilson's.
 
     Examples
     --------
@@ -61,10 +62,18 @@ class Metric:
     """
 
     def __init__(
-        self, name: str, count: Callable[[Any, Any], Counts], conclude: Callable[[Counts], float], *, better: str, is_fraction: bool = False
+        self,
+        name: str,
+        count: Callable[[Any, Any], Counts],
+        conclude: Callable[[Counts], float],
+        *,
+        better: str,
+        is_fraction: bool = False,
     ) -> None:
         if better not in ("higher", "lower"):
-            raise SettingError(f'Metric {name}: better must be "higher" or "lower", got {better!r}.')
+            raise SettingError(
+                f'Metric {name}: better must be "higher" or "lower", got {better!r}.'
+            )
         self.name = name
         self.count = count
         self.conclude = conclude
@@ -86,28 +95,40 @@ def _ratio(counts: Counts) -> float:
     return float(counts[0] / counts[1]) if counts[1] else float("nan")
 
 
-def _classified(name: str, outputs: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Outputs ``(n, n_classes)`` and labels ``(n,)``, of examples, or of all times of sequences whose label is not -1, as padding has."""
+def _classified(
+    name: str, outputs: np.ndarray, targets: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """Outputs ``(n, n_classes)`` and labels ``(n,)``, of examples, or of all times of sequences
+    whose label is not -1, as padding has.
+    """
     if outputs.ndim < 2 or targets.shape != outputs.shape[:-1] or not outputs.shape[-1]:
         raise ShapeError(
-            f"{name}: expected outputs of shape (n, n_classes) and labels of shape (n,), or sequences of them, got {outputs.shape} and "
+            f"{name}: expected outputs of shape (n, n_classes) and labels of shape (n,), or "
+            f"sequences of them, got {outputs.shape} and "
             f"{targets.shape}."
         )
     if targets.dtype.kind not in "iub":
-        raise DataError(f"{name}: labels have to be whole numbers, got {targets.dtype}. Use labels.astype(int).")
+        raise DataError(
+            f"{name}: labels have to be whole numbers, got {targets.dtype}. Use labels.astype(int)."
+        )
     if targets.ndim > 1 and (targets < 0).any():
         there = targets != -1
         outputs, targets = outputs[there], targets[there]
     classes, labels = outputs.shape[-1], targets.reshape(-1).astype(np.int64)
     if labels.size and (labels.min() < 0 or labels.max() >= classes):
         bad = labels[(labels < 0) | (labels >= classes)][0]
-        raise DataError(f"{name}: label {bad} is out of range: outputs of {classes} classes allow labels 0 to {classes - 1}.")
+        raise DataError(
+            f"{name}: label {bad} is out of range: outputs of {classes} classes allow labels 0 to "
+            f"{classes - 1}."
+        )
     return outputs.reshape(-1, classes), labels
 
 
 def _right(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     rows, labels = _classified("accuracy", outputs, targets)
-    return np.array([np.count_nonzero(rows.argmax(axis=1) == labels), labels.size], dtype=np.float64)
+    return np.array(
+        [np.count_nonzero(rows.argmax(axis=1) == labels), labels.size], dtype=np.float64
+    )
 
 
 def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
@@ -126,7 +147,10 @@ def _squared(outputs: np.ndarray, targets: np.ndarray) -> Counts:
 
 def _same_shape(name: str, outputs: np.ndarray, targets: np.ndarray) -> None:
     if outputs.shape != targets.shape:
-        raise ShapeError(f"{name}: outputs have shape {outputs.shape}, targets {targets.shape}. They have to agree.")
+        raise ShapeError(
+            f"{name}: outputs have shape {outputs.shape}, targets {targets.shape}. They have to "
+            "agree."
+        )
     for values, what in ((outputs, "outputs"), (targets, "targets")):
         if values.dtype.kind not in "fiub":
             raise DataError(f"{name}: {what} have to be real numbers, got {values.dtype}.")
@@ -136,7 +160,9 @@ def _spread(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     """Residual squares, targets, squares of targets, and how many: all that R squared needs."""
     _same_shape("r_squared", outputs, targets)
     t = targets.astype(np.float64)
-    return np.array([np.sum(np.square(outputs.astype(np.float64) - t)), np.sum(t), np.sum(np.square(t)), t.size])
+    return np.array(
+        [np.sum(np.square(outputs.astype(np.float64) - t)), np.sum(t), np.sum(np.square(t)), t.size]
+    )
 
 
 def _r_squared(counts: Counts) -> float:
@@ -163,7 +189,9 @@ def top(k: int) -> Metric:
 
     if isinstance(k, bool) or not isinstance(k, int | np.integer) or k < 1:
         raise SettingError(f"top: k must be a whole number of at least 1, got {k!r}.")
-    return Metric(f"top_{k}", partial(_among_highest, k=int(k)), _ratio, better="higher", is_fraction=True)
+    return Metric(
+        f"top_{k}", partial(_among_highest, k=int(k)), _ratio, better="higher", is_fraction=True
+    )
 
 
 def _among_highest(outputs: np.ndarray, targets: np.ndarray, *, k: int) -> Counts:
@@ -171,7 +199,9 @@ def _among_highest(outputs: np.ndarray, targets: np.ndarray, *, k: int) -> Count
     if k > rows.shape[1]:
         raise ShapeError(f"top({k}): there are {rows.shape[1]} classes.")
     own = rows[np.arange(len(labels)), labels]
-    return np.array([np.count_nonzero(np.sum(rows > own[:, None], axis=1) < k), len(labels)], dtype=np.float64)
+    return np.array(
+        [np.count_nonzero(np.sum(rows > own[:, None], axis=1) < k), len(labels)], dtype=np.float64
+    )
 
 
 # counts of a confusion matrix, and what is worked out from them
@@ -186,7 +216,8 @@ def _confusion(outputs: np.ndarray, targets: np.ndarray) -> Counts:
 
 
 def confusion(outputs: Any, targets: Any) -> np.ndarray:
-    """Confusion matrix, shape (n_classes, n_classes): true classes in rows, decided ones in columns. Adds up over batches.
+    """Confusion matrix, shape (n_classes, n_classes): true classes in rows, decided ones in
+    columns. Adds up over batches.
 
     Examples
     --------
@@ -216,11 +247,20 @@ def _f1s(matrix: Counts) -> Any:
 
 def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> Metric:
     if over not in ("macro", "micro") and (isinstance(over, bool) or not isinstance(over, int)):
-        raise SettingError(f'{name}: over must be "macro", "micro" or the number of a class, got {over!r}.')
-    return Metric(f"{name}_{over}", _confusion, partial(_over_classes, name=name, figures=figures, over=over), better="higher")
+        raise SettingError(
+            f'{name}: over must be "macro", "micro" or the number of a class, got {over!r}.'
+        )
+    return Metric(
+        f"{name}_{over}",
+        _confusion,
+        partial(_over_classes, name=name, figures=figures, over=over),
+        better="higher",
+    )
 
 
-def _over_classes(matrix: Counts, *, name: str, figures: Callable[[Counts], Any], over: str | int) -> float:
+def _over_classes(
+    matrix: Counts, *, name: str, figures: Callable[[Counts], Any], over: str | int
+) -> float:
     if over == "macro":
         return float(np.mean(figures(matrix)))
     if over == "micro":
@@ -232,7 +272,8 @@ def _over_classes(matrix: Counts, *, name: str, figures: Callable[[Counts], Any]
 
 @maker("precision", "metric")
 def precision(over: str | int = "macro") -> Metric:
-    """Of those decided to be of a class, the share that is: the mean over classes ("macro"), over examples ("micro"), or one class.
+    """Of those decided to be of a class, the share that is: the mean over classes ("macro"), over
+    examples ("micro"), or one class.
 
     A class never decided counts as 0.
 
@@ -298,9 +339,11 @@ perplexity = Metric("perplexity", _per_token, _exponential, better="lower")
 
 
 def roc_area(scores: Any, labels: Any) -> float:
-    """Area under the receiver operating characteristic: how likely a positive example scores above a negative one, ties half.
+    """Area under the receiver operating characteristic: how likely a positive example scores above
+    a negative one, ties half.
 
-    By ranks, as the statistic of H. B. Mann and D. R. Whitney, 1947. Not additive over batches: give all scores at once.
+    By ranks, as the statistic of H. B. Mann and D. R. Whitney, 1947. Not additive over batches:
+    give all scores at once.
 
     Parameters
     ----------
@@ -321,7 +364,9 @@ def roc_area(scores: Any, labels: Any) -> float:
     negative = marks.size - positive
     if not positive or not negative:
         return float("nan")
-    return float((rankdata(values)[marks].sum() - positive * (positive + 1) / 2) / (positive * negative))
+    return float(
+        (rankdata(values)[marks].sum() - positive * (positive + 1) / 2) / (positive * negative)
+    )
 
 
 def edit_distance(found: Sequence[Any], true: Sequence[Any]) -> int:

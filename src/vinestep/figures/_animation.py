@@ -11,7 +11,9 @@ from ..errors import DataError
 __all__ = ["animation"]
 
 
-def animation(pictures: Sequence[bytes], path: str | Path, *, seconds: float = 0.4, last: float = 1.5) -> Path:
+def animation(
+    pictures: Sequence[bytes], path: str | Path, *, seconds: float = 0.4, last: float = 1.5
+) -> Path:
     """Write pictures as a GIF that begins anew at its end, such as fixed samples over a run.
 
     Parameters
@@ -32,7 +34,9 @@ def animation(pictures: Sequence[bytes], path: str | Path, *, seconds: float = 0
     Examples
     --------
     >>> import tempfile
-    >>> one = vs.figures.as_png(vs.figures.curves([{"epoch": 1, "step": 5, "rate": 0.1, "loss": 2.0}]))
+    >>> one = vs.figures.as_png(
+    ...     vs.figures.curves([{"epoch": 1, "step": 5, "rate": 0.1, "loss": 2.0}])
+    ... )
     >>> vs.figures.animation([one, one], tempfile.mkdtemp() + "/curves.gif").name
     'curves.gif'
     """
@@ -43,12 +47,22 @@ def animation(pictures: Sequence[bytes], path: str | Path, *, seconds: float = 0
         raise DataError("animation: there are no pictures.")
     sizes = {frame.size for frame in frames}
     if len(sizes) > 1:
-        raise DataError(f"animation: pictures of one size are wanted; these have {', '.join(map(str, sorted(sizes)))}.")
+        raise DataError(
+            "animation: pictures of one size are wanted; these have "
+            f"{', '.join(map(str, sorted(sizes)))}."
+        )
     target = Path(path)
     temporary = target.with_name(f".{target.name}.part")
     lasting = [int(1000 * seconds)] * (len(frames) - 1) + [int(1000 * last)]
     try:
-        frames[0].save(temporary, format="GIF", save_all=True, append_images=frames[1:], duration=lasting, loop=0)
+        frames[0].save(
+            temporary,
+            format="GIF",
+            save_all=True,
+            append_images=frames[1:],
+            duration=lasting,
+            loop=0,
+        )
         temporary.replace(target)
     except BaseException:
         temporary.unlink(missing_ok=True)

@@ -27,7 +27,8 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
         One row per epoch, as in ``Outcome.curves`` and ``Outcome.rows``.
     title : str
     better : mapping of column to "higher" or "lower", optional
-        As in ``Outcome.better``: where it says so, the best value is marked. Of losses the lowest is.
+        As in ``Outcome.better``: where it says so, the best value is marked. Of losses the lowest
+        is.
 
     Raises
     ------
@@ -36,22 +37,43 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
 
     Examples
     --------
-    >>> rows = [{"epoch": e, "step": 5 * e, "rate": 0.1, "loss": 1 / e, "accuracy": 1 - 1 / e} for e in (1, 2, 3)]
+    >>> rows = [
+    ...     {"epoch": e, "step": 5 * e, "rate": 0.1, "loss": 1 / e, "accuracy": 1 - 1 / e}
+    ...     for e in (1, 2, 3)
+    ... ]
     >>> len(vs.figures.curves(rows).axes)
     3
     """
     rows = rows.to_dict("records") if hasattr(rows, "to_dict") else list(rows)
     if not rows or "epoch" not in rows[0]:
-        raise DataError("curves: there is nothing to draw: give one row per epoch, as Outcome.curves has them.")
-    rows = [{name: value if value is None or abs(value) < LARGEST else np.nan for name, value in row.items()} for row in rows]
+        raise DataError(
+            "curves: there is nothing to draw: give one row per epoch, as Outcome.curves has them."
+        )
+    rows = [
+        {
+            name: value if value is None or abs(value) < LARGEST else np.nan
+            for name, value in row.items()
+        }
+        for row in rows
+    ]
     directions = {"loss": "lower", "validation_loss": "lower"} | dict(better or {})
-    names = [name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")]
-    made, axes = figure(len(names) + 1, 1, title=title, sharex=True, height_ratios=[3] * len(names) + [1])
+    names = [
+        name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")
+    ]
+    made, axes = figure(
+        len(names) + 1, 1, title=title, sharex=True, height_ratios=[3] * len(names) + [1]
+    )
     epochs = np.array([row["epoch"] for row in rows])
     for axis, name in zip(axes[:, 0], names, strict=False):
         _panel(axis, rows, epochs, name, directions)
     rate = axes[-1, 0]
-    rate.plot(epochs, [row.get("rate", np.nan) for row in rows], color=COLOURS[5], linewidth=1.8, **_marks(rows))
+    rate.plot(
+        epochs,
+        [row.get("rate", np.nan) for row in rows],
+        color=COLOURS[5],
+        linewidth=1.8,
+        **_marks(rows),
+    )
     rate.set_ylim(bottom=0)
     rate.ticklabel_format(axis="y", style="sci", scilimits=(-2, 2))
     tidy(rate, x="epoch", y="rate")
@@ -64,13 +86,33 @@ def _marks(rows: Sequence[Any]) -> dict[str, Any]:
     return {"marker": "o"} if len(rows) < 3 else {}
 
 
-def _panel(axis: Any, rows: Sequence[dict[str, float]], epochs: np.ndarray, name: str, better: Mapping[str, str]) -> None:
-    axis.plot(epochs, [row[name] for row in rows], color=COLOURS[0], linewidth=1.8, label="training", **_marks(rows))
+def _panel(
+    axis: Any,
+    rows: Sequence[dict[str, float]],
+    epochs: np.ndarray,
+    name: str,
+    better: Mapping[str, str],
+) -> None:
+    axis.plot(
+        epochs,
+        [row[name] for row in rows],
+        color=COLOURS[0],
+        linewidth=1.8,
+        label="training",
+        **_marks(rows),
+    )
     key = f"validation_{name}"
     if key in rows[0]:
         values = np.array([row[key] for row in rows])
         scored = np.isfinite(values)  # not every epoch may have been
-        axis.plot(epochs[scored], values[scored], color=COLOURS[2], linewidth=1.8, label="validation", **_marks(rows))
+        axis.plot(
+            epochs[scored],
+            values[scored],
+            color=COLOURS[2],
+            linewidth=1.8,
+            label="validation",
+            **_marks(rows),
+        )
         if np.isfinite(values).any() and key in better:
             best = int(np.nanargmin(values) if better[key] == "lower" else np.nanargmax(values))
             axis.plot(

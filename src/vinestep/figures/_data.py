@@ -32,7 +32,8 @@ def examples(
     across: int = 8,
     title: str = "",
 ) -> Figure:
-    """Pictures in a grid, as they come out of the batches, each with its label; with decisions beside the truth, wrong ones first.
+    """Pictures in a grid, as they come out of the batches, each with its label; with decisions
+    beside the truth, wrong ones first.
 
     Parameters
     ----------
@@ -51,16 +52,25 @@ def examples(
 
     Examples
     --------
-    >>> len(vs.figures.examples(np.zeros((3, 8, 8, 3)), ["healthy", "chlorosis", "healthy"], rows=1, across=3).axes)
+    >>> len(
+    ...     vs.figures.examples(
+    ...         np.zeros((3, 8, 8, 3)), ["healthy", "chlorosis", "healthy"], rows=1, across=3
+    ...     ).axes
+    ... )
     3
     """
     array = np.asarray(pictures)
     if array.ndim != 4 or array.shape[3] not in (1, 3, 4) or not len(array):
-        raise DataError(f"examples: pictures are (n, height, width, 1, 3 or 4), got shape {array.shape}.")
+        raise DataError(
+            f"examples: pictures are (n, height, width, 1, 3 or 4), got shape {array.shape}."
+        )
     order = np.arange(len(array))
     if decided is not None:
         if labels is None or len(labels) != len(array) or len(decided) != len(array):
-            raise DataError("examples: decisions are shown beside the truth: give as many labels and decisions as pictures.")
+            raise DataError(
+                "examples: decisions are shown beside the truth: give as many labels and "
+                "decisions as pictures."
+            )
         order = np.array(sorted(range(len(array)), key=lambda i: str(labels[i]) == str(decided[i])))
     order = order[: rows * across]
     shown = array[order]
@@ -99,13 +109,22 @@ def classes(parts: Mapping[str, Any], names: Sequence[str] = (), *, title: str =
 
     Examples
     --------
-    >>> drawn = vs.figures.classes({"training": [0, 1, 1], "validation": [0, 1]}, ["sound", "stuck"])
+    >>> drawn = vs.figures.classes(
+    ...     {"training": [0, 1, 1], "validation": [0, 1]}, ["sound", "stuck"]
+    ... )
     >>> [text.get_text() for text in drawn.axes[0].get_legend().get_texts()]
     ['training (3)', 'validation (2)']
     """
-    names = names or next((part.class_names for part in parts.values() if hasattr(part, "class_names")), ())
-    arrays = {name: np.asarray(part.labels() if hasattr(part, "labels") else part) for name, part in parts.items()}
-    if not arrays or any(a.ndim != 1 or a.dtype.kind not in "iu" or not a.size for a in arrays.values()):
+    names = names or next(
+        (part.class_names for part in parts.values() if hasattr(part, "class_names")), ()
+    )
+    arrays = {
+        name: np.asarray(part.labels() if hasattr(part, "labels") else part)
+        for name, part in parts.items()
+    }
+    if not arrays or any(
+        a.ndim != 1 or a.dtype.kind not in "iu" or not a.size for a in arrays.values()
+    ):
         raise DataError("classes: give parts by name, each an array of class numbers.")
     n = max(len(names), *(int(a.max()) + 1 for a in arrays.values()))
     listed = [*names, *(str(i) for i in range(len(names), n))]
@@ -114,12 +133,25 @@ def classes(parts: Mapping[str, Any], names: Sequence[str] = (), *, title: str =
     for k, (part, labels) in enumerate(arrays.items()):
         shares = np.bincount(labels, minlength=n) / len(labels)
         places = np.arange(n) + (k - (len(arrays) - 1) / 2) * width
-        axis.bar(places, shares, width * 0.92, color=COLOURS[k % len(COLOURS)], label=f"{part} ({len(labels):,})")
+        axis.bar(
+            places,
+            shares,
+            width * 0.92,
+            color=COLOURS[k % len(COLOURS)],
+            label=f"{part} ({len(labels):,})",
+        )
         if n * len(arrays) <= 24:
-            for place, share, count in zip(places, shares, np.bincount(labels, minlength=n), strict=True):
-                axis.text(place, share, f"{count:,}", ha="center", va="bottom", fontsize=10, color=INK)
+            for place, share, count in zip(
+                places, shares, np.bincount(labels, minlength=n), strict=True
+            ):
+                axis.text(
+                    place, share, f"{count:,}", ha="center", va="bottom", fontsize=10, color=INK
+                )
     axis.set_xticks(
-        range(n), listed, rotation=30 if max(map(len, listed)) * n > 80 else 0, ha="right" if max(map(len, listed)) * n > 80 else "center"
+        range(n),
+        listed,
+        rotation=30 if max(map(len, listed)) * n > 80 else 0,
+        ha="right" if max(map(len, listed)) * n > 80 else "center",
     )
     axis.legend(frameon=False, fontsize=11)
     tidy(axis, y="share of the part")
@@ -127,8 +159,16 @@ def classes(parts: Mapping[str, Any], names: Sequence[str] = (), *, title: str =
     return made
 
 
-def columns(inputs: Any, names: Sequence[str], targets: Any = None, class_names: Sequence[str] = (), *, title: str = "") -> Figure:
-    """How the values of each column are distributed, by class if there are classes; up to twelve columns.
+def columns(
+    inputs: Any,
+    names: Sequence[str],
+    targets: Any = None,
+    class_names: Sequence[str] = (),
+    *,
+    title: str = "",
+) -> Figure:
+    """How the values of each column are distributed, by class if there are classes; up to twelve
+    columns.
 
     Parameters
     ----------
@@ -151,7 +191,11 @@ def columns(inputs: Any, names: Sequence[str], targets: Any = None, class_names:
     shown = min(array.shape[1], MOST_PANELS)
     across = 1 if shown == 1 else 2 if shown <= 4 else 3 if shown <= 9 else 4
     made, axes = figure(-(-shown // across), across, title=title)
-    groups = [(None, "")] if labels is None else [(k, class_names[k] if k < len(class_names) else str(k)) for k in np.unique(labels)]
+    groups = (
+        [(None, "")]
+        if labels is None
+        else [(k, class_names[k] if k < len(class_names) else str(k)) for k in np.unique(labels)]
+    )
     for i, axis in enumerate(axes.flat):
         if i >= shown:
             axis.set_axis_off()
@@ -162,7 +206,13 @@ def columns(inputs: Any, names: Sequence[str], targets: Any = None, class_names:
         for k, (label, name) in enumerate(groups):
             own = values if label is None else values[labels == label]  # type: ignore[index]
             axis.hist(
-                own[np.isfinite(own)], edges, density=True, histtype="step", linewidth=1.8, color=COLOURS[k % len(COLOURS)], label=name
+                own[np.isfinite(own)],
+                edges,
+                density=True,
+                histtype="step",
+                linewidth=1.8,
+                color=COLOURS[k % len(COLOURS)],
+                label=name,
             )
         gaps = int((~np.isfinite(values)).sum())
         tidy(axis, title=f"{names[i]} ({gaps} missing)" if gaps else str(names[i]))
@@ -184,7 +234,9 @@ def lengths(sequences: Any, *, title: str = "") -> Figure:
     >>> vs.figures.lengths(["racked", "tasted", "topped up"]).axes[0].get_xlabel()
     'length'
     """
-    found = np.array([int(s) if np.ndim(s) == 0 and not isinstance(s, str) else len(s) for s in sequences])
+    found = np.array(
+        [int(s) if np.ndim(s) == 0 and not isinstance(s, str) else len(s) for s in sequences]
+    )
     if not found.size:
         raise DataError("lengths: there are no sequences.")
     made, axes = figure(1, 1, title=title)
@@ -192,7 +244,10 @@ def lengths(sequences: Any, *, title: str = "") -> Figure:
     width = -(-(int(np.ptp(found)) + 1) // BINS)  # whole, so that each bar holds as many lengths
     axis.hist(found, np.arange(found.min(), found.max() + width + 1, width) - 0.5, color=COLOURS[1])
     middle, late = np.percentile(found, [50, 95])
-    for value, name, colour in ((middle, "median", COLOURS[0]), (late, "95 % are not longer than", COLOURS[2])):
+    for value, name, colour in (
+        (middle, "median", COLOURS[0]),
+        (late, "95 % are not longer than", COLOURS[2]),
+    ):
         axis.axvline(value, color=colour, linewidth=1.8, label=f"{name} {value:.0f}")
     wasted = 1 - found.mean() / found.max()
     axis.plot([], [], " ", label=f"padded to the longest ({found.max()}), {wasted:.0%} is padding")
@@ -202,8 +257,11 @@ def lengths(sequences: Any, *, title: str = "") -> Figure:
     return made
 
 
-def tokens(batch: Any, show: Any, *, ignored: int = -1, rows: int = 12, places: int = 16, title: str = "") -> Figure:
-    """Token by token what a network is fed: padding is grey, and what the loss leaves out has no border.
+def tokens(
+    batch: Any, show: Any, *, ignored: int = -1, rows: int = 12, places: int = 16, title: str = ""
+) -> Figure:
+    """Token by token what a network is fed: padding is grey, and what the loss leaves out has no
+    border.
 
     Parameters
     ----------
@@ -216,21 +274,40 @@ def tokens(batch: Any, show: Any, *, ignored: int = -1, rows: int = 12, places: 
 
     Examples
     --------
-    >>> batch = vs.data.Batch(np.array([[4, 5, 0]]), np.array([[5, 6, -1]]), None, np.array([[True, True, False]]))
+    >>> batch = vs.data.Batch(
+    ...     np.array([[4, 5, 0]]), np.array([[5, 6, -1]]), None, np.array([[True, True, False]])
+    ... )
     >>> len(vs.figures.tokens(batch, str).axes[0].texts)
     3
     """
-    numbers, labels = np.asarray(batch.inputs)[:rows, :places], np.asarray(batch.targets)[:rows, :places]
+    numbers, labels = (
+        np.asarray(batch.inputs)[:rows, :places],
+        np.asarray(batch.targets)[:rows, :places],
+    )
     if numbers.ndim != 2 or numbers.dtype.kind not in "iu":
-        raise DataError(f"tokens: whole numbers (n, time) are wanted, got {numbers.dtype} of shape {numbers.shape}.")
-    masks = np.ones(numbers.shape, bool) if batch.masks is None else np.asarray(batch.masks)[:rows, :places]
+        raise DataError(
+            f"tokens: whole numbers (n, time) are wanted, got {numbers.dtype} of shape "
+            f"{numbers.shape}."
+        )
+    masks = (
+        np.ones(numbers.shape, bool)
+        if batch.masks is None
+        else np.asarray(batch.masks)[:rows, :places]
+    )
     learned = labels != ignored if labels.shape == numbers.shape else np.zeros(numbers.shape, bool)
     made, axes = figure(1, 1, title=title)
     axis = axes[0, 0]
     for i, j in np.ndindex(*numbers.shape):
         face = "white" if masks[i, j] else "#e4e4e4"
-        border = {"edgecolor": COLOURS[1], "linewidth": 1.2} if learned[i, j] else {"edgecolor": "none"}
-        text = show(int(numbers[i, j])).replace(" ", "\u2423").replace("\n", "\u21b5").replace("$", r"\$")
+        border = (
+            {"edgecolor": COLOURS[1], "linewidth": 1.2} if learned[i, j] else {"edgecolor": "none"}
+        )
+        text = (
+            show(int(numbers[i, j]))
+            .replace(" ", "\u2423")
+            .replace("\n", "\u21b5")
+            .replace("$", r"\$")
+        )
         axis.text(
             j,
             i,

@@ -39,7 +39,12 @@ def decisions(
     Examples
     --------
     >>> points = np.array([[-1.0, 0.0], [1.0, 0.5]])
-    >>> drawn = vs.figures.decisions(lambda p: (p[:, 0] > 0).astype(int), points, np.array([0, 1]), names=["west", "east"])
+    >>> drawn = vs.figures.decisions(
+    ...     lambda p: (p[:, 0] > 0).astype(int),
+    ...     points,
+    ...     np.array([0, 1]),
+    ...     names=["west", "east"],
+    ... )
     >>> drawn.axes[0].get_xlabel()
     'x'
     """
@@ -47,10 +52,23 @@ def decisions(
     axis = panels[0, 0]
     margin = 0.06 * (points.max(axis=0) - points.min(axis=0))
     low, high = points.min(axis=0) - margin, points.max(axis=0) + margin
-    east, north = np.meshgrid(np.linspace(low[0], high[0], GRID), np.linspace(low[1], high[1], GRID))
+    east, north = np.meshgrid(
+        np.linspace(low[0], high[0], GRID), np.linspace(low[1], high[1], GRID)
+    )
     field = decide(np.stack([east.ravel(), north.ravel()], axis=1)).reshape(east.shape)
-    pale = ListedColormap([tuple(1 - 0.28 * (1 - c) for c in to_rgb(colour)) for colour in COLOURS[: len(names)]])
-    axis.pcolormesh(east, north, field, cmap=pale, vmin=-0.5, vmax=len(names) - 0.5, shading="nearest", rasterized=True)
+    pale = ListedColormap(
+        [tuple(1 - 0.28 * (1 - c) for c in to_rgb(colour)) for colour in COLOURS[: len(names)]]
+    )
+    axis.pcolormesh(
+        east,
+        north,
+        field,
+        cmap=pale,
+        vmin=-0.5,
+        vmax=len(names) - 0.5,
+        shading="nearest",
+        rasterized=True,
+    )
     for number, name in enumerate(names):
         axis.contour(east, north, field == number, levels=[0.5], colors="white", linewidths=1.4)
         here = labels == number

@@ -25,7 +25,14 @@ class Drawn(Figure):
         return as_png(self)
 
 
-def figure(rows: int = 1, columns: int = 1, *, title: str = "", size: tuple[float, float] = SIZE, **options: Any) -> tuple[Figure, Any]:
+def figure(
+    rows: int = 1,
+    columns: int = 1,
+    *,
+    title: str = "",
+    size: tuple[float, float] = SIZE,
+    **options: Any,
+) -> tuple[Figure, Any]:
     """A figure of 1280 x 800 points with panels, independent of any screen."""
     made = Drawn(figsize=size, dpi=DPI, layout="constrained")
     FigureCanvasAgg(made)
@@ -51,7 +58,9 @@ def as_png(made: Figure) -> bytes:
 
     Examples
     --------
-    >>> vs.figures.as_png(vs.figures.curves([{"epoch": 1, "step": 5, "rate": 0.1, "loss": 2.0}]))[1:4]
+    >>> vs.figures.as_png(
+    ...     vs.figures.curves([{"epoch": 1, "step": 5, "rate": 0.1, "loss": 2.0}])
+    ... )[1:4]
     b'PNG'
     """
     room = BytesIO()

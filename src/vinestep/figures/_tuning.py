@@ -1,4 +1,6 @@
-"""Rates and trials: a schedule before it is used, the rate range test, scores by setting, where the time of a step goes."""
+"""Rates and trials: a schedule before it is used, the rate range test, scores by setting, where the
+time of a step goes.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,12 @@ MOST_ROWS = 24
 
 
 def schedule(
-    factor: Callable[[int], float], steps: int, *, rate: float = 1.0, steps_per_epoch: int | None = None, title: str = ""
+    factor: Callable[[int], float],
+    steps: int,
+    *,
+    rate: float = 1.0,
+    steps_per_epoch: int | None = None,
+    title: str = "",
 ) -> Figure:
     """A learning rate schedule, step by step.
 
@@ -72,7 +79,10 @@ def rate_range(rates: Any, losses: Any, suggested: float = math.nan, *, title: s
     """
     rates, losses = np.asarray(rates, float), np.asarray(losses, float)
     if not len(rates) or rates.shape != losses.shape:
-        raise DataError(f"rate_range: {rates.shape} rates and {losses.shape} losses; as many of each are needed.")
+        raise DataError(
+            f"rate_range: {rates.shape} rates and {losses.shape} losses; as many of each are "
+            "needed."
+        )
     made, axes = figure(1, 1, title=title)
     axis = axes[0, 0]
     axis.plot(rates, losses, color=COLOURS[0], linewidth=2)
@@ -86,16 +96,29 @@ def rate_range(rates: Any, losses: Any, suggested: float = math.nan, *, title: s
     return made
 
 
-def trials(settings: Sequence[Mapping[str, Any]], scores: Sequence[float], name: str = "score", *, title: str = "") -> Figure:
+def trials(
+    settings: Sequence[Mapping[str, Any]],
+    scores: Sequence[float],
+    name: str = "score",
+    *,
+    title: str = "",
+) -> Figure:
     """The scores of trials against each of their settings.
 
     Examples
     --------
-    >>> len(vs.figures.trials([{"rate": 0.1, "width": 8}, {"rate": 0.01, "width": 16}], [0.5, 0.4]).axes)
+    >>> len(
+    ...     vs.figures.trials(
+    ...         [{"rate": 0.1, "width": 8}, {"rate": 0.01, "width": 16}], [0.5, 0.4]
+    ...     ).axes
+    ... )
     2
     """
     if not settings or len(settings) != len(scores):
-        raise DataError(f"trials: {len(settings)} trials and {len(scores)} scores; at least one of each is needed.")
+        raise DataError(
+            f"trials: {len(settings)} trials and {len(scores)} scores; at least one of each is "
+            "needed."
+        )
     names = list(settings[0])
     across = min(3, len(names))
     made, axes = figure(-(-len(names) // across), across, title=title, sharey=True)
@@ -109,7 +132,9 @@ def trials(settings: Sequence[Mapping[str, Any]], scores: Sequence[float], name:
 
 
 def _scores_by(axis: Any, values: list[Any], scores: Sequence[float]) -> None:
-    numbers = all(isinstance(value, int | float) and not isinstance(value, bool) for value in values)
+    numbers = all(
+        isinstance(value, int | float) and not isinstance(value, bool) for value in values
+    )
     if numbers and len(set(values)) > 1:
         axis.plot(values, scores, "o", color=COLOURS[0], alpha=0.7, markersize=8)
         if min(values) > 0 and max(values) / min(values) > 20:
@@ -132,7 +157,12 @@ def profile(rows: Sequence[Mapping[str, Any]], *, title: str = "") -> Figure:
 
     Examples
     --------
-    >>> drawn = vs.figures.profile([{"part": "forward", "milliseconds": 2.0}, {"part": "backward", "milliseconds": 4.0}])
+    >>> drawn = vs.figures.profile(
+    ...     [
+    ...         {"part": "forward", "milliseconds": 2.0},
+    ...         {"part": "backward", "milliseconds": 4.0},
+    ...     ]
+    ... )
     >>> [label.get_text() for label in drawn.axes[0].get_yticklabels()]
     ['forward', 'backward']
     """
@@ -146,7 +176,14 @@ def profile(rows: Sequence[Mapping[str, Any]], *, title: str = "") -> Figure:
     axis.barh(range(len(shown)), lengths, color=COLOURS[0], height=0.7)
     axis.set_yticks(range(len(shown)), [str(row["part"]) for row in shown])
     for i, length in enumerate(lengths):
-        axis.text(length, i, f"  {length:.3g} ms, {length / total:.0%}" if total else "", va="center", fontsize=10, color=INK)
+        axis.text(
+            length,
+            i,
+            f"  {length:.3g} ms, {length / total:.0%}" if total else "",
+            va="center",
+            fontsize=10,
+            color=INK,
+        )
     axis.set_xlim(0, max(lengths) * 1.2 + 1e-9)
     tidy(axis, x="milliseconds a step")
     axis.grid(False, axis="y")

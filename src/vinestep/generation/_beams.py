@@ -20,11 +20,15 @@ class Beam(NamedTuple):
     ended: bool
 
     def score(self, length_power: float) -> float:
-        """Logarithm of its probability, divided by a power of its length: Y. Wu et al. 2016, arXiv 1609.08144, equation 14."""
+        """Logarithm of its probability, divided by a power of its length: Y. Wu et al. 2016, arXiv
+        1609.08144, equation 14.
+        """
         return float(self.log_probability / ((5 + len(self.tokens)) / 6) ** length_power)
 
 
-def search(session: Session, choice: Choice, *, beams: int, most: int, end: int | None, length_power: float) -> list[Beam]:
+def search(
+    session: Session, choice: Choice, *, beams: int, most: int, end: int | None, length_power: float
+) -> list[Beam]:
     """The best sequences after one prompt, best first.
 
     Parameters
@@ -50,7 +54,11 @@ def search(session: Session, choice: Choice, *, beams: int, most: int, end: int 
         for row, beam in enumerate(alive):
             p = log_softmax(choice.admitted(logits[row], prompt + beam.tokens))
             best = np.argsort(-p, kind="stable")[: 2 * beams]
-            candidates += [(beam.log_probability + float(p[token]), row, int(token)) for token in best if np.isfinite(p[token])]
+            candidates += [
+                (beam.log_probability + float(p[token]), row, int(token))
+                for token in best
+                if np.isfinite(p[token])
+            ]
         candidates.sort(key=lambda item: -item[0])
         rows: list[int] = []
         following: list[Beam] = []
@@ -72,7 +80,9 @@ def search(session: Session, choice: Choice, *, beams: int, most: int, end: int 
     return sorted([*done, *alive], key=lambda beam: -beam.score(length_power))[:beams]
 
 
-def _is_settled(done: list[Beam], alive: list[Beam], beams: int, most: int, length_power: float) -> bool:
+def _is_settled(
+    done: list[Beam], alive: list[Beam], beams: int, most: int, length_power: float
+) -> bool:
     """Whether no sequence under way can become better than those that ended."""
     if len(done) < beams:
         return False

@@ -35,7 +35,8 @@ class Generated:
     log_probability: float
     """Of all tokens, that of the end included, after penalties and constraints."""
     reason: str
-    """"end": the network ended it; "stop": a stop text came; "most": it became as long as was asked for; "full": there are no more
+    """"end": the network ended it; "stop": a stop text came; "most": it became as long as was asked
+    for; "full": there are no more
     positions."""
 
     def __str__(self) -> str:
@@ -88,17 +89,20 @@ def generate(
     seed: int = 0,
     cached: bool = True,
 ) -> Any:
-    """Write on after one prompt, or several; or what is said in pictures or texts that are read before.
+    """Write on after one prompt, or several; or what is said in pictures or texts that are read
+    before.
 
     Parameters
     ----------
     network : Layer
-        Tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``, such as `vinestep.networks.LanguageModel`.
+        Tokens ``(batch, time)`` to logits of the next ones ``(batch, time, tokens)``, such as
+        `vinestep.networks.LanguageModel`.
     prompts : str, list of tokens, or list of either
-        Several may be of unequal lengths; each gets what it would get alone. With `given` they may be left out: all begin with the
-        tokeniser's begin.
+        Several may be of unequal lengths; each gets what it would get alone. With `given` they may
+        be left out: all begin with the tokeniser's begin.
     given : picture, str, or several of them, optional
-        What a network that reads before it writes, such as `vinestep.networks.EncoderDecoder`, reads.
+        What a network that reads before it writes, such as `vinestep.networks.EncoderDecoder`,
+        reads.
     tokeniser : Tokeniser, optional
         For prompts and results as texts.
     source_tokeniser : Tokeniser, optional
@@ -112,8 +116,8 @@ def generate(
     nucleus : float, optional
         Only the fewest likeliest that have this share together are drawn.
     repetition : float
-        Logits of tokens that came before are divided by it if positive, else multiplied: N. S. Keskar et al. 2019, arXiv 1909.05858,
-        section 4.1.
+        Logits of tokens that came before are divided by it if positive, else multiplied: N. S.
+        Keskar et al. 2019, arXiv 1909.05858, section 4.1.
     beams : int
         More than 1 for beam search.
     length_power : float
@@ -136,17 +140,28 @@ def generate(
     Raises
     ------
     SettingError
-        If a setting is out of its range, a prompt empty or longer than there are positions for, or the tokeniser that of another model.
+        If a setting is out of its range, a prompt empty or longer than there are positions for, or
+        the tokeniser that of another model.
     DataError
         If there is no token for a character.
 
     Examples
     --------
-    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(
+    ...     np.array([[1, 2, 3]])
+    ... )
     >>> vs.generate(model, [1, 2], most=4).tokens
     [4, 1, 4, 1]
     """
-    asked = _asked(network, tokeniser, Choice(temperature, top_k, nucleus, repetition, allowed), stop, end, most, cached)
+    asked = _asked(
+        network,
+        tokeniser,
+        Choice(temperature, top_k, nucleus, repetition, allowed),
+        stop,
+        end,
+        most,
+        cached,
+    )
     sources, several = _sources(network, given, source_tokeniser or tokeniser)
     if prompts is None:
         listed = [[_begin_of(tokeniser)]] * (1 if sources is None else len(sources))
@@ -154,23 +169,42 @@ def generate(
         listed, many = _listed(prompts)
         several = several or many
     if sources is not None and len(sources) != len(listed):
-        raise SettingError(f"generate: {len(sources)} were given to be read, and {len(listed)} prompts. As many are wanted.")
+        raise SettingError(
+            f"generate: {len(sources)} were given to be read, and {len(listed)} prompts. As many "
+            "are wanted."
+        )
     encoded = _encoded(network, listed, tokeniser)
     if isinstance(beams, bool) or not isinstance(beams, int) or beams < 1 or not length_power >= 0:
-        raise SettingError(f"generate: beams must be at least 1 and length_power not negative, got {beams!r} and {length_power!r}.")
-    with one_blas_thread():  # products of a few rows are many, and its threads would compete with ours between them
+        raise SettingError(
+            f"generate: beams must be at least 1 and length_power not negative, got {beams!r} and "
+            f"{length_power!r}."
+        )
+    with (
+        one_blas_thread()
+    ):  # products of a few rows are many, and its threads would compete with ours between them
         found = _found_for(network, encoded, sources, asked, seed, beams, length_power)
     return found if several else found[0]
 
 
 def _found_for(
-    network: Any, encoded: list[list[int]], sources: np.ndarray | None, asked: _Asked, seed: int, beams: int, length_power: float
+    network: Any,
+    encoded: list[list[int]],
+    sources: np.ndarray | None,
+    asked: _Asked,
+    seed: int,
+    beams: int,
+    length_power: float,
 ) -> list[Generated]:
     if beams > 1 or length_power:
         if asked.choice.temperature:
-            raise SettingError("generate: beam search takes the likeliest sequences; leave temperature at 0.")
+            raise SettingError(
+                "generate: beam search takes the likeliest sequences; leave temperature at 0."
+            )
         each = [None] * len(encoded) if sources is None else np.split(sources, len(encoded))
-        sessions = [Session(network, [prompt], cached=asked.cached, given=one) for prompt, one in zip(encoded, each, strict=True)]
+        sessions = [
+            Session(network, [prompt], cached=asked.cached, given=one)
+            for prompt, one in zip(encoded, each, strict=True)
+        ]
         return [_by_beams(session, asked, beams, length_power) for session in sessions]
     session = Session(network, encoded, cached=asked.cached, given=sources)
     return _together(session, encoded, asked, _generators(encoded, seed, sources))
@@ -194,16 +228,26 @@ def stream(
 ) -> Iterator[Piece]:
     """The same as `generate` for one prompt without beams, piece by piece as it is written.
 
-    With a tokeniser a piece has a text when its bytes make whole characters. What may be the begin of a stop text is held back until it
-    is known to be none.
+    With a tokeniser a piece has a text when its bytes make whole characters. What may be the begin
+    of a stop text is held back until it is known to be none.
 
     Examples
     --------
-    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(np.array([[1, 2, 3]]))
+    >>> model = vs.networks.LanguageModel(20, width=8, depth=1, heads=2).initialise(
+    ...     np.array([[1, 2, 3]])
+    ... )
     >>> [piece.token for piece in vs.generation.stream(model, [1, 2], most=3)]
     [4, 1, 4]
     """
-    asked = _asked(network, tokeniser, Choice(temperature, top_k, nucleus, repetition, allowed), stop, end, most, cached)
+    asked = _asked(
+        network,
+        tokeniser,
+        Choice(temperature, top_k, nucleus, repetition, allowed),
+        stop,
+        end,
+        most,
+        cached,
+    )
     encoded = _encoded(network, [prompt], tokeniser)
     session, rng = Session(network, encoded, cached=cached), _generators(encoded, seed)[0]
     tokens: list[int] = []
@@ -230,20 +274,31 @@ def stream(
 
 def _begin_of(tokeniser: Tokeniser | None) -> int:
     if tokeniser is None:
-        raise SettingError("generate: there is no prompt. Give a text, or tokens that it begins with.")
+        raise SettingError(
+            "generate: there is no prompt. Give a text, or tokens that it begins with."
+        )
     return tokeniser.begin
 
 
-def _sources(network: Any, given: Any, tokeniser: Tokeniser | None) -> tuple[np.ndarray | None, bool]:
+def _sources(
+    network: Any, given: Any, tokeniser: Tokeniser | None
+) -> tuple[np.ndarray | None, bool]:
     """What is read, as the network takes it, and whether it is several."""
     reads = hasattr(network, "read")
     if given is None:
         if reads:
-            raise SettingError(f"generate: {type(network).__name__} reads before it writes. Say what: given=.")
+            raise SettingError(
+                f"generate: {type(network).__name__} reads before it writes. Say what: given=."
+            )
         return None, False
     if not reads:
-        raise SettingError(f"generate: {type(network).__name__} reads nothing before it writes: leave given= out, and give prompts.")
-    one = isinstance(given, str) or (isinstance(given, np.ndarray) and given.ndim == len(network.sample_like[0][0]))
+        raise SettingError(
+            f"generate: {type(network).__name__} reads nothing before it writes: leave given= "
+            "out, and give prompts."
+        )
+    one = isinstance(given, str) or (
+        isinstance(given, np.ndarray) and given.ndim == len(network.sample_like[0][0])
+    )
     listed = [given] if one else list(given)
     if listed and isinstance(listed[0], int | np.integer):
         listed, one = [listed], True
@@ -251,7 +306,9 @@ def _sources(network: Any, given: Any, tokeniser: Tokeniser | None) -> tuple[np.
         raise SettingError("generate: there is nothing to be read.")
     if isinstance(listed[0], str):
         if tokeniser is None:
-            raise SettingError("generate: what is given is a text; give the tokeniser of the model, or tokens.")
+            raise SettingError(
+                "generate: what is given is a text; give the tokeniser of the model, or tokens."
+            )
         listed = [tokeniser.encode(text, end=True, unknown="refuse") for text in listed]
     return joined_sources(listed), not one
 
@@ -260,18 +317,35 @@ def _listed(prompts: Any) -> tuple[list[Any], bool]:
     if isinstance(prompts, str):
         return [prompts], False
     listed = list(prompts)
-    if listed and all(isinstance(one, int | np.integer) and not isinstance(one, bool) for one in listed):
+    if listed and all(
+        isinstance(one, int | np.integer) and not isinstance(one, bool) for one in listed
+    ):
         return [listed], False
     if not listed:
-        raise SettingError("generate: there is no prompt. Give a text, or tokens that it begins with.")
+        raise SettingError(
+            "generate: there is no prompt. Give a text, or tokens that it begins with."
+        )
     return listed, True
 
 
-def _asked(network: Any, tokeniser: Any, choice: Choice, stop: Any, end: int | None, most: int, cached: bool) -> _Asked:
+def _asked(
+    network: Any,
+    tokeniser: Any,
+    choice: Choice,
+    stop: Any,
+    end: int | None,
+    most: int,
+    cached: bool,
+) -> _Asked:
     if not isinstance(network, Layer):
-        raise SettingError(f"generate: the network is a {type(network).__name__}, not a layer. Of a Model give model.network.")
+        raise SettingError(
+            f"generate: the network is a {type(network).__name__}, not a layer. Of a Model give "
+            "model.network."
+        )
     if isinstance(most, bool) or not isinstance(most, int | np.integer) or most < 1:
-        raise SettingError(f"generate: most must be a whole number of tokens of at least 1, got {most!r}.")
+        raise SettingError(
+            f"generate: most must be a whole number of tokens of at least 1, got {most!r}."
+        )
     words = (stop,) if isinstance(stop, str) else tuple(stop)
     if words and tokeniser is None:
         raise SettingError("generate: stop texts need a tokeniser, which says what tokens mean.")
@@ -280,7 +354,8 @@ def _asked(network: Any, tokeniser: Any, choice: Choice, stop: Any, end: int | N
     tokens = getattr(network, "tokens", None)
     if tokeniser is not None and tokens is not None and len(tokeniser) != tokens:
         raise SettingError(
-            f"generate: the tokeniser has {len(tokeniser)} tokens, and the network {tokens}: it is the tokeniser of another model."
+            f"generate: the tokeniser has {len(tokeniser)} tokens, and the network {tokens}: it "
+            "is the tokeniser of another model."
         )
     if tokeniser is not None:
         end = tokeniser.end if end is None else end
@@ -293,20 +368,31 @@ def _encoded(network: Any, prompts: list[Any], tokeniser: Tokeniser | None) -> l
     for prompt in prompts:
         if isinstance(prompt, str):
             if tokeniser is None:
-                raise SettingError("generate: a prompt is a text; give the tokeniser of the model, or tokens.")
+                raise SettingError(
+                    "generate: a prompt is a text; give the tokeniser of the model, or tokens."
+                )
             found.append(tokeniser.encode(prompt, begin=True, unknown="refuse").tolist())
         else:
             found.append([int(token) for token in prompt])
     check_tokens(found, getattr(network, "tokens", None))
     room = getattr(network, "most_tokens", None)
-    long = next((i for i, tokens in enumerate(found) if room is not None and len(tokens) > room), None)
+    long = next(
+        (i for i, tokens in enumerate(found) if room is not None and len(tokens) > room), None
+    )
     if long is not None:
-        raise SettingError(f"generate: prompt {long} has {len(found[long])} tokens, and the network has positions for {room}. Shorten it.")
+        raise SettingError(
+            f"generate: prompt {long} has {len(found[long])} tokens, and the network has "
+            f"positions for {room}. Shorten it."
+        )
     return found
 
 
-def _generators(prompts: list[list[int]], seed: int, sources: np.ndarray | None = None) -> list[np.random.Generator]:
-    """By seed, prompt and what was read, so that each gets the same alone and among others; equal ones get each their own."""
+def _generators(
+    prompts: list[list[int]], seed: int, sources: np.ndarray | None = None
+) -> list[np.random.Generator]:
+    """By seed, prompt and what was read, so that each gets the same alone and among others; equal
+    ones get each their own.
+    """
     seen: Counter[tuple[int, ...]] = Counter()
     made = []
     for i, prompt in enumerate(prompts):
@@ -323,7 +409,9 @@ def _key_of(source: np.ndarray) -> list[int]:
     return [int(number) for number in np.frombuffer(digest, np.uint32)]
 
 
-def _together(session: Session, prompts: list[list[int]], asked: _Asked, rngs: list[np.random.Generator]) -> list[Generated]:
+def _together(
+    session: Session, prompts: list[list[int]], asked: _Asked, rngs: list[np.random.Generator]
+) -> list[Generated]:
     found: list[Generated | None] = [None] * len(prompts)
     tokens: list[list[int]] = [[] for _ in prompts]
     totals, alive = [0.0] * len(prompts), list(range(len(prompts)))
@@ -357,9 +445,15 @@ def _together(session: Session, prompts: list[list[int]], asked: _Asked, rngs: l
 
 def _by_beams(session: Session, asked: _Asked, beams: int, length_power: float) -> Generated:
     most = min(asked.most, session.room + 1)
-    best = search(session, asked.choice, beams=beams, most=most, end=asked.end, length_power=length_power)[0]
+    best = search(
+        session, asked.choice, beams=beams, most=most, end=asked.end, length_power=length_power
+    )[0]
     tokens = best.tokens[:-1] if best.ended else best.tokens
-    made = asked.result(tokens, best.log_probability, "end" if best.ended else "most" if most == asked.most else "full")
+    made = asked.result(
+        tokens,
+        best.log_probability,
+        "end" if best.ended else "most" if most == asked.most else "full",
+    )
     at = _found(made.text, asked.words)
     return made if at is None else Generated(tokens, made.text[:at], best.log_probability, "stop")
 
@@ -371,7 +465,9 @@ def _found(text: str, words: tuple[str, ...]) -> int | None:
 
 
 def _surely(text: str, words: tuple[str, ...]) -> int:
-    """How much of a text is no begin of a stop text, nor of a character whose bytes are not all there."""
+    """How much of a text is no begin of a stop text, nor of a character whose bytes are not all
+    there.
+    """
     sure = len(text.rstrip("\ufffd"))
     for word in words:
         for n in range(min(len(word), len(text)), 0, -1):

@@ -1,4 +1,6 @@
-"""From logits to probabilities of the next token: temperature, the likeliest few, penalties, constraints."""
+"""From logits to probabilities of the next token: temperature, the likeliest few, penalties,
+constraints.
+"""
 
 from __future__ import annotations
 
@@ -35,46 +37,72 @@ class Choice:
 
     def __post_init__(self) -> None:
         if not np.isfinite(self.temperature) or self.temperature < 0:
-            raise SettingError(f"generate: temperature must be 0, for the likeliest token, or above, got {self.temperature!r}.")
-        if self.top_k is not None and (isinstance(self.top_k, bool) or not isinstance(self.top_k, int) or self.top_k < 1):
-            raise SettingError(f"generate: top_k must be a whole number of at least 1, got {self.top_k!r}.")
+            raise SettingError(
+                "generate: temperature must be 0, for the likeliest token, or above, got "
+                f"{self.temperature!r}."
+            )
+        if self.top_k is not None and (
+            isinstance(self.top_k, bool) or not isinstance(self.top_k, int) or self.top_k < 1
+        ):
+            raise SettingError(
+                f"generate: top_k must be a whole number of at least 1, got {self.top_k!r}."
+            )
         if self.nucleus is not None and not 0 < self.nucleus <= 1:
-            raise SettingError(f"generate: nucleus must be above 0 and at most 1, got {self.nucleus!r}.")
+            raise SettingError(
+                f"generate: nucleus must be above 0 and at most 1, got {self.nucleus!r}."
+            )
         if not self.repetition > 0:
-            raise SettingError(f"generate: repetition must be above 0, 1 for no penalty, got {self.repetition!r}.")
+            raise SettingError(
+                f"generate: repetition must be above 0, 1 for no penalty, got {self.repetition!r}."
+            )
 
     def admitted(self, logits: np.ndarray, before: list[int]) -> np.ndarray:
-        """Logits of the next token after penalties and constraints, in float64: what may not follow is at minus infinity."""
+        """Logits of the next token after penalties and constraints, in float64: what may not follow
+        is at minus infinity.
+        """
         found = np.array(logits, np.float64)
         if self.repetition != 1:
             seen = np.unique(before)
-            found[seen] = np.where(found[seen] > 0, found[seen] / self.repetition, found[seen] * self.repetition)
+            found[seen] = np.where(
+                found[seen] > 0, found[seen] / self.repetition, found[seen] * self.repetition
+            )
         found[list(self.banned)] = -np.inf
         if self.allowed is not None and (may := self.allowed(list(before))) is not None:
             kept = np.full_like(found, -np.inf)
             places = np.asarray(list(may), np.intp)
             if not places.size or places.min() < 0 or places.max() >= len(found):
-                told = f"allowed returned {places.tolist()[:8]}; it has to be at least one token from 0 to {len(found) - 1}"
+                told = (
+                    f"allowed returned {places.tolist()[:8]}; it has to be at least one token "
+                    f"from 0 to {len(found) - 1}"
+                )
                 raise SettingError(f"generate: {told}.")
             kept[places] = found[places]
             found = kept
         if not np.isfinite(found).any():
-            raise SettingError("generate: no token may follow: what allowed returned is banned, as padding is.")
+            raise SettingError(
+                "generate: no token may follow: what allowed returned is banned, as padding is."
+            )
         return found
 
-    def drawn(self, logits: np.ndarray, before: list[int], rng: np.random.Generator) -> tuple[int, float]:
+    def drawn(
+        self, logits: np.ndarray, before: list[int], rng: np.random.Generator
+    ) -> tuple[int, float]:
         """The next token, and the logarithm of its probability before temperature and cutting."""
         admitted = self.admitted(logits, before)
         if self.temperature == 0:
             token = int(admitted.argmax())
         else:
-            p = shaped(admitted, temperature=self.temperature, top_k=self.top_k, nucleus=self.nucleus)
+            p = shaped(
+                admitted, temperature=self.temperature, top_k=self.top_k, nucleus=self.nucleus
+            )
             token = int(np.searchsorted(np.cumsum(p), rng.random() * p.sum(), side="right"))
             token = min(token, int(np.flatnonzero(p)[-1]))
         return token, float(log_softmax(admitted)[token])
 
 
-def shaped(logits: Any, *, temperature: float = 1.0, top_k: int | None = None, nucleus: float | None = None) -> np.ndarray:
+def shaped(
+    logits: Any, *, temperature: float = 1.0, top_k: int | None = None, nucleus: float | None = None
+) -> np.ndarray:
     """Probabilities of the next token: sharpened or flattened, and cut to the likeliest ones.
 
     Parameters
@@ -89,7 +117,8 @@ def shaped(logits: Any, *, temperature: float = 1.0, top_k: int | None = None, n
 
     References
     ----------
-    .. [1] A. Holtzman et al., "The Curious Case of Neural Text Degeneration", ICLR 2020, section 3.1.
+    .. [1] A. Holtzman et al., "The Curious Case of Neural Text Degeneration", ICLR 2020, section
+    3.1.
 
     Examples
     --------

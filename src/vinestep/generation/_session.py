@@ -16,39 +16,57 @@ __all__ = ["Session"]
 
 
 class Session:
-    """Several sequences under way. Shorter prompts are filled up before their first token, and that is never looked at.
+    """Several sequences under way. Shorter prompts are filled up before their first token, and that
+    is never looked at.
 
     Parameters
     ----------
     network : Layer
-        Called as ``network(ids, caches, mask)`` if it has `new_caches`, else as ``network(ids)`` with whole sequences of one length.
+        Called as ``network(ids, caches, mask)`` if it has `new_caches`, else as ``network(ids)``
+        with whole sequences of one length.
     prompts : list of list of int
         Tokens, at least one each.
     cached : bool
-        Whether keys and values of earlier tokens are kept; otherwise every token costs the whole text again.
+        Whether keys and values of earlier tokens are kept; otherwise every token costs the whole
+        text again.
     given : array, optional
-        What is read before anything is written, one for each prompt; the network is called as ``network.read(given)`` once and then as
-        ``network.write(ids, *read, caches, mask)``.
+        What is read before anything is written, one for each prompt; the network is called as
+        ``network.read(given)`` once and then as ``network.write(ids, *read, caches, mask)``.
     """
 
-    def __init__(self, network: Any, prompts: list[list[int]], *, cached: bool = True, given: np.ndarray | None = None) -> None:
+    def __init__(
+        self,
+        network: Any,
+        prompts: list[list[int]],
+        *,
+        cached: bool = True,
+        given: np.ndarray | None = None,
+    ) -> None:
         self.network = network
         self.read: tuple[Any, ...] | None = None
         if given is not None:
             source = given if given.dtype.kind in "iu" else given.astype(network.dtype)
             with untracked():
-                self.read = tuple(None if part is None else np.asarray(held(part)) for part in network.read(source))
+                self.read = tuple(
+                    None if part is None else np.asarray(held(part))
+                    for part in network.read(source)
+                )
         new_caches = getattr(network, "new_caches", None)
         self.has_caches = new_caches is not None
         lengths = {len(prompt) for prompt in prompts}
         if not self.has_caches and len(lengths) > 1:
             raise LayerError(
-                f"generate: {type(network).__name__} takes prompts of one length at a time: it has no new_caches() and mask. Give them one "
+                f"generate: {type(network).__name__} takes prompts of one length at a time: it "
+                "has no new_caches() and mask. Give them one "
                 "by one."
             )
         longest = max(lengths)
-        self.ids = np.array([[0] * (longest - len(prompt)) + prompt for prompt in prompts], np.int64)
-        self.mask = np.array([[False] * (longest - len(prompt)) + [True] * len(prompt) for prompt in prompts])
+        self.ids = np.array(
+            [[0] * (longest - len(prompt)) + prompt for prompt in prompts], np.int64
+        )
+        self.mask = np.array(
+            [[False] * (longest - len(prompt)) + [True] * len(prompt) for prompt in prompts]
+        )
         self.caches: Any = new_caches() if cached and new_caches is not None else None
         self._read = 0
 
@@ -74,7 +92,10 @@ class Session:
                     self._read = self.ids.shape[1]
         found = np.asarray(held(out))
         if found.ndim != 3:
-            raise LayerError(f"generate: the network gives shape {found.shape}, expected (sequences, time, tokens).")
+            raise LayerError(
+                f"generate: the network gives shape {found.shape}, expected (sequences, time, "
+                "tokens)."
+            )
         return found[:, -1]
 
     def _called(self, ids: np.ndarray) -> Any:
@@ -119,7 +140,12 @@ def check_tokens(prompts: list[list[int]], tokens: int | None) -> None:
     """
     for i, prompt in enumerate(prompts):
         if not prompt:
-            raise SettingError(f"generate: prompt {i} is empty. Begin with a token, such as the tokeniser's begin.")
+            raise SettingError(
+                f"generate: prompt {i} is empty. Begin with a token, such as the tokeniser's begin."
+            )
         wrong = [token for token in prompt if token < 0 or (tokens is not None and token >= tokens)]
         if wrong:
-            raise SettingError(f"generate: prompt {i} holds the token {wrong[0]}; the network knows 0 to {(tokens or 0) - 1}.")
+            raise SettingError(
+                f"generate: prompt {i} holds the token {wrong[0]}; the network knows 0 to "
+                f"{(tokens or 0) - 1}."
+            )

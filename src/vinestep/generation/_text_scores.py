@@ -43,7 +43,9 @@ class TextScores:
     >>> found = vs.demo.chalk(8)
     >>> tokeniser = vs.data.CharacterTokeniser.learned(found.codes)
     >>> reader = vs.networks.picture_reader(16, channels=(4, 8, 8))
-    >>> network = vs.networks.EncoderDecoder(None, len(tokeniser), width=16, depth=1, heads=2, reader=reader)
+    >>> network = vs.networks.EncoderDecoder(
+    ...     None, len(tokeniser), width=16, depth=1, heads=2, reader=reader
+    ... )
     >>> source = vs.data.Pairs(found.pictures, found.codes, tokeniser)
     >>> network = network.initialise(source.batches(1).sample().inputs)
     >>> list(vs.generation.TextScores(source, most=8)(network))
@@ -51,10 +53,19 @@ class TextScores:
     """
 
     def __init__(
-        self, source: Source, *, n: int | None = None, most: int = 100, beams: int = 1, right: Callable[[str, str], bool] | None = None
+        self,
+        source: Source,
+        *,
+        n: int | None = None,
+        most: int = 100,
+        beams: int = 1,
+        right: Callable[[str, str], bool] | None = None,
     ) -> None:
         if source.text_form is None:
-            raise SettingError(f"TextScores: {source!r} says nothing of a tokeniser. Give Pairs or Requests of vinestep.data.")
+            raise SettingError(
+                f"TextScores: {source!r} says nothing of a tokeniser. Give Pairs or Requests of "
+                "vinestep.data."
+            )
         self.source, self.most, self.beams = source, most, beams
         self.n = len(source) if n is None else min(n, len(source))
         self.right = right or (lambda found, true: found == true)
@@ -75,12 +86,20 @@ class TextScores:
         found, true = [], []
         for start in range(0, self.n, AT_ONCE):
             pairs = [self.source.read(i) for i in range(start, min(start + AT_ONCE, self.n))]
-            settings: dict[str, Any] = {"tokeniser": form.tokeniser, "most": self.most, "beams": self.beams}
+            settings: dict[str, Any] = {
+                "tokeniser": form.tokeniser,
+                "most": self.most,
+                "beams": self.beams,
+            }
             if hasattr(network, "read"):
-                written = generate(network, given=joined_sources([source for source, _, _ in pairs]), **settings)
+                written = generate(
+                    network, given=joined_sources([source for source, _, _ in pairs]), **settings
+                )
                 wanted = [form.tokeniser.decode(tokens) for _, tokens, _ in pairs]
             else:
-                written = generate(network, [tokens[~learned].tolist() for tokens, learned, _ in pairs], **settings)
+                written = generate(
+                    network, [tokens[~learned].tolist() for tokens, learned, _ in pairs], **settings
+                )
                 wanted = [form.tokeniser.decode(tokens[learned]) for tokens, learned, _ in pairs]
             found += [one.text for one in written]
             true += wanted

@@ -1,8 +1,9 @@
 """Compiled inner loops: arrays in, arrays out.
 
-Numba is imported, and a loop compiled, when the loop is first called; compiled code is cached on disk. A loop is serial over what it is
-given, or distributes parts of it among the threads of a pool. Nothing here knows of tensors, layers or files. The loops are in `loops`,
-how they are compiled and run in `machinery`.
+Numba is imported, and a loop compiled, when the loop is first called; compiled code is cached on
+disk. A loop is serial over what it is given, or distributes parts of it among the threads of a
+pool. Nothing here knows of tensors, layers or files. The loops are in `loops`, how they are
+compiled and run in `machinery`.
 """
 
 from __future__ import annotations

@@ -1,8 +1,9 @@
 """Freed memory kept for the next array.
 
-A training step, or a gradient, frees arrays that the next one asks for again. The C library gives large ones back to the system
-at once, and fetching them anew costs a page fault for every 4 KiB, which is often more than the arithmetic on them. With glibc
-the limits are raised when the first gradient is computed, so that up to half a gigabyte of freed memory stays with the process.
+A training step, or a gradient, frees arrays that the next one asks for again. The C library gives
+large ones back to the system at once, and fetching them anew costs a page fault for every 4 KiB,
+which is often more than the arithmetic on them. With glibc the limits are raised when the first
+gradient is computed, so that up to half a gigabyte of freed memory stays with the process.
 ``VINESTEP_MEMORY=system`` in the environment leaves them alone.
 """
 

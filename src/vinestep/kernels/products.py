@@ -25,7 +25,9 @@ __all__ = [
     "transposed_product",
 ]
 
-SMALL = 1 << 17  # multiply-adds up to which the matrix library needs one thread only, and is left alone
+SMALL = (
+    1 << 17
+)  # multiply-adds up to which the matrix library needs one thread only, and is left alone
 
 
 def gathered_product(
@@ -56,23 +58,45 @@ def gathered_product(
     Returns
     -------
     c : ndarray, shape (n, width)
-        Sums over many places, as in the gradients of weights, are added up from as many parts as the number of threads asks for.
+        Sums over many places, as in the gradients of weights, are added up from as many parts as
+        the number of threads asks for.
     """
     n, (depth, width) = rows.size, b.shape[::-1] if transposed else b.shape
     c = np.empty((n, width), b.dtype) if out is None else out
     bias = np.zeros(width, b.dtype) if bias is None else bias
-    cost = depth * n * width // RATE if n >= TILE else depth * width // 4  # of few rows it is reading b that takes time
+    cost = (
+        depth * n * width // RATE if n >= TILE else depth * width // 4
+    )  # of few rows it is reading b that takes time
     working = helpers(cost)
-    gathered.product(*working, x, rows, columns, b.reshape(-1), b.shape[1], transposed, bias, c.reshape(-1), width, b.dtype.type(floor))
+    gathered.product(
+        *working,
+        x,
+        rows,
+        columns,
+        b.reshape(-1),
+        b.shape[1],
+        transposed,
+        bias,
+        c.reshape(-1),
+        width,
+        b.dtype.type(floor),
+    )
     return c
 
 
 def product(
-    a: np.ndarray, b: np.ndarray, bias: np.ndarray | None = None, *, floor: float = -np.inf, out: np.ndarray | None = None
+    a: np.ndarray,
+    b: np.ndarray,
+    bias: np.ndarray | None = None,
+    *,
+    floor: float = -np.inf,
+    out: np.ndarray | None = None,
 ) -> np.ndarray:
-    """``max(a @ b + bias, floor)`` of contiguous matrices by our own loops, which leaves the threads of BLAS asleep.
+    """``max(a @ b + bias, floor)`` of contiguous matrices by our own loops, which leaves the
+    threads of BLAS asleep.
 
-    One row is left to BLAS while it keeps to one thread: what it does then is read `b` once, and nothing is faster at that.
+    One row is left to BLAS while it keeps to one thread: what it does then is read `b` once, and
+    nothing is faster at that.
     """
     if len(a) == 1 and keeps_to_one_thread():
         c = np.matmul(a, b, out=out)
@@ -82,14 +106,17 @@ def product(
     return gathered_product(a.reshape(-1), *places(*a.shape), b, bias, floor=floor, out=out)
 
 
-def transposed_product(a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None) -> np.ndarray:
+def transposed_product(
+    a: np.ndarray, b: np.ndarray, *, out: np.ndarray | None = None
+) -> np.ndarray:
     """``a.T @ b`` of contiguous matrices; see `product`."""
     rows, columns = places(*a.shape)
     return gathered_product(a.reshape(-1), columns, rows, b, out=out)
 
 
 def matmul(a: np.ndarray, b: np.ndarray, out: np.ndarray | None = None) -> Any:
-    """``np.matmul(a, b, out)``, by our own loops where it is large: threads of the matrix library would compete with ours afterwards.
+    """``np.matmul(a, b, out)``, by our own loops where it is large: threads of the matrix library
+    would compete with ours afterwards.
 
     `out` is contiguous, and of the shape and dtype of the product.
 
@@ -98,9 +125,20 @@ def matmul(a: np.ndarray, b: np.ndarray, out: np.ndarray | None = None) -> Any:
     >>> matmul(np.ones((2, 3)), np.ones((3, 4))).shape
     (2, 4)
     """
-    if a.ndim < 2 or b.ndim < 2 or a.size * b.shape[-1] <= SMALL or a.shape[-1] != b.shape[-2] or not usable():
+    if (
+        a.ndim < 2
+        or b.ndim < 2
+        or a.size * b.shape[-1] <= SMALL
+        or a.shape[-1] != b.shape[-2]
+        or not usable()
+    ):
         return np.matmul(a, b, out=out)
-    if a.dtype != b.dtype or a.dtype not in (np.float32, np.float64) or type(a) is not np.ndarray or type(b) is not np.ndarray:
+    if (
+        a.dtype != b.dtype
+        or a.dtype not in (np.float32, np.float64)
+        or type(a) is not np.ndarray
+        or type(b) is not np.ndarray
+    ):
         return np.matmul(a, b, out=out)
     try:
         if b.ndim == 2:
@@ -140,8 +178,16 @@ def sum_with_transposed(parts: np.ndarray, matrices: Sequence[np.ndarray]) -> np
     """The sum of ``a @ b.T`` over parts (k, n, depth) and as many matrices."""
     k, n, depth = parts.shape
     rows, columns = places(n, depth)
-    across = np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
-    return gathered_product(parts.reshape(-1), rows.astype(across.dtype), across, np.concatenate(matrices, axis=1), transposed=True)
+    across = (
+        np.add.outer(np.arange(k) * (n * depth), columns).ravel().astype(index_kind(parts.size))
+    )
+    return gathered_product(
+        parts.reshape(-1),
+        rows.astype(across.dtype),
+        across,
+        np.concatenate(matrices, axis=1),
+        transposed=True,
+    )
 
 
 @lru_cache(maxsize=32)
@@ -152,5 +198,7 @@ def places(n: int, width: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 def index_kind(size: int) -> type[np.signedinteger[Any]]:
-    """Of the places in an array of so many elements; the same everywhere, as the loops are compiled for each kind that is used."""
+    """Of the places in an array of so many elements; the same everywhere, as the loops are compiled
+    for each kind that is used.
+    """
     return np.int32 if size < 2**31 else np.int64

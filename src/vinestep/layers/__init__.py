@@ -1,4 +1,6 @@
-"""Layers: what a network is made of. The layers themselves are names of `vinestep`; here is what is done with them."""
+"""Layers: what a network is made of. The layers themselves are names of `vinestep`; here is what is
+done with them.
+"""
 
 from .._public_names import from_stub
 

@@ -1,4 +1,6 @@
-"""Low-rank adapters: a trained network is held still, and a small product beside chosen weights learns."""
+"""Low-rank adapters: a trained network is held still, and a small product beside chosen weights
+learns.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,9 @@ OWN = (DOWN, UP, "rank", "scale", "factor", "drop")
 
 
 class _Adapted:
-    """What adapted layers have in common: ``down``, ``up`` and what their product is multiplied by."""
+    """What adapted layers have in common: ``down``, ``up`` and what their product is multiplied
+    by.
+    """
 
     down: Any
     up: Any
@@ -60,7 +64,10 @@ class _Adapted:
         assert dtype is not None
         n_in, down, up = self._shapes(rank)
         self.rank, self.scale, self.factor, self.drop = rank, scale, scale / rank, Dropout(dropout)
-        self.drop._declared, self.drop._computes_in = True, dtype  # it is made after the network was initialised
+        self.drop._declared, self.drop._computes_in = (
+            True,
+            dtype,
+        )  # it is made after the network was initialised
         rng = np.random.default_rng([seed, *of.path.encode()])
         first = rng.normal(0, 1 / math.sqrt(n_in), down).astype(dtype)
         parameters = dict(of._own_parameters())
@@ -75,15 +82,24 @@ class _Adapted:
 
     def _check_rank(self, rank: int, n_in: int, n_out: int) -> None:
         if rank > min(n_in, n_out):
-            raise LayerError(f"{self._label}: a rank of {rank} is more than its weight of shape ({n_in}, {n_out}) has.")  # type: ignore[attr-defined]
+            label = self._label  # type: ignore[attr-defined]
+            raise LayerError(
+                f"{label}: a rank of {rank} is more than its weight of shape ({n_in}, {n_out}) has."
+            )
 
     def _beside(self, x: Any) -> Any:
         """What the adapter adds to the layer's result."""
-        return np.matmul(np.matmul(self.drop(x), self.down), self.up) * np.asarray(self.factor, x.dtype)
+        return np.matmul(np.matmul(self.drop(x), self.down), self.up) * np.asarray(
+            self.factor, x.dtype
+        )
 
     def change(self) -> np.ndarray:
         """What is added to the weight, in float64."""
-        return self.factor * np.asarray(self.down._array, np.float64) @ np.asarray(self.up._array, np.float64)
+        return (
+            self.factor
+            * np.asarray(self.down._array, np.float64)
+            @ np.asarray(self.up._array, np.float64)
+        )
 
 
 class _BesideDense(_Adapted):
@@ -98,19 +114,23 @@ class _BesideDense(_Adapted):
 
 @described_as(Dense)
 class AdaptedDense(_BesideDense, SeparateDense):
-    """A dense layer with a low-rank product beside its weight [1]_: ``x @ weight + bias + (scale / rank) * (x @ down) @ up``.
+    """A dense layer with a low-rank product beside its weight [1]_: ``x @ weight + bias + (scale /
+    rank) * (x @ down) @ up``.
 
     Made by `adapted`.
 
     References
     ----------
-    .. [1] E. J. Hu et al., "LoRA: Low-Rank Adaptation of Large Language Models", ICLR 2022, section 4.1.
+    .. [1] E. J. Hu et al., "LoRA: Low-Rank Adaptation of Large Language Models", ICLR 2022, section
+    4.1.
     """
 
 
 @described_as(Dense)
 class AdaptedQuantisedDense(_BesideDense, QuantisedDense):
-    """A dense layer of which the weight is held in codes, with a low-rank product beside it. Made by `adapted`."""
+    """A dense layer of which the weight is held in codes, with a low-rank product beside it. Made
+    by `adapted`.
+    """
 
 
 class _BesideEmbedding(_Adapted):
@@ -122,11 +142,15 @@ class _BesideEmbedding(_Adapted):
         return self.count, (self.count, rank), (rank, self.width)
 
     def vectors(self, ids: np.ndarray) -> Any:
-        beside = np.matmul(lookup(self.down, ids), self.up) * np.asarray(self.factor, self.down.dtype)
+        beside = np.matmul(lookup(self.down, ids), self.up) * np.asarray(
+            self.factor, self.down.dtype
+        )
         return super().vectors(ids) + self.drop(beside)  # type: ignore[misc]
 
     def logits(self, x: Any) -> Any:
-        beside = np.matmul(np.matmul(self.drop(x), np.swapaxes(self.up, 0, 1)), np.swapaxes(self.down, 0, 1))
+        beside = np.matmul(
+            np.matmul(self.drop(x), np.swapaxes(self.up, 0, 1)), np.swapaxes(self.down, 0, 1)
+        )
         return super().logits(x) + beside * np.asarray(self.factor, x.dtype)  # type: ignore[misc]
 
 
@@ -137,14 +161,18 @@ class AdaptedEmbedding(_BesideEmbedding, Embedding):
 
 @described_as(Embedding)
 class AdaptedQuantisedEmbedding(_BesideEmbedding, QuantisedEmbedding):
-    """An embedding of which the vectors are held in codes, with a low-rank product beside them. Made by `adapted`."""
+    """An embedding of which the vectors are held in codes, with a low-rank product beside them.
+    Made by `adapted`.
+    """
 
 
 @described_as(Convolution)
 class AdaptedConvolution(_Adapted, Convolution):
-    """A convolution with another one of few channels beside it, and a product of each place. Made by `adapted`.
+    """A convolution with another one of few channels beside it, and a product of each place. Made
+    by `adapted`.
 
-    ``down`` has the window of the layer and `rank` channels for each group, ``up`` turns these into what is added.
+    ``down`` has the window of the layer and `rank` channels for each group, ``up`` turns these into
+    what is added.
     """
 
     def _shapes(self, rank: int) -> tuple[int, tuple[int, ...], tuple[int, ...]]:
@@ -152,20 +180,36 @@ class AdaptedConvolution(_Adapted, Convolution):
         self._check_rank(rank, n_in, self.channels // self.groups)
         return n_in, (*window, self.weight.shape[-2], self.groups * rank), (rank, self.channels)
 
-    def compute(self, x: Any, *following: Any) -> Any:  # no stack computes an activation together with it
+    def compute(
+        self, x: Any, *following: Any
+    ) -> Any:  # no stack computes an activation together with it
         plan = self.plan_for(x.shape)
-        y = convolution(x, self.weight, self.bias, plan=plan, groups=self.groups, activation="none", slope=0.0)
+        y = convolution(
+            x, self.weight, self.bias, plan=plan, groups=self.groups, activation="none", slope=0.0
+        )
         nothing = np.zeros(self.groups * self.rank, x.dtype)
-        few = convolution(self.drop(x), self.down, nothing, plan=plan, groups=self.groups, activation="none", slope=0.0)
+        few = convolution(
+            self.drop(x),
+            self.down,
+            nothing,
+            plan=plan,
+            groups=self.groups,
+            activation="none",
+            slope=0.0,
+        )
         each = np.reshape(few, (*few.shape[:-1], self.groups, 1, self.rank))
-        up = np.swapaxes(np.reshape(self.up, (self.rank, self.groups, self.channels // self.groups)), 0, 1)
+        up = np.swapaxes(
+            np.reshape(self.up, (self.rank, self.groups, self.channels // self.groups)), 0, 1
+        )
         y = y + np.reshape(np.matmul(each, up), y.shape) * np.asarray(self.factor, x.dtype)
         return y if self.activation is None else self.activation(y)
 
     def change(self) -> np.ndarray:
         down = np.asarray(self.down._array, np.float64).reshape(-1, self.groups, self.rank)
         up = np.asarray(self.up._array, np.float64).reshape(self.rank, self.groups, -1)
-        return np.asarray(self.factor * np.einsum("kgr,rgo->kgo", down, up).reshape(self.weight.shape))
+        return np.asarray(
+            self.factor * np.einsum("kgr,rgo->kgo", down, up).reshape(self.weight.shape)
+        )
 
 
 KINDS: dict[type[Layer], type] = {
@@ -185,7 +229,13 @@ PLAIN: dict[type, type[Layer]] = {
 
 
 def adapted(
-    network: Layer, patterns: Patterns = "*", *, rank: int = 8, scale: float | None = None, dropout: float = 0.0, seed: int = 0
+    network: Layer,
+    patterns: Patterns = "*",
+    *,
+    rank: int = 8,
+    scale: float | None = None,
+    dropout: float = 0.0,
+    seed: int = 0,
 ) -> Layer:
     """A copy of a trained network with low-rank adapters beside chosen weights; only they train.
 
@@ -214,17 +264,32 @@ def adapted(
     --------
     >>> network = vs.Stack(vs.Dense(8, np.tanh), vs.Dense(3)).initialise(np.ones((1, 5)))
     >>> small = vs.layers.adapted(network, "0", rank=2)
-    >>> list(small.parameters()), bool(np.allclose(small(np.ones((1, 5))), network(np.ones((1, 5)))))
+    >>> (
+    ...     list(small.parameters()),
+    ...     bool(np.allclose(small(np.ones((1, 5))), network(np.ones((1, 5))))),
+    ... )
     (['0/down', '0/up'], True)
     """
     if isinstance(rank, bool) or not isinstance(rank, int) or rank < 1:
         raise LayerError(f"adapted: rank must be a whole number of at least 1, got {rank!r}.")
-    settings = {"rank": rank, "scale": 2.0 * rank if scale is None else float(scale), "dropout": dropout}
-    return with_adapters(copy.deepcopy(network), dict.fromkeys(chosen_layers(network, patterns, KINDS, "adapted"), settings), seed=seed)
+    settings = {
+        "rank": rank,
+        "scale": 2.0 * rank if scale is None else float(scale),
+        "dropout": dropout,
+    }
+    return with_adapters(
+        copy.deepcopy(network),
+        dict.fromkeys(chosen_layers(network, patterns, KINDS, "adapted"), settings),
+        seed=seed,
+    )
 
 
-def with_adapters(network: Layer, settings: Mapping[str, Mapping[str, Any]], *, seed: int = 0) -> Layer:
-    """The network with adapters, by path of the layer as `adapters_of` tells them; it is changed."""
+def with_adapters(
+    network: Layer, settings: Mapping[str, Mapping[str, Any]], *, seed: int = 0
+) -> Layer:
+    """The network with adapters, by path of the layer as `adapters_of` tells them; it is
+    changed.
+    """
     new: dict[int, Layer] = {}
     for path, layer in chosen_layers(network, tuple(settings), KINDS, "adapted").items():
         other: Any = object.__new__(KINDS[type(layer)])
@@ -235,7 +300,10 @@ def with_adapters(network: Layer, settings: Mapping[str, Mapping[str, Any]], *, 
 
 def adapters_of(network: Layer) -> dict[str, dict[str, Any]]:
     """Rank, scale and dropout of the adapters, by path of the layer that they stand beside."""
-    return {layer.path: {"rank": layer.rank, "scale": layer.scale, "dropout": layer.drop.probability} for layer in _adapted_layers(network)}
+    return {
+        layer.path: {"rank": layer.rank, "scale": layer.scale, "dropout": layer.drop.probability}
+        for layer in _adapted_layers(network)
+    }
 
 
 def _adapted_layers(network: Layer) -> Iterator[Any]:
@@ -257,7 +325,10 @@ def _fingerprint(network: Layer) -> str:
     digest, own = hashlib.sha256(), _paths(network)
     for path, array in sorted({**network._ready_arena().arrays(), **network.statistics()}.items()):
         if path not in own:
-            digest.update(f"{path} {array.shape} {array.dtype.str}".encode() + np.ascontiguousarray(array).tobytes())
+            digest.update(
+                f"{path} {array.shape} {array.dtype.str}".encode()
+                + np.ascontiguousarray(array).tobytes()
+            )
     return digest.hexdigest()
 
 
@@ -277,16 +348,27 @@ def merged(network: Layer) -> Layer:
     new: dict[int, Layer] = {}
     for layer in list(_adapted_layers(made)):
         other: Any = object.__new__(PLAIN[type(layer)])
-        kept = {name: value for name, value in vars(layer).items() if name not in (*OWN, "coded", "_statistics")}
+        kept = {
+            name: value
+            for name, value in vars(layer).items()
+            if name not in (*OWN, "coded", "_statistics")
+        }
         vars(other).update(kept)
-        parameters = {name: t for name, t in layer._own_parameters().items() if name not in (DOWN, UP)}
+        parameters = {
+            name: t for name, t in layer._own_parameters().items() if name not in (DOWN, UP)
+        }
         if "weight" in parameters:
             weight = parameters["weight"]._array
             weight[...] = weight.astype(np.float64) + layer.change()
         else:
             outputs_last = layer.coded.decoded(np.float64)
             plain = outputs_last.T if isinstance(layer, Embedding) else outputs_last
-            parameters = {"weight": Tensor((plain + layer.change()).astype(layer._computes_in), name=layer._join("weight")), **parameters}
+            parameters = {
+                "weight": Tensor(
+                    (plain + layer.change()).astype(layer._computes_in), name=layer._join("weight")
+                ),
+                **parameters,
+            }
         vars(other)["_parameters"] = parameters
         new[id(layer)] = other
     return exchanged(made, new, frozen=())
@@ -320,8 +402,14 @@ def taken_out(whole: Layer, network: Layer) -> Layer:
     changes = {layer._join("weight"): layer.change() for layer in _adapted_layers(network)}
     for path, change in changes.items():
         if path not in arrays or arrays[path].shape != change.shape:
-            raise LayerError(f"taken_out: the network has no weight {path!r} of shape {change.shape}. {did_you_mean(path, arrays)}")
-    made.load({path: arrays[path].astype(np.float64) - change for path, change in changes.items()}, partial=True)
+            raise LayerError(
+                f"taken_out: the network has no weight {path!r} of shape {change.shape}. "
+                f"{did_you_mean(path, arrays)}"
+            )
+    made.load(
+        {path: arrays[path].astype(np.float64) - change for path, change in changes.items()},
+        partial=True,
+    )
     return made
 
 
@@ -343,7 +431,10 @@ class Adapters:
 
     def __init__(self, network: Layer) -> None:
         if not any(True for _ in _adapted_layers(network)):
-            raise LayerError("Adapters: the network has none. Make it by vinestep.layers.adapted(network, rank=8).")
+            raise LayerError(
+                "Adapters: the network has none. Make it by vinestep.layers.adapted(network, "
+                "rank=8)."
+            )
         self.network = network
         self._kept: dict[str, dict[str, np.ndarray]] = {}
 
@@ -364,7 +455,14 @@ class Adapters:
             If nothing was kept under that name.
         """
         if name is None:
-            self.network.load({path: np.zeros_like(array) for path, array in _own(self.network).items() if path.endswith(UP)}, partial=True)
+            self.network.load(
+                {
+                    path: np.zeros_like(array)
+                    for path, array in _own(self.network).items()
+                    if path.endswith(UP)
+                },
+                partial=True,
+            )
             return
         self.network.load(self._named(name), partial=True)
 
@@ -376,11 +474,18 @@ class Adapters:
     def save(self, path: str | os.PathLike[str], *, name: str = "") -> Path:
         """Write the adapters alone as a file: those in use, or those of a name."""
         arrays = self._named(name) if name else _own(self.network)
-        return archive.write(path, arrays, {"adapters": self._places(), "base": _fingerprint(self.network), "name": name})
+        return archive.write(
+            path,
+            arrays,
+            {"adapters": self._places(), "base": _fingerprint(self.network), "name": name},
+        )
 
     def _places(self) -> dict[str, dict[str, Any]]:
         """Beside what they stand, and what is told of them in a file."""
-        return {path: {"rank": one["rank"], "scale": one["scale"]} for path, one in adapters_of(self.network).items()}
+        return {
+            path: {"rank": one["rank"], "scale": one["scale"]}
+            for path, one in adapters_of(self.network).items()
+        }
 
     def open(self, path: str | os.PathLike[str], name: str) -> None:
         """Read adapters from a file, keep them under a name, and use them.
@@ -396,12 +501,17 @@ class Adapters:
         mine = _fingerprint(self.network)
         if found.meta.get("base") != mine:
             theirs = str(found.meta.get("base", "none"))[:12]
-            raise ModelError(f"{path}: these adapters belong to the base {theirs}, and this network is the base {mine[:12]}.")
+            raise ModelError(
+                f"{path}: these adapters belong to the base {theirs}, and this network is the "
+                f"base {mine[:12]}."
+            )
         known = self._places()
         if found.meta.get("adapters") != known:
             raise ModelError(
-                f"{path}: these adapters stand beside {', '.join(found.meta.get('adapters', {}))[:200]}, those of the network beside "
-                f"{', '.join(known)[:200]}, or ranks and scales differ. Make them by adapted() as they were."
+                f"{path}: these adapters stand beside "
+                f"{', '.join(found.meta.get('adapters', {}))[:200]}, those of the network beside "
+                f"{', '.join(known)[:200]}, or ranks and scales differ. Make them by adapted() as "
+                "they were."
             )
         self._kept[name] = dict(found.arrays)
         self.use(name)

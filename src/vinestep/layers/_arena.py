@@ -1,4 +1,6 @@
-"""The arena: all trainable parameters of a network in one flat array, the frozen ones in another."""
+"""The arena: all trainable parameters of a network in one flat array, the frozen ones in
+another.
+"""
 
 from __future__ import annotations
 
@@ -28,16 +30,22 @@ class Arena:
     frozen : set of paths
     """
 
-    def __init__(self, tensors: Mapping[str, Tensor], dtype: np.dtype[Any], frozen: Iterable[str] = ()) -> None:
+    def __init__(
+        self, tensors: Mapping[str, Tensor], dtype: np.dtype[Any], frozen: Iterable[str] = ()
+    ) -> None:
         self.tensors = dict(tensors)
         self.dtype = dtype
         self.pack(set(frozen))
 
     generation = 0
-    """Rises with every packing of any arena, and with every change of layers: what was planned before may be out of date."""
+    """Rises with every packing of any arena, and with every change of layers: what was planned
+    before may be out of date.
+    """
 
     def pack(self, frozen: set[str]) -> None:
-        """Lay the parameters out anew, with these ones frozen. Values and Tensors stay; views move."""
+        """Lay the parameters out anew, with these ones frozen. Values and Tensors stay; views
+        move.
+        """
         Arena.generation += 1
         self.frozen_paths = frozen
         trainable = {path: t for path, t in self.tensors.items() if path not in frozen}
@@ -92,10 +100,13 @@ class Arena:
         """
         for path, array in weights.items():
             if path not in self.tensors:
-                raise ShapeError(f"There is no parameter {path!r}. {did_you_mean(path, self.tensors)}")
+                raise ShapeError(
+                    f"There is no parameter {path!r}. {did_you_mean(path, self.tensors)}"
+                )
             if np.shape(array) != self.tensors[path].shape:
                 raise ShapeError(
-                    f"{path}: expected weights of shape {self.tensors[path].shape}, got {np.shape(array)}. "
+                    f"{path}: expected weights of shape {self.tensors[path].shape}, got "
+                    f"{np.shape(array)}. "
                     "Were they saved from a network of another width?"
                 )
 

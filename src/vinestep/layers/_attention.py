@@ -42,7 +42,9 @@ def _merged(x: Any) -> Any:
     return np.reshape(np.swapaxes(x, 1, 2), (batch, time, heads * each))
 
 
-def _definition(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> Any:
+def _definition(
+    q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None
+) -> Any:
     q, k, v = (_split(x, heads) for x in (q, k, v))
     scores = np.matmul(q * q.shape[-1] ** -0.5, np.swapaxes(k, -1, -2))
     if hidden is not None:
@@ -53,18 +55,24 @@ def _definition(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None
 
 def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
     """Sequences and heads, in parts."""
-    return spans(q.shape[0] * heads, each=4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE)))
+    return spans(
+        q.shape[0] * heads, each=4 * q.shape[1] * k.shape[1] * (1 + q.shape[2] // (heads * RATE))
+    )
 
 
 def _lie(q: np.ndarray, k: np.ndarray, heads: int) -> list[np.ndarray]:
-    """Where rows of a head begin, in queries and in weights, and where elements lie in rows of either."""
+    """Where rows of a head begin, in queries and in weights, and where elements lie in rows of
+    either.
+    """
     (_, time, width), n_keys = q.shape, k.shape[1]
     by_width, along = places(time, width)
     by_places, across = places(time, n_keys)
     return [by_width, by_places, along[: width // heads], across]
 
 
-def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None) -> tuple[Any, Any]:
+def _forward(
+    q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None
+) -> tuple[Any, Any]:
     q, k, v = (np.ascontiguousarray(x, q.dtype) for x in (q, k, v))
     batch, time, width = q.shape
     weights, out = np.empty((batch, heads, time, k.shape[1]), q.dtype), np.empty(q.shape, q.dtype)
@@ -74,7 +82,9 @@ def _forward(q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, f
     numbers = [q.dtype.type(number) for number in ((width // heads) ** -0.5, HIDDEN)]
 
     def compute(start: int, stop: int) -> None:
-        kernels.attention.attend(q, k, v, shown, scaled, weights, out, *lie, heads, *numbers, start, stop)
+        kernels.attention.attend(
+            q, k, v, shown, scaled, weights, out, *lie, heads, *numbers, start, stop
+        )
 
     in_parts(compute, _pairs(q, k, heads))
     return out, (q, k, v, shown, scaled, weights)
@@ -87,13 +97,20 @@ def _adjoint_into(found: Sequence[np.ndarray], g: Any, saved: Any, heads: int) -
     scale = q.dtype.type((q.shape[2] // heads) ** -0.5)
 
     def compute(start: int, stop: int) -> None:
-        kernels.attention.attend_adjoint(g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop)
+        kernels.attention.attend_adjoint(
+            g, q, k, v, shown, scaled, weights, *found, *lie, heads, scale, start, stop
+        )
 
     in_parts(compute, _pairs(q, k, heads))
 
 
 def _adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     found = [np.empty(x.shape, x.dtype) for x in saved[:3]]
     _adjoint_into(found, g, saved, options["heads"])
@@ -101,32 +118,61 @@ def _adjoint(
 
 
 def _stacked_adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     found = np.empty(inputs[0].shape, inputs[0].dtype)
     _adjoint_into(list(found), g, saved, options["heads"])
     return [found]
 
 
-def _check_heads(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
-    batch, time, keys, heads = sizes["batch"], sizes["time"], sizes.get("keys", sizes["time"]), options["heads"]
+def _check_heads(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
+    batch, time, keys, heads = (
+        sizes["batch"],
+        sizes["time"],
+        sizes.get("keys", sizes["time"]),
+        options["heads"],
+    )
     if heads < 1 or sizes["width"] % heads or not sizes["width"] or not keys:
-        raise misfit("attention", f"{heads} heads do not divide a width of {sizes['width']} evenly, or there are no keys ({keys}).")
+        raise misfit(
+            "attention",
+            f"{heads} heads do not divide a width of {sizes['width']} evenly, or there are no "
+            f"keys ({keys}).",
+        )
     hidden, factors = options["hidden"], options["factors"]
     if hidden is not None and (
         hidden.dtype != bool
         or hidden.ndim != 3
-        or any(n not in own for n, own in zip(hidden.shape, ((1, batch), (1, time), (keys,)), strict=True))
+        or any(
+            n not in own
+            for n, own in zip(hidden.shape, ((1, batch), (1, time), (keys,)), strict=True)
+        )
     ):
-        raise misfit("attention", f"what is hidden has shape {hidden.shape} and dtype {hidden.dtype}, expected bool {(batch, time, keys)}.")
-    if factors is not None and (factors.shape != (batch, heads, time, keys) or factors.dtype != arrays[0].dtype):
         raise misfit(
-            "attention", f"the factors have shape {factors.shape} and dtype {factors.dtype}, expected {(batch, heads, time, keys)}."
+            "attention",
+            f"what is hidden has shape {hidden.shape} and dtype {hidden.dtype}, expected bool "
+            f"{(batch, time, keys)}.",
+        )
+    if factors is not None and (
+        factors.shape != (batch, heads, time, keys) or factors.dtype != arrays[0].dtype
+    ):
+        raise misfit(
+            "attention",
+            f"the factors have shape {factors.shape} and dtype {factors.dtype}, expected "
+            f"{(batch, heads, time, keys)}.",
         )
 
 
 def _is_large_enough(sizes: Mapping[str, Any], options: Mapping[str, Any]) -> bool:
-    return bool(min(sizes["time"], sizes.get("keys", TILE), sizes["width"] // options["heads"]) >= TILE)
+    return bool(
+        min(sizes["time"], sizes.get("keys", TILE), sizes["width"] // options["heads"]) >= TILE
+    )
 
 
 attend = Fused(
@@ -134,7 +180,13 @@ attend = Fused(
     definition=_definition,
     forward=_forward,
     adjoint=_adjoint,
-    form=Form(also=_check_heads, suits=_is_large_enough, query="batch time width", key="batch keys width", value="batch keys width"),
+    form=Form(
+        also=_check_heads,
+        suits=_is_large_enough,
+        query="batch time width",
+        key="batch keys width",
+        value="batch keys width",
+    ),
 )
 attend_stacked = Fused(
     "stacked attention",
@@ -147,7 +199,8 @@ attend_stacked = Fused(
 
 @part("attention", "layer")
 class Attention(Layer):
-    """Each place looks at all places of a sequence and takes a weighted mean of them, in several heads.
+    """Each place looks at all places of a sequence and takes a weighted mean of them, in several
+    heads.
 
     A. Vaswani et al., "Attention Is All You Need", 2017, equation 1 and section 3.2.2.
 
@@ -178,7 +231,9 @@ class Attention(Layer):
 
     axes = "batch time width"
 
-    def __init__(self, heads: int, *, causal: bool = False, rotary: bool = False, dropout: float = 0.0) -> None:
+    def __init__(
+        self, heads: int, *, causal: bool = False, rotary: bool = False, dropout: float = 0.0
+    ) -> None:
         if heads < 1:
             raise LayerError(f"Attention: heads must be at least 1, got {heads}.")
         self.heads, self.causal, self.rotary, self.dropout = heads, causal, rotary, dropout
@@ -191,13 +246,20 @@ class Attention(Layer):
     def declare(self, shape: tuple[int, ...]) -> None:
         width = shape[-1]
         if width % self.heads:
-            raise LayerError(f"{self._label}: {self.heads} heads do not divide a width of {width} evenly.")
+            raise LayerError(
+                f"{self._label}: {self.heads} heads do not divide a width of {width} evenly."
+            )
         if self.rotary and (width // self.heads) % 2:
-            raise LayerError(f"{self._label}: rotary places need an even width a head, got {width // self.heads}.")
+            raise LayerError(
+                f"{self._label}: rotary places need an even width a head, got "
+                f"{width // self.heads}."
+            )
         self.query, self.key, self.value, self.out = (Dense(width) for _ in range(4))
         self._set_paths(self.path)
 
-    def compute(self, x: Any, source: Any = None, mask: Any = None, cache: dict[str, Any] | None = None) -> Any:
+    def compute(
+        self, x: Any, source: Any = None, mask: Any = None, cache: dict[str, Any] | None = None
+    ) -> Any:
         """
         Parameters
         ----------
@@ -206,48 +268,88 @@ class Attention(Layer):
         source : shape (batch, other time, width), optional
             What is looked at; `x` itself by default.
         mask : shape (batch, other time), optional
-            False where there is nothing to be looked at. Whole numbers say to which of several texts in a row a place belongs: places
-            see those of their own text only.
+            False where there is nothing to be looked at. Whole numbers say to which of several
+            texts in a row a place belongs: places see those of their own text only.
         cache : dict, optional
-            Keys and values seen so far, for generating step by step: begin with an empty one, and hand in new places only. Those of a
-            `source` are computed once.
+            Keys and values seen so far, for generating step by step: begin with an empty one, and
+            hand in new places only. Those of a `source` are computed once.
         """
         if self._is_plain(x, source, cache):
             self.query.check_input(x)
-            weights = (weight for layer in (self.query, self.key, self.value) for weight in (layer.weight, layer.bias))
-            return self._attended(attend_stacked, [projections(x, *weights)], x, x.shape[1], mask, 0)
+            weights = (
+                weight
+                for layer in (self.query, self.key, self.value)
+                for weight in (layer.weight, layer.bias)
+            )
+            return self._attended(
+                attend_stacked, [projections(x, *weights)], x, x.shape[1], mask, 0
+            )
         seen = x if source is None else source
         if source is not None and mask is not None:
             mask = np.asarray(held(mask)).astype(bool)
         self._check_source(x, seen)
         if source is not None and cache:
-            return self._attended(attend, [self.query(x), cache["key"], cache["value"]], x, cache["key"].shape[1], mask, 0)
+            return self._attended(
+                attend,
+                [self.query(x), cache["key"], cache["value"]],
+                x,
+                cache["key"].shape[1],
+                mask,
+                0,
+            )
         start = cache["key"].shape[1] if cache else 0
         query, key, value = self.query(x), self.key(seen), self.value(seen)
         if self.rotary:
-            query, key = (_merged(rotated(_split(part, self.heads), start=start)) for part in (query, key))
+            query, key = (
+                _merged(rotated(_split(part, self.heads), start=start)) for part in (query, key)
+            )
         if cache is not None:
             key, value = appended(cache, "key", key), appended(cache, "value", value)
         return self._attended(attend, [query, key, value], x, key.shape[1], mask, start)
 
     def _check_source(self, x: Any, source: Any) -> None:
-        if np.ndim(source) != 3 or source.shape[0] != x.shape[0] or source.shape[2] != x.shape[2] or not source.shape[1]:
+        if (
+            np.ndim(source) != 3
+            or source.shape[0] != x.shape[0]
+            or source.shape[2] != x.shape[2]
+            or not source.shape[1]
+        ):
             raise ShapeError(
-                f"{self._label}: what is looked at has shape {np.shape(source)}, expected ({x.shape[0]}, other time, {x.shape[2]}): as "
+                f"{self._label}: what is looked at has shape {np.shape(source)}, expected "
+                f"({x.shape[0]}, other time, {x.shape[2]}): as "
                 "many sequences, as wide, at least one place."
             )
 
-    def _attended(self, compute: Callable[..., Any], inputs: Sequence[Any], x: Any, n_keys: int, mask: Any, start: int) -> Any:
+    def _attended(
+        self,
+        compute: Callable[..., Any],
+        inputs: Sequence[Any],
+        x: Any,
+        n_keys: int,
+        mask: Any,
+        start: int,
+    ) -> Any:
         shape = (x.shape[0], self.heads, x.shape[1], n_keys)
         hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
         return self.out(compute(*inputs, heads=self.heads, hidden=hidden, factors=factors))
 
     def _is_plain(self, x: Any, source: Any, cache: Any) -> bool:
         """Whether queries, keys and values may be computed as one operation."""
-        if not PASS.merged or PASS.observer is not None or source is not None or cache is not None or self.rotary:
+        if (
+            not PASS.merged
+            or PASS.observer is not None
+            or source is not None
+            or cache is not None
+            or self.rotary
+        ):
             return False
         layers = (self.query, self.key, self.value)
-        if any(type(layer) is not Dense or layer.activation is not None or layer.weight.dtype != x.dtype for layer in layers):
+        if any(
+            type(layer) is not Dense
+            or layer.activation is not None
+            or layer.weight.dtype != x.dtype
+            for layer in layers
+        ):
             return False
         return bool(min(x.shape[1], x.shape[2] // self.heads) >= TILE)
 
@@ -255,18 +357,27 @@ class Attention(Layer):
         """Where nothing may be looked at: (batch or 1, time or 1, other time)."""
         hidden = None
         if self.causal and shape[-2] > 1:  # a single place is the last one, and sees all
-            hidden = np.arange(shape[-1])[None, None, :] > np.arange(start, start + shape[-2])[None, :, None]
+            hidden = (
+                np.arange(shape[-1])[None, None, :]
+                > np.arange(start, start + shape[-2])[None, :, None]
+            )
         if mask is not None:
             given = np.asarray(held(mask))
             if given.shape != (shape[0], shape[-1]):
-                raise ShapeError(f"{self._label}: the mask has shape {given.shape}, expected {(shape[0], shape[-1])}.")
+                raise ShapeError(
+                    f"{self._label}: the mask has shape {given.shape}, expected "
+                    f"{(shape[0], shape[-1])}."
+                )
             if given.dtype.kind in "iu":
                 absent = given[:, None, :] != given[:, -shape[-2] :, None]
             else:
                 present = given.astype(bool)
                 empty = np.flatnonzero(~present.any(axis=1))
                 if empty.size:
-                    raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}, so there is nothing to look at.")
+                    raise ShapeError(
+                        f"{self._label}: the mask hides all of sequence {empty[0]}, so there is "
+                        "nothing to look at."
+                    )
                 absent = ~present[:, None, :]
             hidden = absent if hidden is None else hidden | absent
         return hidden
@@ -279,8 +390,9 @@ class Attention(Layer):
 class TransformerBlock(Layer):
     """Attention and two dense layers, each with a way around it and a normalisation.
 
-    A. Vaswani et al. 2017, figure 1, left; normalised before each part as in R. Xiong et al., "On Layer Normalization in the
-    Transformer Architecture", 2020, figure 1b, or after it as in the original.
+    A. Vaswani et al. 2017, figure 1, left; normalised before each part as in R. Xiong et al., "On
+    Layer Normalization in the Transformer Architecture", 2020, figure 1b, or after it as in the
+    original.
 
     Parameters
     ----------
@@ -322,10 +434,19 @@ class TransformerBlock(Layer):
         self.outer: Any = None
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        self.inner, self.outer = Dense(self.expansion * shape[-1], self.activation), Dense(shape[-1])
+        self.inner, self.outer = (
+            Dense(self.expansion * shape[-1], self.activation),
+            Dense(shape[-1]),
+        )
         self._set_paths(self.path)
 
-    def compute(self, x: Any, mask: Any = None, cache: dict[str, Any] | None = None, between: Callable[[Any], Any] | None = None) -> Any:
+    def compute(
+        self,
+        x: Any,
+        mask: Any = None,
+        cache: dict[str, Any] | None = None,
+        between: Callable[[Any], Any] | None = None,
+    ) -> Any:
         """
         Parameters
         ----------
@@ -347,9 +468,11 @@ class TransformerBlock(Layer):
 
 @part("decoder_block", "layer")
 class DecoderBlock(Layer):
-    """A causal transformer block that also looks at an encoder's result: Vaswani et al. 2017, figure 1, right.
+    """A causal transformer block that also looks at an encoder's result: Vaswani et al. 2017,
+    figure 1, right.
 
-    Called as ``block(x, source)``, with masks of either and caches for both. Parameters as for `TransformerBlock`.
+    Called as ``block(x, source)``, with masks of either and caches for both. Parameters as for
+    `TransformerBlock`.
 
     Examples
     --------
@@ -360,15 +483,29 @@ class DecoderBlock(Layer):
 
     axes = "batch time width"
 
-    def __init__(self, heads: int, *, expansion: int = 4, dropout: float = 0.0, norm_first: bool = True) -> None:
-        self.own = TransformerBlock(heads, expansion=expansion, causal=True, dropout=dropout, norm_first=norm_first)
+    def __init__(
+        self, heads: int, *, expansion: int = 4, dropout: float = 0.0, norm_first: bool = True
+    ) -> None:
+        self.own = TransformerBlock(
+            heads, expansion=expansion, causal=True, dropout=dropout, norm_first=norm_first
+        )
         self.across = Attention(heads, dropout=dropout)
         self.norm = LayerNorm()
         self.drop = Dropout(dropout)
-        self.heads, self.expansion, self.dropout, self.norm_first = heads, expansion, dropout, norm_first
+        self.heads, self.expansion, self.dropout, self.norm_first = (
+            heads,
+            expansion,
+            dropout,
+            norm_first,
+        )
 
     def compute(
-        self, x: Any, source: Any, mask: Any = None, source_mask: Any = None, cache: dict[str, dict[str, Any]] | None = None
+        self,
+        x: Any,
+        source: Any,
+        mask: Any = None,
+        source_mask: Any = None,
+        cache: dict[str, dict[str, Any]] | None = None,
     ) -> Any:
         """
         Parameters
@@ -378,12 +515,15 @@ class DecoderBlock(Layer):
         mask, source_mask : optional
             See `Attention.compute`.
         cache : dict, optional
-            Of what was written, ``"own"``, and of the source, ``"across"``: two empty dicts at first.
+            Of what was written, ``"own"``, and of the source, ``"across"``: two empty dicts at
+            first.
         """
         caches = cache if cache is not None else {"own": None, "across": None}
 
         def across(y: Any) -> Any:
-            looked = self.across(self.norm(y) if self.norm_first else y, source, source_mask, caches["across"])
+            looked = self.across(
+                self.norm(y) if self.norm_first else y, source, source_mask, caches["across"]
+            )
             return y + self.drop(looked) if self.norm_first else self.norm(y + self.drop(looked))
 
         return self.own(x, mask, caches["own"], across)

@@ -9,7 +9,9 @@ import numpy as np
 __all__ = ["ROOMS", "appended"]
 
 ROOMS = "rooms"
-"""Key of a cache under which the memory of its arrays is held; arrays that were replaced do without."""
+"""Key of a cache under which the memory of its arrays is held; arrays that were replaced do
+without.
+"""
 LEAST = 64  # places
 
 
@@ -40,7 +42,12 @@ def appended(cache: dict[str, Any], name: str, new: Any) -> Any:
         n = before.shape[1]
         stop = n + new.shape[1]
         room: _Room | None = cache.setdefault(ROOMS, {}).get(name)
-        if room is None or before.base is not room.buffer or room.used != n or room.buffer.shape[1] < stop:
+        if (
+            room is None
+            or before.base is not room.buffer
+            or room.used != n
+            or room.buffer.shape[1] < stop
+        ):
             room = cache[ROOMS][name] = _Room(before, stop)
         room.buffer[:, n:stop] = new
         room.used = stop

@@ -2,13 +2,14 @@
 
 To write one, supply two methods and nothing else:
 
-1. ``declare(self, shape)`` is called once, with the shape of the first input that is seen, and creates parameters by
-   ``self.parameter(name, shape, initialiser)`` and running statistics by ``self.statistic(name, shape, value)``.
-   Only the input's shape is ever given by the user; every later shape follows.
+1. ``declare(self, shape)`` is called once, with the shape of the first input that is seen, and
+  creates parameters by
+   ``self.parameter(name, shape, initialiser)`` and running statistics by ``self.statistic(name,
+   shape, value)``. Only the input's shape is ever given by the user; every later shape follows.
 2. ``compute(self, x)`` is the layer's mathematics in NumPy.
 
-Any attribute that is a layer, or a list or dict of layers, is part of the layer; paths are built from attribute
-names. A plain callable such as `np.tanh` may stand wherever a layer may.
+Any attribute that is a layer, or a list or dict of layers, is part of the layer; paths are built
+from attribute names. A plain callable such as `np.tanh` may stand wherever a layer may.
 """
 
 from __future__ import annotations
@@ -69,20 +70,28 @@ class Layer:
     path: str = ""
     arena: Arena | None = None
     takes_tokens: ClassVar[bool] = False
-    """Whether whole numbers are meant as such: indices, tokens. Other layers of the library compute with them as floats."""
+    """Whether whole numbers are meant as such: indices, tokens. Other layers of the library compute
+    with them as floats.
+    """
     axes: ClassVar[str] = ""
-    """Names of the input's axes, where there have to be so many and the last as long as at initialisation."""
+    """Names of the input's axes, where there have to be so many and the last as long as at
+    initialisation.
+    """
     _declared: bool = False
     _sample: tuple[tuple[tuple[int, ...], str], ...] = ()
     _declared_for: tuple[int, ...] = ()
     _computes_in: np.dtype[Any] | None = None
     _whole_as_floats: bool = False
     statistics_change: ClassVar[bool] = True
-    """Whether learning passes change the layer's statistics; codes of a weight are held with them and do not change."""
+    """Whether learning passes change the layer's statistics; codes of a weight are held with them
+    and do not change.
+    """
     _caches: ClassVar[tuple[str, ...]] = ()
     """Attributes that are worked out again in a copy."""
     _planned_by: ClassVar[tuple[str, ...]] = ()
-    """Attributes that plans of the layers around this one are made from: setting one makes them anew."""
+    """Attributes that plans of the layers around this one are made from: setting one makes them
+    anew.
+    """
 
     def __setattr__(self, name: str, value: Any) -> None:
         super().__setattr__(name, value)
@@ -95,7 +104,9 @@ class Layer:
         """Create parameters for inputs of this shape. Layers without parameters leave it out."""
 
     def compute(self, *inputs: Any, **options: Any) -> Any:
-        raise NotImplementedError(f"{type(self).__name__}.compute is not written: it has to return the layer's output.")
+        raise NotImplementedError(
+            f"{type(self).__name__}.compute is not written: it has to return the layer's output."
+        )
 
     def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
         """Multiplications followed by an addition in one pass, for `describe`."""
@@ -107,15 +118,22 @@ class Layer:
         """Create a trainable parameter, available as the attribute `name` from now on."""
         dry = PASS.dry
         if dry is None:
-            raise LayerError(f"{self._label}: parameters are created in declare(), during initialise().")
+            raise LayerError(
+                f"{self._label}: parameters are created in declare(), during initialise()."
+            )
         path = self._join(name)
         dry.room -= 8.0 * math.prod(shape)  # drawn in float64
         if dry.room < 0:
-            raise LayerError(f"{path}: a parameter of shape {tuple(shape)} is more than there is room for.")
+            raise LayerError(
+                f"{path}: a parameter of shape {tuple(shape)} is more than there is room for."
+            )
         rng = np.random.default_rng([dry.seed, *path.encode()])
         values = np.asarray(initialiser(rng, shape), dtype=dry.dtype)
         if values.shape != tuple(shape):
-            raise ShapeError(f"{path}: the initialiser returned shape {values.shape} where {tuple(shape)} was asked for.")
+            raise ShapeError(
+                f"{path}: the initialiser returned shape {values.shape} where {tuple(shape)} was "
+                "asked for."
+            )
         self._own_parameters()[name] = Tensor(values, name=path)
         setattr(self, name, self._own_parameters()[name])
 
@@ -123,7 +141,9 @@ class Layer:
         """Create a running statistic: an array that is saved with the weights but not trained."""
         dry = PASS.dry
         if dry is None:
-            raise LayerError(f"{self._label}: statistics are created in declare(), during initialise().")
+            raise LayerError(
+                f"{self._label}: statistics are created in declare(), during initialise()."
+            )
         array = np.full(shape, value, dtype=dry.dtype)
         self._own_statistics()[name] = array
         setattr(self, name, array)
@@ -155,13 +175,17 @@ class Layer:
     def _declare(self, inputs: tuple[Any, ...]) -> None:
         if PASS.dry is None:
             raise LayerError(
-                f"{self._label} has no parameters yet. Call network.initialise(sample) once, with one example or batch, "
+                f"{self._label} has no parameters yet. Call network.initialise(sample) once, with "
+                "one example or batch, "
                 "before the network is used."
             )
         self._computes_in = PASS.dry.dtype
         shape = np.shape(held(inputs[0]))
         if self.axes and len(shape) != len(self.axes.split()):
-            raise ShapeError(f"{self._label}: expected input of shape ({', '.join(self.axes.split())}), got {shape}.")
+            raise ShapeError(
+                f"{self._label}: expected input of shape ({', '.join(self.axes.split())}), got "
+                f"{shape}."
+            )
         self.declare(shape)
         self._declared, self._declared_for = True, shape
 
@@ -170,7 +194,8 @@ class Layer:
         if len(shape) != len(wanted) or shape[-1] != wanted[-1]:
             names = ", ".join([*self.axes.split()[:-1], str(wanted[-1])])
             raise ShapeError(
-                f"{self._label}: expected input of shape ({names}), got {tuple(shape)}. Make what comes before it {wanted[-1]} wide, or "
+                f"{self._label}: expected input of shape ({names}), got {tuple(shape)}. Make what "
+                f"comes before it {wanted[-1]} wide, or "
                 "initialise the network again on a sample of this shape."
             )
 
@@ -228,15 +253,24 @@ class Layer:
 
     # a network as a whole
 
-    def initialise(self, sample: Any, seed: int = 0, *, dtype: DTypeLike | None = None, most_bytes: float = math.inf) -> Self:
+    def initialise(
+        self,
+        sample: Any,
+        seed: int = 0,
+        *,
+        dtype: DTypeLike | None = None,
+        most_bytes: float = math.inf,
+    ) -> Self:
         """Create every parameter by one dry pass, and pack the arena.
 
         Parameters
         ----------
         sample : array_like or tuple of array_like
-            One batch of inputs of the kind the network will see; only its shape and its finiteness matter.
+            One batch of inputs of the kind the network will see; only its shape and its finiteness
+            matter.
         seed : int
-            Same seed, same weights: each parameter is drawn from its own stream, keyed by seed and path.
+            Same seed, same weights: each parameter is drawn from its own stream, keyed by seed and
+            path.
         dtype : dtype, optional
             float32 by default.
         most_bytes : float
@@ -259,7 +293,11 @@ class Layer:
         layers = list(self.walk())
         own_or_tokens = any(layer.takes_tokens or not _is_of_the_library(layer) for layer in layers)
         for layer in layers:
-            layer._whole_as_floats = not layer.takes_tokens and _is_of_the_library(layer) and not any(True for _ in layer.children())
+            layer._whole_as_floats = (
+                not layer.takes_tokens
+                and _is_of_the_library(layer)
+                and not any(True for _ in layer.children())
+            )
             layer._computes_in = kind
         self._whole_as_floats = not own_or_tokens
         for layer in layers:
@@ -281,13 +319,15 @@ class Layer:
 
     def _dry_pass(self, sample: Any, dry: DryPass, observer: Watcher) -> None:
         inputs = sample if isinstance(sample, tuple) else (sample,)
-        cast = [self._converted(np.asarray(held(x)), dry.dtype, self._whole_as_floats) for x in inputs]
+        cast = [
+            self._converted(np.asarray(held(x)), dry.dtype, self._whole_as_floats) for x in inputs
+        ]
         with untracked(), observed(observer, dry):
             self(*cast)
 
     def _in_own_precision(self, inputs: tuple[Any, ...]) -> tuple[Any, ...]:
-        """Numbers in the parameters' dtype, so that a float64 table does not promote a float32 network unnoticed, nor pictures of
-        bytes wrap around. Truth values further on are masks.
+        """Numbers in the parameters' dtype, so that a float64 table does not promote a float32
+        network unnoticed, nor pictures of bytes wrap around. Truth values further on are masks.
         """
         dtype = self._computes_in
         if dtype is None or not inputs:
@@ -298,7 +338,9 @@ class Layer:
         floats = self.arena is not None
         head = first if isinstance(first, np.ndarray | Tensor) else np.asarray(first)
         rest = [
-            self._converted(x, dtype, self._whole_as_floats and x.dtype != bool, floats) if isinstance(x, np.ndarray | Tensor) else x
+            self._converted(x, dtype, self._whole_as_floats and x.dtype != bool, floats)
+            if isinstance(x, np.ndarray | Tensor)
+            else x
             for x in inputs[1:]
         ]
         return (self._converted(head, dtype, self._whole_as_floats, floats), *rest)
@@ -322,7 +364,8 @@ class Layer:
     def _ready_arena(self) -> Arena:
         if self.arena is None:
             raise LayerError(
-                f"{type(self).__name__} has no parameters yet. Call network.initialise(sample) first, with one example or batch."
+                f"{type(self).__name__} has no parameters yet. Call network.initialise(sample) "
+                "first, with one example or batch."
             )
         return self.arena
 
@@ -350,7 +393,8 @@ class Layer:
         Parameters
         ----------
         path : str
-            As `describe` lists it, such as ``"body/2"``; the last call counts where a layer is called several times.
+            As `describe` lists it, such as ``"body/2"``; the last call counts where a layer is
+            called several times.
         *inputs : array
 
         Raises
@@ -372,17 +416,24 @@ class Layer:
         with untracked(), observed(told):
             self(*inputs)
         if path not in seen:
-            raise LayerError(f"There is no layer {path!r} that takes part. {did_you_mean(path, seen)}")
+            raise LayerError(
+                f"There is no layer {path!r} that takes part. {did_you_mean(path, seen)}"
+            )
         found = seen[path]
         return np.asarray(held(found[0] if isinstance(found, tuple) else found))
 
     def statistics(self, *, changing: bool = False) -> dict[str, np.ndarray]:
-        """Running statistics by path, as plain arrays: views, not copies; only those that learning passes change, if that is asked."""
+        """Running statistics by path, as plain arrays: views, not copies; only those that learning
+        passes change, if that is asked.
+        """
         layers = (layer for layer in self.walk() if layer.statistics_change or not changing)
-        return {layer._join(name): a for layer in layers for name, a in layer._own_statistics().items()}
+        return {
+            layer._join(name): a for layer in layers for name, a in layer._own_statistics().items()
+        }
 
     def load(self, source: Any, *, partial: bool = False) -> Self:
-        """Overwrite parameters and running statistics by path: all that belongs to the network, or nothing is changed.
+        """Overwrite parameters and running statistics by path: all that belongs to the network, or
+        nothing is changed.
 
         Parameters
         ----------
@@ -400,20 +451,29 @@ class Layer:
         DTypeError, NotFiniteError
             If an array holds other things than finite numbers.
         """
-        given: Mapping[str, np.ndarray] = source.group("weights") | source.group("statistics") if hasattr(source, "group") else source
+        given: Mapping[str, np.ndarray] = (
+            source.group("weights") | source.group("statistics")
+            if hasattr(source, "group")
+            else source
+        )
         arena, statistics = self._ready_arena(), self.statistics()
         for path, array in given.items():
             _check_numbers(path, array)
             if path in statistics and np.shape(array) != statistics[path].shape:
-                raise ShapeError(f"{path}: expected shape {statistics[path].shape}, got {np.shape(array)}.")
+                raise ShapeError(
+                    f"{path}: expected shape {statistics[path].shape}, got {np.shape(array)}."
+                )
         weights = {path: a for path, a in given.items() if path not in statistics}
         arena.check(weights)
         missing = [path for path in [*arena.tensors, *statistics] if path not in given]
         if missing and not partial:
             raise LayerError(
-                f"load: {len(missing)} of {len(arena.tensors) + len(statistics)} arrays of the network are missing: "
-                f"{', '.join(missing[:5])}{' and more' if len(missing) > 5 else ''}. Load a whole checkpoint, "
-                "network.load(checkpoints.read(file)), or say partial=True to keep these as they are."
+                f"load: {len(missing)} of {len(arena.tensors) + len(statistics)} arrays of the "
+                "network are missing: "
+                f"{', '.join(missing[:5])}{' and more' if len(missing) > 5 else ''}. Load a whole "
+                "checkpoint, "
+                "network.load(checkpoints.read(file)), or say partial=True to keep these as they "
+                "are."
             )
         arena.load(weights)
         for path in statistics:
@@ -436,7 +496,9 @@ class Layer:
         """
         arena, wanted = self._ready_arena(), set(paths)
         for path in sorted(wanted - arena.tensors.keys()):
-            raise LayerError(f"There is no parameter {path!r} to freeze. {did_you_mean(path, arena.tensors)}")
+            raise LayerError(
+                f"There is no parameter {path!r} to freeze. {did_you_mean(path, arena.tensors)}"
+            )
         if wanted != arena.frozen_paths:
             arena.pack(wanted)
             self._point_to_parameters()
@@ -456,16 +518,24 @@ class Layer:
             If nothing matches.
         """
         arena = self._ready_arena()
-        return self._refreeze(pattern, arena.frozen_paths | set(self._matching(pattern, arena.tensors)))
+        return self._refreeze(
+            pattern, arena.frozen_paths | set(self._matching(pattern, arena.tensors))
+        )
 
     def thaw(self, pattern: str = "*") -> list[str]:
         """Let parameters train again, by a pattern over paths; the counterpart of `freeze`."""
         arena = self._ready_arena()
-        return self._refreeze(pattern, arena.frozen_paths - set(self._matching(pattern, arena.tensors)))
+        return self._refreeze(
+            pattern, arena.frozen_paths - set(self._matching(pattern, arena.tensors))
+        )
 
     @staticmethod
     def _matching(pattern: str, paths: Mapping[str, Any]) -> list[str]:
-        found = [path for path in paths if fnmatchcase(path, pattern) or path.startswith(pattern.rstrip("/*") + "/")]
+        found = [
+            path
+            for path in paths
+            if fnmatchcase(path, pattern) or path.startswith(pattern.rstrip("/*") + "/")
+        ]
         if not found:
             raise LayerError(f"No parameter matches {pattern!r}. {did_you_mean(pattern, paths)}")
         return found
@@ -501,7 +571,12 @@ class Layer:
         arena = self._ready_arena()
         survey = Survey(arena.dtype.itemsize)
         self._dry_pass(sample, DryPass(0, arena.dtype), survey)
-        return Description(survey.rows, trainable=arena.layout.size, frozen=arena.frozen.size, itemsize=arena.dtype.itemsize)
+        return Description(
+            survey.rows,
+            trainable=arena.layout.size,
+            frozen=arena.frozen.size,
+            itemsize=arena.dtype.itemsize,
+        )
 
     def first_bad_layer(self, *inputs: Any) -> str:
         """Path of the first layer whose output is not finite, in words; empty if there is none."""
@@ -526,7 +601,9 @@ def call_layer(layer: LayerLike, x: Any, path: str) -> Any:
     try:
         output = layer(x)
     except VineStepError as error:
-        error.add_note(f"In {path} ({layer_name(layer)}), whose input had shape {np.shape(held(x))}.")
+        error.add_note(
+            f"In {path} ({layer_name(layer)}), whose input had shape {np.shape(held(x))}."
+        )
         raise
     except MISTAKES as error:
         raise explained(error, f"{path} ({layer_name(layer)})", (x,)) from error
@@ -537,7 +614,11 @@ def call_layer(layer: LayerLike, x: Any, path: str) -> Any:
 
 def explained(error: Exception, label: str, inputs: tuple[Any, ...]) -> LayerError:
     """A mistake met in a layer, told with where it is and what came in."""
-    came = ", ".join(f"{np.shape(held(x))} {getattr(x, 'dtype', type(x).__name__)}" for x in inputs if not isinstance(x, dict))
+    came = ", ".join(
+        f"{np.shape(held(x))} {getattr(x, 'dtype', type(x).__name__)}"
+        for x in inputs
+        if not isinstance(x, dict)
+    )
     return LayerError(f"{label}: {type(error).__name__}: {error} (input {came or 'none'}).")
 
 
@@ -551,7 +632,8 @@ def _check_numbers(path: str, array: Any) -> None:
         raise DTypeError(f"{path}: weights have to be real numbers, got {values.dtype}.")
     if values.dtype.kind == "f" and not np.isfinite(values).all():
         raise NotFiniteError(
-            f"{path}: {int(np.sum(~np.isfinite(values)))} of {values.size} weights are NaN or infinite. They are not loaded."
+            f"{path}: {int(np.sum(~np.isfinite(values)))} of {values.size} weights are NaN or "
+            "infinite. They are not loaded."
         )
 
 

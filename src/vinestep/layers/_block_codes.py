@@ -24,11 +24,14 @@ CodeForm = Literal["symmetric", "normal"]
 def _values(bits: int, form: CodeForm) -> np.ndarray:
     if form == "symmetric":
         most = 2 ** (bits - 1) - 1
-        return np.asarray(np.append(np.arange(-most, most + 1), most) / most)  # the last code repeats the one before it and is not used
+        return np.asarray(
+            np.append(np.arange(-most, most + 1), most) / most
+        )  # the last code repeats the one before it and is not used
     from scipy.special import ndtri
 
     half = 2 ** (bits - 1)
-    # the outermost quantiles lie at infinity: as far from them as the mean of two ways of counting them
+    # the outermost quantiles lie at infinity: as far from them as the mean of two ways of counting
+    # them
     edge = 0.5 * ((1 - 1 / (4 * half)) + (1 - 1 / (4 * half - 2)))
     upper, lower = ndtri(np.linspace(0.5, edge, half + 1)), -ndtri(np.linspace(0.5, edge, half))
     found = np.unique(np.concatenate([lower, upper]))
@@ -42,12 +45,13 @@ def code_values(bits: int, form: CodeForm = "normal") -> np.ndarray:
     ----------
     bits : {4, 8}
     form : {"symmetric", "normal"}
-        Evenly spaced, the same on both sides of 0; or quantiles of a normal distribution, so that weights that are distributed
-        normally use all codes alike [1]_.
+        Evenly spaced, the same on both sides of 0; or quantiles of a normal distribution, so that
+        weights that are distributed normally use all codes alike [1]_.
 
     References
     ----------
-    .. [1] T. Dettmers, A. Pagnoni, A. Holtzman and L. Zettlemoyer, "QLoRA: Efficient Finetuning of Quantized LLMs", NeurIPS 2023,
+    .. [1] T. Dettmers, A. Pagnoni, A. Holtzman and L. Zettlemoyer, "QLoRA: Efficient Finetuning of
+    Quantized LLMs", NeurIPS 2023,
        section 3, equation 4.
 
     Examples
@@ -60,14 +64,18 @@ def code_values(bits: int, form: CodeForm = "normal") -> np.ndarray:
 
 @dataclass(frozen=True, eq=False)
 class Coded:
-    """A weight of shape (n_in, n_out) in codes. Those of one output lie together, in blocks along the inputs."""
+    """A weight of shape (n_in, n_out) in codes. Those of one output lie together, in blocks along
+    the inputs.
+    """
 
     codes: np.ndarray
     """uint8, shape (n_out, bytes): of 4 bits two to a byte, the first in the upper half."""
     scales: np.ndarray
     """Of each block, shape (n_out, blocks): float32, or uint8 if they are coded in turn."""
     ranges: np.ndarray
-    """float32, shape (groups, 2): of each 256 coded scales the lowest, and the step from one code to the next. Else (0, 2)."""
+    """float32, shape (groups, 2): of each 256 coded scales the lowest, and the step from one code
+    to the next. Else (0, 2).
+    """
     n_in: int
     bits: int
     form: CodeForm
@@ -98,7 +106,11 @@ class Coded:
         """What each byte stands for, float32, shape (256, codes a byte)."""
         values = _values(self.bits, self.form).astype(np.float32)
         numbers = np.arange(256)
-        return values[numbers][:, None].copy() if self.bits == 8 else np.stack([values[numbers >> 4], values[numbers & 15]], axis=1)
+        return (
+            values[numbers][:, None].copy()
+            if self.bits == 8
+            else np.stack([values[numbers >> 4], values[numbers & 15]], axis=1)
+        )
 
     def rows(self, outputs: Any, dtype: Any) -> np.ndarray:
         """Of some outputs their weights, shape (outputs, n_in)."""
@@ -111,8 +123,16 @@ class Coded:
         return np.ascontiguousarray(self.rows(np.arange(len(self.codes)), dtype).T)
 
 
-def coded(weight: np.ndarray, *, bits: int = 4, form: CodeForm = "normal", block: int = 64, double: bool = True) -> Coded:
-    """A weight in codes: each value the nearest of the codes' values times the scale of its block, which is the largest in it.
+def coded(
+    weight: np.ndarray,
+    *,
+    bits: int = 4,
+    form: CodeForm = "normal",
+    block: int = 64,
+    double: bool = True,
+) -> Coded:
+    """A weight in codes: each value the nearest of the codes' values times the scale of its block,
+    which is the largest in it.
 
     Parameters
     ----------
@@ -131,12 +151,17 @@ def coded(weight: np.ndarray, *, bits: int = 4, form: CodeForm = "normal", block
 
     Examples
     --------
-    >>> found = coded(np.array([[0.5], [-1.0], [0.1], [0.0]]), bits=8, form="symmetric", block=4)
+    >>> found = coded(
+    ...     np.array([[0.5], [-1.0], [0.1], [0.0]]), bits=8, form="symmetric", block=4
+    ... )
     >>> found.decoded().ravel().round(2)
     array([ 0.5, -1. ,  0.1,  0. ], dtype=float32)
     """
     if bits not in BITS or form not in FORMS:
-        raise LayerError(f'coded: bits must be 4 or 8 and codes "symmetric" or "normal", got {bits!r} and {form!r}.')
+        raise LayerError(
+            f'coded: bits must be 4 or 8 and codes "symmetric" or "normal", got {bits!r} and '
+            f"{form!r}."
+        )
     if isinstance(block, bool) or not isinstance(block, int) or block < 2 or block % 2:
         raise LayerError(f"coded: block must be an even whole number of at least 2, got {block!r}.")
     outputs = np.asarray(weight, np.float32).T
@@ -148,9 +173,13 @@ def coded(weight: np.ndarray, *, bits: int = 4, form: CodeForm = "normal", block
     scales, ranges = _scales(np.abs(blocks).max(axis=2), double)
     half = Coded(np.zeros((n_out, 0), np.uint8), scales, ranges, n_in, bits, form, block)
     plain = half.plain_scales()[:, :, None]
-    relative = np.divide(blocks, plain, out=np.zeros_like(blocks), where=plain > 0).reshape(n_out, -1)[:, : n_in + n_in % 2]
+    relative = np.divide(blocks, plain, out=np.zeros_like(blocks), where=plain > 0).reshape(
+        n_out, -1
+    )[:, : n_in + n_in % 2]
     values = _values(bits, form)
-    numbers = np.searchsorted((values[1:] + values[:-1]) / 2, relative.astype(np.float64)).astype(np.uint8)
+    numbers = np.searchsorted((values[1:] + values[:-1]) / 2, relative.astype(np.float64)).astype(
+        np.uint8
+    )
     if form == "symmetric":
         numbers = np.minimum(numbers, len(values) - 2).astype(np.uint8)
     codes = numbers[:, :n_in] if bits == 8 else numbers[:, 0::2] << 4 | numbers[:, 1::2]

@@ -28,9 +28,15 @@ __all__ = ["Concat", "Residual", "Stack", "Sum"]
 def _checked(kind: str, layers: tuple[LayerLike, ...]) -> list[LayerLike]:
     for position, layer in enumerate(layers):
         if isinstance(layer, type):
-            raise LayerError(f"{kind}: item {position} is the class {layer.__name__}; call it: {layer.__name__}(...).")
+            raise LayerError(
+                f"{kind}: item {position} is the class {layer.__name__}; call it: "
+                f"{layer.__name__}(...)."
+            )
         if not callable(layer):
-            raise LayerError(f"{kind}: item {position} is a {type(layer).__name__}, neither a layer nor a function.")
+            raise LayerError(
+                f"{kind}: item {position} is a {type(layer).__name__}, neither a layer nor a "
+                "function."
+            )
     return list(layers)
 
 
@@ -87,7 +93,11 @@ class Stack(Layer):
             layer = self.layers[i]
             after = fusable(self.layers[i + 1]) if i + 1 < len(self.layers) else None
             fuse = after is not None and _applies(layer, after[0])
-            own = layer if isinstance(layer, Layer) else partial(call_layer, layer, path=self._join(str(i)))
+            own = (
+                layer
+                if isinstance(layer, Layer)
+                else partial(call_layer, layer, path=self._join(str(i)))
+            )
             plan.append((own, after if fuse else None))
             i += 2 if fuse else 1
         return plan
@@ -98,7 +108,8 @@ class Stack(Layer):
         ----------
         x : array
         mask : array of bool, shape (batch, time), optional
-            Which places of sequences hold a value, for the layers that take a mask while x still has these axes.
+            Which places of sequences hold a value, for the layers that take a mask while x still
+            has these axes.
         """
         if mask is not None:
             return self._masked(x, mask)
@@ -118,7 +129,11 @@ class Stack(Layer):
 
     def _masked(self, x: Any, mask: Any) -> Any:
         for i, layer in enumerate(self.layers):
-            if isinstance(layer, Layer) and np.shape(x)[:2] == np.shape(mask) and _takes_mask(type(layer).compute):
+            if (
+                isinstance(layer, Layer)
+                and np.shape(x)[:2] == np.shape(mask)
+                and _takes_mask(type(layer).compute)
+            ):
                 x = layer(x, mask=mask)
             else:
                 x = call_layer(layer, x, self._join(str(i)))
@@ -134,7 +149,9 @@ class Stack(Layer):
             if type(layer) is Dense and (layer.activation is None or fusable(layer.activation)):
                 run.append((layer, activation or fusable(layer.activation)))
                 continue
-            merged += [DenseRun(run)] if len(run) > 1 else [_with_activation(*run[0])] if run else []
+            merged += (
+                [DenseRun(run)] if len(run) > 1 else [_with_activation(*run[0])] if run else []
+            )
             run = []
             merged += [_with_activation(layer, activation)] if layer is not None else []
         self._merged_plan, self._merged_for = merged, Arena.generation
@@ -188,20 +205,29 @@ class DenseRun:
 
 
 def single_run(network: Layer) -> DenseRun | None:
-    """The run of dense layers that a network consists of and nothing else, if all of it is trained and kernels are on."""
+    """The run of dense layers that a network consists of and nothing else, if all of it is trained
+    and kernels are on.
+    """
     if type(network) is not Stack or not usable() or network.arena is None:
         return None
     merged = network._merged()
-    if len(merged) != 1 or not isinstance(merged[0], DenseRun) or not merged[0].is_standard or not all(merged[0].wanted[1:]):
+    if (
+        len(merged) != 1
+        or not isinstance(merged[0], DenseRun)
+        or not merged[0].is_standard
+        or not all(merged[0].wanted[1:])
+    ):
         return None
     return merged[0] if len(set(map(id, merged[0].weights))) == len(merged[0].weights) else None
 
 
 @part("residual", "layer")
 class Residual(Layer):
-    """A body and a way around it: ``body(x) + shortcut(x)``, the shortcut being `x` itself by default.
+    """A body and a way around it: ``body(x) + shortcut(x)``, the shortcut being `x` itself by
+    default.
 
-    K. He, X. Zhang, S. Ren and J. Sun, "Deep Residual Learning for Image Recognition", CVPR 2016, equation 1.
+    K. He, X. Zhang, S. Ren and J. Sun, "Deep Residual Learning for Image Recognition", CVPR 2016,
+    equation 1.
 
     Raises
     ------
@@ -219,11 +245,14 @@ class Residual(Layer):
         self.shortcut = rest[0] if rest else None
 
     def compute(self, x: Any) -> Any:
-        around = x if self.shortcut is None else call_layer(self.shortcut, x, self._join("shortcut"))
+        around = (
+            x if self.shortcut is None else call_layer(self.shortcut, x, self._join("shortcut"))
+        )
         through = call_layer(self.body, x, self._join("body"))
         if through.shape != around.shape:
             raise ShapeError(
-                f"{self._label}: the body gives shape {through.shape}, the shortcut {around.shape}. Give a shortcut that "
+                f"{self._label}: the body gives shape {through.shape}, the shortcut "
+                f"{around.shape}. Give a shortcut that "
                 "changes the shape likewise, such as Dense(width)."
             )
         return through + around
@@ -256,7 +285,9 @@ class Concat(_Branches):
         outputs = self._outputs(x)
         if any(y.shape[:-1] != outputs[0].shape[:-1] for y in outputs):
             shapes = ", ".join(str(tuple(y.shape)) for y in outputs)
-            raise ShapeError(f"{self._label}: the branches give {shapes}; all but the last axis have to agree.")
+            raise ShapeError(
+                f"{self._label}: the branches give {shapes}; all but the last axis have to agree."
+            )
         return np.concatenate(outputs, axis=-1)
 
 
@@ -273,7 +304,10 @@ class Sum(_Branches):
     def compute(self, x: Any) -> Any:
         outputs = self._outputs(x)
         if any(y.shape != outputs[0].shape for y in outputs):
-            raise ShapeError(f"{self._label}: the branches give {', '.join(str(tuple(y.shape)) for y in outputs)}; they have to agree.")
+            raise ShapeError(
+                f"{self._label}: the branches give "
+                f"{', '.join(str(tuple(y.shape)) for y in outputs)}; they have to agree."
+            )
         total = outputs[0]
         for y in outputs[1:]:
             total = total + y

@@ -64,7 +64,9 @@ def _leaky_slope(activation: Any) -> float | None:
 
 
 def fusable(activation: Any) -> tuple[str, float] | None:
-    """Name and slope of an activation that the dense layer can apply itself, None for any other callable."""
+    """Name and slope of an activation that the dense layer can apply itself, None for any other
+    callable.
+    """
     if activation is relu:
         return "relu", 0.0
     if activation is np.tanh:
@@ -77,17 +79,27 @@ def fusable(activation: Any) -> tuple[str, float] | None:
     return None
 
 
-def dense_definition(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> Any:
+def dense_definition(
+    x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0
+) -> Any:
     return DEFINITIONS[activation](np.matmul(x, weight) + bias, slope)
 
 
 def activate(y: np.ndarray, bias: np.ndarray, activation: str, slope: float) -> None:
     """``y = activation(y + bias)`` in place."""
-    kernels.dense.add_bias_activate(*helpers(y.size), y, bias, NUMBERS[activation], y.dtype.type(slope))
+    kernels.dense.add_bias_activate(
+        *helpers(y.size), y, bias, NUMBERS[activation], y.dtype.type(slope)
+    )
 
 
 def affine(
-    rows: np.ndarray, weight: np.ndarray, bias: np.ndarray, activation: str = "none", slope: float = 0.0, *, out: np.ndarray | None = None
+    rows: np.ndarray,
+    weight: np.ndarray,
+    bias: np.ndarray,
+    activation: str = "none",
+    slope: float = 0.0,
+    *,
+    out: np.ndarray | None = None,
 ) -> np.ndarray:
     """``activation(rows @ weight + bias)``"""
     if activation in FLOORS:
@@ -97,16 +109,27 @@ def affine(
     return y
 
 
-def through_activation(g: np.ndarray, y: np.ndarray, g_bias: np.ndarray, activation: str, slope: float, *, own: bool = False) -> np.ndarray:
+def through_activation(
+    g: np.ndarray,
+    y: np.ndarray,
+    g_bias: np.ndarray,
+    activation: str,
+    slope: float,
+    *,
+    own: bool = False,
+) -> np.ndarray:
     """The cotangent of what was activated, and into `g_bias` its sum over rows.
 
-    It takes the place of `g` if that is the caller's `own`, and is `g` itself without an activation.
+    It takes the place of `g` if that is the caller's `own`, and is `g` itself without an
+    activation.
     """
     if activation == "none" or (own and g.flags.c_contiguous and g.dtype == y.dtype):
         g = np.ascontiguousarray(g)
     else:
         g = np.array(g, y.dtype, order="C")
-    kernels.dense.adjoint_activate(*helpers(y.size), g, y, g_bias, NUMBERS[activation], y.dtype.type(slope))
+    kernels.dense.adjoint_activate(
+        *helpers(y.size), g, y, g_bias, NUMBERS[activation], y.dtype.type(slope)
+    )
     return g
 
 
@@ -116,7 +139,9 @@ def sum_of_rows(g: np.ndarray, total: np.ndarray) -> np.ndarray:
     return total
 
 
-def dense_forward(x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0) -> tuple[Any, Any]:
+def dense_forward(
+    x: Any, weight: Any, bias: Any, *, activation: str = "none", slope: float = 0.0
+) -> tuple[Any, Any]:
     rows = x if x.ndim == 2 else x.reshape(-1, x.shape[-1])
     n_out = weight.shape[1]
     number = NUMBERS[activation]
@@ -155,7 +180,9 @@ def dense_adjoint(
     if rows.size * n_out <= SMALL and g.dtype == y.dtype == x.dtype == weight.dtype:
         gx = np.empty(rows.shape, y.dtype)
         gz = np.empty(n_out, y.dtype)
-        kernels.dense.adjoint_small(g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0])
+        kernels.dense.adjoint_small(
+            g2, rows, weight, y2, gx, g_weight, g_bias, gz, number, slope, wanted[0]
+        )
     else:
         gz = through_activation(g2, y2, g_bias, options.get("activation", "none"), slope, own=own)
         if wanted[1]:
@@ -187,8 +214,8 @@ class Dense(Layer):
     width : int
         Number of outputs.
     activation : callable, optional
-        `relu`, `leaky_relu`, `sigmoid` and `np.tanh` are computed together with the product. In a `Stack` an activation
-        that follows the layer is, too.
+        `relu`, `leaky_relu`, `sigmoid` and `np.tanh` are computed together with the product. In a
+        `Stack` an activation that follows the layer is, too.
     initialiser : initialiser, optional
         He's normal before a ReLU, Glorot's uniform otherwise.
 
@@ -209,7 +236,13 @@ class Dense(Layer):
     Tensor([[3., 3.]], float32, from dense)
     """
 
-    def __init__(self, width: int, activation: Callable[..., Any] | None = None, *, initialiser: Initialiser | None = None) -> None:
+    def __init__(
+        self,
+        width: int,
+        activation: Callable[..., Any] | None = None,
+        *,
+        initialiser: Initialiser | None = None,
+    ) -> None:
         if not isinstance(width, int | np.integer) or width < 1:
             raise LayerError(f"Dense: width must be a whole number of at least 1, got {width!r}.")
         self.width = int(width)
@@ -219,7 +252,8 @@ class Dense(Layer):
     def declare(self, shape: tuple[int, ...]) -> None:
         if len(shape) < 2:
             raise ShapeError(
-                f"{self._label}: expected input of shape (batch, n_in) or (batch, ..., n_in), got {shape}. "
+                f"{self._label}: expected input of shape (batch, n_in) or (batch, ..., n_in), got "
+                f"{shape}. "
                 "Add a batch axis: x[None, :] for one example, x[:, None] for one feature."
             )
         usual = he_normal if self._before_rectifier else glorot_uniform
@@ -254,7 +288,8 @@ class Dense(Layer):
         n_in = self.weight_shape[0]
         if x.ndim < 2 or x.shape[-1] != n_in:
             raise ShapeError(
-                f"{self._label}: expected input of shape (batch, {n_in}), got {tuple(x.shape)}. Make what comes before it "
+                f"{self._label}: expected input of shape (batch, {n_in}), got {tuple(x.shape)}. "
+                "Make what comes before it "
                 f"{n_in} wide, or initialise the network again on a sample of this shape."
             )
 
@@ -266,13 +301,17 @@ class Dense(Layer):
 
 
 class SeparateDense(Dense):
-    """A dense layer of which the activation is computed by itself, so that more may be added before it."""
+    """A dense layer of which the activation is computed by itself, so that more may be added before
+    it.
+    """
 
     def affine(self, x: Any) -> Any:
         """``x @ weight + bias``"""
         return dense(x, self.weight, self.bias)
 
-    def compute(self, x: Any, *following: Any) -> Any:  # no stack computes an activation together with it
+    def compute(
+        self, x: Any, *following: Any
+    ) -> Any:  # no stack computes an activation together with it
         self.check_input(x)
         y = self.affine(x)
         return y if self.activation is None else self.activation(y)

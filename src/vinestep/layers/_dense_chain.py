@@ -1,4 +1,6 @@
-"""Dense layers one after another as one operation: less to record, and for small ones a single loop."""
+"""Dense layers one after another as one operation: less to record, and for small ones a single
+loop.
+"""
 
 from __future__ import annotations
 
@@ -28,14 +30,18 @@ __all__ = ["ChainPlan", "dense_chain"]
 
 @dataclass(frozen=True, slots=True)
 class ChainPlan:
-    """The layers of a chain: activations and slopes, how wide each is, and where in the arena they lie."""
+    """The layers of a chain: activations and slopes, how wide each is, and where in the arena they
+    lie.
+    """
 
     activations: tuple[tuple[str, float], ...]
     layers: np.ndarray
     """Widths of the input and of each layer; below them the numbers of the activations."""
     slopes: np.ndarray
     span: tuple[int, int] | None
-    """Start and stop of the parameters in the flat array they are views of, if they follow one another there."""
+    """Start and stop of the parameters in the flat array they are views of, if they follow one
+    another there.
+    """
     most_rows: int
     """Up to so many rows one loop over everything beats the calls around the matrix products."""
     width_sum: int
@@ -48,10 +54,14 @@ class ChainPlan:
     theta: np.ndarray
     """The parameters in one, if they follow one another; else empty."""
     placed: list[Any]
-    """Where gradients were last written to, found to lie as the parameters do, and all of it in one."""
+    """Where gradients were last written to, found to lie as the parameters do, and all of it in
+    one.
+    """
 
     @classmethod
-    def of(cls, activations: Sequence[tuple[str, float] | None], weights: Sequence[np.ndarray]) -> ChainPlan:
+    def of(
+        cls, activations: Sequence[tuple[str, float] | None], weights: Sequence[np.ndarray]
+    ) -> ChainPlan:
         named = tuple(activation or ("none", 0.0) for activation in activations)
         widths = [weights[0].shape[0], *(w.shape[1] for w in weights[::2])]
         largest = max(a * b for a, b in pairwise(widths))
@@ -67,7 +77,9 @@ class ChainPlan:
             largest=largest,
             arrays=tuple(weights),
             widths=tuple(widths),
-            theta=weights[0].base[span[0] : span[1]] if span is not None and weights[0].base is not None else weights[0][:0],
+            theta=weights[0].base[span[0] : span[1]]
+            if span is not None and weights[0].base is not None
+            else weights[0][:0],
             placed=[],
         )
 
@@ -76,7 +88,9 @@ class ChainPlan:
         return self.span is not None and all(map(is_, self.arrays, weights))
 
     def gradients_in_one(self, places: Sequence[np.ndarray | None]) -> np.ndarray | None:
-        """All places for gradients in one, if they lie to one another as the parameters do; the first is the input's."""
+        """All places for gradients in one, if they lie to one another as the parameters do; the
+        first is the input's.
+        """
         if self.placed and self.placed[0] is places:
             return self.placed[1]  # type: ignore[no-any-return]
         given: list[Any] = list(places[1:])
@@ -119,8 +133,13 @@ def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
         if rows <= plan.most_rows:
             kernels.dense.chain_forward(x, theta, plan.layers, plan.slopes, values)
         else:
-            kernels.chain.forward(*helpers(rows * plan.largest // RATE), x, theta, plan.layers, plan.slopes, values)
-        return values[used - rows * weights[-1].size : used].reshape(rows, weights[-1].size), (theta, values)
+            kernels.chain.forward(
+                *helpers(rows * plan.largest // RATE), x, theta, plan.layers, plan.slopes, values
+            )
+        return values[used - rows * weights[-1].size : used].reshape(rows, weights[-1].size), (
+            theta,
+            values,
+        )
     outputs = []
     for i, activation in enumerate(plan.activations):
         x, _ = dense_forward(x, weights[2 * i], weights[2 * i + 1], **_options(activation))
@@ -129,7 +148,12 @@ def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
 
 
 def _adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     plan: ChainPlan = options["plan"]
     x, weights = inputs[0], inputs[1:]
@@ -153,7 +177,13 @@ def _adjoint(
 
 
 def _whole_adjoint(
-    g: Any, saved: Any, x: Any, weights: Sequence[Any], plan: ChainPlan, wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    x: Any,
+    weights: Sequence[Any],
+    plan: ChainPlan,
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     theta, values = saved
     found = plan.gradients_in_one(places) if False not in wanted[1:] else None
@@ -163,22 +193,38 @@ def _whole_adjoint(
     else:
         flat = np.empty(theta.shape, theta.dtype)
         parts = np.split(flat, np.cumsum([w.size for w in weights])[:-1])
-        views = [part.reshape(w.shape) if want else None for part, w, want in zip(parts, weights, wanted[1:], strict=True)]
+        views = [
+            part.reshape(w.shape) if want else None
+            for part, w, want in zip(parts, weights, wanted[1:], strict=True)
+        ]
         cotangents = [None, *views]
     gx = np.empty(x.shape, x.dtype) if wanted[0] else g
     if len(x) <= plan.most_rows:
-        kernels.dense.chain_adjoint(g, x, theta, plan.layers, plan.slopes, values, flat, gx, wanted[0])
+        kernels.dense.chain_adjoint(
+            g, x, theta, plan.layers, plan.slopes, values, flat, gx, wanted[0]
+        )
     else:
         working = helpers(len(x) * plan.largest // RATE)
         kernels.chain.adjoint(
-            *working, np.ascontiguousarray(g, x.dtype), x, theta, plan.layers, plan.slopes, values, flat, gx, np.array(wanted)
+            *working,
+            np.ascontiguousarray(g, x.dtype),
+            x,
+            theta,
+            plan.layers,
+            plan.slopes,
+            values,
+            flat,
+            gx,
+            np.array(wanted),
         )
     if wanted[0]:
         cotangents[0] = gx
     return cotangents
 
 
-def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+def _check_plan(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
     own = tuple(sizes.values())[1:]
     if own != options["plan"].widths:
         raise misfit("dense chain", f"planned for widths {options['plan'].widths}, got {own}.")
@@ -186,8 +232,14 @@ def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mappin
 
 def _form(n_inputs: int) -> Form:
     layers = range(n_inputs // 2)
-    axes = {name: text for k in layers for name, text in ((f"weight {k}", f"w{k} w{k + 1}"), (f"bias {k}", f"w{k + 1}"))}
+    axes = {
+        name: text
+        for k in layers
+        for name, text in ((f"weight {k}", f"w{k} w{k + 1}"), (f"bias {k}", f"w{k + 1}"))
+    }
     return Form(also=_check_plan, x="*n w0", **axes)  # type: ignore[arg-type]
 
 
-dense_chain = Fused("dense chain", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form))
+dense_chain = Fused(
+    "dense chain", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form)
+)

@@ -53,11 +53,15 @@ class Survey:
 
 
 class Description:
-    """The layers of a network for one shape of input: prints as a table, ``.table()`` gives a DataFrame."""
+    """The layers of a network for one shape of input: prints as a table, ``.table()`` gives a
+    DataFrame.
+    """
 
     COLUMNS = ("path", "layer", "output", "parameters", "multiply_adds", "activation_bytes")
 
-    def __init__(self, rows: list[dict[str, Any]], *, trainable: int, frozen: int, itemsize: int) -> None:
+    def __init__(
+        self, rows: list[dict[str, Any]], *, trainable: int, frozen: int, itemsize: int
+    ) -> None:
         self.rows = rows
         self.trainable = trainable
         self.frozen = frozen
@@ -66,7 +70,13 @@ class Description:
     def _repr_html_(self) -> str:
         from .._notebook_html import html_table
 
-        rows = [[" x ".join(map(str, row[name])) if name == "output" else row[name] for name in self.COLUMNS] for row in self.rows]
+        rows = [
+            [
+                " x ".join(map(str, row[name])) if name == "output" else row[name]
+                for name in self.COLUMNS
+            ]
+            for row in self.rows
+        ]
         return html_table(self.summary(), [name.replace("_", " ") for name in self.COLUMNS], rows)
 
     @property
@@ -97,8 +107,10 @@ class Description:
         """The figures of the whole network in one line."""
         frozen = f" and {self.frozen:,} frozen" if self.frozen else ""
         return (
-            f"{self.trainable:,} trainable{frozen} parameters, {self.multiply_adds:,} multiply-adds, "
-            f"{readable_bytes(self.activation_bytes)} of activations, {readable_bytes(self.gradient_bytes)} of gradients"
+            f"{self.trainable:,} trainable{frozen} parameters, {self.multiply_adds:,} "
+            "multiply-adds, "
+            f"{readable_bytes(self.activation_bytes)} of activations, "
+            f"{readable_bytes(self.gradient_bytes)} of gradients"
         )
 
     def __rich__(self) -> Table:

@@ -16,18 +16,20 @@ __all__ = ["Dropout", "Noise"]
 
 @part("dropout", "layer")
 class Dropout(Layer):
-    """Sets each value to zero with a given probability in a learning pass, and scales the others up to make up for it.
+    """Sets each value to zero with a given probability in a learning pass, and scales the others up
+    to make up for it.
 
-    N. Srivastava et al., "Dropout: A Simple Way to Prevent Neural Networks from Overfitting", JMLR 15, 1929-1958, 2014;
-    scaled in the learning pass, so that inference does nothing. What is dropped is a function of seed, step and the
-    layer's path alone.
+    N. Srivastava et al., "Dropout: A Simple Way to Prevent Neural Networks from Overfitting", JMLR
+    15, 1929-1958, 2014; scaled in the learning pass, so that inference does nothing. What is
+    dropped is a function of seed, step and the layer's path alone.
 
     Parameters
     ----------
     probability : float
         Probability of dropping a value, from 0 up to but not including 1.
     whole_channels : bool
-        Drop all values of a channel of an example together (J. Tompson et al., CVPR 2015, section 3.2).
+        Drop all values of a channel of an example together (J. Tompson et al., CVPR 2015, section
+        3.2).
 
     Examples
     --------
@@ -37,7 +39,10 @@ class Dropout(Layer):
 
     def __init__(self, probability: float, *, whole_channels: bool = False) -> None:
         if not 0 <= probability < 1:
-            raise LayerError(f"Dropout: probability must be from 0 up to but not including 1, got {probability!r}.")
+            raise LayerError(
+                "Dropout: probability must be from 0 up to but not including 1, got "
+                f"{probability!r}."
+            )
         self.probability = float(probability)
         self.whole_channels = whole_channels
 
@@ -80,5 +85,7 @@ class Noise(Layer):
         if not PASS.learning or self.deviation == 0:
             return x
         radius, angle = random_uniform((2, *x.shape), self.random_key)
-        normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(2 * np.float32(np.pi) * angle)  # Box and Muller, 1958
+        normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(
+            2 * np.float32(np.pi) * angle
+        )  # Box and Muller, 1958
         return x + (normal * self.deviation).astype(x.dtype)

@@ -32,7 +32,12 @@ def _forward(weight: Any, ids: Any) -> tuple[Any, Any]:
 
 
 def _adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     weight, ids = inputs
     g_weight = places[0] if places[0] is not None else np.empty(weight.shape, weight.dtype)
@@ -46,7 +51,9 @@ def _adjoint(
     return [g_weight, None]
 
 
-def _check_tokens(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+def _check_tokens(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
     check_tokens(arrays[1], sizes["count"])
 
 
@@ -60,7 +67,10 @@ def check_tokens(ids: np.ndarray, count: int) -> None:
     if ids.size and (ids.min() < 0 or ids.max() >= count):
         place = tuple(int(i) for i in np.argwhere((ids < 0) | (ids >= count))[0])
         here = STATE.now.place or "embedding"
-        raise DataError(f"{here} (Embedding): token {ids[place]} at {place} is out of range: there are tokens 0 to {count - 1}.")
+        raise DataError(
+            f"{here} (Embedding): token {ids[place]} at {place} is out of range: there are tokens "
+            f"0 to {count - 1}."
+        )
 
 
 lookup = Fused(
@@ -97,7 +107,9 @@ class Embedding(Layer):
 
     Examples
     --------
-    >>> layer = Embedding(3, 2, initialiser=vs.initialisers.ones, padding=0).initialise(np.array([[0, 1]]))
+    >>> layer = Embedding(3, 2, initialiser=vs.initialisers.ones, padding=0).initialise(
+    ...     np.array([[0, 1]])
+    ... )
     >>> layer(np.array([[0, 2]])).array
     array([[[0., 0.],
             [1., 1.]]], dtype=float32)
@@ -106,11 +118,22 @@ class Embedding(Layer):
     takes_tokens = True
     weight: Any
 
-    def __init__(self, count: int, width: int, *, padding: int | None = None, initialiser: Initialiser = unit_normal) -> None:
+    def __init__(
+        self,
+        count: int,
+        width: int,
+        *,
+        padding: int | None = None,
+        initialiser: Initialiser = unit_normal,
+    ) -> None:
         if count < 1 or width < 1:
-            raise LayerError(f"Embedding: count and width must be at least 1, got {count} and {width}.")
+            raise LayerError(
+                f"Embedding: count and width must be at least 1, got {count} and {width}."
+            )
         if padding is not None and not 0 <= padding < count:
-            raise LayerError(f"Embedding: padding must be a token from 0 to {count - 1}, got {padding}.")
+            raise LayerError(
+                f"Embedding: padding must be a token from 0 to {count - 1}, got {padding}."
+            )
         self.count, self.width, self.padding, self.initialiser = count, width, padding, initialiser
 
     def declare(self, shape: tuple[int, ...]) -> None:
@@ -119,16 +142,24 @@ class Embedding(Layer):
     def compute(self, ids: Any) -> Any:
         ids = np.asarray(held(ids))
         if ids.dtype.kind not in "iu":
-            raise DataError(f"{self._label}: tokens have to be whole numbers, got {ids.dtype}. Use ids.astype(int).")
+            raise DataError(
+                f"{self._label}: tokens have to be whole numbers, got {ids.dtype}. Use "
+                "ids.astype(int)."
+            )
         vectors = self.vectors(ids)
-        return vectors if self.padding is None else vectors * (ids != self.padding)[..., None].astype(vectors.dtype)
+        return (
+            vectors
+            if self.padding is None
+            else vectors * (ids != self.padding)[..., None].astype(vectors.dtype)
+        )
 
     def vectors(self, ids: np.ndarray) -> Any:
         """Of tokens, padding not yet left out."""
         return lookup(self.weight, ids)
 
     def logits(self, x: Any) -> Any:
-        """Products with the vectors of all tokens: output weights that are those of the embedding [1]_.
+        """Products with the vectors of all tokens: output weights that are those of the embedding
+        [1]_.
 
         Parameters
         ----------
@@ -140,7 +171,8 @@ class Embedding(Layer):
 
         References
         ----------
-        .. [1] O. Press and L. Wolf, "Using the Output Embedding to Improve Language Models", EACL 2017, section 3.
+        .. [1] O. Press and L. Wolf, "Using the Output Embedding to Improve Language Models", EACL
+        2017, section 3.
         """
         return np.matmul(x, np.swapaxes(self.weight, 0, 1))
 
@@ -152,8 +184,8 @@ class Positions(Layer):
     Parameters
     ----------
     form : {"sine", "learned"}
-        Sines and cosines of geometrically rising wavelengths (A. Vaswani et al., "Attention Is All You Need", 2017, section
-        3.5), or a parameter for each place up to `longest`.
+        Sines and cosines of geometrically rising wavelengths (A. Vaswani et al., "Attention Is All
+        You Need", 2017, section 3.5), or a parameter for each place up to `longest`.
     longest : int
         Longest sequence of learned positions.
 
@@ -178,7 +210,9 @@ class Positions(Layer):
 
     def declare(self, shape: tuple[int, ...]) -> None:
         if len(shape) != 3:
-            raise ShapeError(f"{self._label}: expected input of shape (batch, time, width), got {shape}.")
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, time, width), got {shape}."
+            )
         if self.form == "learned":
             self.parameter("table", (self.longest, shape[-1]), unit_normal)
 
@@ -192,7 +226,14 @@ class Positions(Layer):
         """
         if np.ndim(places) == 0:
             stop = int(places) + x.shape[1]
-            return x + (_waves(stop, x.shape[-1], x.dtype) if self.form == "sine" else self._learned(stop)[:stop])[stop - x.shape[1] :]
+            return (
+                x
+                + (
+                    _waves(stop, x.shape[-1], x.dtype)
+                    if self.form == "sine"
+                    else self._learned(stop)[:stop]
+                )[stop - x.shape[1] :]
+            )
         stop = int(np.max(places, initial=0)) + 1
         if self.form == "sine":
             return x + _waves(stop, x.shape[-1], x.dtype)[places]
@@ -200,19 +241,24 @@ class Positions(Layer):
 
     def _learned(self, stop: int) -> Any:
         if stop > self.longest:
-            raise ShapeError(f"{self._label}: place {stop} is beyond the longest learned, {self.longest}. Make longest= larger.")
+            raise ShapeError(
+                f"{self._label}: place {stop} is beyond the longest learned, {self.longest}. Make "
+                "longest= larger."
+            )
         return self.table
 
 
 def places_of(mask: Any, time: int, start: int = 0) -> Any:
-    """The places of the last so many vectors, shape (batch, time), each counted from the begin of its text; of the first, without a mask.
+    """The places of the last so many vectors, shape (batch, time), each counted from the begin of
+    its text; of the first, without a mask.
 
     Parameters
     ----------
     start : int
         How many came before them.
     mask : array, shape (batch, all time so far), optional
-        False, or 0, for places that belong to no text; whole numbers say to which text of the row a place belongs.
+        False, or 0, for places that belong to no text; whole numbers say to which text of the row a
+        place belongs.
     """
     if mask is None:
         return start
@@ -222,7 +268,9 @@ def places_of(mask: Any, time: int, start: int = 0) -> Any:
     along = np.arange(held_mask.shape[1])
     begins = np.ones(held_mask.shape, bool)
     begins[:, 1:] = held_mask[:, 1:] != held_mask[:, :-1]
-    return np.asarray((along - np.maximum.accumulate(np.where(begins, along, 0), axis=1))[:, -time:])
+    return np.asarray(
+        (along - np.maximum.accumulate(np.where(begins, along, 0), axis=1))[:, -time:]
+    )
 
 
 def _angles(stop: int, width: int, start: int = 0) -> np.ndarray:
@@ -237,10 +285,11 @@ def _waves(n: int, width: int, dtype: Any) -> np.ndarray:
 
 
 def rotated(x: Any, *, start: int = 0) -> Any:
-    """Pairs of features transposed by angles that rise with the place, so that products depend on distances only.
+    """Pairs of features transposed by angles that rise with the place, so that products depend on
+    distances only.
 
-    J. Su et al., "RoFormer: Enhanced Transformer with Rotary Position Embedding", 2021, equation 34; a feature of the first half is
-    paired with its counterpart in the second.
+    J. Su et al., "RoFormer: Enhanced Transformer with Rotary Position Embedding", 2021, equation
+    34; a feature of the first half is paired with its counterpart in the second.
 
     Parameters
     ----------

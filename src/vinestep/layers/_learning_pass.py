@@ -15,7 +15,9 @@ __all__ = ["PASS", "DryPass", "learning", "observed", "random_uniform"]
 
 
 Watcher = Callable[[Any, str, tuple[Any, ...], Any], None]
-"""Told of every layer's call: layer or callable, path, inputs, output. Inner layers are told of before outer ones."""
+"""Told of every layer's call: layer or callable, path, inputs, output. Inner layers are told of
+before outer ones.
+"""
 
 
 @dataclass(slots=True)
@@ -50,7 +52,8 @@ def learning(seed: int = 0, step: int = 0) -> Iterator[None]:
     Parameters
     ----------
     seed, step : int
-        Together with a layer's path they determine what is drawn at random, so a resumed run draws the same.
+        Together with a layer's path they determine what is drawn at random, so a resumed run draws
+        the same.
 
     Examples
     --------
@@ -97,7 +100,10 @@ def _mix(z: Any) -> Any:
 def random_uniform(shape: tuple[int, ...], key: int) -> Any:
     """Numbers in [0, 1) that are a function of key, step, seed and position alone; float32."""
     with np.errstate(over="ignore"):
-        stream = _mix(np.array([PASS.seed, PASS.step], np.uint64) + np.uint64(key) * np.array([1, 3], np.uint64))
+        stream = _mix(
+            np.array([PASS.seed, PASS.step], np.uint64)
+            + np.uint64(key) * np.array([1, 3], np.uint64)
+        )
         start = stream[0] ^ _mix(stream[1:] + GOLDEN)[0]
         size = int(np.prod(shape, dtype=np.int64))
         words = _mix(start + GOLDEN * np.arange(1, size + 1, dtype=np.uint64))

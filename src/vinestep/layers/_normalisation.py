@@ -31,8 +31,12 @@ def _normal(x: Any, axes: tuple[int, ...], epsilon: float) -> Any:
     return centred / np.sqrt(np.mean(np.square(centred), axis=axes, keepdims=True) + epsilon)
 
 
-def _batch_definition(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none") -> Any:
-    return DEFINITIONS[activation](_normal(x, tuple(range(x.ndim - 1)), epsilon) * scale + shift, 0.0)
+def _batch_definition(
+    x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none"
+) -> Any:
+    return DEFINITIONS[activation](
+        _normal(x, tuple(range(x.ndim - 1)), epsilon) * scale + shift, 0.0
+    )
 
 
 def _long_rows(x: Any, width: int) -> tuple[np.ndarray, int]:
@@ -47,15 +51,21 @@ def _twice_through(rows: np.ndarray) -> list[tuple[int, int]]:
     return spans(rows.shape[0], each=2 * rows.shape[1])
 
 
-def _by_channel(add_up: Callable[..., None], rows: np.ndarray, parts: list[tuple[int, int]], together: int) -> np.ndarray:
-    """Two sums for each channel in float64, ``(2, channels)``, of those that ``add_up(start, stop, first, second)`` finds by column."""
+def _by_channel(
+    add_up: Callable[..., None], rows: np.ndarray, parts: list[tuple[int, int]], together: int
+) -> np.ndarray:
+    """Two sums for each channel in float64, ``(2, channels)``, of those that ``add_up(start, stop,
+    first, second)`` finds by column.
+    """
 
     def compute(start: int, stop: int) -> np.ndarray:
         found = np.empty((2, rows.shape[1]))
         add_up(start, stop, *found)
         return found
 
-    sums: np.ndarray = np.reshape(in_parts(compute, parts), (len(parts), 2, together, -1)).sum(axis=(0, 2))
+    sums: np.ndarray = np.reshape(in_parts(compute, parts), (len(parts), 2, together, -1)).sum(
+        axis=(0, 2)
+    )
     return sums
 
 
@@ -74,16 +84,25 @@ def _batch_moments(x: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def _compiled_moments(x: np.ndarray, width: int) -> tuple[np.ndarray, np.ndarray]:
     rows, together = _long_rows(x, width)
-    about = rows[0, :width].copy()  # near the values, so that little is lost when the square of the mean is taken away
+    about = rows[
+        0, :width
+    ].copy()  # near the values, so that little is lost when the square of the mean is taken away
 
     middle = np.tile(about, together)
     parts = _twice_through(rows)
-    sums = _by_channel(lambda start, stop, *found: kernels.normalisation.moments(rows[start:stop], middle, *found), rows, parts, together)
+    sums = _by_channel(
+        lambda start, stop, *found: kernels.normalisation.moments(rows[start:stop], middle, *found),
+        rows,
+        parts,
+        together,
+    )
     sums *= width / x.size
     return (about + sums[0]).astype(x.dtype), np.maximum(sums[1] - sums[0] ** 2, 0).astype(x.dtype)
 
 
-def _batch_forward(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none") -> tuple[Any, Any]:
+def _batch_forward(
+    x: Any, scale: Any, shift: Any, *, epsilon: float, moments: Any = None, activation: str = "none"
+) -> tuple[Any, Any]:
     mean, variance = moments if moments is not None else _batch_moments(x)
     rows, together = _long_rows(x, x.shape[-1])
     inverse = 1 / np.sqrt(variance + variance.dtype.type(epsilon))
@@ -91,14 +110,21 @@ def _batch_forward(x: Any, scale: Any, shift: Any, *, epsilon: float, moments: A
     floor = rows.dtype.type(FLOORS[activation])
     each = [np.tile(vector, together) for vector in (mean, inverse * scale, shift)]
     in_parts(
-        lambda start, stop: kernels.normalisation.columns(rows[start:stop], *each, y[start:stop], floor),
+        lambda start, stop: kernels.normalisation.columns(
+            rows[start:stop], *each, y[start:stop], floor
+        ),
         spans(rows.shape[0], each=rows.shape[1]),
     )
     return y.reshape(x.shape), (mean, inverse)
 
 
 def _batch_adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     x, scale, shift = inputs
     width = x.shape[-1]
@@ -109,7 +135,9 @@ def _batch_adjoint(
     floor = rows.dtype.type(FLOORS[options.get("activation", "none")])
 
     def add_up(start: int, stop: int, *found: np.ndarray) -> None:
-        kernels.normalisation.columns_sums(long_g[start:stop], rows[start:stop], *each, floor, *found)
+        kernels.normalisation.columns_sums(
+            long_g[start:stop], rows[start:stop], *each, floor, *found
+        )
 
     split = _twice_through(rows)
     sums = _by_channel(add_up, rows, split, together)
@@ -125,18 +153,25 @@ def _batch_adjoint(
 
 def _into_places(sums: np.ndarray, scale: Any, places: Sequence[Any]) -> list[Any]:
     """The cotangents of scale and shift where they are wanted."""
-    room = [place if place is not None else np.empty(scale.shape, scale.dtype) for place in places[1:3]]
+    room = [
+        place if place is not None else np.empty(scale.shape, scale.dtype) for place in places[1:3]
+    ]
     for place, total in zip(room, sums, strict=True):
         place[...] = total
     return room
 
 
-def _check_moments(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+def _check_moments(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
     moments = options.get("moments")
     if arrays[0].size == 0:
         raise misfit("batch norm", f"an input of shape {arrays[0].shape} has no mean.")
     if moments is not None and any(np.shape(moment) != (sizes["channels"],) for moment in moments):
-        raise misfit("batch norm", f"moments of shapes {[np.shape(m) for m in moments]} for {sizes['channels']} channels.")
+        raise misfit(
+            "batch norm",
+            f"moments of shapes {[np.shape(m) for m in moments]} for {sizes['channels']} channels.",
+        )
 
 
 batch_norm = Fused(
@@ -156,19 +191,28 @@ def _layer_forward(x: Any, scale: Any, shift: Any, *, epsilon: float) -> tuple[A
     rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
     y, (mean, inverse) = np.empty(rows.shape, rows.dtype), np.empty((2, rows.shape[0]), rows.dtype)
 
-    kernels.normalisation.rows(*helpers(2 * rows.size), rows, scale, shift, epsilon, y, mean, inverse)
+    kernels.normalisation.rows(
+        *helpers(2 * rows.size), rows, scale, shift, epsilon, y, mean, inverse
+    )
     return y.reshape(x.shape), (mean, inverse)
 
 
 def _layer_adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     x, scale, _ = inputs
     rows = np.ascontiguousarray(x).reshape(-1, x.shape[-1])
     g, gx = np.ascontiguousarray(g).reshape(rows.shape), np.empty(rows.shape, rows.dtype)
     mean, inverse = saved
 
-    sums = kernels.normalisation.rows_adjoint(*helpers(2 * rows.size), g, rows, scale, mean, inverse, gx).sum(axis=0)
+    sums = kernels.normalisation.rows_adjoint(
+        *helpers(2 * rows.size), g, rows, scale, mean, inverse, gx
+    ).sum(axis=0)
     return [gx.reshape(x.shape), *_into_places(sums, scale, places)]
 
 
@@ -194,7 +238,9 @@ class _Norm(Layer):
 
     def declare(self, shape: tuple[int, ...]) -> None:
         if len(shape) < 2:
-            raise ShapeError(f"{self._label}: expected input of shape (batch, ..., channels), got {shape}.")
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, ..., channels), got {shape}."
+            )
         self.parameter("scale", shape[-1:], ones)
         self.parameter("shift", shape[-1:], zeros)
 
@@ -202,7 +248,8 @@ class _Norm(Layer):
         """Refuse another number of channels than at initialisation."""
         if x.ndim < 2 or x.shape[-1] != self.scale.shape[0]:
             raise ShapeError(
-                f"{self._label}: expected input of shape (batch, ..., {self.scale.shape[0]}), got {tuple(x.shape)}. Initialise the "
+                f"{self._label}: expected input of shape (batch, ..., {self.scale.shape[0]}), got "
+                f"{tuple(x.shape)}. Initialise the "
                 "network again on a sample of this shape, or make what comes before as wide."
             )
 
@@ -211,11 +258,13 @@ class _Norm(Layer):
 class BatchNorm(_Norm):
     """Each channel brought to mean 0 and variance 1 over the batch, then scaled and shifted.
 
-    S. Ioffe and C. Szegedy, "Batch Normalization", ICML 2015, algorithms 1 and 2. In a learning pass by the batch's own mean and
-    (population) variance, as the operator BatchNormalization of the open standard ONNX does in training; in inference by running
-    ones, and so where scale and shift are frozen, whose running statistics then stay as they are. The running statistics begin as
-    plain averages over the batches and go on as moving ones; a batch smaller than the largest seen counts for as much less as it has
-    fewer examples, so that a small last batch does not distort them.
+    S. Ioffe and C. Szegedy, "Batch Normalization", ICML 2015, algorithms 1 and 2. In a learning
+    pass by the batch's own mean and (population) variance, as the operator BatchNormalization of
+    the open standard ONNX does in training; in inference by running ones, and so where scale and
+    shift are frozen, whose running statistics then stay as they are. The running statistics begin
+    as plain averages over the batches and go on as moving ones; a batch smaller than the largest
+    seen counts for as much less as it has fewer examples, so that a small last batch does not
+    distort them.
 
     Parameters
     ----------
@@ -252,7 +301,9 @@ class BatchNorm(_Norm):
     def __init__(self, *, momentum: float = 0.9, epsilon: float = EPSILON) -> None:
         super().__init__(epsilon=epsilon)
         if not 0 <= momentum < 1:
-            raise LayerError(f"BatchNorm: momentum must be from 0 up to but not including 1, got {momentum!r}.")
+            raise LayerError(
+                f"BatchNorm: momentum must be from 0 up to but not including 1, got {momentum!r}."
+            )
         self.momentum = momentum
 
     def declare(self, shape: tuple[int, ...]) -> None:
@@ -266,15 +317,25 @@ class BatchNorm(_Norm):
         activation = following[0][0] if following else "none"
         if not PASS.learning or PASS.dry is not None or self.is_frozen:
             inverse = 1 / np.sqrt(self.variance + self.variance.dtype.type(self.epsilon))
-            return DEFINITIONS[activation]((x - self.mean) * (inverse * self.scale) + self.shift, 0.0)
+            return DEFINITIONS[activation](
+                (x - self.mean) * (inverse * self.scale) + self.shift, 0.0
+            )
         if x.size == x.shape[-1]:
             raise ShapeError(
-                f"{self._label}: one value a channel has no variance, input of shape {tuple(x.shape)}. Use batches of at least two "
+                f"{self._label}: one value a channel has no variance, input of shape "
+                f"{tuple(x.shape)}. Use batches of at least two "
                 "examples in training: drop_partial=True leaves a last one of one away."
             )
         mean, variance = _batch_moments(held(x))
         self._remember(mean, variance, x.shape[0])
-        return batch_norm(x, self.scale, self.shift, epsilon=self.epsilon, moments=(mean, variance), activation=activation)
+        return batch_norm(
+            x,
+            self.scale,
+            self.shift,
+            epsilon=self.epsilon,
+            moments=(mean, variance),
+            activation=activation,
+        )
 
     def loaded(self, names: set[str]) -> None:
         """Loaded statistics are those of many batches, not to be thrown away with the next."""
@@ -292,14 +353,17 @@ class BatchNorm(_Norm):
 
 @part("layer_norm", "layer")
 class LayerNorm(_Norm):
-    """Each example's features brought to mean 0 and variance 1 over the last axis, then scaled and shifted.
+    """Each example's features brought to mean 0 and variance 1 over the last axis, then scaled and
+    shifted.
 
-    J. L. Ba, J. R. Kiros and G. E. Hinton, "Layer Normalization", 2016, equation 4; the operator LayerNormalization of the open
-    standard ONNX over the last axis.
+    J. L. Ba, J. R. Kiros and G. E. Hinton, "Layer Normalization", 2016, equation 4; the operator
+    LayerNormalization of the open standard ONNX over the last axis.
 
     Examples
     --------
-    >>> LayerNorm().initialise(np.ones((1, 2)))(np.array([[1.0, 3.0]], np.float32)).array.round(3)
+    >>> LayerNorm().initialise(np.ones((1, 2)))(np.array([[1.0, 3.0]], np.float32)).array.round(
+    ...     3
+    ... )
     array([[-1.,  1.]], dtype=float32)
     """
 
@@ -310,7 +374,8 @@ class LayerNorm(_Norm):
 
 @part("group_norm", "layer")
 class GroupNorm(_Norm):
-    """Groups of channels of each example brought to mean 0 and variance 1, over space too, then scaled and shifted.
+    """Groups of channels of each example brought to mean 0 and variance 1, over space too, then
+    scaled and shifted.
 
     Y. Wu and K. He, "Group Normalization", ECCV 2018, equations 1 and 7.
 
@@ -321,7 +386,9 @@ class GroupNorm(_Norm):
 
     Examples
     --------
-    >>> GroupNorm(2).initialise(np.ones((1, 4)))(np.array([[1.0, 3.0, 10.0, 30.0]], np.float32)).array.round(3)
+    >>> GroupNorm(2).initialise(np.ones((1, 4)))(
+    ...     np.array([[1.0, 3.0, 10.0, 30.0]], np.float32)
+    ... ).array.round(3)
     array([[-1.,  1., -1.,  1.]], dtype=float32)
     """
 
@@ -333,7 +400,9 @@ class GroupNorm(_Norm):
 
     def declare(self, shape: tuple[int, ...]) -> None:
         if shape[-1] % self.groups:
-            raise LayerError(f"{self._label}: {self.groups} groups do not divide {shape[-1]} channels evenly.")
+            raise LayerError(
+                f"{self._label}: {self.groups} groups do not divide {shape[-1]} channels evenly."
+            )
         super().declare(shape)
 
     def compute(self, x: Any) -> Any:
@@ -357,9 +426,13 @@ class RMSNorm(_Norm):
 
     def declare(self, shape: tuple[int, ...]) -> None:
         if len(shape) < 2:
-            raise ShapeError(f"{self._label}: expected input of shape (batch, ..., channels), got {shape}.")
+            raise ShapeError(
+                f"{self._label}: expected input of shape (batch, ..., channels), got {shape}."
+            )
         self.parameter("scale", shape[-1:], ones)
 
     def compute(self, x: Any) -> Any:
         self.check_channels(x)
-        return x / np.sqrt(np.mean(np.square(x), axis=-1, keepdims=True) + self.epsilon) * self.scale
+        return (
+            x / np.sqrt(np.mean(np.square(x), axis=-1, keepdims=True) + self.epsilon) * self.scale
+        )

@@ -26,13 +26,24 @@ from ._window_geometry import (
     unpadded,
 )
 
-__all__ = ["Columns", "Flatten", "GlobalMax", "GlobalMean", "MaxPool", "MeanPool", "Reshape", "Upsample"]
+__all__ = [
+    "Columns",
+    "Flatten",
+    "GlobalMax",
+    "GlobalMean",
+    "MaxPool",
+    "MeanPool",
+    "Reshape",
+    "Upsample",
+]
 
 LANES = 8  # channels a loop takes at once
 
 
 def _largest_definition(x: Any, *, plan: WindowPlan) -> Any:
-    return np.max(np.stack([seen for _, seen in seen_by_window(as_floats(x), plan, -np.inf)]), axis=0)
+    return np.max(
+        np.stack([seen for _, seen in seen_by_window(as_floats(x), plan, -np.inf)]), axis=0
+    )
 
 
 def _largest_forward(x: Any, *, plan: WindowPlan) -> tuple[Any, Any]:
@@ -48,7 +59,12 @@ def _largest_forward(x: Any, *, plan: WindowPlan) -> tuple[Any, Any]:
 
 
 def _largest_adjoint(
-    g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    y: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     plan = options["plan"]
     wide = padded(inputs[0], plan.padding, -np.inf)
@@ -65,9 +81,14 @@ def _largest_adjoint(
     return [unpadded(gx, plan.padding)]
 
 
-def _check_plan(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+def _check_plan(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
     if not options["plan"].lies_on(sizes["*space"]):
-        raise misfit("max pool", f"the windows are not planned for an input of {sizes['*space']}: {options['plan']}.")
+        raise misfit(
+            "max pool",
+            f"the windows are not planned for an input of {sizes['*space']}: {options['plan']}.",
+        )
 
 
 largest = Fused(
@@ -80,9 +101,17 @@ largest = Fused(
 
 
 class _Pool(Layer):
-    """What both kinds of pooling share: windows over the spatial axes, as many apart as they are long unless said otherwise."""
+    """What both kinds of pooling share: windows over the spatial axes, as many apart as they are
+    long unless said otherwise.
+    """
 
-    def __init__(self, window: int | Sequence[int], *, stride: int | Sequence[int] | None = None, padding: Padding = "valid") -> None:
+    def __init__(
+        self,
+        window: int | Sequence[int],
+        *,
+        stride: int | Sequence[int] | None = None,
+        padding: Padding = "valid",
+    ) -> None:
         self.window, self.stride, self.padding = window, stride, padding
 
     def plan_for(self, shape: tuple[int, ...]) -> WindowPlan:
@@ -90,21 +119,28 @@ class _Pool(Layer):
         ndim = len(shape) - 2
         if not 1 <= ndim <= 3:
             raise ShapeError(
-                f"{self._label}: expected input of shape (batch, ..., channels) with one to three axes between, got {tuple(shape)}."
+                f"{self._label}: expected input of shape (batch, ..., channels) with one to three "
+                f"axes between, got {tuple(shape)}."
             )
         window = each_axis(self.window, ndim, f"{self._label}: window")
-        stride = window if self.stride is None else each_axis(self.stride, ndim, f"{self._label}: stride")
+        stride = (
+            window
+            if self.stride is None
+            else each_axis(self.stride, ndim, f"{self._label}: stride")
+        )
         plan = plan_windows(self._label, shape[1:-1], window, stride, (1,) * ndim, self.padding)
         if any(max(pads) >= k for pads, k in zip(plan.padding, plan.size, strict=True)):
             raise LayerError(
-                f"{self._label}: padding {plan.padding} is not smaller than the window {plan.size}; some windows would see nothing."
+                f"{self._label}: padding {plan.padding} is not smaller than the window "
+                f"{plan.size}; some windows would see nothing."
             )
         return plan
 
 
 @part("max_pool", "layer")
 class MaxPool(_Pool):
-    """The largest value of each window, channel by channel. Equal largest values share the derivative.
+    """The largest value of each window, channel by channel. Equal largest values share the
+    derivative.
 
     The operator MaxPool of the open standard ONNX, with channels last.
 
@@ -118,7 +154,9 @@ class MaxPool(_Pool):
 
     Examples
     --------
-    >>> MaxPool(2).initialise(np.ones((1, 4, 1)))(np.array([[[1.0], [3.0], [2.0], [0.0]]])).ravel()
+    >>> MaxPool(2).initialise(np.ones((1, 4, 1)))(
+    ...     np.array([[[1.0], [3.0], [2.0], [0.0]]])
+    ... ).ravel()
     array([3., 2.], dtype=float32)
     """
 
@@ -130,11 +168,14 @@ class MaxPool(_Pool):
 class MeanPool(_Pool):
     """The mean of each window, channel by channel; places outside the input do not count.
 
-    The operator AveragePool of the open standard ONNX with count_include_pad=0, channels last. Parameters as for `MaxPool`.
+    The operator AveragePool of the open standard ONNX with count_include_pad=0, channels last.
+    Parameters as for `MaxPool`.
 
     Examples
     --------
-    >>> MeanPool(2).initialise(np.ones((1, 4, 1)))(np.array([[[1.0], [3.0], [2.0], [0.0]]])).ravel()
+    >>> MeanPool(2).initialise(np.ones((1, 4, 1)))(
+    ...     np.array([[[1.0], [3.0], [2.0], [0.0]]])
+    ... ).ravel()
     array([2., 1.], dtype=float32)
     """
 
@@ -143,7 +184,9 @@ class MeanPool(_Pool):
         total: Any = 0.0
         for _, seen in seen_by_window(x, plan):
             total = total + seen
-        counted = sum(seen for _, seen in seen_by_window(np.ones((1, *x.shape[1:-1], 1), x.dtype), plan))
+        counted = sum(
+            seen for _, seen in seen_by_window(np.ones((1, *x.shape[1:-1], 1), x.dtype), plan)
+        )
         return total * (1 / counted)
 
 
@@ -177,7 +220,10 @@ class GlobalMax(Layer):
 
 def _spatial(label: str, x: Any) -> tuple[int, ...]:
     if x.ndim < 3:
-        raise ShapeError(f"{label}: expected input of shape (batch, ..., channels) with at least one axis between, got {tuple(x.shape)}.")
+        raise ShapeError(
+            f"{label}: expected input of shape (batch, ..., channels) with at least one axis "
+            f"between, got {tuple(x.shape)}."
+        )
     return tuple(range(1, x.ndim - 1))
 
 
@@ -189,18 +235,22 @@ class Upsample(Layer):
     ----------
     factor : int or sequence of int
     how : {"nearest", "linear"}
-        Repeated, or interpolated linearly between the middles of the values, the outermost held; the operator Resize of the
-        open standard ONNX with half_pixel coordinates.
+        Repeated, or interpolated linearly between the middles of the values, the outermost held;
+        the operator Resize of the open standard ONNX with half_pixel coordinates.
 
     Examples
     --------
     >>> Upsample(2).initialise(np.ones((1, 2, 1)))(np.array([[[0.0], [4.0]]])).ravel()
     array([0., 0., 4., 4.], dtype=float32)
-    >>> Upsample(2, how="linear").initialise(np.ones((1, 2, 1)))(np.array([[[0.0], [4.0]]])).ravel()
+    >>> Upsample(2, how="linear").initialise(np.ones((1, 2, 1)))(
+    ...     np.array([[[0.0], [4.0]]])
+    ... ).ravel()
     array([0., 1., 3., 4.], dtype=float32)
     """
 
-    def __init__(self, factor: int | Sequence[int], *, how: Literal["nearest", "linear"] = "nearest") -> None:
+    def __init__(
+        self, factor: int | Sequence[int], *, how: Literal["nearest", "linear"] = "nearest"
+    ) -> None:
         if how not in ("nearest", "linear"):
             raise LayerError(f'Upsample: how must be "nearest" or "linear", got {how!r}.')
         self.factor, self.how = factor, how
@@ -209,7 +259,11 @@ class Upsample(Layer):
         axes = _spatial(self._label, x)
         factors = each_axis(self.factor, len(axes), f"{self._label}: factor")
         for axis, factor in zip(axes, factors, strict=True):
-            x = _repeated(x, axis, factor) if self.how == "nearest" else _interpolated(x, axis, factor)
+            x = (
+                _repeated(x, axis, factor)
+                if self.how == "nearest"
+                else _interpolated(x, axis, factor)
+            )
         return x
 
 
@@ -244,12 +298,17 @@ class Flatten(Layer):
     """
 
     def compute(self, x: Any) -> Any:
-        return np.reshape(x, (x.shape[0], -1)) if x.size else np.reshape(x, (x.shape[0], int(np.prod(x.shape[1:]))))
+        return (
+            np.reshape(x, (x.shape[0], -1))
+            if x.size
+            else np.reshape(x, (x.shape[0], int(np.prod(x.shape[1:]))))
+        )
 
 
 @part("columns", "layer")
 class Columns(Layer):
-    """The columns of a picture as a sequence, from left to right: ``(batch, height, width, channels)`` to ``(batch, width, features)``.
+    """The columns of a picture as a sequence, from left to right: ``(batch, height, width,
+    channels)`` to ``(batch, width, features)``.
 
     Examples
     --------
@@ -285,5 +344,8 @@ class Reshape(Layer):
     def compute(self, x: Any) -> Any:
         own, asked = int(np.prod(x.shape[1:])), int(np.prod([n for n in self.shape if n != -1]))
         if (own != asked) if -1 not in self.shape else (asked == 0 or own % asked):
-            raise ShapeError(f"{self._label}: {own} values an example, of shape {tuple(x.shape[1:])}, do not make {self.shape}.")
+            raise ShapeError(
+                f"{self._label}: {own} values an example, of shape {tuple(x.shape[1:])}, do not "
+                f"make {self.shape}."
+            )
         return np.reshape(x, (x.shape[0], *self.shape))

@@ -17,8 +17,15 @@ __all__ = ["projections"]
 
 
 def _definition(x: Any, *weights: Any) -> Any:
-    """Of each weight and bias ``x @ weight + bias``, one behind the other along a new first axis."""
-    return np.stack([np.matmul(x, weight) + bias for weight, bias in zip(weights[::2], weights[1::2], strict=True)])
+    """Of each weight and bias ``x @ weight + bias``, one behind the other along a new first
+    axis.
+    """
+    return np.stack(
+        [
+            np.matmul(x, weight) + bias
+            for weight, bias in zip(weights[::2], weights[1::2], strict=True)
+        ]
+    )
 
 
 def _rows(x: np.ndarray) -> np.ndarray:
@@ -35,7 +42,12 @@ def _forward(x: Any, *weights: Any) -> tuple[Any, Any]:
 
 
 def _adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     x, *weights = inputs
     rows = _rows(x)
@@ -45,15 +57,23 @@ def _adjoint(
         if wanted[number]:
             own, place = g[(number - 1) // 2], places[number]
             room = place if place is not None else np.empty(weight.shape, weight.dtype)
-            found[number] = transposed_product(rows, own, out=room) if number % 2 else sum_of_rows(own, room)
+            found[number] = (
+                transposed_product(rows, own, out=room) if number % 2 else sum_of_rows(own, room)
+            )
     if wanted[0]:
         found[0] = sum_with_transposed(g, weights[::2]).reshape(x.shape)
     return found
 
 
 def _form(n_inputs: int) -> Form:
-    axes = {name: text for k in range(n_inputs // 2) for name, text in ((f"weight {k}", "n_in n_out"), (f"bias {k}", "n_out"))}
+    axes = {
+        name: text
+        for k in range(n_inputs // 2)
+        for name, text in ((f"weight {k}", "n_in n_out"), (f"bias {k}", "n_out"))
+    }
     return Form(x="*n n_in", **axes)  # type: ignore[arg-type]
 
 
-projections = Fused("projections", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form))
+projections = Fused(
+    "projections", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form)
+)

@@ -1,4 +1,6 @@
-"""Layers whose weights are held in 8 or 4 bits; they do not train, and adapters may stand beside them."""
+"""Layers whose weights are held in 8 or 4 bits; they do not train, and adapters may stand beside
+them.
+"""
 
 from __future__ import annotations
 
@@ -37,9 +39,24 @@ def _multiplied(x: np.ndarray, weight: Coded, bias: np.ndarray, transposed: bool
     found = np.empty((len(rows), width), x.dtype)
     working = helpers(max(x.size // RATE, x.shape[1]) * width)
     values = weight.table.astype(x.dtype).reshape(-1)
-    codes = weight.codes, weight.plain_scales().astype(x.dtype), values, 8 // weight.bits, weight.block
+    codes = (
+        weight.codes,
+        weight.plain_scales().astype(x.dtype),
+        values,
+        8 // weight.bits,
+        weight.block,
+    )
     loop = kernels.codes.product_with_transposed if transposed else kernels.codes.product
-    loop(*working, *places(*rows.shape), rows.reshape(-1), *codes, bias, found.reshape(-1), width, x.dtype.type(-np.inf))
+    loop(
+        *working,
+        *places(*rows.shape),
+        rows.reshape(-1),
+        *codes,
+        bias,
+        found.reshape(-1),
+        width,
+        x.dtype.type(-np.inf),
+    )
     return found if n >= TILE else found[:n].copy()
 
 
@@ -48,13 +65,17 @@ def _forward(x: Any, bias: Any, *, weight: Coded, transposed: bool = False) -> t
     return found.reshape(*x.shape[:-1], len(bias)), None
 
 
-def _adjoint(g: Any, saved: Any, inputs: Any, options: dict[str, Any], wanted: Any, places: Any) -> list[Any]:
+def _adjoint(
+    g: Any, saved: Any, inputs: Any, options: dict[str, Any], wanted: Any, places: Any
+) -> list[Any]:
     x, bias = inputs
     rows = np.ascontiguousarray(g, x.dtype).reshape(-1, len(bias))
     gx = None
     if wanted[0]:
         zeros = np.zeros(x.shape[-1], x.dtype)
-        gx = _multiplied(rows, options["weight"], zeros, not options.get("transposed", False)).reshape(x.shape)
+        gx = _multiplied(
+            rows, options["weight"], zeros, not options.get("transposed", False)
+        ).reshape(x.shape)
     place = places[1] if places[1] is not None else np.empty(bias.shape, bias.dtype)
     return [gx, sum_of_rows(rows, place) if wanted[1] else None]
 
@@ -62,7 +83,11 @@ def _adjoint(g: Any, saved: Any, inputs: Any, options: dict[str, Any], wanted: A
 def _check_weight(sizes: Any, arrays: Any, options: Any) -> None:
     shape = options["weight"].shape[::-1] if options.get("transposed") else options["weight"].shape
     if (sizes["n_in"], sizes["n_out"]) != shape:
-        raise misfit("coded product", f"inputs and bias are {sizes['n_in']} and {sizes['n_out']} wide, the weight has shape {shape}.")
+        raise misfit(
+            "coded product",
+            f"inputs and bias are {sizes['n_in']} and {sizes['n_out']} wide, the weight has shape "
+            f"{shape}.",
+        )
 
 
 def _has_values(sizes: Any, options: Any) -> bool:
@@ -79,7 +104,9 @@ coded_product = Fused(
 
 
 class _Quantised:
-    """What layers with a coded weight have in common: its parts are running statistics that do not run."""
+    """What layers with a coded weight have in common: its parts are running statistics that do not
+    run.
+    """
 
     statistics_change = False
     coded: Coded
@@ -99,7 +126,12 @@ class _Quantised:
 
     def weight_settings(self) -> dict[str, Any]:
         """How the weight is coded."""
-        return {"bits": self.coded.bits, "codes": self.coded.form, "block": self.coded.block, "double": bool(len(self.coded.ranges))}
+        return {
+            "bits": self.coded.bits,
+            "codes": self.coded.form,
+            "block": self.coded.block,
+            "double": bool(len(self.coded.ranges)),
+        }
 
 
 @described_as(Dense)
@@ -130,11 +162,19 @@ KINDS: dict[type[Layer], type] = {Dense: QuantisedDense, Embedding: QuantisedEmb
 
 
 def quantised(
-    network: Layer, patterns: Patterns = "*", *, bits: int = 4, codes: CodeForm = "normal", block: int = 64, double: bool = True
+    network: Layer,
+    patterns: Patterns = "*",
+    *,
+    bits: int = 4,
+    codes: CodeForm = "normal",
+    block: int = 64,
+    double: bool = True,
 ) -> Layer:
-    """A copy of a trained network that holds chosen weights in 8 or 4 bits: as a base for adapters, or to take less memory.
+    """A copy of a trained network that holds chosen weights in 8 or 4 bits: as a base for adapters,
+    or to take less memory.
 
-    Weights in codes do not train. Products with them decode a few outputs at a time, never the whole weight.
+    Weights in codes do not train. Products with them decode a few outputs at a time, never the
+    whole weight.
 
     Parameters
     ----------
@@ -159,15 +199,23 @@ def quantised(
     --------
     >>> network = vs.Stack(vs.Dense(64, np.tanh), vs.Dense(3)).initialise(np.ones((1, 256)))
     >>> small = vs.layers.quantised(network, "0")
-    >>> list(small.parameters()), small.statistics()["0/codes"].nbytes / network.weights()["0/weight"].nbytes
+    >>> (
+    ...     list(small.parameters()),
+    ...     small.statistics()["0/codes"].nbytes / network.weights()["0/weight"].nbytes,
+    ... )
     (['0/bias', '1/weight', '1/bias'], 0.125)
     """
     settings = {"bits": bits, "codes": codes, "block": block, "double": double}
-    return with_codes(copy.deepcopy(network), dict.fromkeys(chosen_layers(network, patterns, KINDS, "quantised"), settings))
+    return with_codes(
+        copy.deepcopy(network),
+        dict.fromkeys(chosen_layers(network, patterns, KINDS, "quantised"), settings),
+    )
 
 
 def with_codes(network: Layer, settings: dict[str, dict[str, Any]]) -> Layer:
-    """The network with weights in codes, by path of the layer as `codes_of` tells them; it is changed."""
+    """The network with weights in codes, by path of the layer as `codes_of` tells them; it is
+    changed.
+    """
     new: dict[int, Layer] = {}
     for path, layer in chosen_layers(network, tuple(settings), KINDS, "quantised").items():
         how = dict(settings[path])
@@ -181,4 +229,8 @@ def with_codes(network: Layer, settings: dict[str, dict[str, Any]]) -> Layer:
 
 def codes_of(network: Layer) -> dict[str, dict[str, Any]]:
     """How weights are coded, by path of the layer; those held as numbers are not there."""
-    return {layer.path: layer.weight_settings() for layer in network.walk() if isinstance(layer, _Quantised)}
+    return {
+        layer.path: layer.weight_settings()
+        for layer in network.walk()
+        if isinstance(layer, _Quantised)
+    }

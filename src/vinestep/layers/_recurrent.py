@@ -1,8 +1,9 @@
 """Recurrent layers over sequences ``(batch, time, features)``.
 
-Gates stand in the order of the operators RNN, GRU and LSTM of the open standard ONNX: update, reset, new for the GRU (with
-linear_before_reset=0), input, output, forget, new for the LSTM. Ours differ in layout only: batch before time, weights
-``(n_in, gates * width)``, and one bias a gate in place of two that are added.
+Gates stand in the order of the operators RNN, GRU and LSTM of the open standard ONNX: update,
+reset, new for the GRU (with linear_before_reset=0), input, output, forget, new for the LSTM. Ours
+differ in layout only: batch before time, weights ``(n_in, gates * width)``, and one bias a gate in
+place of two that are added.
 """
 
 from __future__ import annotations
@@ -40,7 +41,9 @@ def _per_gate(initialiser: Initialiser, gates: int) -> Initialiser:
     """Each gate's weights drawn by themselves, side by side."""
 
     def draw(rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-        return np.concatenate([initialiser(rng, (shape[0], shape[1] // gates)) for _ in range(gates)], axis=1)
+        return np.concatenate(
+            [initialiser(rng, (shape[0], shape[1] // gates)) for _ in range(gates)], axis=1
+        )
 
     return draw
 
@@ -50,9 +53,15 @@ def _times(n: int, backwards: bool) -> range:
 
 
 def _through_time(
-    z: Any, states: tuple[Any, ...], advance: Callable[..., tuple[Any, ...]], mask: np.ndarray | None, backwards: bool
+    z: Any,
+    states: tuple[Any, ...],
+    advance: Callable[..., tuple[Any, ...]],
+    mask: np.ndarray | None,
+    backwards: bool,
 ) -> list[tuple[Any, ...]]:
-    """The states at each time; where the mask hides a sequence they stay as they were, and nothing is computed."""
+    """The states at each time; where the mask hides a sequence they stay as they were, and nothing
+    is computed.
+    """
     found: list[tuple[Any, ...]] = [()] * z.shape[1]
     for t in _times(z.shape[1], backwards):
         if mask is None or mask[:, t].all():
@@ -61,7 +70,10 @@ def _through_time(
         here, away = np.flatnonzero(mask[:, t]), np.flatnonzero(~mask[:, t])
         order = np.argsort(np.concatenate([here, away]))
         new = advance(z[here, t], tuple(state[here] for state in states))
-        found[t] = states = tuple(np.concatenate([after, before[away]])[order] for after, before in zip(new, states, strict=True))
+        found[t] = states = tuple(
+            np.concatenate([after, before[away]])[order]
+            for after, before in zip(new, states, strict=True)
+        )
     return found
 
 
@@ -79,13 +91,25 @@ class _Cell(Layer):
     recurrent: Any
     bias: Any
 
-    def __init__(self, width: int, initialiser: Initialiser, recurrent_initialiser: Initialiser, activation: Callable[..., Any]) -> None:
+    def __init__(
+        self,
+        width: int,
+        initialiser: Initialiser,
+        recurrent_initialiser: Initialiser,
+        activation: Callable[..., Any],
+    ) -> None:
         self.width, self.activation = width, activation
         self.initialiser, self.recurrent_initialiser = initialiser, recurrent_initialiser
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        self.parameter("weight", (shape[-1], self.gates * self.width), _per_gate(self.initialiser, self.gates))
-        self.parameter("recurrent", (self.width, self.gates * self.width), _per_gate(self.recurrent_initialiser, self.gates))
+        self.parameter(
+            "weight", (shape[-1], self.gates * self.width), _per_gate(self.initialiser, self.gates)
+        )
+        self.parameter(
+            "recurrent",
+            (self.width, self.gates * self.width),
+            _per_gate(self.recurrent_initialiser, self.gates),
+        )
         self.parameter("bias", (self.gates * self.width,), self.first_bias)
 
     def first_bias(self, rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
@@ -93,14 +117,18 @@ class _Cell(Layer):
         return zeros(rng, shape)
 
     def advance(self, z: Any, states: tuple[Any, ...]) -> tuple[Any, ...]:
-        """The next states; `z` is what the input contributes to the gates. The first state is the output."""
+        """The next states; `z` is what the input contributes to the gates. The first state is the
+        output.
+        """
         raise NotImplementedError
 
     def gate(self, z: Any, number: int) -> Any:
         """The part of the gates that belongs to one of them."""
         return z[..., number * self.width : (number + 1) * self.width]
 
-    def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
+    def compute(
+        self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool
+    ) -> tuple[Any, tuple[Any, ...]]:
         z = np.matmul(_where_present(x, mask), self.weight) + self.bias
         found = _through_time(z, states, self.advance, mask, backwards)
         return np.stack([now[0] for now in found], axis=1), found[0 if backwards else -1]
@@ -134,18 +162,34 @@ def _lstm_step(z: Any, h: Any, c: Any, recurrent: Any) -> tuple[Any, Any]:
     return out * np.tanh(c), c
 
 
-def _lstm_definition(x: Any, weight: Any, recurrent: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool) -> Any:
+def _lstm_definition(
+    x: Any,
+    weight: Any,
+    recurrent: Any,
+    bias: Any,
+    h: Any,
+    c: Any,
+    *,
+    mask: np.ndarray | None,
+    backwards: bool,
+) -> Any:
     """Outputs and cells side by side: (batch, time, 2 * width)."""
     z = np.matmul(_where_present(x, mask), weight) + bias
-    found = _through_time(z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], recurrent), mask, backwards)
+    found = _through_time(
+        z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], recurrent), mask, backwards
+    )
     return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
 
 
 def _blocks(*matrices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """The columns of matrices one above the other in blocks, each contiguous, and where each begins; the last may overlap another."""
+    """The columns of matrices one above the other in blocks, each contiguous, and where each
+    begins; the last may overlap another.
+    """
     width = matrices[0].shape[1]
     wide, narrow = BLOCKS
-    block = min(narrow if -(-width // wide) * wide > 1.1 * width else wide, width)  # wide ones are about as much faster
+    block = min(
+        narrow if -(-width // wide) * wide > 1.1 * width else wide, width
+    )  # wide ones are about as much faster
     starts = np.minimum(np.arange(0, width, block), width - block)
     blocks = np.empty((len(starts), sum(map(len, matrices)), block), matrices[0].dtype)
     for start, room in zip(starts, blocks, strict=True):
@@ -164,14 +208,25 @@ def _present(mask: np.ndarray | None, batch: int, time: int) -> np.ndarray:
 
 
 def _lstm_forward(
-    x: Any, weight: Any, recurrent: Any, bias: Any, h: Any, c: Any, *, mask: np.ndarray | None, backwards: bool
+    x: Any,
+    weight: Any,
+    recurrent: Any,
+    bias: Any,
+    h: Any,
+    c: Any,
+    *,
+    mask: np.ndarray | None,
+    backwards: bool,
 ) -> tuple[Any, Any]:
     batch, time, n_in = x.shape
     width, dtype = recurrent.shape[0], weight.dtype
     present = _present(mask, batch, time)
     seen = np.empty((batch, time, n_in + width + 1), dtype)
     seen[..., :n_in] = _where_present(x, mask)
-    gates, states = np.empty((batch, time, 4 * width), dtype), np.empty((batch, time, 2 * width), dtype)
+    gates, states = (
+        np.empty((batch, time, 4 * width), dtype),
+        np.empty((batch, time, 2 * width), dtype),
+    )
     bounded = np.empty((batch, time, width), dtype)
     bias, h, c = (np.ascontiguousarray(array, dtype) for array in (bias, h, c))
     blocks, starts = _blocks(weight, recurrent)
@@ -179,8 +234,22 @@ def _lstm_forward(
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.advance(
-            seen, gates, rows, columns, blocks, starts, bias, h, c, states, bounded, present, backwards, start, stop
-        )  # fmt: skip
+            seen,
+            gates,
+            rows,
+            columns,
+            blocks,
+            starts,
+            bias,
+            h,
+            c,
+            states,
+            bounded,
+            present,
+            backwards,
+            start,
+            stop,
+        )
 
     in_parts(compute, _parts(batch, time, width))
     if mask is not None:
@@ -194,7 +263,12 @@ def _parts(batch: int, time: int, width: int) -> list[tuple[int, int]]:
 
 
 def _lstm_adjoint(
-    g: Any, saved: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool], places: Sequence[Any]
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
 ) -> list[Any]:
     _, weight, recurrent, *_ = inputs
     seen, gates, states, bounded, present, c = saved
@@ -209,8 +283,25 @@ def _lstm_adjoint(
 
     def compute(start: int, stop: int) -> None:
         kernels.recurrent.retreat(
-            g, gates, rows, columns, blocks, starts, c, states, bounded, present, gz, gh, gc, kept, nothing, backwards, start, stop
-        )  # fmt: skip
+            g,
+            gates,
+            rows,
+            columns,
+            blocks,
+            starts,
+            c,
+            states,
+            bounded,
+            present,
+            gz,
+            gh,
+            gc,
+            kept,
+            nothing,
+            backwards,
+            start,
+            stop,
+        )
 
     in_parts(compute, _parts(batch, time, width))
     flat = gz.reshape(batch * time, 4 * width)
@@ -222,7 +313,10 @@ def _lstm_adjoint(
     if any(wanted[1:4]):
         together = transposed_product(seen.reshape(batch * time, -1), flat)
         found = (together[: len(weight)], together[len(weight) : -1], together[-1])
-        parameters = [_into(*pair) if want else None for *pair, want in zip(places[1:4], found, wanted[1:4], strict=True)]
+        parameters = [
+            _into(*pair) if want else None
+            for *pair, want in zip(places[1:4], found, wanted[1:4], strict=True)
+        ]
     return [gx, *parameters, gh if wanted[4] else None, gc if wanted[5] else None]
 
 
@@ -233,12 +327,22 @@ def _into(place: np.ndarray | None, found: np.ndarray) -> np.ndarray:
     return place
 
 
-def _check_gates(sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]) -> None:
+def _check_gates(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
     if sizes["gates"] != 4 * sizes["width"] or sizes["time"] < 1:
-        raise misfit("lstm", f"{sizes['gates']} columns for 4 gates of width {sizes['width']}, {sizes['time']} times.")
+        raise misfit(
+            "lstm",
+            f"{sizes['gates']} columns for 4 gates of width {sizes['width']}, {sizes['time']} "
+            "times.",
+        )
     mask = options["mask"]
     if mask is not None and (mask.shape != (sizes["batch"], sizes["time"]) or mask.dtype != bool):
-        raise misfit("lstm", f"the mask has shape {mask.shape} and dtype {mask.dtype}, expected bool {(sizes['batch'], sizes['time'])}.")
+        raise misfit(
+            "lstm",
+            f"the mask has shape {mask.shape} and dtype {mask.dtype}, expected bool "
+            f"{(sizes['batch'], sizes['time'])}.",
+        )
 
 
 lstm = Fused(
@@ -263,13 +367,19 @@ class _LSTMCell(_Cell):
     n_states = 2
 
     def first_bias(self, rng: np.random.Generator, shape: tuple[int, ...]) -> np.ndarray:
-        """1 for the forget gate, so that the cell keeps its state at first (R. Jozefowicz et al., ICML 2015, section 2.2)."""
+        """1 for the forget gate, so that the cell keeps its state at first (R. Jozefowicz et al.,
+        ICML 2015, section 2.2).
+        """
         bias = np.zeros(shape)
         bias[2 * self.width : 3 * self.width] = 1.0
         return bias
 
-    def compute(self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool) -> tuple[Any, tuple[Any, ...]]:
-        both = lstm(x, self.weight, self.recurrent, self.bias, *states, mask=mask, backwards=backwards)
+    def compute(
+        self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool
+    ) -> tuple[Any, tuple[Any, ...]]:
+        both = lstm(
+            x, self.weight, self.recurrent, self.bias, *states, mask=mask, backwards=backwards
+        )
         last = both[:, 0 if backwards else -1]
         return both[..., : self.width], (last[..., : self.width], last[..., self.width :])
 
@@ -293,16 +403,39 @@ class _Sequence(Layer):
         activation: Callable[..., Any] = np.tanh,
     ) -> None:
         if width < 1 or depth < 1:
-            raise LayerError(f"{type(self).__name__}: width and depth must be at least 1, got {width} and {depth}.")
+            raise LayerError(
+                f"{type(self).__name__}: width and depth must be at least 1, got {width} and "
+                f"{depth}."
+            )
         if output not in ("sequence", "last"):
-            raise LayerError(f'{type(self).__name__}: output must be "sequence" or "last", got {output!r}.')
-        self.width, self.depth, self.bidirectional, self.dropout, self.output = width, depth, bidirectional, dropout, output
-        self.initialiser, self.recurrent_initialiser, self.activation = initialiser, recurrent_initialiser, activation
+            raise LayerError(
+                f'{type(self).__name__}: output must be "sequence" or "last", got {output!r}.'
+            )
+        self.width, self.depth, self.bidirectional, self.dropout, self.output = (
+            width,
+            depth,
+            bidirectional,
+            dropout,
+            output,
+        )
+        self.initialiser, self.recurrent_initialiser, self.activation = (
+            initialiser,
+            recurrent_initialiser,
+            activation,
+        )
         directions = 2 if bidirectional else 1
-        self.levels = [[self.cell(width, initialiser, recurrent_initialiser, activation) for _ in range(directions)] for _ in range(depth)]
+        self.levels = [
+            [
+                self.cell(width, initialiser, recurrent_initialiser, activation)
+                for _ in range(directions)
+            ]
+            for _ in range(depth)
+        ]
         self.between = [Dropout(dropout) for _ in range(depth - 1)]
 
-    def compute(self, x: Any, mask: Any = None, states: States | None = None, *, with_states: bool = False) -> Any:
+    def compute(
+        self, x: Any, mask: Any = None, states: States | None = None, *, with_states: bool = False
+    ) -> Any:
         """
         Parameters
         ----------
@@ -314,7 +447,8 @@ class _Sequence(Layer):
         """
         if x.shape[1] < 1:
             raise ShapeError(
-                f"{self._label}: expected input of shape (batch, time, features) with at least one time, got {tuple(x.shape)}."
+                f"{self._label}: expected input of shape (batch, time, features) with at least "
+                f"one time, got {tuple(x.shape)}."
             )
         present = self._mask(x, mask)
         given = self._states(x, states)
@@ -337,10 +471,16 @@ class _Sequence(Layer):
             return None
         present = np.asarray(held(mask)).astype(bool)
         if present.shape != tuple(x.shape[:2]):
-            raise ShapeError(f"{self._label}: the mask has shape {present.shape}, the sequences are {tuple(x.shape[:2])}.")
+            raise ShapeError(
+                f"{self._label}: the mask has shape {present.shape}, the sequences are "
+                f"{tuple(x.shape[:2])}."
+            )
         empty = np.flatnonzero(~present.any(axis=1))
         if empty.size:
-            raise ShapeError(f"{self._label}: the mask hides all of sequence {empty[0]}. Leave empty sequences out of the batch.")
+            raise ShapeError(
+                f"{self._label}: the mask hides all of sequence {empty[0]}. Leave empty sequences "
+                "out of the batch."
+            )
         return present
 
     def _states(self, x: Any, states: States | None) -> States:
@@ -348,16 +488,20 @@ class _Sequence(Layer):
         if states is None:
             zero = np.zeros((x.shape[0], self.width), x.dtype)
             return [(zero,) * cell.n_states for cell in cells]
-        if len(states) != len(cells) or any(np.shape(held(s)) != (x.shape[0], self.width) for group in states for s in group):
+        if len(states) != len(cells) or any(
+            np.shape(held(s)) != (x.shape[0], self.width) for group in states for s in group
+        ):
             raise ShapeError(
-                f"{self._label}: expected states for {len(cells)} depths and directions, each of shape ({x.shape[0]}, {self.width})."
+                f"{self._label}: expected states for {len(cells)} depths and directions, each of "
+                f"shape ({x.shape[0]}, {self.width})."
             )
         return states
 
 
 @part("recurrent", "layer")
 class Recurrent(_Sequence):
-    """The plain recurrence ``h = activation(x @ weight + h @ recurrent + bias)``; the operator RNN of the open standard ONNX.
+    """The plain recurrence ``h = activation(x @ weight + h @ recurrent + bias)``; the operator RNN
+    of the open standard ONNX.
 
     Parameters
     ----------
@@ -369,8 +513,8 @@ class Recurrent(_Sequence):
     dropout : float
         Between one depth and the next.
     output : {"sequence", "last"}
-        All outputs, ``(batch, time, width)``, or the state at the end, ``(batch, width)``: of masked sequences at their own end,
-        of backward ones at the beginning.
+        All outputs, ``(batch, time, width)``, or the state at the end, ``(batch, width)``: of
+        masked sequences at their own end, of backward ones at the beginning.
     initialiser, recurrent_initialiser : initialiser
         Of the weights on the input and on the state; Glorot's uniform and orthogonal by default.
     activation : callable
@@ -414,8 +558,9 @@ class _Gated(_Sequence):
 class GRU(_Gated):
     """Gated recurrent units; parameters as for `Recurrent`, without activation.
 
-    K. Cho et al., "Learning Phrase Representations using RNN Encoder-Decoder", EMNLP 2014, equations 5 to 8, with update and
-    ``1 - update`` as in the operator GRU of the open standard ONNX.
+    K. Cho et al., "Learning Phrase Representations using RNN Encoder-Decoder", EMNLP 2014,
+    equations 5 to 8, with update and ``1 - update`` as in the operator GRU of the open standard
+    ONNX.
 
     Examples
     --------
@@ -430,8 +575,9 @@ class GRU(_Gated):
 class LSTM(_Gated):
     """Long short-term memory; parameters as for `Recurrent`, without activation.
 
-    S. Hochreiter and J. Schmidhuber, Neural Computation 9(8), 1735-1780, 1997, with the forget gate of F. A. Gers et al., 2000;
-    the operator LSTM of the open standard ONNX without peepholes. A state is the pair (output, cell).
+    S. Hochreiter and J. Schmidhuber, Neural Computation 9(8), 1735-1780, 1997, with the forget gate
+    of F. A. Gers et al., 2000; the operator LSTM of the open standard ONNX without peepholes. A
+    state is the pair (output, cell).
 
     Examples
     --------

@@ -17,7 +17,9 @@ Patterns = str | Sequence[str]
 """Of paths, such as ``"blocks/*/attention/*"``: one, or several."""
 
 
-def chosen_layers(network: Layer, patterns: Patterns, kinds: Iterable[type], who: str) -> dict[str, Layer]:
+def chosen_layers(
+    network: Layer, patterns: Patterns, kinds: Iterable[type], who: str
+) -> dict[str, Layer]:
     """The layers of these kinds whose paths match, by path.
 
     Raises
@@ -32,13 +34,19 @@ def chosen_layers(network: Layer, patterns: Patterns, kinds: Iterable[type], who
         matching = {path: layer for path, layer in able.items() if fnmatchcase(path, pattern)}
         if not matching:
             names = sorted({kind.__name__ for kind in known})
-            raise LayerError(f"{who}: no layer of kind {' or '.join(names)} matches {pattern!r}. {did_you_mean(pattern, able)}")
+            raise LayerError(
+                f"{who}: no layer of kind {' or '.join(names)} matches {pattern!r}. "
+                f"{did_you_mean(pattern, able)}"
+            )
         found |= matching
     return found
 
 
-def exchanged(network: Layer, new: Mapping[int, Layer], frozen: Iterable[str] | None = None) -> Layer:
-    """The network with other layers for those of these identities, wherever they are held; it is changed.
+def exchanged(
+    network: Layer, new: Mapping[int, Layer], frozen: Iterable[str] | None = None
+) -> Layer:
+    """The network with other layers for those of these identities, wherever they are held; it is
+    changed.
 
     Parameters
     ----------

@@ -1,4 +1,6 @@
-"""Weights of another network taken over by pattern, with a report of what matched, what did not and why."""
+"""Weights of another network taken over by pattern, with a report of what matched, what did not and
+why.
+"""
 
 from __future__ import annotations
 
@@ -28,12 +30,25 @@ class Loaded:
 
     Examples
     --------
-    >>> print(Loaded([{"path": "0/weight", "source": "body/weight", "outcome": "loaded", "reason": ""}]))
+    >>> print(
+    ...     Loaded(
+    ...         [
+    ...             {
+    ...                 "path": "0/weight",
+    ...                 "source": "body/weight",
+    ...                 "outcome": "loaded",
+    ...                 "reason": "",
+    ...             }
+    ...         ]
+    ...     )
+    ... )
     1 loaded, 0 left as they were, 0 not used
     """
 
     rows: list[dict[str, str]]
-    """``path`` in the network, name in the ``source``, ``outcome`` (loaded, left, unused) and ``reason``."""
+    """``path`` in the network, name in the ``source``, ``outcome`` (loaded, left, unused) and
+    ``reason``.
+    """
 
     def _paths(self, outcome: str, key: str) -> list[str]:
         return [row[key] for row in self.rows if row["outcome"] == outcome]
@@ -54,19 +69,31 @@ class Loaded:
         return self._paths("unused", "source")
 
     def table(self) -> pd.DataFrame:
-        """A row for each array of the network, and for each of the source that has no place in it."""
+        """A row for each array of the network, and for each of the source that has no place in
+        it.
+        """
         import pandas as pd
 
         return pd.DataFrame(self.rows, columns=["path", "source", "outcome", "reason"])
 
     def __str__(self) -> str:
-        counts = f"{len(self.loaded)} loaded, {len(self.left)} left as they were, {len(self.unused)} not used"
-        odd = [f"  {row['path'] or row['source']}: {row['reason']}" for row in self.rows if row["outcome"] != "loaded"]
+        counts = (
+            f"{len(self.loaded)} loaded, {len(self.left)} left as they were, "
+            f"{len(self.unused)} not used"
+        )
+        odd = [
+            f"  {row['path'] or row['source']}: {row['reason']}"
+            for row in self.rows
+            if row["outcome"] != "loaded"
+        ]
         return "\n".join([counts, *odd])
 
 
-def load_matching(network: Layer, source: Any, *, pattern: str = "*", names: Names | None = None) -> Loaded:
-    """Overwrite parameters and running statistics by those of another network that have the same path and shape.
+def load_matching(
+    network: Layer, source: Any, *, pattern: str = "*", names: Names | None = None
+) -> Loaded:
+    """Overwrite parameters and running statistics by those of another network that have the same
+    path and shape.
 
     Numbers are cast to the network's precision. Nothing is changed if anything is refused.
 
@@ -78,8 +105,9 @@ def load_matching(network: Layer, source: Any, *, pattern: str = "*", names: Nam
     pattern : str
         Which paths of the network may be overwritten, such as ``"body/*"``.
     names : mapping or callable, optional
-        From names of the source to paths of the network: ``{"encoder.*": "body/*"}``, where the star stands for the same text in both;
-        or a function that returns a path, or None for what is not wanted.
+        From names of the source to paths of the network: ``{"encoder.*": "body/*"}``, where the
+        star stands for the same text in both; or a function that returns a path, or None for what
+        is not wanted.
 
     Returns
     -------
@@ -109,7 +137,9 @@ def load_matching(network: Layer, source: Any, *, pattern: str = "*", names: Nam
         if path is None:
             continue
         if path in renamed:
-            raise LayerError(f"load_matching: {renamed[path]!r} and {name!r} of the source both become {path!r}.")
+            raise LayerError(
+                f"load_matching: {renamed[path]!r} and {name!r} of the source both become {path!r}."
+            )
         renamed[path] = name
     rows, chosen = [], {}
     for path, array in ours.items():
@@ -120,17 +150,29 @@ def load_matching(network: Layer, source: Any, *, pattern: str = "*", names: Nam
         elif not name:
             row["reason"] = "the source has no array of this path"
         elif np.shape(given[name]) != array.shape:
-            row["reason"] = f"the source has shape {np.shape(given[name])}, the network {array.shape}"
+            row["reason"] = (
+                f"the source has shape {np.shape(given[name])}, the network {array.shape}"
+            )
         else:
             row["outcome"] = "loaded"
             chosen[path] = np.asarray(given[name])
         rows.append(row)
     for path, name in renamed.items():
         if path not in ours:
-            rows.append({"path": "", "source": name, "outcome": "unused", "reason": f"the network has no {path!r}"})
+            rows.append(
+                {
+                    "path": "",
+                    "source": name,
+                    "outcome": "unused",
+                    "reason": f"the network has no {path!r}",
+                }
+            )
     if not chosen:
         near = next(iter(given), "")
-        raise LayerError(f"load_matching: nothing matches. The source has {near!r} and others. {did_you_mean(near, ours)}")
+        raise LayerError(
+            f"load_matching: nothing matches. The source has {near!r} and others. "
+            f"{did_you_mean(near, ours)}"
+        )
     network.load(chosen, partial=True)
     return Loaded(rows)
 
@@ -154,6 +196,11 @@ def _renamed(name: str, names: Names | None) -> str | None:
         head, star, tail = pattern.partition("*")
         if not star and name == pattern:
             return path
-        if star and name.startswith(head) and name.endswith(tail) and len(name) >= len(head) + len(tail):
+        if (
+            star
+            and name.startswith(head)
+            and name.endswith(tail)
+            and len(name) >= len(head) + len(tail)
+        ):
             return path.replace("*", name[len(head) : len(name) - len(tail)])
     return name

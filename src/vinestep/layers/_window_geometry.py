@@ -1,7 +1,9 @@
-"""Where windows lie: sizes, padding and strides along spatial axes, shared by convolution and pooling.
+"""Where windows lie: sizes, padding and strides along spatial axes, shared by convolution and
+pooling.
 
-Padding follows the operators Conv, MaxPool and AveragePool of the open standard ONNX: "same" is their SAME_UPPER, so that an odd
-remainder is padded at the end; our axes stand in another order, channels last.
+Padding follows the operators Conv, MaxPool and AveragePool of the open standard ONNX: "same" is
+their SAME_UPPER, so that an odd remainder is padded at the end; our axes stand in another order,
+channels last.
 """
 
 from __future__ import annotations
@@ -37,17 +39,24 @@ __all__ = [
 Padding = str | int | Sequence[Any]
 
 
-def each_axis(value: int | Sequence[int], ndim: int, name: str, *, least: int = 1) -> tuple[int, ...]:
+def each_axis(
+    value: int | Sequence[int], ndim: int, name: str, *, least: int = 1
+) -> tuple[int, ...]:
     """One number for each spatial axis."""
     values = (value,) * ndim if isinstance(value, int | np.integer) else tuple(value)
     if len(values) != ndim or any(not isinstance(v, int | np.integer) or v < least for v in values):
-        raise LayerError(f"{name}: expected a whole number of at least {least}, or {ndim} of them, one a spatial axis, got {value!r}.")
+        raise LayerError(
+            f"{name}: expected a whole number of at least {least}, or {ndim} of them, one a "
+            f"spatial axis, got {value!r}."
+        )
     return tuple(int(v) for v in values)
 
 
 @dataclass(frozen=True, slots=True)
 class WindowPlan:
-    """Windows along each spatial axis: their size, stride and dilation, the padding before and after, and how many there are."""
+    """Windows along each spatial axis: their size, stride and dilation, the padding before and
+    after, and how many there are.
+    """
 
     size: tuple[int, ...]
     stride: tuple[int, ...]
@@ -56,7 +65,9 @@ class WindowPlan:
     count: tuple[int, ...]
 
     def lies_on(self, spatial: Sequence[int]) -> bool:
-        """Whether this is where windows lie on an input of these spatial lengths, and all of them inside it with its padding."""
+        """Whether this is where windows lie on an input of these spatial lengths, and all of them
+        inside it with its padding.
+        """
         return _lies_on(self, tuple(spatial))
 
     @property
@@ -68,7 +79,9 @@ class WindowPlan:
 def _lies_on(plan: WindowPlan, spatial: tuple[int, ...]) -> bool:
     if len(spatial) != len(plan.size):
         return False
-    for n, k, s, d, (before, after), count in zip(spatial, plan.size, plan.stride, plan.dilation, plan.padding, plan.count, strict=True):
+    for n, k, s, d, (before, after), count in zip(
+        spatial, plan.size, plan.stride, plan.dilation, plan.padding, plan.count, strict=True
+    ):
         room = n + before + after - ((k - 1) * d + 1)
         if min(before, after, room) < 0 or min(k, s, d) < 1 or count != room // s + 1:
             return False
@@ -100,7 +113,8 @@ def plan_windows(
         if room < 0:
             wide = f"{k} (reaching over {reach} with dilation {d})" if d > 1 else str(k)
             raise ShapeError(
-                f"{label}: a window of {wide} is larger than the input along spatial axis {axis}, {n} long and padded by "
+                f"{label}: a window of {wide} is larger than the input along spatial axis {axis}, "
+                f"{n} long and padded by "
                 f'{before} and {after}. Use a smaller window, padding="same", or a larger input.'
             )
         pads.append((before, after))
@@ -108,7 +122,9 @@ def plan_windows(
     return WindowPlan(tuple(size), tuple(stride), tuple(dilation), tuple(pads), tuple(counts))
 
 
-def _padding(label: str, padding: Padding, axis: int, ndim: int, n: int, reach: int, stride: int) -> tuple[int, int]:
+def _padding(
+    label: str, padding: Padding, axis: int, ndim: int, n: int, reach: int, stride: int
+) -> tuple[int, int]:
     if padding == "valid":
         return 0, 0
     if padding == "same":
@@ -122,20 +138,28 @@ def _padding(label: str, padding: Padding, axis: int, ndim: int, n: int, reach: 
         if before >= 0 and after >= 0:
             return int(before), int(after)
     raise LayerError(
-        f'{label}: padding is "same", "valid", a number of at least 0, or for each of {ndim} axes a number or a pair, got {padding!r}.'
+        f'{label}: padding is "same", "valid", a number of at least 0, or for each of {ndim} axes '
+        f"a number or a pair, got {padding!r}."
     )
 
 
 def _under(plan: WindowPlan, offset: Sequence[int]) -> tuple[slice, ...]:
     """The elements that one place of the window sees, over all windows."""
     return tuple(
-        slice(o * d, o * d + (n - 1) * s + 1, s) for o, d, n, s in zip(offset, plan.dilation, plan.count, plan.stride, strict=True)
+        slice(o * d, o * d + (n - 1) * s + 1, s)
+        for o, d, n, s in zip(offset, plan.dilation, plan.count, plan.stride, strict=True)
     )
 
 
-def seen_by_window(x: Any, plan: WindowPlan, fill: float = 0.0) -> Iterator[tuple[tuple[int, ...], Any]]:
-    """For each place of the window what it sees, over all windows; `fill` outside the input. Arrays and Tensors alike."""
-    padded = np.pad(x, ((0, 0), *plan.padding, (0, 0)), constant_values=fill) if plan.is_padded else x
+def seen_by_window(
+    x: Any, plan: WindowPlan, fill: float = 0.0
+) -> Iterator[tuple[tuple[int, ...], Any]]:
+    """For each place of the window what it sees, over all windows; `fill` outside the input. Arrays
+    and Tensors alike.
+    """
+    padded = (
+        np.pad(x, ((0, 0), *plan.padding, (0, 0)), constant_values=fill) if plan.is_padded else x
+    )
     for offset in product(*(range(k) for k in plan.size)):
         yield offset, padded[(slice(None), *_under(plan, offset))]
 
@@ -152,30 +176,47 @@ def _volume(x: Any) -> Any:
 def geometry_of(x: Any, plan: WindowPlan) -> tuple[Any, np.ndarray]:
     """The input with three spatial axes, and the numbers the loops need."""
     befores = _three([before for before, _ in plan.padding], 0)
-    numbers = [_three(plan.size, 1), _three(plan.stride, 1), _three(plan.dilation, 1), befores, _three(plan.count, 1)]
+    numbers = [
+        _three(plan.size, 1),
+        _three(plan.stride, 1),
+        _three(plan.dilation, 1),
+        befores,
+        _three(plan.count, 1),
+    ]
     return _volume(x), np.array(numbers, dtype=np.int64)
 
 
 def padded(x: np.ndarray, pads: Sequence[tuple[int, int]], fill: float = 0.0) -> np.ndarray:
-    """The input with `fill` around it along its spatial axes, contiguous; itself if there is nothing to add."""
+    """The input with `fill` around it along its spatial axes, contiguous; itself if there is
+    nothing to add.
+    """
     x = np.ascontiguousarray(x)
     if not any(before or after for before, after in pads):
         return x
     wide = np.empty(_shape_with(x.shape, pads), x.dtype)
     befores = np.array(_three([before for before, _ in pads], 0), np.int64)
     value = x.dtype.type(fill)
-    over_rows(lambda room, narrow: kernels.convolution.pad(narrow, room, befores, value), [_volume(wide), _volume(x)])
+    over_rows(
+        lambda room, narrow: kernels.convolution.pad(narrow, room, befores, value),
+        [_volume(wide), _volume(x)],
+    )
     return wide
 
 
 def unpadded(wide: np.ndarray, pads: Sequence[tuple[int, int]]) -> np.ndarray:
     """What `padded` began with."""
-    inside = (slice(before, n - after) for n, (before, after) in zip(wide.shape[1:-1], pads, strict=True))
+    inside = (
+        slice(before, n - after) for n, (before, after) in zip(wide.shape[1:-1], pads, strict=True)
+    )
     return wide[(slice(None), *inside)]
 
 
 def _shape_with(shape: Sequence[int], pads: Sequence[tuple[int, int]]) -> tuple[int, ...]:
-    return (shape[0], *(n + before + after for n, (before, after) in zip(shape[1:-1], pads, strict=True)), shape[-1])
+    return (
+        shape[0],
+        *(n + before + after for n, (before, after) in zip(shape[1:-1], pads, strict=True)),
+        shape[-1],
+    )
 
 
 def _steps(shape: Sequence[int]) -> list[int]:
@@ -193,21 +234,30 @@ def _lattice(shape: Sequence[int], *axes: np.ndarray) -> np.ndarray:
 def places_of_windows(
     plan: WindowPlan, shape: tuple[int, ...], groups: int, channels: int | None = None
 ) -> tuple[np.ndarray, list[np.ndarray]]:
-    """Where each window begins in the padded input of this unpadded shape, and where within a window its elements lie, by group.
+    """Where each window begins in the padded input of this unpadded shape, and where within a
+    window its elements lie, by group.
 
     With `channels` of 1 only those of the first channel.
     """
     wide = _shape_with(shape, plan.padding)
     examples, *along, _ = _steps(wide)
-    firsts = (np.arange(n) * s * step for n, s, step in zip(plan.count, plan.stride, along, strict=True))
-    within = [np.arange(k) * d * step for k, d, step in zip(plan.size, plan.dilation, along, strict=True)]
+    firsts = (
+        np.arange(n) * s * step for n, s, step in zip(plan.count, plan.stride, along, strict=True)
+    )
+    within = [
+        np.arange(k) * d * step for k, d, step in zip(plan.size, plan.dilation, along, strict=True)
+    ]
     parts = np.arange(shape[-1] if channels is None else channels).reshape(groups, -1)
-    return _lattice(wide, np.arange(shape[0]) * examples, *firsts), [_lattice(wide, *within, own) for own in parts]
+    return _lattice(wide, np.arange(shape[0]) * examples, *firsts), [
+        _lattice(wide, *within, own) for own in parts
+    ]
 
 
 @dataclass(frozen=True, slots=True)
 class Phase:
-    """Places of the input that lie alike between the windows' strides, and the windows that see them."""
+    """Places of the input that lie alike between the windows' strides, and the windows that see
+    them.
+    """
 
     where: tuple[slice, ...]
     """In the input."""
@@ -219,17 +269,30 @@ class Phase:
 
 
 @lru_cache(maxsize=32)
-def phases_of(plan: WindowPlan, shape: tuple[int, ...], width: int, groups: int) -> tuple[list[tuple[int, int]], list[Phase]]:
-    """How to collect for an input of this shape what its windows spread: padding of the cotangent, `width` channels wide, and phases.
+def phases_of(
+    plan: WindowPlan, shape: tuple[int, ...], width: int, groups: int
+) -> tuple[list[tuple[int, int]], list[Phase]]:
+    """How to collect for an input of this shape what its windows spread: padding of the cotangent,
+    `width` channels wide, and phases.
 
-    The window that sees place ``p + m * stride`` with its place o is number ``m + (p + before - o * dilation) / stride``, if whole.
+    The window that sees place ``p + m * stride`` with its place o is number ``m + (p + before - o *
+    dilation) / stride``, if whole.
     """
     axes = []
-    for n, k, s, d, (before, _), count in zip(shape[1:-1], plan.size, plan.stride, plan.dilation, plan.padding, plan.count, strict=True):
+    for n, k, s, d, (before, _), count in zip(
+        shape[1:-1], plan.size, plan.stride, plan.dilation, plan.padding, plan.count, strict=True
+    ):
         found = []
         for p in range(min(s, n)):
             offsets = [o for o in range(k) if (p + before - o * d) % s == 0]
-            found.append((p, -(-(n - p) // s), offsets, np.array([(p + before - o * d) // s for o in offsets], np.int64)))
+            found.append(
+                (
+                    p,
+                    -(-(n - p) // s),
+                    offsets,
+                    np.array([(p + before - o * d) // s for o in offsets], np.int64),
+                )
+            )
         lowest = min((int(shift.min()) for _, _, _, shift in found if shift.size), default=0)
         highest = max((int(shift.max()) + m for _, m, _, shift in found if shift.size), default=0)
         axes.append((s, (max(-lowest, 0), max(highest - count, 0)), found))
@@ -240,10 +303,16 @@ def phases_of(plan: WindowPlan, shape: tuple[int, ...], width: int, groups: int)
     phases = []
     for chosen in product(*(found for _, _, found in axes)):
         firsts = [np.arange(m) * step for (_, m, _, _), step in zip(chosen, along, strict=True)]
-        within = [(shift + before) * step for (_, _, _, shift), (before, _), step in zip(chosen, pads, along, strict=True)]
+        within = [
+            (shift + before) * step
+            for (_, _, _, shift), (before, _), step in zip(chosen, pads, along, strict=True)
+        ]
         phases.append(
             Phase(
-                where=(slice(None), *(slice(p, None, s) for (p, *_), (s, *_) in zip(chosen, axes, strict=True))),
+                where=(
+                    slice(None),
+                    *(slice(p, None, s) for (p, *_), (s, *_) in zip(chosen, axes, strict=True)),
+                ),
                 offsets=tuple(offsets for _, _, offsets, _ in chosen),
                 rows=_lattice(wide, np.arange(shape[0]) * examples, *firsts),
                 columns=[_lattice(wide, *within, own) for own in channels],

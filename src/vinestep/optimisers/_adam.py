@@ -39,7 +39,13 @@ class _Moments(Optimiser):
     state_names: ClassVar[tuple[str, ...]] = ("m", "v")
 
     def __init__(
-        self, rate: float = 1e-3, *, beta1: float = 0.9, beta2: float = 0.999, epsilon: float = 1e-8, **common: Unpack[Common]
+        self,
+        rate: float = 1e-3,
+        *,
+        beta1: float = 0.9,
+        beta2: float = 0.999,
+        epsilon: float = 1e-8,
+        **common: Unpack[Common],
     ) -> None:
         super().__init__(rate, **common)
         name = type(self).__name__
@@ -57,8 +63,8 @@ class _Moments(Optimiser):
 class Adam(_Moments):
     """Adaptive moments [1]_, with weight decay decoupled from the gradient [2]_.
 
-    ``m = beta1 * m + (1 - beta1) * g``, ``v = beta2 * v + (1 - beta2) * g**2``, both divided by ``1 - beta**t``, then
-    ``theta -= rate * m_hat / (sqrt(v_hat) + epsilon)``.
+    ``m = beta1 * m + (1 - beta1) * g``, ``v = beta2 * v + (1 - beta2) * g**2``, both divided by ``1
+    - beta**t``, then ``theta -= rate * m_hat / (sqrt(v_hat) + epsilon)``.
 
     Parameters
     ----------
@@ -74,8 +80,10 @@ class Adam(_Moments):
 
     References
     ----------
-    .. [1] D. P. Kingma and J. Ba, "Adam: A Method for Stochastic Optimization", ICLR 2015, algorithm 1.
-    .. [2] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019, algorithm 2.
+    .. [1] D. P. Kingma and J. Ba, "Adam: A Method for Stochastic Optimization", ICLR 2015,
+    algorithm 1.
+    .. [2] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019,
+    algorithm 2.
 
     Examples
     --------
@@ -85,7 +93,9 @@ class Adam(_Moments):
     array([0.9, 2.1])
     """
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         m, v = self.state["m"], self.state["v"]
         bias1 = 1 - self.beta1**self.count
         bias2 = 1 - self.beta2**self.count
@@ -94,7 +104,20 @@ class Adam(_Moments):
         kept = 1 - rate * decay
         if self.runs_kernels:
             board, threads = helpers(stop - start)
-            kernels.adam.update(board, threads, theta, g, m, v, self.beta1, self.beta2, rate / bias1, bias2**-0.5, self.epsilon, kept)
+            kernels.adam.update(
+                board,
+                threads,
+                theta,
+                g,
+                m,
+                v,
+                self.beta1,
+                self.beta2,
+                rate / bias1,
+                bias2**-0.5,
+                self.epsilon,
+                kept,
+            )
             return
         self._moments(g, m, v)
         theta *= kept
@@ -114,7 +137,8 @@ class AdamW(Adam):
 
     References
     ----------
-    .. [1] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019, algorithm 2.
+    .. [1] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019,
+    algorithm 2.
 
     Examples
     --------
@@ -134,7 +158,12 @@ class AdamW(Adam):
         decay_factors: Mapping[str, float] | None = None,
         decay_of: Literal["all", "weights"] = "all",
     ) -> None:
-        common = Common(weight_decay=weight_decay, rate_factors=rate_factors, decay_factors=decay_factors, decay_of=decay_of)
+        common = Common(
+            weight_decay=weight_decay,
+            rate_factors=rate_factors,
+            decay_factors=decay_factors,
+            decay_of=decay_of,
+        )
         super().__init__(rate, beta1=beta1, beta2=beta2, epsilon=epsilon, **common)
 
 
@@ -142,7 +171,8 @@ class AdamW(Adam):
 class AMSGrad(_Moments):
     """Adam whose second moment never falls, and without correction of the bias [1]_.
 
-    ``m`` and ``v`` as of `Adam`; ``top = max(top, v)``, then ``theta -= rate * m / (sqrt(top) + epsilon)``.
+    ``m`` and ``v`` as of `Adam`; ``top = max(top, v)``, then ``theta -= rate * m / (sqrt(top) +
+    epsilon)``.
 
     Parameters
     ----------
@@ -151,7 +181,8 @@ class AMSGrad(_Moments):
 
     References
     ----------
-    .. [1] S. J. Reddi, S. Kale and S. Kumar, "On the Convergence of Adam and Beyond", ICLR 2018, algorithm 2.
+    .. [1] S. J. Reddi, S. Kale and S. Kumar, "On the Convergence of Adam and Beyond", ICLR 2018,
+    algorithm 2.
 
     Examples
     --------
@@ -163,12 +194,26 @@ class AMSGrad(_Moments):
 
     state_names = ("m", "v", "top")
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g = theta[start:stop], g[start:stop]
         m, v, top = (self.state[name][start:stop] for name in self.state_names)
         kept = 1 - rate * decay
         if self.runs_kernels:
-            kernels.updates.amsgrad(*helpers(theta.size), theta, g, m, v, top, self.beta1, self.beta2, rate, self.epsilon, kept)
+            kernels.updates.amsgrad(
+                *helpers(theta.size),
+                theta,
+                g,
+                m,
+                v,
+                top,
+                self.beta1,
+                self.beta2,
+                rate,
+                self.epsilon,
+                kept,
+            )
             return
         self._moments(g, m, v)
         np.maximum(top, v, out=top)
@@ -180,9 +225,10 @@ class AMSGrad(_Moments):
 class NAdam(_Moments):
     """Adam with Nesterov's momentum [1]_.
 
-    ``m`` and ``v`` as of `Adam`. With ``mu(t) = beta1 * (1 - 0.5 * 0.96**(t / 250))`` and ``M(t)`` the product of ``mu(1)`` to ``mu(t)``,
-    ``m_hat = mu(t + 1) * m / (1 - M(t + 1)) + (1 - mu(t)) * g / (1 - M(t))``, ``v_hat = v / (1 - beta2**t)``, then
-    ``theta -= rate * m_hat / (sqrt(v_hat) + epsilon)``; ``m`` takes ``mu(t)`` in the place of ``beta1``.
+    ``m`` and ``v`` as of `Adam`. With ``mu(t) = beta1 * (1 - 0.5 * 0.96**(t / 250))`` and ``M(t)``
+    the product of ``mu(1)`` to ``mu(t)``, ``m_hat = mu(t + 1) * m / (1 - M(t + 1)) + (1 - mu(t)) *
+    g / (1 - M(t))``, ``v_hat = v / (1 - beta2**t)``, then ``theta -= rate * m_hat / (sqrt(v_hat) +
+    epsilon)``; ``m`` takes ``mu(t)`` in the place of ``beta1``.
 
     Parameters
     ----------
@@ -207,14 +253,18 @@ class NAdam(_Moments):
         return float(self.beta1 * (1 - 0.5 * 0.96 ** (t / 250)))
 
     def _product_to(self, t: int) -> float:
-        """Of `mu(1)` to `mu(t)`, always multiplied in this order, so that a continued run gets the same bits."""
+        """Of `mu(1)` to `mu(t)`, always multiplied in this order, so that a continued run gets the
+        same bits.
+        """
         known, product = self._product if self._product[0] <= t else (0, 1.0)
         for i in range(known + 1, t + 1):
             product *= self._mu(i)
         self._product = t, product
         return float(product)
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g = theta[start:stop], g[start:stop]
         m, v = self.state["m"][start:stop], self.state["v"][start:stop]
         t = self.count
@@ -224,7 +274,19 @@ class NAdam(_Moments):
         bias2, kept = 1 - self.beta2**t, 1 - rate * decay
         if self.runs_kernels:
             rates = rate * ahead, rate * now
-            kernels.updates.nadam(*helpers(theta.size), theta, g, m, v, mu, self.beta2, *rates, bias2**-0.5, self.epsilon, kept)
+            kernels.updates.nadam(
+                *helpers(theta.size),
+                theta,
+                g,
+                m,
+                v,
+                mu,
+                self.beta2,
+                *rates,
+                bias2**-0.5,
+                self.epsilon,
+                kept,
+            )
             return
         m[...] = mu * m + (1 - mu) * g
         v[...] = self.beta2 * v + (1 - self.beta2) * g**2
@@ -236,10 +298,11 @@ class NAdam(_Moments):
 class RAdam(_Moments):
     """Adam that does not divide by the second moment before its variance is known well enough [1]_.
 
-    ``m`` and ``v`` as of `Adam`. ``rho(t) = rho(inf) - 2 * t * beta2**t / (1 - beta2**t)`` with ``rho(inf) = 2 / (1 - beta2) - 1`` counts
-    the gradients that ``v`` is made of. While it is at most 4, ``theta -= rate * m_hat``; afterwards ``theta -= rate * r * m_hat /
-    (sqrt(v_hat) + epsilon)``, ``r`` the root of ``(rho(t) - 4) * (rho(t) - 2) * rho(inf)`` by ``(rho(inf) - 4) * (rho(inf) - 2) *
-    rho(t)``.
+    ``m`` and ``v`` as of `Adam`. ``rho(t) = rho(inf) - 2 * t * beta2**t / (1 - beta2**t)`` with
+    ``rho(inf) = 2 / (1 - beta2) - 1`` counts the gradients that ``v`` is made of. While it is at
+    most 4, ``theta -= rate * m_hat``; afterwards ``theta -= rate * r * m_hat / (sqrt(v_hat) +
+    epsilon)``, ``r`` the root of ``(rho(t) - 4) * (rho(t) - 2) * rho(inf)`` by ``(rho(inf) - 4) *
+    (rho(inf) - 2) * rho(t)``.
 
     Parameters
     ----------
@@ -248,7 +311,8 @@ class RAdam(_Moments):
 
     References
     ----------
-    .. [1] L. Liu et al., "On the Variance of the Adaptive Learning Rate and Beyond", ICLR 2020, algorithm 2.
+    .. [1] L. Liu et al., "On the Variance of the Adaptive Learning Rate and Beyond", ICLR 2020,
+    algorithm 2.
 
     Examples
     --------
@@ -259,13 +323,24 @@ class RAdam(_Moments):
     """
 
     def __init__(
-        self, rate: float = 1e-3, *, beta1: float = 0.9, beta2: float = 0.999, epsilon: float = 1e-8, **common: Unpack[Common]
+        self,
+        rate: float = 1e-3,
+        *,
+        beta1: float = 0.9,
+        beta2: float = 0.999,
+        epsilon: float = 1e-8,
+        **common: Unpack[Common],
     ) -> None:
         super().__init__(rate, beta1=beta1, beta2=beta2, epsilon=epsilon, **common)
         if 2 / (1 - self.beta2) - 1 <= 4:
-            raise SettingError(f"RAdam: beta2 has to be above 0.6, got {beta2}: the variance of the second moment is not known below it.")
+            raise SettingError(
+                f"RAdam: beta2 has to be above 0.6, got {beta2}: the variance of the second "
+                "moment is not known below it."
+            )
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g = theta[start:stop], g[start:stop]
         m, v = self.state["m"][start:stop], self.state["v"][start:stop]
         t, kept = self.count, 1 - rate * decay
@@ -273,7 +348,11 @@ class RAdam(_Moments):
         limit = 2 / (1 - self.beta2) - 1
         rho = limit - 2 * t * power / (1 - power)
         adapted = rho > 4
-        rectified = math.sqrt((rho - 4) * (rho - 2) * limit / ((limit - 4) * (limit - 2) * rho)) if adapted else 1.0
+        rectified = (
+            math.sqrt((rho - 4) * (rho - 2) * limit / ((limit - 4) * (limit - 2) * rho))
+            if adapted
+            else 1.0
+        )
         step, root = rate * rectified / bias1, (1 - power) ** -0.5
         if self.runs_kernels:
             settings = self.beta1, self.beta2, step, root, self.epsilon, kept, adapted

@@ -1,4 +1,6 @@
-"""Optimisers that divide by a running measure of the gradient's size: Adagrad, Adadelta, RMSprop."""
+"""Optimisers that divide by a running measure of the gradient's size: Adagrad, Adadelta,
+RMSprop.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,8 @@ __all__ = ["Adadelta", "Adagrad", "RMSprop"]
 class Adagrad(Optimiser):
     """Adaptive subgradients, diagonal form [1]_.
 
-    With ``g`` the gradient plus ``weight_decay * theta``: ``s = s + g**2``, then ``theta -= rate * g / (sqrt(s) + epsilon)``.
+    With ``g`` the gradient plus ``weight_decay * theta``: ``s = s + g**2``, then ``theta -= rate *
+    g / (sqrt(s) + epsilon)``.
 
     Parameters
     ----------
@@ -35,7 +38,8 @@ class Adagrad(Optimiser):
 
     References
     ----------
-    .. [1] J. Duchi, E. Hazan and Y. Singer, "Adaptive Subgradient Methods for Online Learning and Stochastic Optimization", JMLR 12,
+    .. [1] J. Duchi, E. Hazan and Y. Singer, "Adaptive Subgradient Methods for Online Learning and
+    Stochastic Optimization", JMLR 12,
        2011, figure 1 with the diagonal matrix.
 
     Examples
@@ -48,11 +52,15 @@ class Adagrad(Optimiser):
 
     state_names = ("s",)
 
-    def __init__(self, rate: float = 0.01, *, epsilon: float = 1e-10, **common: Unpack[Common]) -> None:
+    def __init__(
+        self, rate: float = 0.01, *, epsilon: float = 1e-10, **common: Unpack[Common]
+    ) -> None:
         super().__init__(rate, **common)
         self.epsilon = positive(epsilon, "Adagrad: epsilon")
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g, s = theta[start:stop], g[start:stop], self.state["s"][start:stop]
         if self.runs_kernels:
             kernels.updates.adagrad(*helpers(theta.size), theta, g, s, rate, decay, self.epsilon)
@@ -66,9 +74,9 @@ class Adagrad(Optimiser):
 class Adadelta(Optimiser):
     """Steps in the unit of the parameters, without a rate to choose [1]_.
 
-    With ``g`` the gradient plus ``weight_decay * theta``: ``squares = rho * squares + (1 - rho) * g**2``,
-    ``move = sqrt(moves + epsilon) / sqrt(squares + epsilon) * g``, ``moves = rho * moves + (1 - rho) * move**2``, then
-    ``theta -= rate * move``.
+    With ``g`` the gradient plus ``weight_decay * theta``: ``squares = rho * squares + (1 - rho) *
+    g**2``, ``move = sqrt(moves + epsilon) / sqrt(squares + epsilon) * g``, ``moves = rho * moves +
+    (1 - rho) * move**2``, then ``theta -= rate * move``.
 
     Parameters
     ----------
@@ -94,16 +102,27 @@ class Adadelta(Optimiser):
 
     state_names = ("squares", "moves")
 
-    def __init__(self, rate: float = 1.0, *, rho: float = 0.95, epsilon: float = 1e-6, **common: Unpack[Common]) -> None:
+    def __init__(
+        self,
+        rate: float = 1.0,
+        *,
+        rho: float = 0.95,
+        epsilon: float = 1e-6,
+        **common: Unpack[Common],
+    ) -> None:
         super().__init__(rate, **common)
         self.rho = below_one(rho, "Adadelta: rho")
         self.epsilon = positive(epsilon, "Adadelta: epsilon")
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g = theta[start:stop], g[start:stop]
         squares, moves = self.state["squares"][start:stop], self.state["moves"][start:stop]
         if self.runs_kernels:
-            kernels.updates.adadelta(*helpers(theta.size), theta, g, squares, moves, rate, decay, self.rho, self.epsilon)
+            kernels.updates.adadelta(
+                *helpers(theta.size), theta, g, squares, moves, rate, decay, self.rho, self.epsilon
+            )
             return
         slope = g + decay * theta
         squares[...] = self.rho * squares + (1 - self.rho) * slope**2
@@ -116,9 +135,10 @@ class Adadelta(Optimiser):
 class RMSprop(Optimiser):
     """Divided by the root of a running mean of squared gradients [1]_, or of their variance [2]_.
 
-    With ``g`` the gradient plus ``weight_decay * theta``: ``squares = rho * squares + (1 - rho) * g**2``; centred, also
-    ``means = rho * means + (1 - rho) * g``. Then ``delta = momentum * delta - rate * g / sqrt(squares - means**2 + epsilon)``, without
-    ``means`` if not centred, and ``theta += delta``.
+    With ``g`` the gradient plus ``weight_decay * theta``: ``squares = rho * squares + (1 - rho) *
+    g**2``; centred, also ``means = rho * means + (1 - rho) * g``. Then ``delta = momentum * delta -
+    rate * g / sqrt(squares - means**2 + epsilon)``, without ``means`` if not centred, and ``theta
+    += delta``.
 
     Parameters
     ----------
@@ -135,8 +155,10 @@ class RMSprop(Optimiser):
 
     References
     ----------
-    .. [1] T. Tieleman and G. Hinton, "Lecture 6.5: rmsprop", Neural Networks for Machine Learning, 2012.
-    .. [2] A. Graves, "Generating Sequences With Recurrent Neural Networks", 2013, equations 38 to 41.
+    .. [1] T. Tieleman and G. Hinton, "Lecture 6.5: rmsprop", Neural Networks for Machine Learning,
+    2012.
+    .. [2] A. Graves, "Generating Sequences With Recurrent Neural Networks", 2013, equations 38 to
+    41.
 
     Examples
     --------
@@ -163,13 +185,17 @@ class RMSprop(Optimiser):
         self.centred = centred
         self.state_names = ("squares", "means", "delta") if centred else ("squares", "delta")  # type: ignore[misc]
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g = theta[start:stop], g[start:stop]
         squares, delta = self.state["squares"][start:stop], self.state["delta"][start:stop]
         means = self.state["means"][start:stop] if self.centred else None
         settings = rate, decay, self.rho, self.momentum, self.epsilon
         if self.runs_kernels and means is not None:
-            kernels.updates.rmsprop_centred(*helpers(theta.size), theta, g, squares, means, delta, *settings)
+            kernels.updates.rmsprop_centred(
+                *helpers(theta.size), theta, g, squares, means, delta, *settings
+            )
             return
         if self.runs_kernels:
             kernels.updates.rmsprop(*helpers(theta.size), theta, g, squares, delta, *settings)

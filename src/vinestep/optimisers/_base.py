@@ -1,8 +1,9 @@
 """What an optimiser is.
 
-A member of the family declares the names of its state arrays in `state_names`, keeps its constructor's arguments as attributes, and
-writes its formula in ``apply_update(theta, g, rate, decay, start, stop)`` over flat arrays. The base checks, counts, keeps
-the state, and calls the formula once for each stretch of the arena with a rate and a decay of its own.
+A member of the family declares the names of its state arrays in `state_names`, keeps its
+constructor's arguments as attributes, and writes its formula in ``apply_update(theta, g, rate,
+decay, start, stop)`` over flat arrays. The base checks, counts, keeps the state, and calls the
+formula once for each stretch of the arena with a rate and a decay of its own.
 """
 
 from __future__ import annotations
@@ -79,12 +80,13 @@ class Optimiser:
     weight_decay : float
         How strongly parameters are drawn to zero; what exactly is said by each member.
     rate_factors : mapping of pattern to factor, optional
-        Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The last pattern that
-        matches counts.
+        Other rates for some parameters, by patterns over their paths: ``{"features/*": 0.1}``. The
+        last pattern that matches counts.
     decay_factors : mapping of pattern to factor, optional
         Likewise of the weight decay: ``{"embedding/*": 0.0}``.
     decay_of : {"all", "weights"}
-        Which parameters decay: "weights" leaves out biases, and scales and shifts of normalisations, which have one axis at most.
+        Which parameters decay: "weights" leaves out biases, and scales and shifts of
+        normalisations, which have one axis at most.
 
     Examples
     --------
@@ -101,7 +103,9 @@ class Optimiser:
     state_names: ClassVar[tuple[str, ...]] = ()
 
     keeps_finite: bool = False
-    """Whether a step leaves everything finite that was, as long as gradients and rate are far from overflow."""
+    """Whether a step leaves everything finite that was, as long as gradients and rate are far from
+    overflow.
+    """
     by_parameter: ClassVar[bool] = False
     """Whether the formula has to be called for each parameter by itself."""
 
@@ -115,11 +119,19 @@ class Optimiser:
         decay_of: DecayOf = "all",
     ) -> None:
         if decay_of not in ("all", "weights"):
-            raise SettingError(f'{type(self).__name__}: decay_of is "all" or "weights", got {decay_of!r}.')
+            raise SettingError(
+                f'{type(self).__name__}: decay_of is "all" or "weights", got {decay_of!r}.'
+            )
         self.rate = positive(rate, f"{type(self).__name__}: rate")
         self.weight_decay = not_negative(weight_decay, f"{type(self).__name__}: weight_decay")
-        self.rate_factors = {pattern: not_negative(f, f"rate_factors[{pattern!r}]") for pattern, f in (rate_factors or {}).items()}
-        self.decay_factors = {pattern: not_negative(f, f"decay_factors[{pattern!r}]") for pattern, f in (decay_factors or {}).items()}
+        self.rate_factors = {
+            pattern: not_negative(f, f"rate_factors[{pattern!r}]")
+            for pattern, f in (rate_factors or {}).items()
+        }
+        self.decay_factors = {
+            pattern: not_negative(f, f"decay_factors[{pattern!r}]")
+            for pattern, f in (decay_factors or {}).items()
+        }
         self.decay_of: DecayOf = decay_of
         self.count = 0
         """How many updates were made."""
@@ -128,7 +140,9 @@ class Optimiser:
         self.layout: Layout | None = None
         self.dtype: np.dtype[Any] | None = None
         self.runs_kernels = False
-        """Whether the arrays at hand are such as compiled loops take; otherwise members compute by NumPy."""
+        """Whether the arrays at hand are such as compiled loops take; otherwise members compute by
+        NumPy.
+        """
         self._usual = False
         self._stretches: list[tuple[int, int, float, float]] = []
         self._owner: weakref.ref[Any] | None = None
@@ -144,7 +158,8 @@ class Optimiser:
         """
         if self._owner is not None and self._owner() is not owner:
             raise SettingError(
-                f"This {type(self).__name__} belongs to another training already, and their states would mix. Make another: "
+                f"This {type(self).__name__} belongs to another training already, and their "
+                "states would mix. Make another: "
                 f"{self!r}, or hand over a copy of its state: copy.deepcopy(optimiser)."
             )
         self._owner = weakref.ref(owner)
@@ -156,7 +171,11 @@ class Optimiser:
         """How it was made, by name."""
         from ..parts._describe import describe
 
-        return {name: value for name, value in describe(self, opaque=True).items() if name not in ("kind", "name")}
+        return {
+            name: value
+            for name, value in describe(self, opaque=True).items()
+            if name not in ("kind", "name")
+        }
 
     @staticmethod
     def not_settings() -> set[str]:
@@ -164,7 +183,9 @@ class Optimiser:
         return {"count", "state", "state_names", "layout", "dtype", "runs_kernels", "keeps_finite"}
 
     def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
-        """Make the state arrays for an arena. What is known of parameters that stay is kept, by path."""
+        """Make the state arrays for an arena. What is known of parameters that stay is kept, by
+        path.
+        """
         before, known = self.layout, self.state
         if before is layout:
             return
@@ -174,7 +195,9 @@ class Optimiser:
                 if slot.path in before and before[slot.path].shape == slot.shape:
                     for name, array in state.items():
                         if array.shape == (layout.size,):
-                            layout.view(array, slot)[...] = before.view(known[name], before[slot.path])
+                            layout.view(array, slot)[...] = before.view(
+                                known[name], before[slot.path]
+                            )
         self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
         self._usual = self.dtype in (FLOAT32, FLOAT64)
         self._stretches = self._with_rates(layout)
@@ -193,14 +216,25 @@ class Optimiser:
 
     def _with_rates(self, layout: Layout) -> list[tuple[int, int, float, float]]:
         """Start, stop, rate factor and decay of each stretch of the arena."""
-        for name, factors in (("rate_factors", self.rate_factors), ("decay_factors", self.decay_factors)):
+        for name, factors in (
+            ("rate_factors", self.rate_factors),
+            ("decay_factors", self.decay_factors),
+        ):
             for pattern in factors:
                 if not any(fnmatchcase(path, pattern) for path in layout.paths):
-                    raise SettingError(f"{name}: no parameter matches {pattern!r}. {did_you_mean(pattern, layout.paths)}")
+                    raise SettingError(
+                        f"{name}: no parameter matches {pattern!r}. "
+                        f"{did_you_mean(pattern, layout.paths)}"
+                    )
         stretches: list[tuple[int, int, float, float]] = []
         for slot in layout:
             own = self.factors_of(slot.path, slot.shape)
-            if stretches and stretches[-1][2:] == own and stretches[-1][1] == slot.start and not self.by_parameter:
+            if (
+                stretches
+                and stretches[-1][2:] == own
+                and stretches[-1][1] == slot.start
+                and not self.by_parameter
+            ):
                 stretches[-1] = (stretches[-1][0], slot.stop, *own)
             else:
                 stretches.append((slot.start, slot.stop, *own))
@@ -232,17 +266,28 @@ class Optimiser:
         assert self.layout is not None
         if theta.shape != g.shape or theta.size != self.layout.size:
             raise ShapeError(
-                f"{type(self).__name__}: expected {self.layout.size} parameters and gradients, got {theta.shape} and {g.shape}."
+                f"{type(self).__name__}: expected {self.layout.size} parameters and gradients, "
+                f"got {theta.shape} and {g.shape}."
             )
         if g.dtype is not theta.dtype and (g.dtype != theta.dtype or theta.dtype.kind != "f"):
             raise DTypeError(
-                f"{type(self).__name__}: parameters are {theta.dtype}, gradients {g.dtype}. They have to be floats of one kind."
+                f"{type(self).__name__}: parameters are {theta.dtype}, gradients {g.dtype}. They "
+                "have to be floats of one kind."
             )
         rate = self.rate if rate is None else rate
         if not math.isfinite(rate):
-            raise NotFiniteError(f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at the schedule.")
+            raise NotFiniteError(
+                f"{type(self).__name__}: the rate of update {self.count + 1} is {rate}. Look at "
+                "the schedule."
+            )
         self.count += 1
-        self.runs_kernels = usable() and self._usual and self.dtype == theta.dtype and theta.flags.carray and g.flags.carray
+        self.runs_kernels = (
+            usable()
+            and self._usual
+            and self.dtype == theta.dtype
+            and theta.flags.carray
+            and g.flags.carray
+        )
         for start, stop, factor, decay in self._stretches:
             try:
                 self.apply_update(theta, g, rate * factor, decay, start, stop)
@@ -251,8 +296,11 @@ class Optimiser:
                 self.runs_kernels = False
                 self.apply_update(theta, g, rate * factor, decay, start, stop)
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         raise NotImplementedError(f"{type(self).__name__}.apply_update is not written.")
 
     def __repr__(self) -> str:
-        return f"{type(self).__name__}({', '.join(f'{name}={value}' for name, value in self.settings().items() if value != {})})"
+        given = [f"{name}={value}" for name, value in self.settings().items() if value != {}]
+        return f"{type(self).__name__}({', '.join(given)})"

@@ -18,9 +18,11 @@ __all__ = ["LAMB", "Lion"]
 
 @part("lion", "optimiser")
 class Lion(Optimiser):
-    """Steps of one size, by the sign of an interpolated mean [1]_; its state is a third smaller than Adam's.
+    """Steps of one size, by the sign of an interpolated mean [1]_; its state is a third smaller
+    than Adam's.
 
-    ``theta -= rate * (sign(beta1 * m + (1 - beta1) * g) + weight_decay * theta)``, then ``m = beta2 * m + (1 - beta2) * g``.
+    ``theta -= rate * (sign(beta1 * m + (1 - beta1) * g) + weight_decay * theta)``, then ``m = beta2
+    * m + (1 - beta2) * g``.
 
     Parameters
     ----------
@@ -33,7 +35,8 @@ class Lion(Optimiser):
 
     References
     ----------
-    .. [1] X. Chen et al., "Symbolic Discovery of Optimization Algorithms", NeurIPS 2023, algorithm 2.
+    .. [1] X. Chen et al., "Symbolic Discovery of Optimization Algorithms", NeurIPS 2023, algorithm
+    2.
 
     Examples
     --------
@@ -45,16 +48,27 @@ class Lion(Optimiser):
 
     state_names = ("m",)
 
-    def __init__(self, rate: float = 1e-4, *, beta1: float = 0.9, beta2: float = 0.99, **common: Unpack[Common]) -> None:
+    def __init__(
+        self,
+        rate: float = 1e-4,
+        *,
+        beta1: float = 0.9,
+        beta2: float = 0.99,
+        **common: Unpack[Common],
+    ) -> None:
         super().__init__(rate, **common)
         self.beta1 = below_one(beta1, "Lion: beta1")
         self.beta2 = below_one(beta2, "Lion: beta2")
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g, m = theta[start:stop], g[start:stop], self.state["m"][start:stop]
         kept = 1 - rate * decay
         if self.runs_kernels:
-            kernels.updates.lion(*helpers(theta.size), theta, g, m, self.beta1, self.beta2, rate, kept)
+            kernels.updates.lion(
+                *helpers(theta.size), theta, g, m, self.beta1, self.beta2, rate, kept
+            )
             return
         direction = np.sign(self.beta1 * m + (1 - self.beta1) * g)
         theta *= kept
@@ -64,10 +78,12 @@ class Lion(Optimiser):
 
 @part("lamb", "optimiser")
 class LAMB(_Moments):
-    """Adam of which each parameter's step is as long as the parameter, times the rate: for very large batches [1]_.
+    """Adam of which each parameter's step is as long as the parameter, times the rate: for very
+    large batches [1]_.
 
-    ``u = m_hat / (sqrt(v_hat) + epsilon) + weight_decay * theta`` with the moments of `Adam`; then, for each parameter array,
-    ``theta -= rate * norm(theta) / norm(u) * u``, the ratio of norms being 1 where either is 0.
+    ``u = m_hat / (sqrt(v_hat) + epsilon) + weight_decay * theta`` with the moments of `Adam`; then,
+    for each parameter array, ``theta -= rate * norm(theta) / norm(u) * u``, the ratio of norms
+    being 1 where either is 0.
 
     Parameters
     ----------
@@ -76,7 +92,8 @@ class LAMB(_Moments):
 
     References
     ----------
-    .. [1] Y. You et al., "Large Batch Optimization for Deep Learning: Training BERT in 76 minutes", ICLR 2020, algorithm 2.
+    .. [1] Y. You et al., "Large Batch Optimization for Deep Learning: Training BERT in 76 minutes",
+    ICLR 2020, algorithm 2.
 
     Examples
     --------
@@ -97,7 +114,9 @@ class LAMB(_Moments):
         longest = max((stop - start for start, stop, *_ in self._stretches), default=0)
         self._room = np.empty(longest, dtype)
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         theta, g = theta[start:stop], g[start:stop]
         m, v = self.state["m"][start:stop], self.state["v"][start:stop]
         scale, root = 1 / (1 - self.beta1**self.count), (1 - self.beta2**self.count) ** -0.5
@@ -105,7 +124,9 @@ class LAMB(_Moments):
             if self._room is None or self._room.size < theta.size:
                 self._room = np.empty(theta.size, theta.dtype)
             u, crew = self._room[: theta.size], helpers(theta.size)
-            kernels.updates.lamb_direction(*crew, theta, g, m, v, u, self.beta1, self.beta2, scale, root, self.epsilon, decay)
+            kernels.updates.lamb_direction(
+                *crew, theta, g, m, v, u, self.beta1, self.beta2, scale, root, self.epsilon, decay
+            )
             kernels.updates.moved(*crew, theta, u, rate * _ratio(theta, u))
             return
         self._moments(g, m, v)

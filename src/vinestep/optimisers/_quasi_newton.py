@@ -22,11 +22,13 @@ MOST_LOOKS = 25  # evaluations in one line search
 
 @part("lbfgs", "optimiser")
 class LBFGS(Optimiser):
-    """Quasi-Newton steps from the last few changes of parameters and gradient [1]_, for full or very large batches.
+    """Quasi-Newton steps from the last few changes of parameters and gradient [1]_, for full or
+    very large batches.
 
-    The direction comes from the two-loop recursion over the pairs kept, the length from a search for a point that satisfies the strong
-    Wolfe conditions [2]_, which looks at the loss several times a step. The loss has to be the same function each time: without
-    dropout, and on the same batch.
+    The direction comes from the two-loop recursion over the pairs kept, the length from a search
+    for a point that satisfies the strong Wolfe conditions [2]_, which looks at the loss several
+    times a step. The loss has to be the same function each time: without dropout, and on the same
+    batch.
 
     Parameters
     ----------
@@ -39,8 +41,10 @@ class LBFGS(Optimiser):
 
     References
     ----------
-    .. [1] D. C. Liu and J. Nocedal, "On the Limited Memory BFGS Method for Large Scale Optimization", Mathematical Programming 45, 1989.
-    .. [2] J. Nocedal and S. J. Wright, "Numerical Optimization", second edition, 2006, algorithms 3.5, 3.6 and 7.4.
+    .. [1] D. C. Liu and J. Nocedal, "On the Limited Memory BFGS Method for Large Scale
+    Optimization", Mathematical Programming 45, 1989.
+    .. [2] J. Nocedal and S. J. Wright, "Numerical Optimization", second edition, 2006, algorithms
+    3.5, 3.6 and 7.4.
 
     Examples
     --------
@@ -51,25 +55,53 @@ class LBFGS(Optimiser):
     True
     """
 
-    def __init__(self, rate: float = 1.0, *, history: int = 10, decrease: float = 1e-4, curvature: float = 0.9) -> None:
+    def __init__(
+        self,
+        rate: float = 1.0,
+        *,
+        history: int = 10,
+        decrease: float = 1e-4,
+        curvature: float = 0.9,
+    ) -> None:
         super().__init__(rate)
         if not isinstance(history, int) or history < 1:
-            raise SettingError(f"LBFGS: history must be a whole number of at least 1, got {history!r}.")
+            raise SettingError(
+                f"LBFGS: history must be a whole number of at least 1, got {history!r}."
+            )
         self.keeps_finite = False
         self.history = history
-        self.decrease, self.curvature = positive(decrease, "LBFGS: decrease"), positive(curvature, "LBFGS: curvature")
+        self.decrease, self.curvature = (
+            positive(decrease, "LBFGS: decrease"),
+            positive(curvature, "LBFGS: curvature"),
+        )
         if not self.decrease < self.curvature < 1:
-            raise SettingError(f"LBFGS: 0 < decrease < curvature < 1 is needed, got {decrease} and {curvature}.")
+            raise SettingError(
+                f"LBFGS: 0 < decrease < curvature < 1 is needed, got {decrease} and {curvature}."
+            )
 
     def new_state(self, layout: Layout, dtype: np.dtype[Any]) -> dict[str, np.ndarray]:
         pairs = (self.history, layout.size)
-        return {"s": np.zeros(pairs, dtype), "y": np.zeros(pairs, dtype), "pairs": np.zeros(1, np.int64)}
+        return {
+            "s": np.zeros(pairs, dtype),
+            "y": np.zeros(pairs, dtype),
+            "pairs": np.zeros(1, np.int64),
+        }
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
-        raise SettingError("LBFGS looks at the loss several times a step: use Training or Descent, or minimise(theta, evaluate).")
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
+        raise SettingError(
+            "LBFGS looks at the loss several times a step: use Training or Descent, or "
+            "minimise(theta, evaluate)."
+        )
 
     def minimise(
-        self, theta: np.ndarray, evaluate: Evaluate, rate: float | None = None, *, known: tuple[float, np.ndarray] | None = None
+        self,
+        theta: np.ndarray,
+        evaluate: Evaluate,
+        rate: float | None = None,
+        *,
+        known: tuple[float, np.ndarray] | None = None,
     ) -> float:
         """One step, in place: to a point that satisfies the strong Wolfe conditions.
 
@@ -98,7 +130,9 @@ class LBFGS(Optimiser):
         value, g = known if known is not None else evaluate(theta)
         g = np.array(g, theta.dtype)
         if not np.isfinite(value) or not np.isfinite(g).all():
-            raise NotFiniteError(f"LBFGS: loss or gradient are not finite where update {self.count + 1} begins.")
+            raise NotFiniteError(
+                f"LBFGS: loss or gradient are not finite where update {self.count + 1} begins."
+            )
         self.count += 1
         if not g.any():
             return float(value)
@@ -118,7 +152,9 @@ class LBFGS(Optimiser):
             gradient = np.array(gradient, theta.dtype)
             return float(found), float(gradient @ direction), gradient
 
-        length, value, reached = strong_wolfe(along, float(value), slope, first, self.decrease, self.curvature)
+        length, value, reached = strong_wolfe(
+            along, float(value), slope, first, self.decrease, self.curvature
+        )
         if reached is None:
             theta[...] = before
             self.state["pairs"][0] = 0
@@ -139,7 +175,9 @@ class LBFGS(Optimiser):
         self.state["pairs"][0] = min(pairs + 1, self.history)
 
     def _direction(self, g: np.ndarray) -> np.ndarray:
-        """The two-loop recursion: minus the inverse Hessian, as far as the pairs tell, times the gradient."""
+        """The two-loop recursion: minus the inverse Hessian, as far as the pairs tell, times the
+        gradient.
+        """
         pairs = int(self.state["pairs"][0])
         s, y = self.state["s"], self.state["y"]
         q, alphas = g.copy(), np.zeros(pairs)
@@ -163,7 +201,8 @@ Point = tuple[float, float, float, np.ndarray | None]
 def strong_wolfe(
     along: Along, value: float, slope: float, first: float, decrease: float, curvature: float
 ) -> tuple[float, float, np.ndarray | None]:
-    """A length at which the loss is low enough and the slope flat enough: Nocedal and Wright, 2006, algorithms 3.5 and 3.6.
+    """A length at which the loss is low enough and the slope flat enough: Nocedal and Wright, 2006,
+    algorithms 3.5 and 3.6.
 
     Parameters
     ----------
@@ -193,17 +232,29 @@ def strong_wolfe(
         if found[1] < best[1]:
             best = found
         if found[1] > value + decrease * length * slope or (looks > 1 and found[1] >= before[1]):
-            return _zoomed(along, value, slope, before, found, decrease, curvature, MOST_LOOKS - looks, best)
+            return _zoomed(
+                along, value, slope, before, found, decrease, curvature, MOST_LOOKS - looks, best
+            )
         if abs(found[2]) <= -curvature * slope:
             return found[0], found[1], found[3]
         if found[2] >= 0:
-            return _zoomed(along, value, slope, found, before, decrease, curvature, MOST_LOOKS - looks, best)
+            return _zoomed(
+                along, value, slope, found, before, decrease, curvature, MOST_LOOKS - looks, best
+            )
         before, length = found, 2 * length
     return best[0], best[1], best[3]
 
 
 def _zoomed(
-    along: Along, value: float, slope: float, low: Point, high: Point, decrease: float, curvature: float, looks: int, best: Point
+    along: Along,
+    value: float,
+    slope: float,
+    low: Point,
+    high: Point,
+    decrease: float,
+    curvature: float,
+    looks: int,
+    best: Point,
 ) -> tuple[float, float, np.ndarray | None]:
     for _ in range(looks):
         length = _between(low, high)
@@ -224,7 +275,9 @@ def _zoomed(
 
 
 def _between(low: Point, high: Point) -> float:
-    """The minimiser of the cubic through both ends (equation 3.59), kept well inside; the middle where there is none."""
+    """The minimiser of the cubic through both ends (equation 3.59), kept well inside; the middle
+    where there is none.
+    """
     (a, fa, ga, _), (b, fb, gb, _) = low, high
     inner = 0.1 * abs(b - a)
     nearest, farthest = min(a, b) + inner, max(a, b) - inner

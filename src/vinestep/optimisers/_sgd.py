@@ -18,8 +18,9 @@ __all__ = ["SGD"]
 class SGD(Optimiser):
     """Stochastic gradient descent, with momentum and Nesterov's variant of it.
 
-    With ``g`` the gradient plus ``weight_decay * theta``: ``velocity = momentum * velocity + g``, then
-    ``theta -= rate * velocity``, or with Nesterov ``theta -= rate * (g + momentum * velocity)`` [1]_.
+    With ``g`` the gradient plus ``weight_decay * theta``: ``velocity = momentum * velocity + g``,
+    then ``theta -= rate * velocity``, or with Nesterov ``theta -= rate * (g + momentum *
+    velocity)`` [1]_.
 
     Parameters
     ----------
@@ -34,8 +35,10 @@ class SGD(Optimiser):
 
     References
     ----------
-    .. [1] I. Sutskever, J. Martens, G. Dahl and G. Hinton, "On the Importance of Initialization and Momentum in Deep
-       Learning", ICML 2013, equations 3 and 4, in the form with the velocity of Y. Bengio et al., 2012, equation 7.
+    .. [1] I. Sutskever, J. Martens, G. Dahl and G. Hinton, "On the Importance of Initialization and
+    Momentum in Deep
+       Learning", ICML 2013, equations 3 and 4, in the form with the velocity of Y. Bengio et al.,
+       2012, equation 7.
 
     Examples
     --------
@@ -60,17 +63,42 @@ class SGD(Optimiser):
             raise SettingError("SGD: nesterov=True needs a momentum above 0.")
         self.state_names = ("velocity",) if momentum else ()  # type: ignore[misc]
 
-    def apply_update(self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int) -> None:
+    def apply_update(
+        self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
+    ) -> None:
         number = theta.dtype.type
         velocity = self.state.get("velocity")
         if not self.runs_kernels:
-            self._define_update(theta[start:stop], g[start:stop], None if velocity is None else velocity[start:stop], rate, decay)
+            self._define_update(
+                theta[start:stop],
+                g[start:stop],
+                None if velocity is None else velocity[start:stop],
+                rate,
+                decay,
+            )
         elif velocity is None:
             kernels.sgd.plain_update(theta, g, start, stop, number(rate), number(decay))
         else:
-            kernels.sgd.momentum_update(theta, g, velocity, start, stop, number(rate), number(self.momentum), number(decay), self.nesterov)
+            kernels.sgd.momentum_update(
+                theta,
+                g,
+                velocity,
+                start,
+                stop,
+                number(rate),
+                number(self.momentum),
+                number(decay),
+                self.nesterov,
+            )
 
-    def _define_update(self, theta: np.ndarray, g: np.ndarray, velocity: np.ndarray | None, rate: float, decay: float) -> None:
+    def _define_update(
+        self,
+        theta: np.ndarray,
+        g: np.ndarray,
+        velocity: np.ndarray | None,
+        rate: float,
+        decay: float,
+    ) -> None:
         slope = g + decay * theta
         if velocity is None:
             theta -= rate * slope

@@ -1,4 +1,6 @@
-"""The live page: runs watched, questioned and stopped in a browser. Needs ``pip install 'vinestep[page]'``."""
+"""The live page: runs watched, questioned and stopped in a browser. Needs ``pip install
+'vinestep[page]'``.
+"""
 
 from .app import make_app
 from .serving import serve

@@ -45,7 +45,13 @@ def make_app(runs: Runs, door: Door | None = None) -> FastAPI:
     >>> app.title
     'vinestep'
     """
-    app = FastAPI(title="vinestep", version=version("vinestep"), docs_url=None, redoc_url=None, openapi_url="/api/openapi.json")
+    app = FastAPI(
+        title="vinestep",
+        version=version("vinestep"),
+        docs_url=None,
+        redoc_url=None,
+        openapi_url="/api/openapi.json",
+    )
     app.state.door = door or Door()
     app.state.watch = Watch(runs)
     app.middleware("http")(app.state.door)
@@ -56,7 +62,11 @@ def make_app(runs: Runs, door: Door | None = None) -> FastAPI:
     @app.get("/", response_class=HTMLResponse, include_in_schema=False)
     def page(request: Request) -> HTMLResponse:
         place = str(runs.root) if runs.root is not None else runs.ledger.name
-        return HTMLResponse(templates.get_template("page.html").render(token=app.state.door.token, place=place, version=app.version))
+        return HTMLResponse(
+            templates.get_template("page.html").render(
+                token=app.state.door.token, place=place, version=app.version
+            )
+        )
 
     _add_looks(app, runs)
     _add_run(app, runs)
@@ -65,7 +75,10 @@ def make_app(runs: Runs, door: Door | None = None) -> FastAPI:
 
 
 def _refused(request: Request, error: Exception) -> JSONResponse:
-    return JSONResponse({"detail": str(error)}, 404 if "There is no run" in str(error) or "was removed" in str(error) else 400)
+    return JSONResponse(
+        {"detail": str(error)},
+        404 if "There is no run" in str(error) or "was removed" in str(error) else 400,
+    )
 
 
 def _chosen(runs: Runs, labels: str) -> list[RunRecord]:
@@ -90,23 +103,43 @@ def _add_looks(app: FastAPI, runs: Runs) -> None:
     ) -> Any:
         wanted = [one.strip() for one in columns.split(",") if one.strip()]
         table = runs.table(
-            name=name or None, tag=tag or None, status=status or None, where=[w for w in where or [] if w.strip()], sort=sort or None,
+            name=name or None,
+            tag=tag or None,
+            status=status or None,
+            where=[w for w in where or [] if w.strip()],
+            sort=sort or None,
             columns=wanted,
-        )  # fmt: skip
-        return {"runs": looking.finite(table.astype(object).to_dict("records")), "names": runs.names()}
+        )
+        return {
+            "runs": looking.finite(table.astype(object).to_dict("records")),
+            "names": runs.names(),
+        }
 
     @app.get("/api/curves", summary="One figure of several runs: points, trend and band")
     def curves(
-        runs_: Labels, figure: str, against: Against = "epoch", low: float | None = None, high: float | None = None,
+        runs_: Labels,
+        figure: str,
+        against: Against = "epoch",
+        low: float | None = None,
+        high: float | None = None,
         of: str = "",
-    ) -> Any:  # fmt: skip
-        return {"curves": looking.curves(_chosen(runs, runs_), figure, against, low, high, series, of=of)}
+    ) -> Any:
+        return {
+            "curves": looking.curves(
+                _chosen(runs, runs_), figure, against, low, high, series, of=of
+            )
+        }
 
-    @app.get("/api/compare", summary="Runs side by side: settings that differ, scores, the first to leave the others")
+    @app.get(
+        "/api/compare",
+        summary="Runs side by side: settings that differ, scores, the first to leave the others",
+    )
     def compared(runs_: Labels, figure: str = "validation_loss", against: Against = "epoch") -> Any:
         return looking.comparison(_chosen(runs, runs_), figure, against)
 
-    @app.get("/api/effects", summary="What each setting does to a score, ranked, with 95 % intervals")
+    @app.get(
+        "/api/effects", summary="What each setting does to a score, ranked, with 95 % intervals"
+    )
     def ranked(figure: str = "best validation_loss", runs_: Labels = "") -> Any:
         try:
             found = effects(runs, figure, [label for label in runs_.split(",") if label] or None)
@@ -116,18 +149,42 @@ def _add_looks(app: FastAPI, runs: Runs) -> None:
 
     @app.get("/api/models", summary="The catalogue of kept models")
     def models() -> Any:
-        return {"models": looking.finite([vars(entry) | {"about": _short(entry.about)} for entry in catalogue.entries(runs)])}
+        return {
+            "models": looking.finite(
+                [vars(entry) | {"about": _short(entry.about)} for entry in catalogue.entries(runs)]
+            )
+        }
 
-    @app.get("/api/models/{name}/{version}/differences", summary="What differs between a kept model and a run")
+    @app.get(
+        "/api/models/{name}/{version}/differences",
+        summary="What differs between a kept model and a run",
+    )
     def differences(name: str, version: int, run: str) -> Any:
         entry, other = catalogue.entry(runs, name, version), runs[run]
         mine, theirs = entry.about.get("settings") or {}, other.settings
-        rows = [[key, mine.get(key), theirs.get(key)] for key in sorted({*mine, *theirs}) if str(mine.get(key)) != str(theirs.get(key))]
-        return looking.finite({"model": entry.label, "run": other.label, "settings": rows, "about": _short(entry.about)})
+        rows = [
+            [key, mine.get(key), theirs.get(key)]
+            for key in sorted({*mine, *theirs})
+            if str(mine.get(key)) != str(theirs.get(key))
+        ]
+        return looking.finite(
+            {
+                "model": entry.label,
+                "run": other.label,
+                "settings": rows,
+                "about": _short(entry.about),
+            }
+        )
 
-    @app.get("/api/events", summary="Server-sent events: which runs changed", include_in_schema=True)
+    @app.get(
+        "/api/events", summary="Server-sent events: which runs changed", include_in_schema=True
+    )
     async def events() -> StreamingResponse:
-        return StreamingResponse(app.state.watch.events(), media_type="text/event-stream", headers={"Cache-Control": "no-store"})
+        return StreamingResponse(
+            app.state.watch.events(),
+            media_type="text/event-stream",
+            headers={"Cache-Control": "no-store"},
+        )
 
 
 def _short(about: dict[str, Any]) -> dict[str, Any]:
@@ -149,7 +206,10 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
     def layers(label: str) -> Any:
         return looking.layers(runs[label], series)
 
-    @app.get("/api/runs/{label}/looks", summary="The fixed examples: truth beside decision, at every look")
+    @app.get(
+        "/api/runs/{label}/looks",
+        summary="The fixed examples: truth beside decision, at every look",
+    )
     def looks(label: str) -> Any:
         return looking.looks(runs[label])
 
@@ -157,7 +217,9 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
     def whole(label: str, name: str, form: str = "csv") -> Response:
         run = runs[label]
         if name not in run.series_names:
-            raise HTTPException(404, f"{label} has no series {name!r}; it has {', '.join(run.series_names)}.")
+            raise HTTPException(
+                404, f"{label} has no series {name!r}; it has {', '.join(run.series_names)}."
+            )
         frame = run.series(name)
         file = f"{run.label}-{name}.{'json' if form == 'json' else 'csv'}"
         room = io.StringIO()
@@ -166,7 +228,11 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
         else:
             frame.to_csv(room, index=False)
         kind = "application/json" if form == "json" else "text/csv"
-        return Response(room.getvalue(), media_type=kind, headers={"Content-Disposition": f'attachment; filename="{_plain(file)}"'})
+        return Response(
+            room.getvalue(),
+            media_type=kind,
+            headers={"Content-Disposition": f'attachment; filename="{_plain(file)}"'},
+        )
 
     @app.get("/api/runs/{label}/files/{name}", summary="A recorded file")
     def file(label: str, name: str) -> Response:
@@ -175,7 +241,11 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
             raise HTTPException(404, f"{label} has no file of that name.")
         kinds = {".png": "image/png", ".csv": "text/csv", ".json": "application/json"}
         kind = kinds.get(Path(name).suffix, "text/plain; charset=utf-8")
-        return Response(run.read_file(name), media_type=kind, headers={"Content-Disposition": f'inline; filename="{_plain(name)}"'})
+        return Response(
+            run.read_file(name),
+            media_type=kind,
+            headers={"Content-Disposition": f'inline; filename="{_plain(name)}"'},
+        )
 
     @app.get("/api/runs/{label}/console", summary="What the run printed")
     def console(label: str) -> Any:
@@ -193,13 +263,21 @@ def _add_changes(app: FastAPI, runs: Runs) -> None:
         return {"run": run.label}
 
     @app.post("/api/runs/{label}/ask", summary="Ask a run to stop, or to finish as good enough")
-    def ask(label: str, what: Annotated[str, Body()], why: Annotated[str, Body(max_length=2000)] = "") -> Any:
+    def ask(
+        label: str, what: Annotated[str, Body()], why: Annotated[str, Body(max_length=2000)] = ""
+    ) -> Any:
         return changed(label, lambda run: run.ask(what, why))
 
     @app.post("/api/runs/{label}/notes", summary="Write a note down")
-    def note(label: str, text: Annotated[str, Body(embed=True, min_length=1, max_length=20_000)]) -> Any:
+    def note(
+        label: str, text: Annotated[str, Body(embed=True, min_length=1, max_length=20_000)]
+    ) -> Any:
         return changed(label, lambda run: run.note(text))
 
     @app.post("/api/runs/{label}/tags", summary="Add and remove tags")
-    def tags(label: str, add: Annotated[list[str] | None, Body()] = None, remove: Annotated[list[str] | None, Body()] = None) -> Any:
+    def tags(
+        label: str,
+        add: Annotated[list[str] | None, Body()] = None,
+        remove: Annotated[list[str] | None, Body()] = None,
+    ) -> Any:
         return changed(label, lambda run: run.tag(add or [], remove or []))

@@ -16,7 +16,8 @@ COOKIE = "vinestep_token"
 SAFE = ("GET", "HEAD")
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
-    "Content-Security-Policy": "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; "
+    "Content-Security-Policy": "default-src 'self'; img-src 'self' data: blob:; style-src 'self' "
+    "'unsafe-inline'; frame-ancestors 'none'; "
     "base-uri 'none'; form-action 'self'",
     "X-Content-Type-Options": "nosniff",
     "Referrer-Policy": "no-referrer",
@@ -29,8 +30,9 @@ Next = Callable[[Request], Awaitable[Response]]
 class Door:
     """Lets requests pass, or not.
 
-    A name that somebody else's web page gave this machine is refused, as is a request that comes from another page. What changes
-    something needs the token in a header, which only this page knows. Beyond this machine everything needs the token.
+    A name that somebody else's web page gave this machine is refused, as is a request that comes
+    from another page. What changes something needs the token in a header, which only this page
+    knows. Beyond this machine everything needs the token.
 
     Parameters
     ----------
@@ -50,7 +52,11 @@ class Door:
             return refusal
         given = request.query_params.get("token")
         if given is not None and request.method == "GET" and request.url.path == "/":
-            left = "&".join(f"{key}={value}" for key, value in request.query_params.multi_items() if key != "token")
+            left = "&".join(
+                f"{key}={value}"
+                for key, value in request.query_params.multi_items()
+                if key != "token"
+            )
             response: Response = RedirectResponse(f"/{'?' + left if left else ''}")
             response.set_cookie(COOKIE, given, httponly=True, samesite="strict")
         else:
@@ -69,11 +75,20 @@ class Door:
         if request.headers.get("sec-fetch-site") == "cross-site" and request.method not in SAFE:
             return PlainTextResponse("This page answers no other page.", 403)
         if request.method not in SAFE and not self._known(request.headers.get(HEADER)):
-            return PlainTextResponse(f"What changes something needs the token of this page in the header {HEADER}.", 403)
+            return PlainTextResponse(
+                f"What changes something needs the token of this page in the header {HEADER}.", 403
+            )
         if not self.open_here:
-            shown = (request.headers.get(HEADER), request.cookies.get(COOKIE), request.query_params.get("token"))
+            shown = (
+                request.headers.get(HEADER),
+                request.cookies.get(COOKIE),
+                request.query_params.get("token"),
+            )
             if not any(self._known(token) for token in shown):
-                return PlainTextResponse("This page needs its token: open the address that it printed when it started.", 401)
+                return PlainTextResponse(
+                    "This page needs its token: open the address that it printed when it started.",
+                    401,
+                )
         return None
 
     def _known(self, token: str | None) -> bool:

@@ -14,7 +14,12 @@ __all__ = ["serve"]
 
 
 def serve(
-    runs: Runs, *, host: str = "127.0.0.1", port: int = 8765, names: tuple[str, ...] = (), told: Callable[[str], object] = print
+    runs: Runs,
+    *,
+    host: str = "127.0.0.1",
+    port: int = 8765,
+    names: tuple[str, ...] = (),
+    told: Callable[[str], object] = print,
 ) -> None:
     """Serve the page until it is interrupted.
 
@@ -38,7 +43,11 @@ def serve(
     import uvicorn
 
     here = host in LOOPBACK
-    own = (*LOOPBACK, host, *names) if here or host not in ("0.0.0.0", "::") else (*LOOPBACK, *_addresses(), *names)
+    own = (
+        (*LOOPBACK, host, *names)
+        if here or host not in ("0.0.0.0", "::")
+        else (*LOOPBACK, *_addresses(), *names)
+    )
     door = Door(tuple(own), open_here=here)
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     listening = socket.socket(family, socket.SOCK_STREAM)
@@ -47,12 +56,15 @@ def serve(
         listening.bind((host, port))
     except OSError as error:
         raise RunError(
-            f"{host}:{port}: the page cannot listen there: {error.strerror}. Give another --port, or 0 for a free one."
+            f"{host}:{port}: the page cannot listen there: {error.strerror}. Give another --port, "
+            "or 0 for a free one."
         ) from error
     app = make_app(runs, door)
     shown = f"[{host}]" if ":" in host else socket.gethostname() if host == "0.0.0.0" else host
     told(f"http://{shown}:{listening.getsockname()[1]}/{'' if here else f'?token={door.token}'}")
-    server = uvicorn.Server(uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False))
+    server = uvicorn.Server(
+        uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
+    )
     close = server.handle_exit
 
     def closing(*arguments: object) -> None:

@@ -1,4 +1,6 @@
-"""What the page asks of the record, as JSON can hold it; long series are thinned so that peaks survive."""
+"""What the page asks of the record, as JSON can hold it; long series are thinned so that peaks
+survive.
+"""
 
 from __future__ import annotations
 
@@ -78,7 +80,9 @@ def finite(value: Any) -> Any:
 def summary(run: RunRecord) -> dict[str, Any]:
     """A run without its series."""
     known = run.as_dict()
-    found: dict[str, Any] = finite(known | {"questions": QUESTIONS, "better": run.better, "running": run.status == "running"})
+    found: dict[str, Any] = finite(
+        known | {"questions": QUESTIONS, "better": run.better, "running": run.status == "running"}
+    )
     return found
 
 
@@ -87,7 +91,9 @@ def answers(run: RunRecord) -> list[dict[str, Any]]:
     return [finite(answer.as_dict()) for answer in run.diagnose()]
 
 
-def _within(x: np.ndarray, y: np.ndarray, low: float | None, high: float | None) -> tuple[np.ndarray, np.ndarray]:
+def _within(
+    x: np.ndarray, y: np.ndarray, low: float | None, high: float | None
+) -> tuple[np.ndarray, np.ndarray]:
     if low is None and high is None:
         return x, y
     first = 0 if low is None else int(np.searchsorted(x, low))
@@ -99,7 +105,13 @@ def _within(x: np.ndarray, y: np.ndarray, low: float | None, high: float | None)
 
 def _axis(run: RunRecord, frame: pd.DataFrame, against: str, series: Series) -> np.ndarray | None:
     """The places of a series' rows on an axis."""
-    if against == "epoch" and "step" in frame and "loss" in frame and len(frame) and "norm" in frame:
+    if (
+        against == "epoch"
+        and "step" in frame
+        and "loss" in frame
+        and len(frame)
+        and "norm" in frame
+    ):
         epochs = series.get(run, "epochs")
         if len(epochs):
             per = float(epochs["step"].iloc[-1]) / max(float(epochs["epoch"].iloc[-1]), 1e-9)
@@ -118,7 +130,9 @@ def curves(
     of: str = "",
     most: int = MOST_POINTS,
 ) -> list[dict[str, Any]]:
-    """One figure of several runs: thinned points, the trend with its band, and what the trend is worth at its end."""
+    """One figure of several runs: thinned points, the trend with its band, and what the trend is
+    worth at its end.
+    """
     check_axis(against)
     found = []
     for run in runs:
@@ -161,7 +175,10 @@ def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, An
     leader = first_leader(runs, figure, against)
 
     def rows(frame: pd.DataFrame) -> list[list[Any]]:
-        return [[name, *values] for name, values in zip(frame.index, frame.to_numpy().tolist(), strict=True)]
+        return [
+            [name, *values]
+            for name, values in zip(frame.index, frame.to_numpy().tolist(), strict=True)
+        ]
 
     told: dict[str, Any] = finite(
         {
@@ -179,12 +196,21 @@ def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, An
 
 def _best_at_end(runs: list[RunRecord], figure: str, against: str) -> dict[str, Any] | None:
     """Which run has the best value where the shortest ends."""
-    known = {run.label: found for run in runs if len((found := curve_of(run, figure, against))[0]) > 1}
+    known = {
+        run.label: found for run in runs if len((found := curve_of(run, figure, against))[0]) > 1
+    }
     if len(known) < 2:
         return None
     end = min(float(x[-1]) for x, _ in known.values())
-    lower = next((run.better.get(figure, "lower") for run in runs if run.label in known), "lower") == "lower"
-    values = {label: float((np.min if lower else np.max)(y[x <= end])) for label, (x, y) in known.items() if (x <= end).any()}
+    lower = (
+        next((run.better.get(figure, "lower") for run in runs if run.label in known), "lower")
+        == "lower"
+    )
+    values = {
+        label: float((np.min if lower else np.max)(y[x <= end]))
+        for label, (x, y) in known.items()
+        if (x <= end).any()
+    }
     if len(values) < 2:
         return None
     best = min(values, key=lambda label: values[label] if lower else -values[label])
@@ -194,7 +220,9 @@ def _best_at_end(runs: list[RunRecord], figure: str, against: str) -> dict[str, 
 def layers(run: RunRecord, series: Series) -> dict[str, Any]:
     """Norms by parameter, first and last, and what distributions were recorded."""
     norms, spread = series.get(run, "norms"), series.get(run, "distributions")
-    paths = [str(name).removesuffix(" gradient") for name in norms if str(name).endswith(" gradient")]
+    paths = [
+        str(name).removesuffix(" gradient") for name in norms if str(name).endswith(" gradient")
+    ]
     rows = []
     for path in paths:
         row: dict[str, Any] = {"path": path}
@@ -203,7 +231,9 @@ def layers(run: RunRecord, series: Series) -> dict[str, Any]:
             row[what], row[f"first {what}"] = values[-1], values[0]
         rows.append(row)
     quantiles = [str(name).removesuffix(" 50%") for name in spread if str(name).endswith(" 50%")]
-    told: dict[str, Any] = finite({"parameters": rows, "distributions": quantiles, "network": run.about.get("network") or []})
+    told: dict[str, Any] = finite(
+        {"parameters": rows, "distributions": quantiles, "network": run.about.get("network") or []}
+    )
     return told
 
 
@@ -218,7 +248,26 @@ def looks(run: RunRecord) -> dict[str, Any]:
         if file.startswith("samples-input-") and file.endswith(".png"):
             pictures[int(file.split("-")[2])] = file
     inputs = run.at_steps("samples-inputs", "csv")
-    table = run.table_at(next(iter(inputs.values()))).head(MOST_EXAMPLES).astype(object).to_dict("records") if inputs else []
-    others = [file for file in run.file_names if file.endswith((".png", ".txt")) and not file.startswith("samples")]
-    told: dict[str, Any] = finite({"steps": list(tables), "looks": found, "pictures": pictures, "inputs": table, "others": others})
+    table = (
+        run.table_at(next(iter(inputs.values())))
+        .head(MOST_EXAMPLES)
+        .astype(object)
+        .to_dict("records")
+        if inputs
+        else []
+    )
+    others = [
+        file
+        for file in run.file_names
+        if file.endswith((".png", ".txt")) and not file.startswith("samples")
+    ]
+    told: dict[str, Any] = finite(
+        {
+            "steps": list(tables),
+            "looks": found,
+            "pictures": pictures,
+            "inputs": table,
+            "others": others,
+        }
+    )
     return told

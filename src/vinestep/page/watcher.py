@@ -67,9 +67,14 @@ class Watch:
     def changes(self) -> dict[str, Any]:
         """Runs that are new or changed, and those that are gone, since the last look."""
         self.runs.refresh()
-        query = sa.select(t.runs.c.label, t.runs.c.status, t.runs.c.step, t.runs.c.changed).where(t.runs.c.label != "")
+        query = sa.select(t.runs.c.label, t.runs.c.status, t.runs.c.step, t.runs.c.changed).where(
+            t.runs.c.label != ""
+        )
         with self.runs.ledger.reading() as connection:
-            now = {label: [status, step, changed] for label, status, step, changed in connection.execute(query)}
+            now = {
+                label: [status, step, changed]
+                for label, status, step, changed in connection.execute(query)
+            }
         gone = [label for label in self._known if label not in now]
         new = {label: state for label, state in now.items() if self._known.get(label) != state}
         self._known = now

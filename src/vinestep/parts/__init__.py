@@ -1,4 +1,6 @@
-"""Parts: layers, activations, initialisers, losses, metrics, optimisers, schedules, observers as plain data, and back."""
+"""Parts: layers, activations, initialisers, losses, metrics, optimisers, schedules, observers as
+plain data, and back.
+"""
 
 from .._public_names import from_stub
 

@@ -57,11 +57,14 @@ def build(description: Any, *, family: str | Iterable[str] = (), own: Iterable[A
     Raises
     ------
     PartError
-        If a kind or a setting is unknown, missing or of the wrong sort: all of them, by dotted name.
+        If a kind or a setting is unknown, missing or of the wrong sort: all of them, by dotted
+        name.
 
     Examples
     --------
-    >>> network = vs.parts.build({"kind": "stack", "layers": [{"kind": "dense", "width": 3}, "relu"]})
+    >>> network = vs.parts.build(
+    ...     {"kind": "stack", "layers": [{"kind": "dense", "width": 3}, "relu"]}
+    ... )
     >>> network[0].width, network[1] is vs.relu
     (3, True)
     >>> vs.parts.build({"kind": "dense", "widht": 3})
@@ -70,7 +73,9 @@ def build(description: Any, *, family: str | Iterable[str] = (), own: Iterable[A
     width: missing. Add it.
     """
     builder = Builder(own)
-    found = builder.part(description, "", (family,) if isinstance(family, str) and family else tuple(family))
+    found = builder.part(
+        description, "", (family,) if isinstance(family, str) and family else tuple(family)
+    )
     builder.refuse_faults()
     return found
 
@@ -83,7 +88,10 @@ def with_full_paths(description: Any, base: str | os.PathLike[str], own: Iterabl
         if not isinstance(given, Mapping) or "kind" not in given:
             return given
         hints = _hints(kinds.find(str(given["kind"])))
-        return {key: _relative_to(base, value) if _takes_path(hints.get(key, Any)) else full(value) for key, value in given.items()}
+        return {
+            key: _relative_to(base, value) if _takes_path(hints.get(key, Any)) else full(value)
+            for key, value in given.items()
+        }
 
     return full(description)
 
@@ -110,7 +118,13 @@ class Builder:
         Make nothing: of sources, which read files when they are made.
     """
 
-    def __init__(self, own: Iterable[Any] = (), *, base: str | os.PathLike[str] | None = None, only_check: bool = False) -> None:
+    def __init__(
+        self,
+        own: Iterable[Any] = (),
+        *,
+        base: str | os.PathLike[str] | None = None,
+        only_check: bool = False,
+    ) -> None:
         self.kinds = Kinds(own)
         self.base = base
         self.only_check = only_check
@@ -130,18 +144,26 @@ class Builder:
         if self.faults:
             raise PartError("\n".join(map(str, self.faults)))
 
-    def part(self, description: Any, place: str, families: tuple[str, ...] = (), depth: int = 0) -> Any:
+    def part(
+        self, description: Any, place: str, families: tuple[str, ...] = (), depth: int = 0
+    ) -> Any:
         """The part described, or None and a fault."""
         if depth > DEEPEST:
             return self.fault(place, f"nested more than {DEEPEST} deep")
         given = {"kind": description} if isinstance(description, str) else description
         if not isinstance(given, Mapping):
-            return self.fault(place, f"a part is a kind with its settings, got {_shown(description)}.")
+            return self.fault(
+                place, f"a part is a kind with its settings, got {_shown(description)}."
+            )
         name = given.get("kind")
         if not isinstance(name, str):
             return self.fault(_joined(place, "kind"), "missing. It says which kind is meant.")
         if name == OWN:
-            return self.fault(place, f"{given.get('name')} has no kind: it was code of a user's own, which no description holds.")
+            return self.fault(
+                place,
+                f"{given.get('name')} has no kind: it was code of a user's own, which no "
+                "description holds.",
+            )
         if name == SAME:
             label = given.get("label")
             if label not in self._labelled:
@@ -151,7 +173,12 @@ class Builder:
             kind = self.kinds.find(name, families)
         except PartError as error:
             return self.fault(_joined(place, "kind"), str(error))
-        made = self._made(kind, {key: value for key, value in given.items() if key not in ("kind", "label")}, place, depth)
+        made = self._made(
+            kind,
+            {key: value for key, value in given.items() if key not in ("kind", "label")},
+            place,
+            depth,
+        )
         if isinstance(given.get("label"), str):
             self._labelled[given["label"]] = made
         return made
@@ -164,12 +191,22 @@ class Builder:
         for name, value in given.items():
             where = _joined(place, str(name))
             if name not in known:
-                self.fault(where, f"unknown setting of {kind.name}. {did_you_mean(str(name), known) if known else 'It has none.'}")
+                self.fault(
+                    where,
+                    f"unknown setting of {kind.name}. "
+                    f"{did_you_mean(str(name), known) if known else 'It has none.'}",
+                )
                 continue
             listed = known[name].kind is inspect.Parameter.VAR_POSITIONAL
-            values[name] = self._value(value, hints.get(name, Any), name, where, depth, listed=listed)
+            values[name] = self._value(
+                value, hints.get(name, Any), name, where, depth, listed=listed
+            )
         for name, p in known.items():
-            if name not in given and p.default is inspect.Parameter.empty and p.kind is not inspect.Parameter.VAR_POSITIONAL:
+            if (
+                name not in given
+                and p.default is inspect.Parameter.empty
+                and p.kind is not inspect.Parameter.VAR_POSITIONAL
+            ):
                 self.fault(_joined(place, name), "missing. Add it.")
         if len(self.faults) > faults:
             return None
@@ -179,7 +216,9 @@ class Builder:
             return partial(kind.target, **values) if values else kind.target
         return self._called(kind, known, values, place)
 
-    def _called(self, kind: Kind, known: Mapping[str, inspect.Parameter], values: dict[str, Any], place: str) -> Any:
+    def _called(
+        self, kind: Kind, known: Mapping[str, inspect.Parameter], values: dict[str, Any], place: str
+    ) -> Any:
         if self.only_check:
             return None
         listed: list[Any] = []
@@ -191,12 +230,19 @@ class Builder:
         except MISTAKES as error:
             return self.fault(place or kind.name, str(error))
 
-    def _value(self, value: Any, hint: Any, name: str, place: str, depth: int, *, listed: bool = False) -> Any:
+    def _value(
+        self, value: Any, hint: Any, name: str, place: str, depth: int, *, listed: bool = False
+    ) -> Any:
         if listed:
             if not isinstance(value, list | tuple):
                 return self.fault(place, f"has to be a list, got {_shown(value)}.")
-            return [self._value(item, hint, name, _joined(place, str(i)), depth) for i, item in enumerate(value)]
-        if (isinstance(value, Mapping) and "kind" in value) or (isinstance(value, str) and not _takes_text(hint) and _takes_part(hint)):
+            return [
+                self._value(item, hint, name, _joined(place, str(i)), depth)
+                for i, item in enumerate(value)
+            ]
+        if (isinstance(value, Mapping) and "kind" in value) or (
+            isinstance(value, str) and not _takes_text(hint) and _takes_part(hint)
+        ):
             return self.part(value, place, FAMILIES.get(name, ()), depth + 1)
         if value is not None and _is_part(hint):
             return self.fault(place, f"a part is a kind with its settings, got {_shown(value)}.")
@@ -209,10 +255,16 @@ class Builder:
         adapter = _adapter(hint)
         try:
             found = adapter.validate_json(json.dumps(value), strict=True)
-            return found if self.base is None or not _takes_path(hint) else _relative_to(self.base, found)
+            return (
+                found
+                if self.base is None or not _takes_path(hint)
+                else _relative_to(self.base, found)
+            )
         except ValidationError as error:
             fault = error.errors()[0]
-            return self.fault(place, f"{fault['msg'][0].lower()}{fault['msg'][1:]}, got {_shown(value)}.")
+            return self.fault(
+                place, f"{fault['msg'][0].lower()}{fault['msg'][1:]}, got {_shown(value)}."
+            )
         except (TypeError, ValueError):
             return self.fault(place, f"cannot be read: {_shown(value)}.")
 
@@ -227,7 +279,9 @@ def _shown(value: Any) -> str:
 
 
 def _hints(kind: Kind) -> dict[str, Any]:
-    """Annotations of the settings; anything may stand where one does not resolve, as may be with a user's own."""
+    """Annotations of the settings; anything may stand where one does not resolve, as may be with a
+    user's own.
+    """
     if kind.form == "object" or kind.name.partition(".")[0] in ("numpy", "scipy"):
         return {}
     target: Any = inspect.unwrap(kind.target)
@@ -237,7 +291,11 @@ def _hints(kind: Kind) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for definer in target.__mro__:
         if "__init__" in vars(definer) and definer is not object:
-            found = {name: hint for name, hint in _annotations(vars(definer)["__init__"]).items() if name in names} | found
+            found = {
+                name: hint
+                for name, hint in _annotations(vars(definer)["__init__"]).items()
+                if name in names
+            } | found
     return found
 
 
@@ -245,7 +303,11 @@ def _annotations(function: Any) -> dict[str, Any]:
     found = {}
     for name, text in getattr(function, "__annotations__", {}).items():
         try:
-            found[name] = eval(text, vars(sys.modules[function.__module__])) if isinstance(text, str) else text  # the code's own
+            found[name] = (
+                eval(text, vars(sys.modules[function.__module__]))
+                if isinstance(text, str)
+                else text
+            )  # the code's own
         except (NameError, TypeError, AttributeError):
             found[name] = Any
     return found
@@ -260,7 +322,11 @@ def _takes_text(hint: Any) -> bool:
 
 def _takes_path(hint: Any) -> bool:
     """Whether a path may stand there, or several."""
-    return hint is os.PathLike or typing.get_origin(hint) is os.PathLike or any(map(_takes_path, typing.get_args(hint)))
+    return (
+        hint is os.PathLike
+        or typing.get_origin(hint) is os.PathLike
+        or any(map(_takes_path, typing.get_args(hint)))
+    )
 
 
 def _relative_to(base: str | os.PathLike[str], value: Any) -> Any:
@@ -272,12 +338,20 @@ def _relative_to(base: str | os.PathLike[str], value: Any) -> Any:
 def _takes_part(hint: Any) -> bool:
     if typing.get_origin(hint) in (typing.Union, types.UnionType):
         return any(map(_takes_part, typing.get_args(hint)))
-    return hint is Any or typing.get_origin(hint) is collections.abc.Callable or (isinstance(hint, type) and hint not in PLAIN)
+    return (
+        hint is Any
+        or typing.get_origin(hint) is collections.abc.Callable
+        or (isinstance(hint, type) and hint not in PLAIN)
+    )
 
 
 def _is_part(hint: Any) -> bool:
     """Whether nothing but a part, or nothing, may stand there."""
-    inner = typing.get_args(hint) if typing.get_origin(hint) in (typing.Union, types.UnionType) else (hint,)
+    inner = (
+        typing.get_args(hint)
+        if typing.get_origin(hint) in (typing.Union, types.UnionType)
+        else (hint,)
+    )
     return hint is not Any and all(_takes_part(item) or item is type(None) for item in inner)
 
 
@@ -290,7 +364,9 @@ def _without_parts(hint: Any) -> Any:
     """An annotation of plain data only; None stays where a part may be left out."""
     origin, inner = typing.get_origin(hint), typing.get_args(hint)
     if origin in (typing.Union, types.UnionType):
-        plain = [_without_parts(item) for item in inner if not (_takes_part(item) and item is not Any)]
+        plain = [
+            _without_parts(item) for item in inner if not (_takes_part(item) and item is not Any)
+        ]
         return typing.Union[tuple(plain)] if plain else Any  # noqa: UP007  # built at run time
     if origin is typing.Literal or hint in PLAIN or hint is Any:
         return hint

@@ -51,7 +51,9 @@ def describe(part: Any, *, opaque: bool = False) -> Any:
     --------
     >>> vs.parts.describe(vs.Stack(vs.Dense(64, vs.relu), vs.Dropout(0.1)))["layers"][1]
     {'kind': 'dropout', 'probability': 0.1, 'whole_channels': False}
-    >>> vs.parts.describe(vs.schedules.warmup(100).then(vs.schedules.cosine(1000)))["schedules"][0]
+    >>> vs.parts.describe(vs.schedules.warmup(100).then(vs.schedules.cosine(1000)))[
+    ...     "schedules"
+    ... ][0]
     {'kind': 'warmup', 'steps': 100, 'start': 0.0}
     """
     library()
@@ -72,13 +74,19 @@ def settings_of(kind: Kind) -> list[inspect.Parameter]:
 
 
 def _with_inherited(target: Any) -> list[inspect.Parameter]:
-    """The parameters; of a class that hands ``**options`` on to the one it derives from, those that this one takes too."""
+    """The parameters; of a class that hands ``**options`` on to the one it derives from, those that
+    this one takes too.
+    """
     parameters = list(inspect.signature(target).parameters.values())
     if not isinstance(target, type) or not any(p.kind is p.VAR_KEYWORD for p in parameters):
         return parameters
     own = [p for p in parameters if p.kind is not p.VAR_KEYWORD]
     names = {p.name for p in own}
-    return own + [p for p in _with_inherited(base_with_init(target)) if p.name not in names and p.kind is not p.VAR_POSITIONAL]
+    return own + [
+        p
+        for p in _with_inherited(base_with_init(target))
+        if p.name not in names and p.kind is not p.VAR_POSITIONAL
+    ]
 
 
 def base_with_init(target: type) -> type:
@@ -112,11 +120,19 @@ class _Describer:
         if isinstance(value, np.ndarray):
             return self.of(value.tolist(), where)
         if isinstance(value, list | tuple):
-            return [self.of(item, f"{where}.{i}" if where else str(i)) for i, item in enumerate(value)]
+            return [
+                self.of(item, f"{where}.{i}" if where else str(i)) for i, item in enumerate(value)
+            ]
         if isinstance(value, Mapping):
             if "kind" in value and not self.opaque:
-                raise PartError(f"{where or 'A mapping'} has a key 'kind', which is how parts begin. Name it otherwise.")
-            return {str(key): self.of(item, f"{where}.{key}" if where else str(key)) for key, item in value.items()}
+                raise PartError(
+                    f"{where or 'A mapping'} has a key 'kind', which is how parts begin. Name it "
+                    "otherwise."
+                )
+            return {
+                str(key): self.of(item, f"{where}.{key}" if where else str(key))
+                for key, item in value.items()
+            }
         found = self._settings(value, where)
         if found is None:
             return self._without_kind(value, where)
@@ -153,17 +169,22 @@ class _Describer:
             return _of_numpy(value)
         if kind.form != "class":
             return kind, {}
-        return kind, {p.name: self._attribute(value, kind, p.name, where) for p in settings_of(kind)}
+        return kind, {
+            p.name: self._attribute(value, kind, p.name, where) for p in settings_of(kind)
+        }
 
     @staticmethod
     def _attribute(value: Any, kind: Kind, name: str, where: str) -> Any:
         if name in RESERVED:
-            raise PartError(f"{type(value).__name__}: an argument of a part cannot be called {name!r}.")
+            raise PartError(
+                f"{type(value).__name__}: an argument of a part cannot be called {name!r}."
+            )
         try:
             return getattr(value, name)
         except AttributeError:
             raise PartError(
-                f"{where or 'The part'} ({kind.name}): {type(value).__name__} takes an argument {name!r} and does not keep it. Write "
+                f"{where or 'The part'} ({kind.name}): {type(value).__name__} takes an argument "
+                f"{name!r} and does not keep it. Write "
                 f"self.{name} = {name} in its __init__."
             ) from None
 
@@ -171,22 +192,39 @@ class _Describer:
         name = getattr(value, "__qualname__", None) or type(value).__qualname__
         if not self.opaque:
             raise PartError(
-                f"{where or 'The part'}: {name} has no kind, so it cannot be described. Put @vinestep.parts.part({_suggested(name)!r}) "
+                f"{where or 'The part'}: {name} has no kind, so it cannot be described. Put "
+                f"@vinestep.parts.part({_suggested(name)!r}) "
                 "above its definition, and hand it over where the description is opened: own=[...]."
             )
         if isinstance(value, partial):
             settings = {"function": value.func, "arguments": list(value.args), **value.keywords}
-            return {"kind": OWN, "name": "partial"} | {key: self.of(item, where) for key, item in settings.items()}
-        if isinstance(value, FunctionType | BuiltinFunctionType | np.ufunc | type) or not hasattr(value, "__dict__"):
+            return {"kind": OWN, "name": "partial"} | {
+                key: self.of(item, where) for key, item in settings.items()
+            }
+        if isinstance(value, FunctionType | BuiltinFunctionType | np.ufunc | type) or not hasattr(
+            value, "__dict__"
+        ):
             return self._function(value, where)
-        return {"kind": OWN, "name": type(value).__name__} | {key: self.of(item, where) for key, item in _attributes(value)}
+        return {"kind": OWN, "name": type(value).__name__} | {
+            key: self.of(item, where) for key, item in _attributes(value)
+        }
 
     def _function(self, function: Any, where: str) -> Any:
         """By name, with a digest of its code and what it closes over."""
-        module, name = getattr(function, "__module__", None) or "numpy", getattr(function, "__qualname__", None) or repr(type(function))
+        module, name = (
+            getattr(function, "__module__", None) or "numpy",
+            getattr(function, "__qualname__", None) or repr(type(function)),
+        )
         code = getattr(function, "__code__", None)
-        known = {"kind": OWN, "name": f"{module}.{name}" + (f" {_code_digest(code)}" if code is not None else "")}
-        cells = [cell.cell_contents for cell in getattr(function, "__closure__", None) or () if cell.cell_contents is not function]
+        known = {
+            "kind": OWN,
+            "name": f"{module}.{name}" + (f" {_code_digest(code)}" if code is not None else ""),
+        }
+        cells = [
+            cell.cell_contents
+            for cell in getattr(function, "__closure__", None) or ()
+            if cell.cell_contents is not function
+        ]
         return known | ({"with": [self.of(value, where) for value in cells]} if cells else {})
 
 

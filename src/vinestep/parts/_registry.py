@@ -11,12 +11,31 @@ from typing import Any, Literal, TypeVar
 
 from ..errors import PartError
 
-__all__ = ["Kind", "Kinds", "described_as", "kind_of", "kinds", "library", "made_by", "maker", "part", "register"]
+__all__ = [
+    "Kind",
+    "Kinds",
+    "described_as",
+    "kind_of",
+    "kinds",
+    "library",
+    "made_by",
+    "maker",
+    "part",
+    "register",
+]
 
 T = TypeVar("T")
 Form = Literal["class", "function", "maker", "object"]
 MODULES = ("_activations", "initialisers", "losses", "networks", "schedules")
-PACKAGES = ("data", "demo", "evaluation", "generation", "layers", "optimisers", "training.observers")
+PACKAGES = (
+    "data",
+    "demo",
+    "evaluation",
+    "generation",
+    "layers",
+    "optimisers",
+    "training.observers",
+)
 """Every module in them may define parts: a new one is found by itself."""
 RESERVED = ("kind", "label")
 _MARK = "__vinestep_kind__"
@@ -29,10 +48,14 @@ class Kind:
 
     name: str
     family: str
-    """ "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer", "source"; empty if it was not said."""
+    """ "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer",
+    "source"; empty if it was not said.
+    """
     target: Any
     form: Form
-    """Whether the target is a class, itself the function wanted, a function that makes the part, or the part."""
+    """Whether the target is a class, itself the function wanted, a function that makes the part, or
+    the part.
+    """
 
     def __reduce__(self) -> Any:
         return _found_again, (self.name, self.family, self.target)
@@ -42,30 +65,37 @@ class Kind:
 
 
 _LIBRARY: dict[str, list[Kind]] = {}
-_BY_OBJECT: dict[int, Kind] = {}  # functions and objects of NumPy and of the library, which are never freed
+_BY_OBJECT: dict[
+    int, Kind
+] = {}  # functions and objects of NumPy and of the library, which are never freed
 
 
 def _found_again(name: str, family: str, target: Any) -> Kind:
     """A kind that was copied or pickled with its part: the one that is registered."""
     mark = vars(target).get(_MARK) if hasattr(target, "__dict__") else None
-    return mark if isinstance(mark, Kind) else next(kind for kind in library()[name] if kind.family == family)
+    return (
+        mark
+        if isinstance(mark, Kind)
+        else next(kind for kind in library()[name] if kind.family == family)
+    )
 
 
 def part(kind: str, family: str | None = None) -> Callable[[T], T]:
     """Give a class or function a kind, so that it can be described and built again.
 
-    Of a class the settings are the constructor's arguments, which it keeps as attributes of the same names; of a function its
-    parameters with defaults. A part of one's own is not found by its kind alone: whoever opens a file hands it over,
-    ``own=[Scale]``, since a file never imports code.
+    Of a class the settings are the constructor's arguments, which it keeps as attributes of the
+    same names; of a function its parameters with defaults. A part of one's own is not found by its
+    kind alone: whoever opens a file hands it over, ``own=[Scale]``, since a file never imports
+    code.
 
     Parameters
     ----------
     kind : str
         A word such as ``"scale"``, which no part of the library has.
     family : str, optional
-        What it is: "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer", "source",
-        "transform", "order" or "join". By default what
-        the class is derived from.
+        What it is: "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule",
+        "observer", "source", "transform", "order" or "join". By default what the class is derived
+        from.
 
     Raises
     ------
@@ -93,7 +123,9 @@ def part(kind: str, family: str | None = None) -> Callable[[T], T]:
 
 
 def described_as(plain: type) -> Callable[[T], T]:
-    """For a class whose members are described as those of another: what they hold besides is told elsewhere."""
+    """For a class whose members are described as those of another: what they hold besides is told
+    elsewhere.
+    """
 
     def marked(target: T) -> T:
         setattr(target, _MARK, vars(plain)[_MARK])
@@ -106,9 +138,15 @@ def register(kind: str, target: Any, family: str, *, form: Form | None = None) -
     """Give an object a kind, such as a function of NumPy."""
     if not kind or not all(piece.isidentifier() for piece in kind.split(".")):
         raise PartError(f"A kind is a word such as 'scale', got {kind!r}.")
-    found = Kind(kind, family, target, form or ("class" if isinstance(target, type) else "function"))
+    found = Kind(
+        kind, family, target, form or ("class" if isinstance(target, type) else "function")
+    )
     module = (getattr(target, "__module__", None) or "") if form != "object" else "vinestep.object"
-    if module.startswith("vinestep.") or module.partition(".")[0] in ("numpy", "scipy") or not module:
+    if (
+        module.startswith("vinestep.")
+        or module.partition(".")[0] in ("numpy", "scipy")
+        or not module
+    ):
         _LIBRARY.setdefault(kind, []).append(found)
         if found.form != "class":
             _BY_OBJECT[id(target)] = found
@@ -161,12 +199,16 @@ def kinds(family: str | None = None) -> list[Kind]:
     >>> [kind.name for kind in vs.parts.kinds("order")]
     ['in_order', 'shuffled']
     """
-    found = [kind for group in library().values() for kind in group if family in (None, kind.family)]
+    found = [
+        kind for group in library().values() for kind in group if family in (None, kind.family)
+    ]
     return sorted(found, key=lambda kind: (kind.family, kind.name))
 
 
 def kind_of(value: Any) -> Kind | None:
-    """The kind of a part that is no maker's product; None of what has none, or only inherits one."""
+    """The kind of a part that is no maker's product; None of what has none, or only inherits
+    one.
+    """
     found = _BY_OBJECT.get(id(value))
     if found is not None and found.target is value:
         return found
@@ -186,7 +228,10 @@ class Kinds:
             mark = vars(target).get(_MARK) if hasattr(target, "__dict__") else None
             if not isinstance(mark, Kind):
                 name = getattr(target, "__name__", repr(target))
-                raise PartError(f"own: {name} has no kind. Put @vinestep.parts.part({name.lower()!r}) above its definition.")
+                raise PartError(
+                    f"own: {name} has no kind. Put @vinestep.parts.part({name.lower()!r}) above "
+                    "its definition."
+                )
             self.known.setdefault(mark.name, []).append(mark)
 
     def find(self, name: str, families: tuple[str, ...] = ()) -> Kind:
@@ -200,20 +245,34 @@ class Kinds:
         family, _, rest = name.partition(".")
         given = self.known.get(name, [])
         if not given and rest:
-            given = [kind for kind in self.known.get(rest, []) if kind.family == family] or _of_numpy(name)
-        fitting = [kind for kind in given if not families or kind.family in families or not kind.family]
+            given = [
+                kind for kind in self.known.get(rest, []) if kind.family == family
+            ] or _of_numpy(name)
+        fitting = [
+            kind for kind in given if not families or kind.family in families or not kind.family
+        ]
         if len(fitting) == 1:
             return fitting[0]
         if fitting:
-            raise PartError(f"{name!r} may be {' or '.join(f'{kind.family}.{name}' for kind in fitting)}. Say which.")
-        wanted, listed = " or ".join(families), f"See: vinestep kinds{f' {families[0]}' if families else ''}."
+            raise PartError(
+                f"{name!r} may be {' or '.join(f'{kind.family}.{name}' for kind in fitting)}. Say "
+                "which."
+            )
+        wanted, listed = (
+            " or ".join(families),
+            f"See: vinestep kinds{f' {families[0]}' if families else ''}.",
+        )
         if given:
-            raise PartError(f"{name!r} is of the family {given[0].family}; what is wanted here is {wanted}. {listed}")
+            raise PartError(
+                f"{name!r} is of the family {given[0].family}; what is wanted here is {wanted}. "
+                f"{listed}"
+            )
         from difflib import get_close_matches
 
         near = get_close_matches(name, list(self._allowed(families)), n=1)
         raise PartError(
-            f"{name!r} is not known. {f'Did you mean {near[0]!r}?' if near else listed} Parts of your own have to be handed over."
+            f"{name!r} is not known. {f'Did you mean {near[0]!r}?' if near else listed} Parts of "
+            "your own have to be handed over."
         )
 
     def _allowed(self, families: tuple[str, ...]) -> Iterator[str]:
@@ -223,7 +282,9 @@ class Kinds:
 
 
 def _of_numpy(name: str) -> list[Kind]:
-    """A function of one array of NumPy or SciPy that has a derivative rule, by ``numpy.sin`` or ``scipy.expit``."""
+    """A function of one array of NumPy or SciPy that has a derivative rule, by ``numpy.sin`` or
+    ``scipy.expit``.
+    """
     import numpy as np
     from scipy import special
 

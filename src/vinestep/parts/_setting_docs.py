@@ -31,7 +31,11 @@ class Setting:
 
 def summary(kind: Kind) -> str:
     """The first sentence of the docstring."""
-    text = (inspect.getdoc(kind.target) or "").partition("\n\n")[0].replace("\n", " ") if kind.form != "object" else ""
+    text = (
+        (inspect.getdoc(kind.target) or "").partition("\n\n")[0].replace("\n", " ")
+        if kind.form != "object"
+        else ""
+    )
     return _MARKS.sub("", text).replace("``", "")
 
 
@@ -49,7 +53,14 @@ def settings(kind: Kind) -> list[Setting]:
     for p in settings_of(kind):
         sort, meaning = said.get(p.name, ("", ""))
         default = "" if p.default is inspect.Parameter.empty else _shown(p.default)
-        found.append(Setting(p.name, "[]" if p.kind is inspect.Parameter.VAR_POSITIONAL else default, sort, meaning))
+        found.append(
+            Setting(
+                p.name,
+                "[]" if p.kind is inspect.Parameter.VAR_POSITIONAL else default,
+                sort,
+                meaning,
+            )
+        )
     return found
 
 
@@ -58,7 +69,9 @@ def _shown(value: Any) -> str:
 
 
 def _parameters(kind: Kind) -> dict[str, tuple[str, str]]:
-    """Name to sort and meaning, by the sections "Parameters" of the definition, of what it refers to, and of what it is derived from."""
+    """Name to sort and meaning, by the sections "Parameters" of the definition, of what it refers
+    to, and of what it is derived from.
+    """
     found: dict[str, tuple[str, str]] = {}
     targets = list(kind.target.__mro__) if kind.form == "class" else [kind.target]
     for target in targets:

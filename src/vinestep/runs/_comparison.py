@@ -15,7 +15,15 @@ from ._query import RunRecord
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Comparison", "Decisions", "Parting", "compare", "decisions_of", "first_difference", "first_leader"]
+__all__ = [
+    "Comparison",
+    "Decisions",
+    "Parting",
+    "compare",
+    "decisions_of",
+    "first_difference",
+    "first_leader",
+]
 
 AXES = ("epoch", "step", "examples", "seconds")
 ALWAYS_DIFFERENT = ("epochs", "steps", "until", "name", "set", "written_by")
@@ -35,8 +43,14 @@ class Parting:
     """The first at which recorded norms differ, if those are recorded."""
 
     def __str__(self) -> str:
-        told = ", ".join(f"{name} {a!r} against {b!r}" for name, (a, b) in list(self.figures.items())[:4])
-        more = f" First parameters to differ in the record: {', '.join(self.parameters[:3])}." if self.parameters else ""
+        told = ", ".join(
+            f"{name} {a!r} against {b!r}" for name, (a, b) in list(self.figures.items())[:4]
+        )
+        more = (
+            f" First parameters to differ in the record: {', '.join(self.parameters[:3])}."
+            if self.parameters
+            else ""
+        )
         return f"They part at step {self.step}, in {self.operation}: {told}.{more}"
 
 
@@ -66,7 +80,8 @@ class Decisions:
 
     def __str__(self) -> str:
         return (
-            f"{self.examples} examples: both right {self.both_right}, only the first {self.only_first}, only the second "
+            f"{self.examples} examples: both right {self.both_right}, only the first "
+            f"{self.only_first}, only the second "
             f"{self.only_second}, "
             f"both wrong {self.both_wrong}; p = {self.p:.3g}."
         )
@@ -92,8 +107,12 @@ class Comparison:
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> for rate in (0.01, 0.1):
-    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
-    ...     outcome = training.run(data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()])
+    ...     training = vs.Training(
+    ...         vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate)
+    ...     )
+    ...     outcome = training.run(
+    ...         data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()]
+    ...     )
     >>> found = vs.runs.compare(list(vs.runs.open(root)))
     >>> found.runs[0].label, list(found.curves("loss"))
     ('run-1', ['run-1', 'run-2'])
@@ -105,7 +124,9 @@ class Comparison:
     assessments: pd.DataFrame
     facts: pd.DataFrame
 
-    def curves(self, quantity: str = "validation_loss", against: str = "epoch") -> dict[str, tuple[np.ndarray, np.ndarray]]:
+    def curves(
+        self, quantity: str = "validation_loss", against: str = "epoch"
+    ) -> dict[str, tuple[np.ndarray, np.ndarray]]:
         """A figure of all runs that have it: by run the places and the values.
 
         Parameters
@@ -114,10 +135,16 @@ class Comparison:
             A column of the curves, or of the steps if the curves have none.
         against : {"epoch", "step", "examples", "seconds"}
         """
-        return {run.label: found for run in self.runs if len((found := curve_of(run, quantity, against))[0])}
+        return {
+            run.label: found
+            for run in self.runs
+            if len((found := curve_of(run, quantity, against))[0])
+        }
 
 
-def curve_of(run: RunRecord, quantity: str, against: str = "epoch") -> tuple[np.ndarray, np.ndarray]:
+def curve_of(
+    run: RunRecord, quantity: str, against: str = "epoch"
+) -> tuple[np.ndarray, np.ndarray]:
     """Places and values of one figure of a run; empty if it was not recorded."""
     check_axis(against)
     frame = run.curves
@@ -138,17 +165,29 @@ def check_axis(against: str) -> None:
         If nothing can be drawn against it.
     """
     if against not in AXES:
-        raise RunError(f"A curve is drawn against {', '.join(AXES[:-1])} or {AXES[-1]}; got {against!r}.")
+        raise RunError(
+            f"A curve is drawn against {', '.join(AXES[:-1])} or {AXES[-1]}; got {against!r}."
+        )
 
 
-def places_of(frame: pd.DataFrame, against: str, steps: Callable[[], pd.DataFrame]) -> np.ndarray | None:
-    """Where rows lie on an axis: by their own column, or by what the single steps say of theirs; None if neither is known."""
+def places_of(
+    frame: pd.DataFrame, against: str, steps: Callable[[], pd.DataFrame]
+) -> np.ndarray | None:
+    """Where rows lie on an axis: by their own column, or by what the single steps say of theirs;
+    None if neither is known.
+    """
     if against in frame:
         return np.asarray(frame[against].to_numpy(float))
     known = steps()
     if against not in known or "step" not in frame:
         return None
-    return np.asarray(np.interp(frame["step"].to_numpy(float), known["step"].to_numpy(float), known[against].to_numpy(float)))
+    return np.asarray(
+        np.interp(
+            frame["step"].to_numpy(float),
+            known["step"].to_numpy(float),
+            known[against].to_numpy(float),
+        )
+    )
 
 
 def compare(runs: Sequence[RunRecord]) -> Comparison:
@@ -165,7 +204,9 @@ def compare(runs: Sequence[RunRecord]) -> Comparison:
     >>> root = tempfile.mkdtemp()
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> for rate in (0.01, 0.1):
-    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
+    ...     training = vs.Training(
+    ...         vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate)
+    ...     )
     ...     outcome = training.run(data.batches(4), epochs=2, record=root)
     >>> vs.runs.compare(list(vs.runs.open(root))).settings.loc["optimiser.rate"].tolist()
     [0.01, 0.1]
@@ -175,10 +216,22 @@ def compare(runs: Sequence[RunRecord]) -> Comparison:
     if len(runs) < 2:
         raise RunError("compare: give at least two runs.")
     labels = [run.label for run in runs]
-    every = [{name: value for name, value in run.settings.items() if name.split(".")[0] not in ALWAYS_DIFFERENT} for run in runs]
+    every = [
+        {
+            name: value
+            for name, value in run.settings.items()
+            if name.split(".")[0] not in ALWAYS_DIFFERENT
+        }
+        for run in runs
+    ]
     names = list(dict.fromkeys(name for settings in every for name in settings))
     differ = [name for name in names if len({str(settings.get(name)) for settings in every}) > 1]
-    settings = pd.DataFrame([[one.get(name) for one in every] for name in differ], index=differ, columns=labels, dtype=object)
+    settings = pd.DataFrame(
+        [[one.get(name) for one in every] for name in differ],
+        index=differ,
+        columns=labels,
+        dtype=object,
+    )
     tables = [run.scores for run in runs]
     scored = list(dict.fromkeys(str(name) for table in tables for name in table.index))
     lines: dict[str, list[Any]] = {}
@@ -186,10 +239,16 @@ def compare(runs: Sequence[RunRecord]) -> Comparison:
         for column in ("last", "best", "best_epoch"):
             values = [table[column].get(name, np.nan) for table in tables]
             if any(value is not None and value == value for value in values):
-                lines[{"last": name, "best": f"best {name}", "best_epoch": f"epoch of best {name}"}[column]] = values
+                lines[
+                    {"last": name, "best": f"best {name}", "best_epoch": f"epoch of best {name}"}[
+                        column
+                    ]
+                ] = values
     scores = pd.DataFrame(list(lines.values()), index=list(lines), columns=labels)
     facts = pd.DataFrame([_facts(run) for run in runs], index=labels).T
-    facts = facts[[any(value == value and value != "" for value in row) for row in facts.to_numpy().tolist()]]
+    facts = facts[
+        [any(value == value and value != "" for value in row) for row in facts.to_numpy().tolist()]
+    ]
     return Comparison(list(runs), settings, scores, _assessments(runs), facts)
 
 
@@ -200,7 +259,9 @@ def _facts(run: RunRecord) -> dict[str, Any]:
         "epochs": run.epoch,
         "steps": run.step,
         "seconds": round(run.seconds(), 1),
-        "most memory, MB": round(float(machine["memory megabytes"].max())) if len(machine) else np.nan,
+        "most memory, MB": round(float(machine["memory megabytes"].max()))
+        if len(machine)
+        else np.nan,
         "commit": str(run.about.get("commit", ""))[:10],
         "data": str(run.about.get("data", ""))[:10],
     }
@@ -216,25 +277,36 @@ def _assessments(runs: Sequence[RunRecord]) -> pd.DataFrame:
         for part, scores in json.loads(run.read_file("assessment.json")).items():
             for name, known in scores.items():
                 low, high = known["interval"] or (float("nan"), float("nan"))
-                rows.setdefault(f"{part} {name}", {})[run.label] = f"{known['value']:.4g} ({low:.4g} to {high:.4g})"
+                rows.setdefault(f"{part} {name}", {})[run.label] = (
+                    f"{known['value']:.4g} ({low:.4g} to {high:.4g})"
+                )
     return (
-        pd.DataFrame.from_dict(rows, orient="index", columns=None).reindex(columns=[run.label for run in runs]) if rows else pd.DataFrame()
+        pd.DataFrame.from_dict(rows, orient="index", columns=None).reindex(
+            columns=[run.label for run in runs]
+        )
+        if rows
+        else pd.DataFrame()
     )
 
 
 def first_difference(first: RunRecord, second: RunRecord) -> Parting | None:
-    """The first step at which two runs that should be equal are not, and in which operation; None if all that both recorded is equal.
+    """The first step at which two runs that should be equal are not, and in which operation; None
+    if all that both recorded is equal.
 
-    The loss of a step comes from the forward pass, the norm of its gradients from the sweep back, and what both start from the update of
-    the step before.
+    The loss of a step comes from the forward pass, the norm of its gradients from the sweep back,
+    and what both start from the update of the step before.
 
     Examples
     --------
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> for rate in (0.01, 0.1):
-    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
-    ...     outcome = training.run(data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()])
+    ...     training = vs.Training(
+    ...         vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate)
+    ...     )
+    ...     outcome = training.run(
+    ...         data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()]
+    ...     )
     >>> runs = vs.runs.open(root)
     >>> vs.runs.first_difference(runs["run-1"], runs["run-2"]).step
     1
@@ -242,7 +314,11 @@ def first_difference(first: RunRecord, second: RunRecord) -> Parting | None:
     one, other = first.steps, second.steps
     if not len(one) or not len(other):
         one, other = first.curves, second.curves
-    shared = [name for name in one.columns if name in other.columns and name not in ("seconds", "epoch", "examples")]
+    shared = [
+        name
+        for name in one.columns
+        if name in other.columns and name not in ("seconds", "epoch", "examples")
+    ]
     n = min(len(one), len(other))
     a, b = one[shared].iloc[:n].to_numpy(float), other[shared].iloc[:n].to_numpy(float)
     differs = (a != b) & ~(np.isnan(a) & np.isnan(b))
@@ -250,7 +326,11 @@ def first_difference(first: RunRecord, second: RunRecord) -> Parting | None:
     if not len(at):
         return None
     row = int(at[0])
-    figures = {name: (float(a[row, i]), float(b[row, i])) for i, name in enumerate(shared) if differs[row, i]}
+    figures = {
+        name: (float(a[row, i]), float(b[row, i]))
+        for i, name in enumerate(shared)
+        if differs[row, i]
+    }
     step = int(one["step"].iloc[row])
     if "loss" in figures:
         operation = UPDATE if row else BEGINNING
@@ -270,7 +350,11 @@ def _first_norms(first: RunRecord, second: RunRecord) -> list[str]:
         return []
     both = one.merge(other, on="step", suffixes=("", " other"))
     for _, row in both.iterrows():
-        found = [name for name in one.columns if f"{name} other" in both and name != "epoch" and row[name] != row[f"{name} other"]]
+        found = [
+            name
+            for name in one.columns
+            if f"{name} other" in both and name != "epoch" and row[name] != row[f"{name} other"]
+        ]
         if found:
             return list(dict.fromkeys(name.rpartition(" ")[0] for name in found if " " in name))
     return []
@@ -309,7 +393,9 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     folders = [folder for run in (first, second) if (folder := run.folder) is not None]
     if len(folders) < 2:
         raise RunError("Decisions are compared on the machine that has the folders of both runs.")
-    planned = PlannedRun(read_plan(folders[0].path / "plan.toml", own=own), folders[0].path, own=own, resuming=True)
+    planned = PlannedRun(
+        read_plan(folders[0].path / "plan.toml", own=own), folders[0].path, own=own, resuming=True
+    )
     if not planned.source.class_names:
         raise RunError(f"{first.label}: it predicts numbers; decisions are compared of classes.")
     batches = planned.scored_batches(planned.test)
@@ -319,9 +405,14 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
         if not names:
             raise RunError(f"{folder.path}: it has no state.")
         best = folder.best_state() or names[-1]
-        outputs, targets = outputs_and_targets(open_model(folder.state_path(best), own=own).network, batches)
+        outputs, targets = outputs_and_targets(
+            open_model(folder.state_path(best), own=own).network, batches
+        )
         if outputs.shape[-1] != planned.source.classes:
-            raise RunError(f"{folder.path}: its network gives {outputs.shape[-1]} values, for {planned.source.classes} classes.")
+            raise RunError(
+                f"{folder.path}: its network gives {outputs.shape[-1]} values, for "
+                f"{planned.source.classes} classes."
+            )
         right.append(outputs.argmax(axis=-1) == targets)
     a, b = right
     one, other = int((a & ~b).sum()), int((~a & b).sum())
@@ -330,7 +421,8 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
 
 
 def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch") -> Leader | None:
-    """Which run left the others first: from where on its best value so far is the best of all; None if fewer than two can be compared.
+    """Which run left the others first: from where on its best value so far is the best of all; None
+    if fewer than two can be compared.
 
     Parameters
     ----------
@@ -344,8 +436,12 @@ def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> for rate in (0.01, 0.1):
-    ...     training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate))
-    ...     outcome = training.run(data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()])
+    ...     training = vs.Training(
+    ...         vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.SGD(rate)
+    ...     )
+    ...     outcome = training.run(
+    ...         data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()]
+    ...     )
     >>> vs.runs.first_leader(list(vs.runs.open(root)), "loss").run
     'run-2'
     """
@@ -353,13 +449,21 @@ def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch
     curves = {label: (x, y) for label, (x, y) in curves.items() if len(x) > 1}
     if len(curves) < 2:
         return None
-    lower = next((run.better.get(quantity, "lower") for run in runs if run.label in curves), "lower") == "lower"
+    lower = (
+        next((run.better.get(quantity, "lower") for run in runs if run.label in curves), "lower")
+        == "lower"
+    )
     end = min(float(x[-1]) for x, _ in curves.values())
     begin = max(float(x[0]) for x, _ in curves.values())
     if not end > begin:
         return None
     grid = np.linspace(begin, end, 400)
-    table = np.array([np.interp(grid, x, np.minimum.accumulate(y) if lower else np.maximum.accumulate(y)) for x, y in curves.values()])
+    table = np.array(
+        [
+            np.interp(grid, x, np.minimum.accumulate(y) if lower else np.maximum.accumulate(y))
+            for x, y in curves.values()
+        ]
+    )
     leads = table.argmin(axis=0) if lower else table.argmax(axis=0)
     last = int(leads[-1])
     others = np.flatnonzero(leads != last)

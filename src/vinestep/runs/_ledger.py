@@ -35,7 +35,8 @@ PATIENCE = 30.0  # seconds to wait for others who write
 
 
 def ledger_url(place: str | os.PathLike[str], given: str | None = None) -> str:
-    """The address of the ledger of a runs' folder: what is given, what ``VINESTEP_LEDGER`` says, or a file in the folder.
+    """The address of the ledger of a runs' folder: what is given, what ``VINESTEP_LEDGER`` says, or
+    a file in the folder.
 
     Examples
     --------
@@ -87,9 +88,13 @@ class Ledger:
         try:
             yield
         except DBAPIError as error:
-            raise RunError(f"{self.name}: the ledger cannot be used: {_first_line(error.orig)}.") from error
+            raise RunError(
+                f"{self.name}: the ledger cannot be used: {_first_line(error.orig)}."
+            ) from error
         except SQLAlchemyError as error:
-            raise RunError(f"{self.name}: the ledger cannot be used: {_first_line(error)}.") from error
+            raise RunError(
+                f"{self.name}: the ledger cannot be used: {_first_line(error)}."
+            ) from error
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
@@ -123,14 +128,20 @@ class Ledger:
             if version == HEAD:
                 return
             if version and version > HEAD:
-                raise RunError(f"{self.name}: the ledger has form {version}, this version knows {HEAD}. Update vinestep.")
+                raise RunError(
+                    f"{self.name}: the ledger has form {version}, this version knows {HEAD}. "
+                    "Update vinestep."
+                )
             self._migrate()
 
     def _version(self) -> str:
         with self._reader.connect() as connection:
             if not sa.inspect(connection).has_table("alembic_version"):
                 return ""
-            return str(connection.execute(sa.text("select version_num from alembic_version")).scalar() or "")
+            return str(
+                connection.execute(sa.text("select version_num from alembic_version")).scalar()
+                or ""
+            )
 
     def _migrate(self, to: str = HEAD) -> None:
         from alembic import command
@@ -157,7 +168,11 @@ class Ledger:
         from filelock import FileLock
 
         file = self.engine.url.database
-        with FileLock(f"{file}.lock", timeout=PATIENCE) if file and file != ":memory:" else nullcontext():
+        with (
+            FileLock(f"{file}.lock", timeout=PATIENCE)
+            if file and file != ":memory:"
+            else nullcontext()
+        ):
             yield
 
     # contents
@@ -165,10 +180,13 @@ class Ledger:
     def put(self, connection: Connection, content: bytes) -> str:
         """Keep a content under its SHA-256, once however often it is put."""
         digest = hashlib.sha256(content).hexdigest()
-        there = connection.execute(sa.select(contents.c.id).where(contents.c.digest == digest).limit(1)).first()
+        there = connection.execute(
+            sa.select(contents.c.id).where(contents.c.digest == digest).limit(1)
+        ).first()
         if there is None:
             rows = [
-                {"digest": digest, "part": i, "content": content[at : at + PART]} for i, at in enumerate(range(0, len(content) or 1, PART))
+                {"digest": digest, "part": i, "content": content[at : at + PART]}
+                for i, at in enumerate(range(0, len(content) or 1, PART))
             ]
             connection.execute(self.ignoring_doubles(contents), rows)
         return digest
@@ -188,15 +206,24 @@ class Ledger:
         RunError
             If it is not there, or was changed.
         """
-        query = sa.select(contents.c.content).where(contents.c.digest == digest).order_by(contents.c.part)
+        query = (
+            sa.select(contents.c.content)
+            .where(contents.c.digest == digest)
+            .order_by(contents.c.part)
+        )
         found = b"".join(connection.execute(query).scalars())
         if hashlib.sha256(found).hexdigest() != digest:
-            raise RunError(f"{self.name}: a content is {'changed' if found else 'missing'}: its check sum is not {digest[:12]}....")
+            raise RunError(
+                f"{self.name}: a content is {'changed' if found else 'missing'}: its check sum is "
+                f"not {digest[:12]}...."
+            )
         return found
 
     def sweep(self, connection: Connection) -> None:
         """Remove contents that nothing refers to any more."""
-        used = sa.union(sa.select(files.c.digest), sa.select(states.c.digest), sa.select(models.c.digest))
+        used = sa.union(
+            sa.select(files.c.digest), sa.select(states.c.digest), sa.select(models.c.digest)
+        )
         connection.execute(contents.delete().where(contents.c.digest.not_in(used)))
 
 
@@ -204,18 +231,26 @@ def _engine(url: str) -> Engine:
     try:
         parsed = sa.make_url(url)
     except SQLAlchemyError:
-        raise RunError("The ledger's address is no URL such as sqlite:///records/ledger.sqlite or postgresql://host/name.") from None
+        raise RunError(
+            "The ledger's address is no URL such as sqlite:///records/ledger.sqlite or postgresql://host/name."
+        ) from None
     if parsed.drivername not in ("sqlite", "sqlite+pysqlite", "postgresql+psycopg"):
         raise RunError(f"A ledger is kept by SQLite or PostgreSQL, not by {parsed.drivername!r}.")
     if parsed.drivername == "postgresql+psycopg":
         try:
             return sa.create_engine(parsed, pool_pre_ping=True, connect_args={"connect_timeout": 5})
         except ImportError:
-            raise RunError("A ledger on PostgreSQL needs its driver: pip install 'vinestep[postgres]'.") from None
+            raise RunError(
+                "A ledger on PostgreSQL needs its driver: pip install 'vinestep[postgres]'."
+            ) from None
     if not parsed.database or parsed.database == ":memory:":
-        engine = sa.create_engine(parsed, poolclass=StaticPool, connect_args={"check_same_thread": False})
+        engine = sa.create_engine(
+            parsed, poolclass=StaticPool, connect_args={"check_same_thread": False}
+        )
     else:
-        engine = sa.create_engine(parsed, connect_args={"timeout": PATIENCE, "check_same_thread": False})
+        engine = sa.create_engine(
+            parsed, connect_args={"timeout": PATIENCE, "check_same_thread": False}
+        )
     return _for_sqlite(engine)
 
 
@@ -231,10 +266,16 @@ def _for_sqlite(engine: Engine) -> Engine:
 
     @sa.event.listens_for(engine, "begin")
     def begun(connection: Connection) -> None:
-        connection.exec_driver_sql("begin immediate" if connection.get_execution_options().get("writes", True) else "begin")
+        connection.exec_driver_sql(
+            "begin immediate" if connection.get_execution_options().get("writes", True) else "begin"
+        )
 
     return engine
 
 
 def _first_line(error: Any) -> str:
-    return str(error).strip().splitlines()[0].rstrip(".") if str(error).strip() else type(error).__name__
+    return (
+        str(error).strip().splitlines()[0].rstrip(".")
+        if str(error).strip()
+        else type(error).__name__
+    )

@@ -41,7 +41,8 @@ MOST_VALUE = 300  # characters
 
 
 class LedgerStore(RunStore):
-    """A run that is recorded in a ledger directly; whoever records waits for it. A run in a folder does not: see `vinestep.runs.take_in`.
+    """A run that is recorded in a ledger directly; whoever records waits for it. A run in a folder
+    does not: see `vinestep.runs.take_in`.
 
     Parameters
     ----------
@@ -54,7 +55,9 @@ class LedgerStore(RunStore):
     >>> ledger = vs.runs.Ledger("sqlite://")
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> store = vs.runs.LedgerStore.new(ledger, "run")
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=store)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=store
+    ... )
     >>> store.label, store.info()["status"]
     ('run-1', 'finished')
     """
@@ -64,15 +67,29 @@ class LedgerStore(RunStore):
         self._here = threading.local()
 
     @classmethod
-    def new(cls, ledger: Ledger, name: str, *, uid: str | None = None, number: int | None = None) -> LedgerStore:
+    def new(
+        cls, ledger: Ledger, name: str, *, uid: str | None = None, number: int | None = None
+    ) -> LedgerStore:
         """A run of its own, which others see from `begin` on."""
         with ledger.writing() as connection:
             if number is None:
                 if ledger.engine.dialect.name == "postgresql":
                     connection.execute(sa.text("lock table runs in exclusive mode"))
-                number = 1 + (connection.execute(sa.select(sa.func.max(t.runs.c.number))).scalar() or 0)
-            values = {"uid": uid or token_hex(16), "number": number, "name": name, "label": "", "known": {}, "about": {}, "plan": {}}
-            key = connection.execute(t.runs.insert().values(**values, begun=now()).returning(t.runs.c.id)).scalar_one()
+                number = 1 + (
+                    connection.execute(sa.select(sa.func.max(t.runs.c.number))).scalar() or 0
+                )
+            values = {
+                "uid": uid or token_hex(16),
+                "number": number,
+                "name": name,
+                "label": "",
+                "known": {},
+                "about": {},
+                "plan": {},
+            }
+            key = connection.execute(
+                t.runs.insert().values(**values, begun=now()).returning(t.runs.c.id)
+            ).scalar_one()
         return cls(ledger, key)
 
     @property
@@ -82,12 +99,16 @@ class LedgerStore(RunStore):
 
     @contextmanager
     def together(self) -> Iterator[Connection]:
-        """One transaction; what is recorded within it is there whole or not at all, and no other process records this run meanwhile."""
+        """One transaction; what is recorded within it is there whole or not at all, and no other
+        process records this run meanwhile.
+        """
         if self._open is not None:
             yield self._open
             return
         with self.ledger.writing() as connection:
-            connection.execute(sa.select(t.runs.c.id).where(t.runs.c.id == self.key).with_for_update())
+            connection.execute(
+                sa.select(t.runs.c.id).where(t.runs.c.id == self.key).with_for_update()
+            )
             self._here.connection = connection
             try:
                 yield connection
@@ -106,18 +127,32 @@ class LedgerStore(RunStore):
     def row(self) -> dict[str, Any]:
         """The run's row in the table of runs."""
         with self.reading() as connection:
-            found = connection.execute(sa.select(t.runs).where(t.runs.c.id == self.key)).mappings().first()
+            found = (
+                connection.execute(sa.select(t.runs).where(t.runs.c.id == self.key))
+                .mappings()
+                .first()
+            )
         if found is None:
             raise RunError(f"{self.ledger.name}: this run was removed.")
         return dict(found)
 
     # the run as a whole
 
-    def begin(self, name: str, plan: Mapping[str, Any], *, label: str = "", folder: str = "") -> None:
+    def begin(
+        self, name: str, plan: Mapping[str, Any], *, label: str = "", folder: str = ""
+    ) -> None:
         row = self.row()
         if row["label"] and not label:
-            raise RunError(f"This store holds the run {row['label']} already. Give each run a store of its own.")
-        values = {"name": name, "label": label or f"{name}-{row['number']}", "plan": finite(dict(plan)), "folder": folder}
+            raise RunError(
+                f"This store holds the run {row['label']} already. Give each run a store of its "
+                "own."
+            )
+        values = {
+            "name": name,
+            "label": label or f"{name}-{row['number']}",
+            "plan": finite(dict(plan)),
+            "folder": folder,
+        }
         with self.together() as connection:
             connection.execute(t.runs.update().where(t.runs.c.id == self.key).values(**values))
             if not row["about"].get("settings"):
@@ -132,14 +167,30 @@ class LedgerStore(RunStore):
         with self.together() as connection:
             row = self.row()
             merged = row["known"] | finite(dict(known))
-            own = {name: merged[name] for name in ("status", "reason", "epoch", "epochs", "step") if name in merged}
+            own = {
+                name: merged[name]
+                for name in ("status", "reason", "epoch", "epochs", "step")
+                if name in merged
+            }
             begun = str(merged.get("begun") or row["begun"])
-            values = {**own, "known": merged, "begun": begun, "changed": str(known.get("changed") or now())}
+            values = {
+                **own,
+                "known": merged,
+                "begun": begun,
+                "changed": str(known.get("changed") or now()),
+            }
             connection.execute(t.runs.update().where(t.runs.c.id == self.key).values(**values))
 
     def info(self) -> dict[str, Any]:
         row = self.row()
-        known: dict[str, Any] = {"status": "ready", "reason": "", "epoch": 0, "epochs": 0, "step": 0, "last": {}}
+        known: dict[str, Any] = {
+            "status": "ready",
+            "reason": "",
+            "epoch": 0,
+            "epochs": 0,
+            "step": 0,
+            "last": {},
+        }
         known |= {"begun": row["begun"], "changed": row["changed"]}
         known |= row["known"]
         return known
@@ -147,13 +198,20 @@ class LedgerStore(RunStore):
     def about(self, about: Mapping[str, Any]) -> None:
         """What is known of the run from its beginning."""
         with self.together() as connection:
-            connection.execute(t.runs.update().where(t.runs.c.id == self.key).values(about=finite(dict(about))))
+            connection.execute(
+                t.runs.update().where(t.runs.c.id == self.key).values(about=finite(dict(about)))
+            )
             self._note_settings(connection, about.get("settings") or {})
 
     def _note_settings(self, connection: Connection, settings: Mapping[str, Any]) -> None:
         connection.execute(t.settings.delete().where(t.settings.c.run == self.key))
         rows = [
-            {"run": self.key, "name": name, "value": str(value)[:MOST_VALUE], "number": _as_number(value)}
+            {
+                "run": self.key,
+                "name": name,
+                "value": str(value)[:MOST_VALUE],
+                "number": _as_number(value),
+            }
             for name, value in list(dotted(settings))[:MOST_SETTINGS]
         ]
         if rows:
@@ -166,31 +224,56 @@ class LedgerStore(RunStore):
 
     def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         with self.together() as connection:
-            connection.execute(t.chunks.delete().where(t.chunks.c.run == self.key, t.chunks.c.series == series))
+            connection.execute(
+                t.chunks.delete().where(t.chunks.c.run == self.key, t.chunks.c.series == series)
+            )
             self._add(connection, series, rows)
 
     def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         with self.together() as connection:
             self._add(connection, series, rows)
 
-    def _add(self, connection: Connection, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def _add(
+        self, connection: Connection, series: str, rows: Sequence[Mapping[str, float]]
+    ) -> None:
         if not rows:
             return
         columns = list(dict.fromkeys(name for row in rows for name in row))
-        matrix = np.array([[row.get(name, np.nan) for name in columns] for row in rows], dtype=np.float64)
+        matrix = np.array(
+            [[row.get(name, np.nan) for name in columns] for row in rows], dtype=np.float64
+        )
         self.add_matrix(connection, series, columns, matrix)
 
-    def add_matrix(self, connection: Connection, series: str, columns: list[str], matrix: np.ndarray) -> None:
+    def add_matrix(
+        self, connection: Connection, series: str, columns: list[str], matrix: np.ndarray
+    ) -> None:
         """Rows as a matrix; a small chunk grows in place of a new one."""
         if not len(matrix):
             return
         mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == series)
-        last = connection.execute(sa.select(t.chunks).where(mine).order_by(t.chunks.c.id.desc()).limit(1)).mappings().first()
+        last = (
+            connection.execute(
+                sa.select(t.chunks).where(mine).order_by(t.chunks.c.id.desc()).limit(1)
+            )
+            .mappings()
+            .first()
+        )
         if last is not None and last["columns"] == columns and last["rows"] < LEAST_ROWS:
-            values = {"rows": last["rows"] + len(matrix), "content": last["content"] + matrix.tobytes()}
-            connection.execute(t.chunks.update().where(t.chunks.c.id == last["id"]).values(**values))
+            values = {
+                "rows": last["rows"] + len(matrix),
+                "content": last["content"] + matrix.tobytes(),
+            }
+            connection.execute(
+                t.chunks.update().where(t.chunks.c.id == last["id"]).values(**values)
+            )
         else:
-            values = {"run": self.key, "series": series, "columns": columns, "rows": len(matrix), "content": matrix.tobytes()}
+            values = {
+                "run": self.key,
+                "series": series,
+                "columns": columns,
+                "rows": len(matrix),
+                "content": matrix.tobytes(),
+            }
             connection.execute(t.chunks.insert().values(**values))
         if series in ("epochs", "steps"):
             self._note_scores(connection, series)
@@ -200,34 +283,56 @@ class LedgerStore(RunStore):
         if series == "steps" and "epochs" in self.series_names():
             return
         about = self.row()["about"]
-        rows = scores_of(self.read_numbers(series) if series == "epochs" else self._last_rows(connection), about.get("better") or {})
+        rows = scores_of(
+            self.read_numbers(series) if series == "epochs" else self._last_rows(connection),
+            about.get("better") or {},
+        )
         connection.execute(t.scores.delete().where(t.scores.c.run == self.key))
         if rows:
             connection.execute(t.scores.insert(), [{"run": self.key, **row} for row in rows])
 
     def _last_rows(self, connection: Connection) -> list[dict[str, float]]:
         mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == "steps")
-        last = connection.execute(sa.select(t.chunks).where(mine).order_by(t.chunks.c.id.desc()).limit(1)).mappings().one()
+        last = (
+            connection.execute(
+                sa.select(t.chunks).where(mine).order_by(t.chunks.c.id.desc()).limit(1)
+            )
+            .mappings()
+            .one()
+        )
         return [_present(last["columns"], line) for line in _matrix(last)[-1:]]
 
     def series_names(self) -> list[str]:
         with self.reading() as connection:
-            query = sa.select(t.chunks.c.series).where(t.chunks.c.run == self.key).distinct().order_by(t.chunks.c.series)
+            query = (
+                sa.select(t.chunks.c.series)
+                .where(t.chunks.c.run == self.key)
+                .distinct()
+                .order_by(t.chunks.c.series)
+            )
             return list(connection.execute(query).scalars())
 
     def read_numbers(self, series: str) -> list[dict[str, float]]:
-        return [_present(columns, line) for columns, matrix in self._matrices(series) for line in matrix]
+        return [
+            _present(columns, line) for columns, matrix in self._matrices(series) for line in matrix
+        ]
 
     def frame(self, series: str) -> pd.DataFrame:
         """The rows of a series as a DataFrame."""
         import pandas as pd
 
-        found = [pd.DataFrame(matrix, columns=columns) for columns, matrix in self._matrices(series)]
+        found = [
+            pd.DataFrame(matrix, columns=columns) for columns, matrix in self._matrices(series)
+        ]
         return pd.concat(found, ignore_index=True) if found else pd.DataFrame()
 
     def _matrices(self, series: str) -> Iterator[tuple[list[str], np.ndarray]]:
         with self.reading() as connection:
-            query = sa.select(t.chunks).where(t.chunks.c.run == self.key, t.chunks.c.series == series).order_by(t.chunks.c.id)
+            query = (
+                sa.select(t.chunks)
+                .where(t.chunks.c.run == self.key, t.chunks.c.series == series)
+                .order_by(t.chunks.c.id)
+            )
             found = connection.execute(query).mappings().all()
         for chunk in found:
             yield chunk["columns"], _matrix(chunk)
@@ -237,12 +342,18 @@ class LedgerStore(RunStore):
             raise RunError(f"{name!r} is no name of a file of a run.")
         with self.together() as connection:
             digest = self.ledger.put(connection, content)
-            connection.execute(t.files.delete().where(t.files.c.run == self.key, t.files.c.name == name))
-            connection.execute(t.files.insert().values(run=self.key, name=name, digest=digest, size=len(content)))
+            connection.execute(
+                t.files.delete().where(t.files.c.run == self.key, t.files.c.name == name)
+            )
+            connection.execute(
+                t.files.insert().values(run=self.key, name=name, digest=digest, size=len(content))
+            )
 
     def read_file(self, name: str) -> bytes:
         with self.reading() as connection:
-            query = sa.select(t.files.c.digest).where(t.files.c.run == self.key, t.files.c.name == name)
+            query = sa.select(t.files.c.digest).where(
+                t.files.c.run == self.key, t.files.c.name == name
+            )
             digest = connection.execute(query).scalar()
             if digest is None:
                 raise RunError(f"{self.label}: there is no file {name!r}.")
@@ -250,7 +361,11 @@ class LedgerStore(RunStore):
 
     def file_names(self) -> list[str]:
         with self.reading() as connection:
-            return sorted(connection.execute(sa.select(t.files.c.name).where(t.files.c.run == self.key)).scalars())
+            return sorted(
+                connection.execute(
+                    sa.select(t.files.c.name).where(t.files.c.run == self.key)
+                ).scalars()
+            )
 
     def console(self, text: str) -> None:
         with self.together() as connection:
@@ -258,17 +373,25 @@ class LedgerStore(RunStore):
 
     def read_console(self) -> str:
         with self.reading() as connection:
-            query = sa.select(t.console.c.text).where(t.console.c.run == self.key).order_by(t.console.c.id)
+            query = (
+                sa.select(t.console.c.text)
+                .where(t.console.c.run == self.key)
+                .order_by(t.console.c.id)
+            )
             return "".join(connection.execute(query).scalars())
 
     # states
 
-    def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
+    def save_state(
+        self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]
+    ) -> None:
         with tempfile.TemporaryDirectory() as folder:
             content = archive.write(Path(folder) / "state.npz", arrays, meta).read_bytes()
         with self.together() as connection:
             digest = self.ledger.put(connection, content)
-            connection.execute(t.states.delete().where(t.states.c.run == self.key, t.states.c.name == name))
+            connection.execute(
+                t.states.delete().where(t.states.c.run == self.key, t.states.c.name == name)
+            )
             connection.execute(t.states.insert().values(run=self.key, name=name, digest=digest))
 
     def state_content(self, name: str) -> bytes:
@@ -280,7 +403,9 @@ class LedgerStore(RunStore):
             If there is none.
         """
         with self.reading() as connection:
-            query = sa.select(t.states.c.digest).where(t.states.c.run == self.key, t.states.c.name == name)
+            query = sa.select(t.states.c.digest).where(
+                t.states.c.run == self.key, t.states.c.name == name
+            )
             digest = connection.execute(query).scalar()
             if digest is None:
                 raise CheckpointError(f"{self.label}: there is no state {name!r}.")
@@ -296,8 +421,13 @@ class LedgerStore(RunStore):
 
     def states(self) -> list[str]:
         with self.reading() as connection:
-            names = connection.execute(sa.select(t.states.c.name).where(t.states.c.run == self.key)).scalars()
-            return sorted((name for name in names if not name.endswith(".refused")), key=lambda name: (step_of(name), name))
+            names = connection.execute(
+                sa.select(t.states.c.name).where(t.states.c.run == self.key)
+            ).scalars()
+            return sorted(
+                (name for name in names if not name.endswith(".refused")),
+                key=lambda name: (step_of(name), name),
+            )
 
     def rename_state(self, name: str, new: str | None) -> None:
         mine = (t.states.c.run == self.key) & (t.states.c.name == name)
@@ -305,10 +435,14 @@ class LedgerStore(RunStore):
             if new is None:
                 digest = connection.execute(sa.select(t.states.c.digest).where(mine)).scalar()
                 connection.execute(t.states.delete().where(mine))
-                left = connection.execute(sa.select(t.states.c.id).where(t.states.c.digest == digest).limit(1)).first()
+                left = connection.execute(
+                    sa.select(t.states.c.id).where(t.states.c.digest == digest).limit(1)
+                ).first()
                 if digest is not None and left is None:
                     used = sa.select(t.models.c.digest).where(t.models.c.digest == digest)
-                    connection.execute(t.contents.delete().where(t.contents.c.digest == digest, ~sa.exists(used)))
+                    connection.execute(
+                        t.contents.delete().where(t.contents.c.digest == digest, ~sa.exists(used))
+                    )
             else:
                 connection.execute(t.states.update().where(mine).values(name=new))
 
@@ -317,41 +451,63 @@ class LedgerStore(RunStore):
     def ask(self, request: Request) -> None:
         check_request(request)
         with self.together() as connection:
-            connection.execute(t.requests.insert().values(run=self.key, what=request.what, text=request.text))
+            connection.execute(
+                t.requests.insert().values(run=self.key, what=request.what, text=request.text)
+            )
 
     def requests(self) -> list[Request]:
         with self.reading() as connection:
-            there = connection.execute(sa.select(t.requests.c.id).where(t.requests.c.run == self.key).limit(1)).first()
+            there = connection.execute(
+                sa.select(t.requests.c.id).where(t.requests.c.run == self.key).limit(1)
+            ).first()
         if there is None:
             return []
         with self.together() as connection:
-            query = sa.select(t.requests).where(t.requests.c.run == self.key).order_by(t.requests.c.id)
+            query = (
+                sa.select(t.requests).where(t.requests.c.run == self.key).order_by(t.requests.c.id)
+            )
             found = connection.execute(query).mappings().all()
-            connection.execute(t.requests.delete().where(t.requests.c.id.in_([row["id"] for row in found])))
+            connection.execute(
+                t.requests.delete().where(t.requests.c.id.in_([row["id"] for row in found]))
+            )
         return [Request(row["what"], row["text"]) for row in found]
 
     # tags and notes
 
     def tags(self) -> list[str]:
         with self.reading() as connection:
-            return sorted(connection.execute(sa.select(t.tags.c.tag).where(t.tags.c.run == self.key)).scalars())
+            return sorted(
+                connection.execute(
+                    sa.select(t.tags.c.tag).where(t.tags.c.run == self.key)
+                ).scalars()
+            )
 
     def set_tags(self, tags: Sequence[str]) -> None:
         with self.together() as connection:
             connection.execute(t.tags.delete().where(t.tags.c.run == self.key))
             if tags:
-                connection.execute(t.tags.insert(), [{"run": self.key, "tag": tag} for tag in sorted(set(tags))])
+                connection.execute(
+                    t.tags.insert(), [{"run": self.key, "tag": tag} for tag in sorted(set(tags))]
+                )
 
     def notes(self) -> list[dict[str, str]]:
         with self.reading() as connection:
-            query = sa.select(t.notes.c.at, t.notes.c.text).where(t.notes.c.run == self.key).order_by(t.notes.c.id)
+            query = (
+                sa.select(t.notes.c.at, t.notes.c.text)
+                .where(t.notes.c.run == self.key)
+                .order_by(t.notes.c.id)
+            )
             return [dict(row) for row in connection.execute(query).mappings()]
 
     def add_notes(self, notes: Sequence[Mapping[str, str]]) -> None:
         """Notes that are not there yet."""
         with self.together() as connection:
             known = {(note["at"], note["text"]) for note in self.notes()}
-            rows = [{"run": self.key, "at": n["at"], "text": n["text"]} for n in notes if (n["at"], n["text"]) not in known]
+            rows = [
+                {"run": self.key, "at": n["at"], "text": n["text"]}
+                for n in notes
+                if (n["at"], n["text"]) not in known
+            ]
             if rows:
                 connection.execute(t.notes.insert(), rows)
 
@@ -361,7 +517,11 @@ def _matrix(chunk: Mapping[Any, Any]) -> np.ndarray:
 
 
 def _present(columns: Sequence[str], line: np.ndarray) -> dict[str, float]:
-    return {name: value for name, value in zip(columns, line.tolist(), strict=True) if not math.isnan(value)}
+    return {
+        name: value
+        for name, value in zip(columns, line.tolist(), strict=True)
+        if not math.isnan(value)
+    }
 
 
 def _as_number(value: Any) -> float | None:
@@ -385,7 +545,9 @@ def dotted(tree: Mapping[str, Any], above: str = "") -> Iterator[tuple[str, Any]
 def _leaves(name: str, value: Any) -> Iterator[tuple[str, Any]]:
     if isinstance(value, Mapping):
         yield from dotted(value, f"{name}.")
-    elif isinstance(value, list | tuple) and any(isinstance(item, Mapping | list) for item in value):
+    elif isinstance(value, list | tuple) and any(
+        isinstance(item, Mapping | list) for item in value
+    ):
         for i, item in enumerate(value):
             yield from _leaves(f"{name}.{i}", item)
     elif value is not None:

@@ -36,7 +36,9 @@ def runs_table(root: str | os.PathLike[str] = RECORDS) -> pd.DataFrame:
     >>> import tempfile
     >>> root = tempfile.mkdtemp()
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, record=root)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=1, record=root
+    ... )
     >>> vs.runs.runs_table(root)[["run", "status", "epochs"]].values.tolist()
     [['run-1', 'finished', '1/1']]
     """
@@ -45,6 +47,10 @@ def runs_table(root: str | os.PathLike[str] = RECORDS) -> pd.DataFrame:
     rows = []
     for folder in find_runs(root):
         known = folder.info()
-        row: dict[str, Any] = {"run": folder.path.name, "status": known["status"], "epochs": f"{known['epoch']}/{known['epochs']}"}
+        row: dict[str, Any] = {
+            "run": folder.path.name,
+            "status": known["status"],
+            "epochs": f"{known['epoch']}/{known['epochs']}",
+        }
         rows.append(row | {"step": known["step"], "begun": known["begun"]} | known["last"])
     return pd.DataFrame(rows)

@@ -39,8 +39,14 @@ __all__ = ["RunRecord", "Runs", "open_runs", "store_of"]
 
 _CONDITION = re.compile(r"^\s*([^<>=!~]+?)\s*(<=|>=|!=|==|=|<|>)\s*(.+?)\s*$")
 _HOLDS: dict[str, Callable[[Any, Any], bool]] = {
-    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge, "=": operator.eq, "==": operator.eq, "!=": operator.ne,
-}  # fmt: skip
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+    "=": operator.eq,
+    "==": operator.eq,
+    "!=": operator.ne,
+}
 _PLAIN = ("number", "name", "status", "epoch", "epochs", "step", "begun", "changed")
 
 
@@ -52,7 +58,8 @@ def open_runs(place: str | os.PathLike[str] = RECORDS, *, ledger: str | None = N
     place : path or URL
         Folder of runs, or the address of a ledger such as ``postgresql://host/name``.
     ledger : str, optional
-        Address of the ledger; by default what ``VINESTEP_LEDGER`` says, or ``ledger.sqlite`` in the folder.
+        Address of the ledger; by default what ``VINESTEP_LEDGER`` says, or ``ledger.sqlite`` in the
+        folder.
 
     Raises
     ------
@@ -64,7 +71,9 @@ def open_runs(place: str | os.PathLike[str] = RECORDS, *, ledger: str | None = N
     >>> import tempfile
     >>> root = tempfile.mkdtemp()
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=root
+    ... )
     >>> runs = vs.runs.open(root)
     >>> runs.table()[["run", "status", "epoch"]].values.tolist(), len(runs["run-1"].curves)
     ([['run-1', 'finished', 2]], 2)
@@ -101,11 +110,20 @@ class Runs:
 
     def _repr_html_(self) -> str:
         frame = self.table()
-        return html_table(repr(self)[1:-1], [str(name) for name in frame], frame.astype(object).to_numpy().tolist())
+        return html_table(
+            repr(self)[1:-1],
+            [str(name) for name in frame],
+            frame.astype(object).to_numpy().tolist(),
+        )
 
     def __len__(self) -> int:
         with self.ledger.reading() as connection:
-            return int(connection.execute(sa.select(sa.func.count()).select_from(t.runs).where(t.runs.c.label != "")).scalar() or 0)
+            return int(
+                connection.execute(
+                    sa.select(sa.func.count()).select_from(t.runs).where(t.runs.c.label != "")
+                ).scalar()
+                or 0
+            )
 
     def __iter__(self) -> Iterator[RunRecord]:
         return iter([RunRecord(self, row) for row in self._rows()])
@@ -127,7 +145,9 @@ class Runs:
 
     def _rows(self) -> list[dict[str, Any]]:
         with self.ledger.reading() as connection:
-            query = sa.select(t.runs).where(t.runs.c.label != "").order_by(t.runs.c.number, t.runs.c.id)
+            query = (
+                sa.select(t.runs).where(t.runs.c.label != "").order_by(t.runs.c.number, t.runs.c.id)
+            )
             return [dict(row) for row in connection.execute(query).mappings()]
 
     def __getitem__(self, which: str | int) -> RunRecord:
@@ -145,9 +165,15 @@ class Runs:
             place = str(Path(wanted).resolve())
             found = [r for r in rows if r["folder"] == place]
         if not found:
-            raise RunError(f"There is no run {wanted!r} in {self.root or self.ledger.name}. {_near(wanted, rows)}")
+            raise RunError(
+                f"There is no run {wanted!r} in {self.root or self.ledger.name}. "
+                f"{_near(wanted, rows)}"
+            )
         if len(found) > 1:
-            raise RunError(f"{wanted!r} are {len(found)} runs: {', '.join(r['label'] for r in found[:6])}. Name one of them whole.")
+            raise RunError(
+                f"{wanted!r} are {len(found)} runs: {', '.join(r['label'] for r in found[:6])}. "
+                "Name one of them whole."
+            )
         return RunRecord(self, found[0])
 
     def table(
@@ -168,7 +194,8 @@ class Runs:
             Pattern of names, such as ``"barrels*"``.
         tag, status : str, optional
         where : sequence of str
-            Conditions on any setting, score or column, such as ``"optimiser.rate>0.01"`` or ``"validation_loss<0.4"``.
+            Conditions on any setting, score or column, such as ``"optimiser.rate>0.01"`` or
+            ``"validation_loss<0.4"``.
         sort : str, optional
             A column, setting or score; with a minus before it, from high to low.
         columns : sequence of str
@@ -182,8 +209,16 @@ class Runs:
         import pandas as pd
 
         conditions = [_condition(text) for text in where]
-        wanted = {one for one, _, _ in conditions} | set(columns) | ({sort.lstrip("-")} if sort else set())
-        rows = [r for r in self._rows() if (name is None or fnmatch.fnmatch(r["label"], name) or r["name"] == name)]
+        wanted = (
+            {one for one, _, _ in conditions}
+            | set(columns)
+            | ({sort.lstrip("-")} if sort else set())
+        )
+        rows = [
+            r
+            for r in self._rows()
+            if (name is None or fnmatch.fnmatch(r["label"], name) or r["name"] == name)
+        ]
         tags = self._grouped(t.tags, "tag")
         scores = self._scores()
         values = self._values(wanted, rows, scores)
@@ -192,60 +227,96 @@ class Runs:
         for row in rows:
             own = tags.get(row["id"], [])
             known = values.get(row["id"], {}) | {column: row[column] for column in _PLAIN}
-            if (tag is not None and tag not in own) or (status is not None and row["status"] != status):
+            if (tag is not None and tag not in own) or (
+                status is not None and row["status"] != status
+            ):
                 continue
             if all(_holds(known.get(one), how, value) for one, how, value in conditions):
                 found.append((row, own, known))
         if sort:
             key = sort.lstrip("-")
             have = [item for item in found if item[2].get(key) is not None]
-            have.sort(key=lambda item: (isinstance(item[2][key], str), item[2][key]), reverse=sort.startswith("-"))
+            have.sort(
+                key=lambda item: (isinstance(item[2][key], str), item[2][key]),
+                reverse=sort.startswith("-"),
+            )
             found = have + [item for item in found if item[2].get(key) is None]
         listed = []
         for row, own, known in found:
-            line = {"run": row["label"], "status": row["status"], "epoch": row["epoch"], "epochs": row["epochs"], "step": row["step"]}
+            line = {
+                "run": row["label"],
+                "status": row["status"],
+                "epoch": row["epoch"],
+                "epochs": row["epochs"],
+                "step": row["step"],
+            }
             line |= {"begun": row["begun"], "tags": " ".join(own)}
-            line |= {column: known.get(column) for column in [*columns, *([sort.lstrip("-")] if sort else [])] if column not in line}
-            listed.append(line | {one: value for one, value in scores.get(row["id"], {}).items() if one not in line})
+            line |= {
+                column: known.get(column)
+                for column in [*columns, *([sort.lstrip("-")] if sort else [])]
+                if column not in line
+            }
+            listed.append(
+                line
+                | {
+                    one: value
+                    for one, value in scores.get(row["id"], {}).items()
+                    if one not in line
+                }
+            )
         return pd.DataFrame(listed)
 
     def _grouped(self, table: sa.Table, column: str) -> dict[int, list[str]]:
         found: dict[int, list[str]] = {}
         with self.ledger.reading() as connection:
-            for run, value in connection.execute(sa.select(table.c.run, table.c[column]).order_by(table.c[column])):
+            for run, value in connection.execute(
+                sa.select(table.c.run, table.c[column]).order_by(table.c[column])
+            ):
                 found.setdefault(run, []).append(value)
         return found
 
     def _scores(self) -> dict[int, dict[str, float]]:
         found: dict[int, dict[str, float]] = {}
         with self.ledger.reading() as connection:
-            for run, name, last, best in connection.execute(sa.select(t.scores.c.run, t.scores.c.name, t.scores.c.last, t.scores.c.best)):
+            for run, name, last, best in connection.execute(
+                sa.select(t.scores.c.run, t.scores.c.name, t.scores.c.last, t.scores.c.best)
+            ):
                 own = found.setdefault(run, {})
                 own[name] = last
                 if best is not None:
                     own[f"best {name}"] = best
         return found
 
-    def _values(self, wanted: set[str], rows: list[dict[str, Any]], scores: dict[int, dict[str, float]]) -> dict[int, dict[str, Any]]:
-        """Settings and scores by name, of each run: of settings numbers where they are, else texts."""
+    def _values(
+        self, wanted: set[str], rows: list[dict[str, Any]], scores: dict[int, dict[str, float]]
+    ) -> dict[int, dict[str, Any]]:
+        """Settings and scores by name, of each run: of settings numbers where they are, else
+        texts.
+        """
         found: dict[int, dict[str, Any]] = {row["id"]: {} for row in rows}
         if not wanted:
             return found
         with self.ledger.reading() as connection:
-            query = sa.select(t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number).where(
-                t.settings.c.name.in_(wanted)
-            )
+            query = sa.select(
+                t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number
+            ).where(t.settings.c.name.in_(wanted))
             for run, name, value, number in connection.execute(query):
                 found.setdefault(run, {})[name] = value if number is None else number
         for run, own in scores.items():
-            found.setdefault(run, {}).update({name: value for name, value in own.items() if name in wanted})
+            found.setdefault(run, {}).update(
+                {name: value for name, value in own.items() if name in wanted}
+            )
         return found
 
-    def _check_known(self, wanted: set[str], values: dict[int, dict[str, Any]], rows: list[dict[str, Any]]) -> None:
+    def _check_known(
+        self, wanted: set[str], values: dict[int, dict[str, Any]], rows: list[dict[str, Any]]
+    ) -> None:
         known = set(_PLAIN).union(*values.values()) if values else set(_PLAIN)
         for name in sorted(wanted - known):
             if rows:
-                raise RunError(f"No run has a setting or score {name!r}. {did_you_mean(name, self.names())}")
+                raise RunError(
+                    f"No run has a setting or score {name!r}. {did_you_mean(name, self.names())}"
+                )
 
     def names(self) -> list[str]:
         """All settings and scores that any run has."""
@@ -257,11 +328,17 @@ class Runs:
         """Settings of runs, a row each; empty where a run does not have one."""
         import pandas as pd
 
-        rows = {row["id"]: row["label"] for row in self._rows() if not labels or row["label"] in labels}
+        rows = {
+            row["id"]: row["label"] for row in self._rows() if not labels or row["label"] in labels
+        }
         found: dict[int, dict[str, Any]] = {key: {} for key in rows}
         with self.ledger.reading() as connection:
-            query = sa.select(t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number)
-            for run, name, value, number in connection.execute(query.where(t.settings.c.run.in_(list(rows)) if labels else sa.true())):
+            query = sa.select(
+                t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number
+            )
+            for run, name, value, number in connection.execute(
+                query.where(t.settings.c.run.in_(list(rows)) if labels else sa.true())
+            ):
                 if run in found:
                     found[run][name] = value if number is None else number
         return pd.DataFrame(list(found.values()), index=list(rows.values()))
@@ -282,7 +359,10 @@ def _near(wanted: str, rows: list[dict[str, Any]]) -> str:
 def _condition(text: str) -> tuple[str, str, Any]:
     match = _CONDITION.match(text)
     if match is None:
-        raise RunError(f"{text!r} is no condition. Write a name, one of < <= > >= = !=, and a value: optimiser.rate>0.01.")
+        raise RunError(
+            f"{text!r} is no condition. Write a name, one of < <= > >= = !=, and a value: "
+            "optimiser.rate>0.01."
+        )
     name, how, value = match.groups()
     try:
         return name, how, float(value)
@@ -310,7 +390,9 @@ class RunRecord:
     --------
     >>> import tempfile
     >>> root, data = tempfile.mkdtemp(), vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=root)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=root
+    ... )
     >>> run = vs.runs.open(root)["run-1"]
     >>> run.status, len(run.curves), run.settings["optimiser.kind"], run.tag(["oak"])
     ('finished', 2, 'adam', ['oak'])
@@ -334,15 +416,28 @@ class RunRecord:
         self.plan: dict[str, Any] = row["plan"]
 
     def __repr__(self) -> str:
-        return f"<{self.label} {self.status}: {self.reason or f'epoch {self.epoch} of {self.epochs}, step {self.step}'}>"
+        return (
+            f"<{self.label} {self.status}: "
+            f"{self.reason or f'epoch {self.epoch} of {self.epochs}, step {self.step}'}>"
+        )
 
     def _repr_html_(self) -> str:
         rows = self.curves.to_dict("records")
         against = "epoch" if len(rows) and "epoch" in rows[0] else "step"
-        curve = html_curve([{str(name): value for name, value in row.items()} for row in rows], ["loss", "validation_loss"], against)
-        scores = [[name, *row] for name, row in zip(self.scores.index, self.scores[["last", "best"]].to_numpy().tolist(), strict=True)]
+        curve = html_curve(
+            [{str(name): value for name, value in row.items()} for row in rows],
+            ["loss", "validation_loss"],
+            against,
+        )
+        scores = [
+            [name, *row]
+            for name, row in zip(
+                self.scores.index, self.scores[["last", "best"]].to_numpy().tolist(), strict=True
+            )
+        ]
         told = html_findings(self.diagnose(), "What the record says")
-        return f"<div><b>{escape(repr(self)[1:-1])}</b></div>{curve}{html_table('Scores', ['figure', 'last', 'best'], scores)}{told}"
+        table = html_table("Scores", ["figure", "last", "best"], scores)
+        return f"<div><b>{escape(repr(self)[1:-1])}</b></div>{curve}{table}{told}"
 
     @property
     def folder(self) -> RunFolder | None:
@@ -363,7 +458,9 @@ class RunRecord:
         return self.store.series_names()
 
     def series(self, name: str) -> pd.DataFrame:
-        """The rows of a series, such as "epochs", "steps", "norms", "distributions", "machine"; empty if there is none."""
+        """The rows of a series, such as "epochs", "steps", "norms", "distributions", "machine";
+        empty if there is none.
+        """
         return self.store.frame(name)
 
     @property
@@ -381,20 +478,39 @@ class RunRecord:
     def settings(self) -> dict[str, Any]:
         """Settings by dotted names."""
         with self._runs.ledger.reading() as connection:
-            query = sa.select(t.settings.c.name, t.settings.c.value, t.settings.c.number).where(t.settings.c.run == self.store.key)
+            query = sa.select(t.settings.c.name, t.settings.c.value, t.settings.c.number).where(
+                t.settings.c.run == self.store.key
+            )
             return {
-                name: value if number is None else number for name, value, number in connection.execute(query.order_by(t.settings.c.id))
+                name: value if number is None else number
+                for name, value, number in connection.execute(query.order_by(t.settings.c.id))
             }
 
     @property
     def scores(self) -> pd.DataFrame:
-        """Of each figure: last, best, the epoch of the best, and whether "higher" or "lower" is better."""
+        """Of each figure: last, best, the epoch of the best, and whether "higher" or "lower" is
+        better.
+        """
         import pandas as pd
 
         with self._runs.ledger.reading() as connection:
-            query = sa.select(t.scores.c.name, t.scores.c.last, t.scores.c.best, t.scores.c.best_epoch, t.scores.c.better)
-            rows = connection.execute(query.where(t.scores.c.run == self.store.key).order_by(t.scores.c.id)).mappings().all()
-        return pd.DataFrame(list(map(dict, rows)), columns=["name", "last", "best", "best_epoch", "better"]).set_index("name")
+            query = sa.select(
+                t.scores.c.name,
+                t.scores.c.last,
+                t.scores.c.best,
+                t.scores.c.best_epoch,
+                t.scores.c.better,
+            )
+            rows = (
+                connection.execute(
+                    query.where(t.scores.c.run == self.store.key).order_by(t.scores.c.id)
+                )
+                .mappings()
+                .all()
+            )
+        return pd.DataFrame(
+            list(map(dict, rows)), columns=["name", "last", "best", "best_epoch", "better"]
+        ).set_index("name")
 
     @property
     def better(self) -> dict[str, str]:
@@ -446,7 +562,9 @@ class RunRecord:
     def tag(self, add: Sequence[str] = (), remove: Sequence[str] = ()) -> list[str]:
         """Add and remove tags; those it has then."""
         folder = self.folder
-        now = sorted((set(folder.tags() if folder is not None else self.tags) | set(add)) - set(remove))
+        now = sorted(
+            (set(folder.tags() if folder is not None else self.tags) | set(add)) - set(remove)
+        )
         if folder is not None:
             folder.set_tags(now)
             take_in(folder, self._runs.ledger)
@@ -479,7 +597,9 @@ class RunRecord:
         elif self.refresh().status == "running":
             self.store.ask(Request(what, text))
         else:
-            raise RunError(f"{self.label}: nobody is at work on this run, so it cannot be asked to {what}.")
+            raise RunError(
+                f"{self.label}: nobody is at work on this run, so it cannot be asked to {what}."
+            )
 
     def remove(self) -> None:
         """Remove the run: its folder and what the ledger knows of it.
@@ -493,11 +613,18 @@ class RunRecord:
 
         folder = self.folder
         if folder is not None and folder.is_held():
-            raise RunError(f"{self.label}: this run is running. Stop it first: vinestep stop {self.label}.")
+            raise RunError(
+                f"{self.label}: this run is running. Stop it first: vinestep stop {self.label}."
+            )
         if self.status == "running" and folder is None:
-            raise RunError(f"{self.label}: this run is running on another machine. Stop it first: vinestep stop {self.label}.")
+            raise RunError(
+                f"{self.label}: this run is running on another machine. Stop it first: vinestep "
+                f"stop {self.label}."
+            )
         if models := needed(self._runs.ledger, self.uid):
-            raise RunError(f"{self.label}: the catalogue needs this run: {', '.join(models)} came from it.")
+            raise RunError(
+                f"{self.label}: the catalogue needs this run: {', '.join(models)} came from it."
+            )
         if folder is not None:
             shutil.rmtree(folder.path)
         remove_run(self._runs.ledger, self.store.key)
@@ -511,9 +638,21 @@ class RunRecord:
     def as_dict(self) -> dict[str, Any]:
         """What is known of the run, as JSON can hold it."""
         return {
-            "run": self.label, "number": self.number, "name": self.name, "status": self.status, "reason": self.reason, "epoch": self.epoch,
-            "epochs": self.epochs, "step": self.step, "begun": self.begun, "changed": self.changed, "tags": self.tags, "notes": self.notes,
-            "settings": self.settings, "about": {k: v for k, v in self.about.items() if k != "settings"},
-            "scores": json.loads(self.scores.reset_index().to_json(orient="records")), "series": self.series_names,
+            "run": self.label,
+            "number": self.number,
+            "name": self.name,
+            "status": self.status,
+            "reason": self.reason,
+            "epoch": self.epoch,
+            "epochs": self.epochs,
+            "step": self.step,
+            "begun": self.begun,
+            "changed": self.changed,
+            "tags": self.tags,
+            "notes": self.notes,
+            "settings": self.settings,
+            "about": {k: v for k, v in self.about.items() if k != "settings"},
+            "scores": json.loads(self.scores.reset_index().to_json(orient="records")),
+            "series": self.series_names,
             "files": self.file_names,
-        }  # fmt: skip
+        }

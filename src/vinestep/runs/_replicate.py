@@ -1,7 +1,8 @@
-"""A process beside a run that hands on what its folder records to a ledger elsewhere, and requests from there to the folder.
+"""A process beside a run that hands on what its folder records to a ledger elsewhere, and requests
+from there to the folder.
 
-The run itself never waits for the ledger. While the ledger is slow or gone the folder keeps everything; if it stays away, the next command
-that opens the ledger catches up.
+The run itself never waits for the ledger. While the ledger is slow or gone the folder keeps
+everything; if it stays away, the next command that opens the ledger catches up.
 """
 
 from __future__ import annotations
@@ -33,7 +34,10 @@ def replicate(folder: RunFolder, url: str) -> None:
                 return
         except VineStepError as error:
             if not told:
-                folder.console(f"warning: {error} The run goes on, its folder keeps what is recorded, and the next command catches up.")
+                folder.console(
+                    f"warning: {error} The run goes on, its folder keeps what is recorded, and "
+                    "the next command catches up."
+                )
                 told = True
         if over:
             ended = ended or time.monotonic()

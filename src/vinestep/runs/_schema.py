@@ -63,16 +63,43 @@ runs = Table(
     Column("plan", JSON, nullable=False),
 )
 settings = Table(
-    "settings", metadata, _key(), _run(), Column("name", Text, nullable=False), Column("value", Text), Column("number", Float(53))
+    "settings",
+    metadata,
+    _key(),
+    _run(),
+    Column("name", Text, nullable=False),
+    Column("value", Text),
+    Column("number", Float(53)),
 )
 Index(None, settings.c.run, settings.c.name)
 scores = Table(
-    "scores", metadata, _key(), _run(), Column("name", Text, nullable=False), Column("last", Float(53)), Column("best", Float(53)),
-    Column("best_epoch", Float(53)), Column("better", String(8), nullable=False, default=""),
-)  # fmt: skip
+    "scores",
+    metadata,
+    _key(),
+    _run(),
+    Column("name", Text, nullable=False),
+    Column("last", Float(53)),
+    Column("best", Float(53)),
+    Column("best_epoch", Float(53)),
+    Column("better", String(8), nullable=False, default=""),
+)
 Index(None, scores.c.run, scores.c.name)
-tags = Table("tags", metadata, _key(), _run(), Column("tag", Text, nullable=False), UniqueConstraint("run", "tag"))
-notes = Table("notes", metadata, _key(), _run(), Column("at", String(40), nullable=False), Column("text", Text, nullable=False))
+tags = Table(
+    "tags",
+    metadata,
+    _key(),
+    _run(),
+    Column("tag", Text, nullable=False),
+    UniqueConstraint("run", "tag"),
+)
+notes = Table(
+    "notes",
+    metadata,
+    _key(),
+    _run(),
+    Column("at", String(40), nullable=False),
+    Column("text", Text, nullable=False),
+)
 Index(None, notes.c.run)
 chunks = Table(
     "chunks",
@@ -88,23 +115,51 @@ Index(None, chunks.c.run, chunks.c.series)
 console = Table("console", metadata, _key(), _run(), Column("text", Text, nullable=False))
 Index(None, console.c.run)
 contents = Table(
-    "contents", metadata, _key(), Column("digest", String(64), nullable=False), Column("part", Integer, nullable=False),
-    Column("content", LargeBinary, nullable=False), UniqueConstraint("digest", "part"),
-)  # fmt: skip
+    "contents",
+    metadata,
+    _key(),
+    Column("digest", String(64), nullable=False),
+    Column("part", Integer, nullable=False),
+    Column("content", LargeBinary, nullable=False),
+    UniqueConstraint("digest", "part"),
+)
 files = Table(
-    "files", metadata, _key(), _run(), Column("name", Text, nullable=False), Column("digest", String(64), nullable=False),
-    Column("size", BigInteger, nullable=False), UniqueConstraint("run", "name"),
-)  # fmt: skip
-states = Table(
-    "states", metadata, _key(), _run(), Column("name", Text, nullable=False), Column("digest", String(64), nullable=False),
+    "files",
+    metadata,
+    _key(),
+    _run(),
+    Column("name", Text, nullable=False),
+    Column("digest", String(64), nullable=False),
+    Column("size", BigInteger, nullable=False),
     UniqueConstraint("run", "name"),
-)  # fmt: skip
-requests = Table("requests", metadata, _key(), _run(), Column("what", String(16), nullable=False), Column("text", Text, nullable=False))
+)
+states = Table(
+    "states",
+    metadata,
+    _key(),
+    _run(),
+    Column("name", Text, nullable=False),
+    Column("digest", String(64), nullable=False),
+    UniqueConstraint("run", "name"),
+)
+requests = Table(
+    "requests",
+    metadata,
+    _key(),
+    _run(),
+    Column("what", String(16), nullable=False),
+    Column("text", Text, nullable=False),
+)
 Index(None, requests.c.run)
 taken = Table(
-    "taken", metadata, _key(), _run(), Column("file", Text, nullable=False), Column("mark", JSON, nullable=False),
+    "taken",
+    metadata,
+    _key(),
+    _run(),
+    Column("file", Text, nullable=False),
+    Column("mark", JSON, nullable=False),
     UniqueConstraint("run", "file"),
-)  # fmt: skip
+)
 models = Table(
     "models",
     metadata,

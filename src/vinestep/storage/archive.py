@@ -1,8 +1,10 @@
-"""Archives: arrays and JSON in one file, written whole or not at all, checked on reading. Checkpoints and models are such files.
+"""Archives: arrays and JSON in one file, written whole or not at all, checked on reading.
+Checkpoints and models are such files.
 
-A zip of ``.npy`` members and one JSON member; `numpy.load` opens it with ``allow_pickle=False``. The archive's comment
-holds the SHA-256 of all that comes before it, so that any changed bit is noticed. No pickle is written or read. What a file says
-is checked before it is believed: names, sizes, kinds of numbers.
+A zip of ``.npy`` members and one JSON member; `numpy.load` opens it with ``allow_pickle=False``.
+The archive's comment holds the SHA-256 of all that comes before it, so that any changed bit is
+noticed. No pickle is written or read. What a file says is checked before it is believed: names,
+sizes, kinds of numbers.
 """
 
 from __future__ import annotations
@@ -53,7 +55,11 @@ class Archive:
 
     def group(self, name: str) -> dict[str, np.ndarray]:
         """The arrays whose names begin with ``name/``, without that beginning."""
-        return {key[len(name) + 1 :]: array for key, array in self.arrays.items() if key.startswith(name + "/")}
+        return {
+            key[len(name) + 1 :]: array
+            for key, array in self.arrays.items()
+            if key.startswith(name + "/")
+        }
 
 
 def in_half(array: np.ndarray) -> np.ndarray:
@@ -63,7 +69,13 @@ def in_half(array: np.ndarray) -> np.ndarray:
     return rounded if np.array_equal(rounded, array) else array
 
 
-def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any], *, make_folder: bool = True) -> Path:
+def write(
+    path: str | os.PathLike[str],
+    arrays: Mapping[str, np.ndarray],
+    meta: Mapping[str, Any],
+    *,
+    make_folder: bool = True,
+) -> Path:
     """Write an archive: to a temporary file, flushed to disk, renamed. Needs no memory to speak of.
 
     Parameters
@@ -79,7 +91,8 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
     Raises
     ------
     ArchiveError
-        If an array holds other things than finite numbers, or the disk does not take the file; what was there before stays.
+        If an array holds other things than finite numbers, or the disk does not take the file; what
+        was there before stays.
 
     Examples
     --------
@@ -107,7 +120,9 @@ def write(path: str | os.PathLike[str], arrays: Mapping[str, np.ndarray], meta: 
             raise
         flush_folder(target.parent)
     except OSError as error:
-        raise ArchiveError(f"{target}: could not be written: {error}. What was there before is untouched.") from error
+        raise ArchiveError(
+            f"{target}: could not be written: {error}. What was there before is untouched."
+        ) from error
     return target
 
 
@@ -124,7 +139,8 @@ def part_of(target: Path) -> Path:
 
 
 def flush_folder(folder: Path) -> None:
-    """Let the names in a folder be on disk: what was written, renamed or removed there survives a power cut.
+    """Let the names in a folder be on disk: what was written, renamed or removed there survives a
+    power cut.
 
     Examples
     --------
@@ -144,9 +160,14 @@ def _checked(target: Path, name: str, array: np.ndarray) -> np.ndarray:
     if array.dtype.hasobject:
         raise ArchiveError(f"{target}: {name} holds Python objects; an archive holds numbers only.")
     if array.dtype.kind not in KINDS:
-        raise ArchiveError(f"{target}: {name} holds {array.dtype}; an archive holds real numbers only.")
+        raise ArchiveError(
+            f"{target}: {name} holds {array.dtype}; an archive holds real numbers only."
+        )
     if not is_finite(array):
-        raise ArchiveError(f"{target}: {name} holds NaN or infinity. It is not written; what was there before stays.")
+        raise ArchiveError(
+            f"{target}: {name} holds NaN or infinity. It is not written; what was there before "
+            "stays."
+        )
     return array
 
 
@@ -161,20 +182,26 @@ def is_finite(array: np.ndarray) -> bool:
     if array.dtype.kind != "f":
         return True
     flat = array.reshape(-1)
-    return all(np.isfinite(flat[start : start + CHUNK]).all() for start in range(0, flat.size, CHUNK))
+    return all(
+        np.isfinite(flat[start : start + CHUNK]).all() for start in range(0, flat.size, CHUNK)
+    )
 
 
 def _json(target: Path, meta: Mapping[str, Any]) -> str:
     try:
         return json.dumps(meta, allow_nan=False)
     except (TypeError, ValueError) as error:
-        raise ArchiveError(f"{target}: what should stand besides its arrays is not JSON: {error}.") from error
+        raise ArchiveError(
+            f"{target}: what should stand besides its arrays is not JSON: {error}."
+        ) from error
 
 
 def _pack(file: IO[bytes], arrays: Mapping[str, np.ndarray], text: str) -> None:
     with zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as archive:
         for name, array in arrays.items():
-            with archive.open(zipfile.ZipInfo(name + ".npy", ZIP_DATE), "w", force_zip64=array.nbytes > LARGE) as member:
+            with archive.open(
+                zipfile.ZipInfo(name + ".npy", ZIP_DATE), "w", force_zip64=array.nbytes > LARGE
+            ) as member:
                 np.lib.format.write_array(member, np.asarray(array, order="C"), allow_pickle=False)
         archive.writestr(zipfile.ZipInfo(META, ZIP_DATE), text)
         archive.comment = b"0" * COMMENT_SIZE
@@ -204,8 +231,9 @@ def read(path: str | os.PathLike[str]) -> Archive:
     Raises
     ------
     ArchiveError
-        If the file is missing, cut short, changed in any bit, or carries anything but finite numbers and JSON; with its name and
-        the reason. Sizes are checked before anything is unpacked: reading needs no more memory than the file is large.
+        If the file is missing, cut short, changed in any bit, or carries anything but finite
+        numbers and JSON; with its name and the reason. Sizes are checked before anything is
+        unpacked: reading needs no more memory than the file is large.
 
     Examples
     --------
@@ -228,11 +256,18 @@ def read(path: str | os.PathLike[str]) -> Archive:
 
 def _check_digest(source: Path, file: IO[bytes], size: int) -> None:
     if size < TAIL + COMMENT_SIZE or file.read(2) != b"PK":
-        raise ArchiveError(f"{source}: refused: {size} bytes that do not begin as such a file does. It is cut short or another file.")
+        raise ArchiveError(
+            f"{source}: refused: {size} bytes that do not begin as such a file does. It is cut "
+            "short or another file."
+        )
     found = _digest(file, size - COMMENT_SIZE)
     if file.read(COMMENT_SIZE) != found:
         file.seek(size - COMMENT_SIZE - TAIL)
-        cause = "it is cut short" if file.read(4) != b"PK\x05\x06" else "its contents have changed since it was written"
+        cause = (
+            "it is cut short"
+            if file.read(4) != b"PK\x05\x06"
+            else "its contents have changed since it was written"
+        )
         raise ArchiveError(f"{source}: refused: the check sum does not fit, {cause}.")
 
 
@@ -242,7 +277,11 @@ def _unpacked(source: Path, file: IO[bytes], size: int) -> Archive:
             members = archive.infolist()
             _check_members(members, size)
             meta = _parsed(archive.read(META))
-            arrays = {member.filename[:-4]: _array(archive, member) for member in members if member.filename != META}
+            arrays = {
+                member.filename[:-4]: _array(archive, member)
+                for member in members
+                if member.filename != META
+            }
     except OSError:
         raise
     except Exception as error:  # whatever a parser makes of a file that was made to mislead it
@@ -270,8 +309,16 @@ def _check_members(members: list[zipfile.ZipInfo], size: int) -> None:
     for member in members:
         name = member.filename
         if name != META and not name.endswith(".npy"):
-            raise _RefusedError(f"it carries {name[:80]!r}, which is neither an array nor its description")
-        if name.startswith("/") or "\\" in name or ":" in name or ".." in name.split("/") or not name.isprintable():
+            raise _RefusedError(
+                f"it carries {name[:80]!r}, which is neither an array nor its description"
+            )
+        if (
+            name.startswith("/")
+            or "\\" in name
+            or ":" in name
+            or ".." in name.split("/")
+            or not name.isprintable()
+        ):
             raise _RefusedError(f"the member {name[:80]!r} has a name that leads elsewhere")
         if member.flag_bits & 1:
             raise _RefusedError(f"the member {name[:80]!r} is encrypted")
@@ -292,13 +339,17 @@ def _finite_number(text: str) -> float:
 
 def _parsed(content: bytes) -> dict[str, Any]:
     try:
-        meta = json.loads(content.decode(), parse_float=_finite_number, parse_constant=_finite_number)
+        meta = json.loads(
+            content.decode(), parse_float=_finite_number, parse_constant=_finite_number
+        )
     except RecursionError:
         raise _RefusedError(f"{META} is nested too deeply") from None
     if not isinstance(meta, dict):
         raise _RefusedError(f"{META} holds a {type(meta).__name__} in place of an object")
     if meta.get("format") != FORMAT:
-        raise _RefusedError(f"written in format {str(meta.get('format'))[:20]!r}, this version reads {FORMAT}")
+        raise _RefusedError(
+            f"written in format {str(meta.get('format'))[:20]!r}, this version reads {FORMAT}"
+        )
     return meta
 
 
@@ -309,16 +360,29 @@ def _array(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> np.ndarray:
         version = np.lib.format.read_magic(stream)
         if version not in ((1, 0), (2, 0)):
             raise _RefusedError(f"{name!r} is an array of version {version}")
-        header = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+        header = (
+            np.lib.format.read_array_header_1_0
+            if version == (1, 0)
+            else np.lib.format.read_array_header_2_0
+        )
         shape, fortran, dtype = header(stream)
         if dtype.hasobject:
-            raise _RefusedError(f"{name!r} holds Python objects, that is a pickle, which could run code; it was not read")
+            raise _RefusedError(
+                f"{name!r} holds Python objects, that is a pickle, which could run code; it was "
+                "not read"
+            )
         if dtype.kind not in KINDS or dtype.fields is not None:
             raise _RefusedError(f"{name!r} holds {str(dtype)[:40]}, and weights are real numbers")
-        if any(n < 0 for n in shape) or math.prod(shape) * dtype.itemsize != member.file_size - stream.tell():
-            raise _RefusedError(f"{name!r} says it is of shape {str(shape)[:60]}, which is not what it holds")
+        if (
+            any(n < 0 for n in shape)
+            or math.prod(shape) * dtype.itemsize != member.file_size - stream.tell()
+        ):
+            raise _RefusedError(
+                f"{name!r} says it is of shape {str(shape)[:60]}, which is not what it holds"
+            )
         array = np.empty(shape, dtype, order="F" if fortran else "C")
-        room = memoryview(array.reshape(-1, order="A").view(np.uint8)) if array.size else memoryview(b"")  # type: ignore[arg-type]
+        octets: Any = array.reshape(-1, order="A").view(np.uint8) if array.size else b""
+        room = memoryview(octets)
         done = 0
         while done < len(room):
             n = stream.readinto(room[done : done + CHUNK])  # type: ignore[attr-defined]

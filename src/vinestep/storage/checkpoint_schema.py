@@ -83,14 +83,20 @@ def _check_curves(state: SavedState) -> None:
     rows = state.meta["curves"]
     for row in rows:
         if row.keys() != rows[0].keys() or not row.keys() >= set(COLUMNS):
-            raise CheckpointError(f"{state.name}: refused: a row of its curves has other columns than a run writes: {', '.join(row)[:80]}.")
+            raise CheckpointError(
+                f"{state.name}: refused: a row of its curves has other columns than a run writes: "
+                f"{', '.join(row)[:80]}."
+            )
         if (
             row["loss"] is None
             or type(row["epoch"]) is not int
             or type(row["step"]) is not int
             or not all(map(_can_be_drawn, row.values()))
         ):
-            raise CheckpointError(f"{state.name}: refused: a row of its curves holds what no run counts: {str(row)[:80]}.")
+            raise CheckpointError(
+                f"{state.name}: refused: a row of its curves holds what no run counts: "
+                f"{str(row)[:80]}."
+            )
 
 
 def checked_meta(state: SavedState) -> None:
@@ -109,7 +115,9 @@ def checked_meta(state: SavedState) -> None:
     except ValidationError as error:
         fault = error.errors()[0]
         place = ".".join(map(str, fault["loc"]))
-        raise CheckpointError(f"{state.name}: refused: {place} of what it says is wrong: {fault['msg']}.") from error
+        raise CheckpointError(
+            f"{state.name}: refused: {place} of what it says is wrong: {fault['msg']}."
+        ) from error
 
 
 def step_of(name: str) -> int:

@@ -49,7 +49,10 @@ def number(state: Mapping[str, Any], name: str) -> float | None:
     if value is None:
         return None
     if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
-        raise CheckpointError(f"The state of an observer holds {str(value)[:40]!r} where {name} should be a finite number.")
+        raise CheckpointError(
+            f"The state of an observer holds {str(value)[:40]!r} where {name} should be a finite "
+            "number."
+        )
     return float(value)
 
 
@@ -57,5 +60,8 @@ def integer(state: Mapping[str, Any], name: str) -> int:
     """A whole number of at least 0 of an observer's state."""
     value = state.get(name, 0)
     if isinstance(value, bool) or not isinstance(value, int) or not 0 <= value <= 2**53:
-        raise CheckpointError(f"The state of an observer holds {str(value)[:40]!r} where {name} should be a whole number of at least 0.")
+        raise CheckpointError(
+            f"The state of an observer holds {str(value)[:40]!r} where {name} should be a whole "
+            "number of at least 0."
+        )
     return value

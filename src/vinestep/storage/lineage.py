@@ -35,12 +35,16 @@ def versions() -> dict[str, str]:
 
 
 def commit() -> str:
-    """The commit of the repository that the process works in, with a plus sign if something is not committed; empty without git."""
+    """The commit of the repository that the process works in, with a plus sign if something is not
+    committed; empty without git.
+    """
     return _git("describe", "--always", "--abbrev=40", "--exclude=*", "--dirty=+").strip()
 
 
 def uncommitted() -> str:
-    """What differs from the commit, as a patch, with the names of files that git does not know; cut at 256 kB. Empty without git."""
+    """What differs from the commit, as a patch, with the names of files that git does not know; cut
+    at 256 kB. Empty without git.
+    """
     patch = _git("diff", "HEAD", "--no-color")
     unknown = _git("ls-files", "--others", "--exclude-standard")
     found = patch + ("".join(f"# not known to git: {name}\n" for name in unknown.splitlines()))
@@ -51,7 +55,14 @@ def uncommitted() -> str:
 
 def _git(*arguments: str) -> str:
     try:
-        found = subprocess.run(["git", *arguments], capture_output=True, text=True, errors="replace", timeout=SECONDS, check=True)
+        found = subprocess.run(
+            ["git", *arguments],
+            capture_output=True,
+            text=True,
+            errors="replace",
+            timeout=SECONDS,
+            check=True,
+        )
     except (OSError, subprocess.SubprocessError):
         return ""
     return found.stdout
@@ -70,4 +81,8 @@ def machine() -> dict[str, str | int]:
     >>> sorted(machine())
     ['host', 'processors', 'system']
     """
-    return {"host": platform.node(), "system": f"{sys.platform} {platform.machine()}", "processors": os.cpu_count() or 1}
+    return {
+        "host": platform.node(),
+        "system": f"{sys.platform} {platform.machine()}",
+        "processors": os.cpu_count() or 1,
+    }

@@ -16,9 +16,13 @@ __all__ = ["opened", "weights_of"]
 
 @contextmanager
 def opened(
-    record: RunStore | str | PathLike[str] | None, resume: RunStore | str | PathLike[str] | None, name: str
+    record: RunStore | str | PathLike[str] | None,
+    resume: RunStore | str | PathLike[str] | None,
+    name: str,
 ) -> Iterator[RunStore | None]:
-    """The store of a new run or of one that goes on; nobody else can continue that run meanwhile."""
+    """The store of a new run or of one that goes on; nobody else can continue that run
+    meanwhile.
+    """
     from .run_folder import RunFolder, run_of_state
 
     with ExitStack() as stack:
@@ -39,7 +43,8 @@ def opened(
 
 
 def weights_of(source: Any) -> tuple[Any, dict[str, Any]]:
-    """Arrays by path, and where they come from: of a model, a file of one, a state, a run's folder, a layer or a mapping.
+    """Arrays by path, and where they come from: of a model, a file of one, a state, a run's folder,
+    a layer or a mapping.
 
     Raises
     ------
@@ -53,7 +58,11 @@ def weights_of(source: Any) -> tuple[Any, dict[str, Any]]:
         if network is None:
             return source, {"source": type(source).__name__}
         lineage = getattr(source, "lineage", {})
-        return network, {"source": "model", "run": lineage.get("run", ""), "step": lineage.get("step", 0)}
+        return network, {
+            "source": "model",
+            "run": lineage.get("run", ""),
+            "step": lineage.get("step", 0),
+        }
     from . import archive
 
     path = Path(source)
@@ -68,4 +77,8 @@ def weights_of(source: Any) -> tuple[Any, dict[str, Any]]:
     found = archive.read(path)
     model = found.meta.get("model")
     lineage = model.get("lineage", {}) if isinstance(model, dict) else {}
-    return found, {"source": str(path), "run": str(lineage.get("run", "")), "step": lineage.get("step", 0)}
+    return found, {
+        "source": str(path),
+        "run": str(lineage.get("run", "")),
+        "step": lineage.get("step", 0),
+    }

@@ -1,4 +1,6 @@
-"""Run folders: ``records/barrels-7`` with plan, curves, console and states; in the hands of one process at a time."""
+"""Run folders: ``records/barrels-7`` with plan, curves, console and states; in the hands of one
+process at a time.
+"""
 
 from __future__ import annotations
 
@@ -76,8 +78,15 @@ def _write(path: Path, content: bytes, *, flushed: bool = False) -> None:
 
 
 def _unwritable(path: Path, error: OSError) -> RunError:
-    gone = "" if path.parent.is_dir() else " The run's folder is gone: was it removed or renamed while it ran?"
-    return RunError(f"{path}: could not be written: {error.strerror or error}.{gone} What was saved before is untouched.")
+    gone = (
+        ""
+        if path.parent.is_dir()
+        else " The run's folder is gone: was it removed or renamed while it ran?"
+    )
+    return RunError(
+        f"{path}: could not be written: {error.strerror or error}.{gone} What was saved before is "
+        "untouched."
+    )
 
 
 def run_of_state(path: str | os.PathLike[str]) -> Path:
@@ -107,7 +116,9 @@ class RunFolder(RunStore):
         self.path = Path(path)
         self._final = self.path
         self._unflushed: dict[Path, None] = {}
-        """Series that a power cut might take; they are on disk before the next state is, which goes on from them."""
+        """Series that a power cut might take; they are on disk before the next state is, which goes
+        on from them.
+        """
         self._columns: dict[str, list[str]] = {}
 
     # folders
@@ -123,7 +134,11 @@ class RunFolder(RunStore):
         parent = Path(root if root is not None else RECORDS)
         try:
             _make_folder(parent)
-            with _locked(parent / _LOCK, PATIENCE, f"{parent}: other runs are being started there and do not come to an end."):
+            with _locked(
+                parent / _LOCK,
+                PATIENCE,
+                f"{parent}: other runs are being started there and do not come to an end.",
+            ):
                 number = 1 + max([_last_number(parent), *(n for n, _ in numbered(parent))])
                 (parent / _NUMBER).write_text(str(number))
                 _clear_unfinished(parent)
@@ -133,7 +148,9 @@ class RunFolder(RunStore):
                 lock = _lock(folder.path / _LOCK)
                 lock.acquire(timeout=PATIENCE)
         except OSError as error:
-            raise RunError(f"{parent}: a run folder cannot be made there: {error.strerror or error}.") from error
+            raise RunError(
+                f"{parent}: a run folder cannot be made there: {error.strerror or error}."
+            ) from error
         try:
             yield folder
         finally:
@@ -153,19 +170,28 @@ class RunFolder(RunStore):
         folder = cls(path)
         if not (folder.path / INFO).is_file():
             near = ", ".join(p.name for _, p in numbered(folder.path.parent)[-5:])
-            raise RunError(f"{folder.path}: there is no such run. {f'Newest there: {near}.' if near else 'See: vinestep runs.'}")
+            raise RunError(
+                f"{folder.path}: there is no such run. "
+                f"{f'Newest there: {near}.' if near else 'See: vinestep runs.'}"
+            )
         return folder
 
     @contextmanager
     def held(self) -> Iterator[RunFolder]:
-        """Hold the folder, so that no other process can continue its run; what killed processes left half written is removed.
+        """Hold the folder, so that no other process can continue its run; what killed processes
+        left half written is removed.
 
         Raises
         ------
         RunError
             If another process holds it.
         """
-        with _locked(self.path / _LOCK, 0, f"{self.path}: this run is still running in another process. Stop it there first, with Ctrl-C."):
+        with _locked(
+            self.path / _LOCK,
+            0,
+            f"{self.path}: this run is still running in another process. Stop it there first, "
+            "with Ctrl-C.",
+        ):
             for left in [*self.path.glob(".*.part"), *(self.path / STATES).glob(".*.part")]:
                 left.unlink(missing_ok=True)
             _start_replication(self)
@@ -202,7 +228,9 @@ class RunFolder(RunStore):
             os.rename(self.path, self._final)
             archive.flush_folder(self._final.parent)
         except OSError as error:
-            raise RunError(f"{self._final}: the run folder cannot be made: {error.strerror or error}.") from error
+            raise RunError(
+                f"{self._final}: the run folder cannot be made: {error.strerror or error}."
+            ) from error
         self.path = self._final
         _start_replication(self)
 
@@ -220,7 +248,14 @@ class RunFolder(RunStore):
         write_text(
             self.path / INFO,
             json.dumps(
-                {"begun": at, "uid": secrets.token_hex(16), **before, **known, "changed": at, "process": os.getpid()},
+                {
+                    "begun": at,
+                    "uid": secrets.token_hex(16),
+                    **before,
+                    **known,
+                    "changed": at,
+                    "process": os.getpid(),
+                },
                 indent=1,
                 allow_nan=False,
             ),
@@ -234,13 +269,24 @@ class RunFolder(RunStore):
         return found if isinstance(found, dict) else {}
 
     def info(self) -> dict[str, Any]:
-        """What is known of the run: status, reason, counts, last figures; with the status "unreadable" if that is damaged.
+        """What is known of the run: status, reason, counts, last figures; with the status
+        "unreadable" if that is damaged.
 
         A run that says it is running, but that no process holds, was killed: it is interrupted.
         """
-        known: dict[str, Any] = {"status": "unreadable", "reason": "", "epoch": 0, "epochs": 0, "step": 0, "begun": "", "last": {}}
+        known: dict[str, Any] = {
+            "status": "unreadable",
+            "reason": "",
+            "epoch": 0,
+            "epochs": 0,
+            "step": 0,
+            "begun": "",
+            "last": {},
+        }
         found = self._stored()
-        if not found or any(not isinstance(found.get(key, value), type(value)) for key, value in known.items()):
+        if not found or any(
+            not isinstance(found.get(key, value), type(value)) for key, value in known.items()
+        ):
             return known
         known |= found
         if known["status"] in ("running", "ready") and not self.is_held():
@@ -306,14 +352,29 @@ class RunFolder(RunStore):
 
     def _place(self, name: str) -> Path:
         """What belongs to a step lies in a folder of its own."""
-        return self.path / RECORDED / self._own(name) if _AT_STEP.match(name) else self.path / self._own(name)
+        return (
+            self.path / RECORDED / self._own(name)
+            if _AT_STEP.match(name)
+            else self.path / self._own(name)
+        )
 
     def file_names(self) -> list[str]:
         series = {self.series_path(name).name for name in self.series_names()}
         own = {INFO, "plan.toml", "console.txt", TAGS, NOTES, *series}
-        found = [p.name for p in self.path.iterdir() if p.is_file() and p.name not in own and not p.name.startswith(".")]
+        found = [
+            p.name
+            for p in self.path.iterdir()
+            if p.is_file() and p.name not in own and not p.name.startswith(".")
+        ]
         at_steps = self.path / RECORDED
-        return sorted(found + ([p.name for p in at_steps.iterdir() if not p.name.startswith(".")] if at_steps.is_dir() else []))
+        return sorted(
+            found
+            + (
+                [p.name for p in at_steps.iterdir() if not p.name.startswith(".")]
+                if at_steps.is_dir()
+                else []
+            )
+        )
 
     def read_file(self, name: str) -> bytes:
         try:
@@ -356,7 +417,11 @@ class RunFolder(RunStore):
         return [{"at": str(note["at"]), "text": str(note["text"])} for note in self._listed(NOTES)]
 
     def add_note(self, text: str) -> None:
-        with _locked(self.path / ".notes.lock", PATIENCE, f"{self.path}: another process is writing notes and does not come to an end."):
+        with _locked(
+            self.path / ".notes.lock",
+            PATIENCE,
+            f"{self.path}: another process is writing notes and does not come to an end.",
+        ):
             write_text(self.path / NOTES, json.dumps([*self.notes(), {"at": now(), "text": text}]))
         self.console(f"note: {text}")
 
@@ -375,7 +440,9 @@ class RunFolder(RunStore):
         """The file of a state."""
         return self.path / STATES / f"{self._own(name)}{SUFFIX}"
 
-    def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
+    def save_state(
+        self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]
+    ) -> None:
         self._flush()
         archive.write(self.state_path(name), arrays, meta, make_folder=False)
 
@@ -387,23 +454,34 @@ class RunFolder(RunStore):
         return SavedState(found.arrays, found.meta, name)
 
     def states(self) -> list[str]:
-        return sorted((path.stem for path in (self.path / STATES).glob(f"step-*{SUFFIX}")), key=lambda name: (step_of(name), name))
+        return sorted(
+            (path.stem for path in (self.path / STATES).glob(f"step-*{SUFFIX}")),
+            key=lambda name: (step_of(name), name),
+        )
 
     def rename_state(self, name: str, new: str | None) -> None:
         path = self.state_path(name)
         if new is None:
             path.unlink(missing_ok=True)
         elif path.exists():
-            os.replace(path, path.with_name(self._own(new) + ("" if new.endswith(".refused") else SUFFIX)))
+            os.replace(
+                path, path.with_name(self._own(new) + ("" if new.endswith(".refused") else SUFFIX))
+            )
 
     # a watcher outside
 
     def ask(self, request: Request) -> None:
         check_request(request)
         if not self.is_held():
-            raise RunError(f"{self.path}: nobody is at work on this run, so it cannot be asked to {request.what}.")
+            raise RunError(
+                f"{self.path}: nobody is at work on this run, so it cannot be asked to "
+                f"{request.what}."
+            )
         number = len(list(self.path.glob(".asked-*")))
-        write_text(self.path / f".asked-{number:06d}-{secrets.token_hex(4)}.json", json.dumps(request._asdict()))
+        write_text(
+            self.path / f".asked-{number:06d}-{secrets.token_hex(4)}.json",
+            json.dumps(request._asdict()),
+        )
 
     def requests(self) -> list[Request]:
         found = []
@@ -441,15 +519,22 @@ def _sound_rows(rows: Iterable[Mapping[Any, Any]]) -> Iterator[dict[str, float]]
 
 
 def _start_replication(folder: RunFolder) -> None:
-    """Begin to copy the folder to the ledger that ``VINESTEP_LEDGER`` names; the process ends by itself after the run."""
+    """Begin to copy the folder to the ledger that ``VINESTEP_LEDGER`` names; the process ends by
+    itself after the run.
+    """
     if not os.environ.get("VINESTEP_LEDGER"):
         return
     command = [sys.executable, "-m", REPLICATION, str(folder.path.resolve())]
     nowhere = subprocess.DEVNULL
     try:
-        subprocess.Popen(command, stdin=nowhere, stdout=nowhere, stderr=nowhere, start_new_session=True)
+        subprocess.Popen(
+            command, stdin=nowhere, stdout=nowhere, stderr=nowhere, start_new_session=True
+        )
     except OSError as error:
-        folder.console(f"warning: nothing is copied to the ledger while the run goes on: {error}. The next command catches up.")
+        folder.console(
+            f"warning: nothing is copied to the ledger while the run goes on: {error}. The next "
+            "command catches up."
+        )
 
 
 def _lock(path: Path) -> Any:

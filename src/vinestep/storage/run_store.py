@@ -1,4 +1,6 @@
-"""What a run and its observers record, and what a watcher outside asks of it: the interface, and a store in memory."""
+"""What a run and its observers record, and what a watcher outside asks of it: the interface, and a
+store in memory.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ class Request(NamedTuple):
     """
 
     what: str
-    """"stop": save, and go on some other time. "finish": end now as a run that is done. "note": write the text down."""
+    """"stop": save, and go on some other time. "finish": end now as a run that is done. "note":
+    write the text down.
+    """
     text: str = ""
 
 
@@ -43,7 +47,8 @@ class SavedState:
 
 
 class RunStore(ABC):
-    """Where a run is recorded. Whatever is given has been checked; a store keeps it until it is told to remove it.
+    """Where a run is recorded. Whatever is given has been checked; a store keeps it until it is
+    told to remove it.
 
     Every store passes one suite of tests, so that what is recorded does not depend on where.
     """
@@ -52,7 +57,9 @@ class RunStore(ABC):
 
     @abstractmethod
     def begin(self, name: str, plan: Mapping[str, Any]) -> None:
-        """A new run, and what it is asked to do. From now on it is visible to others, with all that was given before."""
+        """A new run, and what it is asked to do. From now on it is visible to others, with all that
+        was given before.
+        """
 
     @property
     @abstractmethod
@@ -61,7 +68,9 @@ class RunStore(ABC):
 
     @abstractmethod
     def status(self, known: Mapping[str, Any]) -> None:
-        """Where the run stands: JSON with at least ``status``, ``reason``, ``epoch``, ``epochs``, ``step`` and ``last``."""
+        """Where the run stands: JSON with at least ``status``, ``reason``, ``epoch``, ``epochs``,
+        ``step`` and ``last``.
+        """
 
     @abstractmethod
     def info(self) -> dict[str, Any]:
@@ -76,7 +85,10 @@ class RunStore(ABC):
         """
         known = self.info()
         if known.get("status") == "finished":
-            raise RunError(f"{self.label}: this run is finished: {known['reason']} To go on, ask for more epochs or steps.")
+            raise RunError(
+                f"{self.label}: this run is finished: {known['reason']} To go on, ask for more "
+                "epochs or steps."
+            )
 
     @abstractmethod
     def end(self) -> None:
@@ -86,20 +98,24 @@ class RunStore(ABC):
 
     @abstractmethod
     def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
-        """All rows of a series so far, "epochs" or "steps"; each has a ``step``. What a state that is continued from does not know is
-        dropped that way.
+        """All rows of a series so far, "epochs" or "steps"; each has a ``step``. What a state that
+        is continued from does not know is dropped that way.
         """
 
     @abstractmethod
     def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
-        """Further rows of a series; cheap, however long it is. Rows may have other columns than those before."""
+        """Further rows of a series; cheap, however long it is. Rows may have other columns than
+        those before.
+        """
 
     @abstractmethod
     def series_names(self) -> list[str]:
         """The series there are, in alphabetical order."""
 
     def trim(self, step: int) -> None:
-        """Drop the rows of all series beyond a step, which a run that goes on from there makes again."""
+        """Drop the rows of all series beyond a step, which a run that goes on from there makes
+        again.
+        """
         for series in self.series_names():
             self.numbers(series, [row for row in self.read_numbers(series) if row["step"] <= step])
 
@@ -109,7 +125,9 @@ class RunStore(ABC):
 
     @abstractmethod
     def file(self, name: str, content: bytes) -> None:
-        """A file, such as a figure or a picture, whole or not at all; one of the same name is replaced."""
+        """A file, such as a figure or a picture, whole or not at all; one of the same name is
+        replaced.
+        """
 
     @abstractmethod
     def read_file(self, name: str) -> bytes:
@@ -131,11 +149,23 @@ class RunStore(ABC):
     @abstractmethod
     def read_console(self) -> str: ...
 
-    def distribution(self, name: str, step: int, edges: Sequence[float], counts: Sequence[int]) -> None:
+    def distribution(
+        self, name: str, step: int, edges: Sequence[float], counts: Sequence[int]
+    ) -> None:
         """A histogram at a step."""
         if len(edges) != len(counts) + 1:
-            raise RunError(f"distribution {name}: {len(counts)} counts need {len(counts) + 1} edges, got {len(edges)}.")
-        self.table(name, step, [{"from": a, "to": b, "count": n} for a, b, n in zip(edges, edges[1:], counts, strict=False)])
+            raise RunError(
+                f"distribution {name}: {len(counts)} counts need {len(counts) + 1} edges, got "
+                f"{len(edges)}."
+            )
+        self.table(
+            name,
+            step,
+            [
+                {"from": a, "to": b, "count": n}
+                for a, b, n in zip(edges, edges[1:], counts, strict=False)
+            ],
+        )
 
     def picture(self, name: str, step: int, png: bytes) -> None:
         """A picture at a step, as PNG."""
@@ -145,7 +175,9 @@ class RunStore(ABC):
         """Rows of a table at a step, as CSV."""
         import pandas as pd
 
-        self.file(f"{_safe(name)}-{step:08d}.csv", pd.DataFrame(list(rows)).to_csv(index=False).encode())
+        self.file(
+            f"{_safe(name)}-{step:08d}.csv", pd.DataFrame(list(rows)).to_csv(index=False).encode()
+        )
 
     def text(self, name: str, step: int, text: str) -> None:
         """A text at a step."""
@@ -158,7 +190,9 @@ class RunStore(ABC):
     # states
 
     @abstractmethod
-    def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
+    def save_state(
+        self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]
+    ) -> None:
         """A state to continue from, whole or not at all."""
 
     @abstractmethod
@@ -178,7 +212,9 @@ class RunStore(ABC):
     def rename_state(self, name: str, new: str | None) -> None:
         """Give a state another name, or remove it."""
 
-    def newest_state(self, accept: Callable[[SavedState], object] = lambda state: None) -> tuple[SavedState, list[str]]:
+    def newest_state(
+        self, accept: Callable[[SavedState], object] = lambda state: None
+    ) -> tuple[SavedState, list[str]]:
         """The newest state that can be trusted, and why newer ones were passed over.
 
         Raises
@@ -194,10 +230,15 @@ class RunStore(ABC):
                 return found, refused
             except ArchiveError as error:
                 refused.append(str(error))
-        raise CheckpointError(f"{self.label}: there is no {'sound ' if refused else ''}state to continue from. {' '.join(refused)}".strip())
+        raise CheckpointError(
+            f"{self.label}: there is no {'sound ' if refused else ''}state to continue from. "
+            f"{' '.join(refused)}".strip()
+        )
 
     def best_state(self) -> str | None:
-        """The name of the state that is marked as the best; of several, the one that the newest of them knows as the best."""
+        """The name of the state that is marked as the best; of several, the one that the newest of
+        them knows as the best.
+        """
         marked = [name for name in self.states() if name.endswith("-best")]
         if len(marked) < 2:
             return marked[0] if marked else None
@@ -208,7 +249,9 @@ class RunStore(ABC):
                 continue
             for known in observers.values():
                 for score in known.get("scores", []) if isinstance(known, dict) else []:
-                    found = [one for one in marked if one.startswith(f"step-{int(score['step']):08d}-")]
+                    found = [
+                        one for one in marked if one.startswith(f"step-{int(score['step']):08d}-")
+                    ]
                     if found:
                         return found[0]
         return marked[-1]
@@ -248,7 +291,9 @@ class MemoryStore(RunStore):
     --------
     >>> store = vs.training.MemoryStore()
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, record=store)
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, record=store
+    ... )
     >>> store.info()["status"], len(store.read_numbers("epochs"))
     ('finished', 2)
     """
@@ -264,7 +309,9 @@ class MemoryStore(RunStore):
 
     def begin(self, name: str, plan: Mapping[str, Any]) -> None:
         if self.name:
-            raise RunError(f"This store holds the run {self.label} already. Give each run a store of its own.")
+            raise RunError(
+                f"This store holds the run {self.label} already. Give each run a store of its own."
+            )
         self.name, self.plan = name, dict(plan)
 
     @property
@@ -309,8 +356,12 @@ class MemoryStore(RunStore):
     def read_console(self) -> str:
         return "".join(line + "\n" for line in self.lines)
 
-    def save_state(self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]) -> None:
-        self.saved[name] = SavedState({key: np.array(a) for key, a in arrays.items()}, copy.deepcopy(dict(meta)), name)
+    def save_state(
+        self, name: str, arrays: Mapping[str, np.ndarray], meta: Mapping[str, Any]
+    ) -> None:
+        self.saved[name] = SavedState(
+            {key: np.array(a) for key, a in arrays.items()}, copy.deepcopy(dict(meta)), name
+        )
 
     def read_state(self, name: str) -> SavedState:
         if name not in self.saved:

@@ -10,7 +10,9 @@ __all__ = ["differences", "without_nothing"]
 
 
 def without_nothing(tree: Any) -> Any:
-    """A description for TOML, which has no word for nothing: settings that are not given are left out."""
+    """A description for TOML, which has no word for nothing: settings that are not given are left
+    out.
+    """
     if isinstance(tree, Mapping):
         return {key: without_nothing(value) for key, value in tree.items() if value is not None}
     if isinstance(tree, list | tuple):
@@ -19,14 +21,21 @@ def without_nothing(tree: Any) -> Any:
 
 
 def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str, str]:
-    """What differs between two descriptions, by dotted name: ``{"optimiser.rate": "0.1 before, 0.01 now"}``.
+    """What differs between two descriptions, by dotted name: ``{"optimiser.rate": "0.1 before, 0.01
+    now"}``.
 
     Examples
     --------
-    >>> differences({"clip": 1.0, "optimiser": {"rate": 0.1}}, {"clip": 1.0, "optimiser": {"rate": 0.01}})
+    >>> differences(
+    ...     {"clip": 1.0, "optimiser": {"rate": 0.1}},
+    ...     {"clip": 1.0, "optimiser": {"rate": 0.01}},
+    ... )
     {'optimiser.rate': '0.1 before, 0.01 now'}
     """
-    ours, theirs = dict(_flat(json.loads(json.dumps(before)))), dict(_flat(json.loads(json.dumps(after))))
+    ours, theirs = (
+        dict(_flat(json.loads(json.dumps(before)))),
+        dict(_flat(json.loads(json.dumps(after)))),
+    )
     return {
         name: f"{_shown(ours.get(name))} before, {_shown(theirs.get(name))} now"
         for name in dict.fromkeys([*ours, *theirs])

@@ -35,12 +35,14 @@ def recorded_run(
     plan: Mapping[str, Any] | None = None,
     better: Mapping[str, str] | None = None,
 ) -> Iterator[Run]:
-    """A loop of one's own as a run: recorded, observed, stopped by Ctrl-C, and continued from where it was.
+    """A loop of one's own as a run: recorded, observed, stopped by Ctrl-C, and continued from where
+    it was.
 
     Parameters
     ----------
     parts : mapping of name to what has a state
-        All that changes: every `Descent`, every `RandomStream`, whatever else has ``state()`` and ``restore(state)``.
+        All that changes: every `Descent`, every `RandomStream`, whatever else has ``state()`` and
+        ``restore(state)``.
     steps : int
         In all, those before a resumption included.
     observers : sequence of Observer
@@ -70,16 +72,32 @@ def recorded_run(
     ('finished', 2)
     """
     if not isinstance(steps, int) or steps < 1:
-        raise SettingError(f"recorded_run: steps must be a whole number of at least 1, got {steps!r}.")
+        raise SettingError(
+            f"recorded_run: steps must be a whole number of at least 1, got {steps!r}."
+        )
     for key, part in parts.items():
         if not isinstance(part, HasState) or not key or "/" in key:
-            raise SettingError(f"recorded_run: the part {key!r} needs a name without / and the methods state() and restore(state).")
-    watchers = with_default_observers(observers, record is not None or resume is not None, curves=False)
+            raise SettingError(
+                f"recorded_run: the part {key!r} needs a name without / and the methods state() "
+                "and restore(state)."
+            )
+    watchers = with_default_observers(
+        observers, record is not None or resume is not None, curves=False
+    )
     described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
     with ExitStack() as stack:
         stack.enter_context(listening(watchers))
         store = stack.enter_context(opened(record, resume, name))
-        run = Run(dict(parts), watchers, store, name, dict(plan or described), described, total_steps=steps, better=dict(better or {}))
+        run = Run(
+            dict(parts),
+            watchers,
+            store,
+            name,
+            dict(plan or described),
+            described,
+            total_steps=steps,
+            better=dict(better or {}),
+        )
         if resume is not None:
             continue_run(run, resume, ())
         elif store is not None:

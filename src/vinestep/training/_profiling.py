@@ -51,8 +51,15 @@ class Profile:
         """A row for each part, layer and operation: kind, part, milliseconds."""
         import pandas as pd
 
-        kinds = (("step", self.rows), ("layer, forward", self.layers), ("operation, backward", self.operations))
-        return pd.DataFrame([{"kind": kind, **row} for kind, rows in kinds for row in rows], columns=["kind", "part", "milliseconds"])
+        kinds = (
+            ("step", self.rows),
+            ("layer, forward", self.layers),
+            ("operation, backward", self.operations),
+        )
+        return pd.DataFrame(
+            [{"kind": kind, **row} for kind, rows in kinds for row in rows],
+            columns=["kind", "part", "milliseconds"],
+        )
 
     def figure(self) -> Figure:
         """The parts of a step as bars."""
@@ -62,11 +69,14 @@ class Profile:
 
     def __str__(self) -> str:
         width = max((len(str(row["part"])) for row in self.rows), default=0)
-        return "\n".join(f"{row['part']:<{width}}   {row['milliseconds']:.3g} ms" for row in self.rows)
+        return "\n".join(
+            f"{row['part']:<{width}}   {row['milliseconds']:.3g} ms" for row in self.rows
+        )
 
 
 def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> Profile:
-    """Where the time of a training step goes: data, forward, backward, optimiser, metrics; and by layer and operation.
+    """Where the time of a training step goes: data, forward, backward, optimiser, metrics; and by
+    layer and operation.
 
     It works on a copy.
 
@@ -80,7 +90,9 @@ def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> 
     Examples
     --------
     >>> data = vs.data.Dataset(np.ones((64, 3)), np.ones((64, 1)))
-    >>> training = vs.Training(vs.Stack(vs.Dense(8, vs.relu), vs.Dense(1)), loss=vs.losses.squared_error)
+    >>> training = vs.Training(
+    ...     vs.Stack(vs.Dense(8, vs.relu), vs.Dense(1)), loss=vs.losses.squared_error
+    ... )
     >>> [row["part"] for row in vs.training.profile(training, data.batches(16), steps=5).rows]
     ['data', 'forward', 'backward', 'optimiser', 'metrics']
     """
@@ -118,7 +130,10 @@ def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> 
 
 
 def _medians(times: dict[str, list[float]]) -> list[dict[str, Any]]:
-    rows = [{"part": part, "milliseconds": 1000 * float(np.median(values))} for part, values in times.items()]
+    rows = [
+        {"part": part, "milliseconds": 1000 * float(np.median(values))}
+        for part, values in times.items()
+    ]
     return sorted(rows, key=lambda row: -row["milliseconds"])  # type: ignore[operator]
 
 
@@ -137,7 +152,12 @@ def _one_step(one: TrainingBase, batch: Any) -> dict[str, float]:
     for metric in one.metrics:
         metric.conclude(metric.count(held(outputs), np.asarray(batch.targets)))
     done = time.perf_counter()
-    return {"forward": forward - begun, "backward": backward - forward, "optimiser": updated - backward, "metrics": done - updated}
+    return {
+        "forward": forward - begun,
+        "backward": backward - forward,
+        "optimiser": updated - backward,
+        "metrics": done - updated,
+    }
 
 
 def _by_layer(one: TrainingBase, batch: Any, layers: dict[str, list[float]]) -> None:
@@ -161,7 +181,9 @@ def _by_operation(one: TrainingBase, batch: Any, operations: dict[str, list[floa
     found: dict[str, float] = defaultdict(float)
     for origin in _origins(loss.origin):
         name = origin.rule.name if origin.rule is not None else ""
-        origin.rule = _Timed(origin.rule, found, f"{name} in {origin.place}" if origin.place else name)  # type: ignore[assignment]
+        origin.rule = _Timed(
+            origin.rule, found, f"{name} in {origin.place}" if origin.place else name
+        )  # type: ignore[assignment]
     one.descent.gradients(loss)
     for name, seconds in found.items():
         operations[name].append(seconds)
@@ -183,8 +205,13 @@ class _Timed:
 
     def __init__(self, rule: Any, found: dict[str, float], name: str) -> None:
         self._rule, self._found, self._own = rule, found, name
-        self.adjoints = tuple(None if adjoint is None else self._timed(adjoint) for adjoint in rule.adjoints)
-        self.pull, self.pull_into = self._timed(rule.pull), self._timed(getattr(rule, "pull_into", None))
+        self.adjoints = tuple(
+            None if adjoint is None else self._timed(adjoint) for adjoint in rule.adjoints
+        )
+        self.pull, self.pull_into = (
+            self._timed(rule.pull),
+            self._timed(getattr(rule, "pull_into", None)),
+        )
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._rule, name)

@@ -73,16 +73,24 @@ class Training(TrainingBase):
     half : HalfPrecision, optional
         Keeps weights and gradients as float16, in float32 arithmetic.
     average : WeightAverage, optional
-        A running average of the weights, by which validation is scored and which models are made of.
+        A running average of the weights, by which validation is scored and which models are made
+        of.
     seed : int
         Of weights, order of examples, and dropout.
 
     Examples
     --------
-    >>> data = vs.data.Dataset(np.array([[0.0], [1.0], [2.0], [3.0]]), np.array([[1.0], [3.0], [5.0], [7.0]]))
-    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(rate=0.1))
+    >>> data = vs.data.Dataset(
+    ...     np.array([[0.0], [1.0], [2.0], [3.0]]), np.array([[1.0], [3.0], [5.0], [7.0]])
+    ... )
+    >>> training = vs.Training(
+    ...     vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(rate=0.1)
+    ... )
     >>> outcome = training.run(data.batches(4), epochs=300)
-    >>> training.network.weights()["weight"].round(2), training.network.weights()["bias"].round(2)
+    >>> (
+    ...     training.network.weights()["weight"].round(2),
+    ...     training.network.weights()["bias"].round(2),
+    ... )
     (array([[2.]], dtype=float32), array([1.], dtype=float32))
     """
 
@@ -112,32 +120,38 @@ class Training(TrainingBase):
         batches : Batches
             Of any source or stream.
         validation : Batches, or mapping of name to Batches or function, optional
-            What is scored after each epoch, sharing no examples with `batches`. Of several, the first judges; a function takes the
-            network and returns a number or several by name, such as what generated texts score. To score a part only, give a part.
+            What is scored after each epoch, sharing no examples with `batches`. Of several, the
+            first judges; a function takes the network and returns a number or several by name, such
+            as what generated texts score. To score a part only, give a part.
         validate_every : int or str
-            Epochs from one validation to the next; the last epoch is always validated. With ``"500 steps"``, also after every 500 steps
-            within an epoch: such scores are kept in ``outcome.looks`` and the record's "validation", and the best state may be one.
+            Epochs from one validation to the next; the last epoch is always validated. With ``"500
+            steps"``, also after every 500 steps within an epoch: such scores are kept in
+            ``outcome.looks`` and the record's "validation", and the best state may be one.
         until : str, optional
-            When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs, not before 5 epochs"``; see
-            `vinestep.Ending`.
+            When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs, not
+            before 5 epochs"``; see `vinestep.Ending`.
         epochs : int, optional
             In all, those before a resumption included.
         steps : int, optional
-            In all, in place of `epochs`; for streams. Curves still have a row for each epoch that ends.
+            In all, in place of `epochs`; for streams. Curves still have a row for each epoch that
+            ends.
         observers : sequence of Observer
         test : Batches, optional
-            Kept for the end: it may share no examples with the others, and how often it is scored is recorded.
+            Kept for the end: it may share no examples with the others, and how often it is scored
+            is recorded.
         record : path or store, optional
             Folder for runs; a numbered folder is made in it with plan, curves, console and states.
         name : str
             First part of that folder's name.
         resume : path or store, optional
-            Folder of a run to continue from its newest sound state, or the file of one of its states.
+            Folder of a run to continue from its newest sound state, or the file of one of its
+            states.
         changed : sequence of str
-            What is meant to differ from what the run began with, by the names that the refusal lists, such as ``optimiser.rate``; a
-            name stands for all below it. It is recorded.
+            What is meant to differ from what the run began with, by the names that the refusal
+            lists, such as ``optimiser.rate``; a name stands for all below it. It is recorded.
         plan : dict, optional
-            What was asked for, to be recorded; by default the settings of everything that takes part.
+            What was asked for, to be recorded; by default the settings of everything that takes
+            part.
 
         Returns
         -------
@@ -150,7 +164,8 @@ class Training(TrainingBase):
         NotFiniteError
             If the loss becomes NaN or infinite.
         RunError
-            If the run to resume does not exist, is finished or running, or was set up differently: how.
+            If the run to resume does not exist, is finished or running, or was set up differently:
+            how.
         """
         ending = ending_of(epochs, steps, until)
         scored = Scored(validation, every=validate_every)
@@ -190,7 +205,10 @@ class Training(TrainingBase):
                 run.save("step-00000000-epoch-0")
                 run.finish_saving()
                 run.record_status("")
-                more = {"better": run.better, "steps": run.total_steps or run.epochs * run.steps_per_epoch}
+                more = {
+                    "better": run.better,
+                    "steps": run.total_steps or run.epochs * run.steps_per_epoch,
+                }
                 note_about(store, settings, self.lineage | more, self._graph(batches))
                 store.begin(name, run.plan)
             self.lineage["run"] = store.label if store is not None else ""
@@ -213,23 +231,31 @@ class Training(TrainingBase):
         return self.network.describe(one).rows
 
     def _described_model(self) -> dict[str, Any]:
-        """What a saved state says of the model in it; the network is described anew only after it was changed."""
+        """What a saved state says of the model in it; the network is described anew only after it
+        was changed.
+        """
         model = self.model(copied=False)
         known = self._described
         if known is None or known[0] != Arena.generation:
             self._described = known = Arena.generation, model.described(opaque=True)
-        average = {} if self.average is None or not self.average.count else {"average_share": self.average.share}
+        average = (
+            {}
+            if self.average is None or not self.average.count
+            else {"average_share": self.average.share}
+        )
         return {"model": known[1] | {"lineage": model.lineage} | average}
 
     # looking
 
     def start_from(self, source: Any, *, pattern: str = "*", names: Any = None) -> Loaded:
-        """Begin with weights of another network; where they come from is recorded with the run, and with its model.
+        """Begin with weights of another network; where they come from is recorded with the run, and
+        with its model.
 
         Parameters
         ----------
         source : path, Model, Layer, or mapping of name to array
-            A model file, a state of a run, or the folder of a run, of which the best state counts, or the newest.
+            A model file, a state of a run, or the folder of a run, of which the best state counts,
+            or the newest.
         pattern, names
             Which weights, and what they are called there; see `vinestep.layers.load_matching`.
 
@@ -249,9 +275,16 @@ class Training(TrainingBase):
         return report
 
     def rehearse(
-        self, train: AnyBatches, validation: AnyBatches | None = None, *, quick: bool = False, steps: int | None = None
+        self,
+        train: AnyBatches,
+        validation: AnyBatches | None = None,
+        *,
+        quick: bool = False,
+        steps: int | None = None,
     ) -> Rehearsal:
-        """Look for what goes wrong in runs, in seconds and on a copy; see `vinestep.training.rehearse`."""
+        """Look for what goes wrong in runs, in seconds and on a copy; see
+        `vinestep.training.rehearse`.
+        """
         from .rehearsal._rehearsal import rehearse
 
         return rehearse(self, train, validation, quick=quick, steps=steps)
@@ -267,42 +300,60 @@ class Training(TrainingBase):
         Examples
         --------
         >>> data = vs.data.Dataset(np.ones((5, 2)), np.zeros((5, 1)))
-        >>> training = vs.Training(vs.Dense(1, initialiser=vs.initialisers.ones), loss=vs.losses.squared_error)
+        >>> training = vs.Training(
+        ...     vs.Dense(1, initialiser=vs.initialisers.ones), loss=vs.losses.squared_error
+        ... )
         >>> training.network.initialise(data.inputs) is training.network
         True
         >>> training.assess(data.batches(2))
         {'loss': 4.0}
         """
         if not are_batches(batches):
-            raise DataError(f"assess: the data is a {type(batches).__name__}. Give batches: dataset.batches(256).")
+            raise DataError(
+                f"assess: the data is a {type(batches).__name__}. Give batches: "
+                "dataset.batches(256)."
+            )
         check_encoding(self.codec.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
         return assessment(self.network, batches, self.loss, self.metrics)
 
     def _count_test(self, batches: AnyBatches) -> None:
-        """How often the test part of a recorded run was scored is a matter of record: each look makes it less of a test."""
+        """How often the test part of a recorded run was scored is a matter of record: each look
+        makes it less of a test.
+        """
         store = self._store
-        if store is None or not self.lineage.get("test") or batches.fingerprint() != self.lineage["test"]:
+        if (
+            store is None
+            or not self.lineage.get("test")
+            or batches.fingerprint() != self.lineage["test"]
+        ):
             return
         note_test_scored(store)
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
-        """What the network puts out in inference, for a source, a stream, batches of either, or an array of inputs."""
-        check_encoding(self.codec.encoding, data.dataset if are_batches(data) else data, "the data to predict")
+        """What the network puts out in inference, for a source, a stream, batches of either, or an
+        array of inputs.
+        """
+        check_encoding(
+            self.codec.encoding, data.dataset if are_batches(data) else data, "the data to predict"
+        )
         if isinstance(data, Source | Stream):
             data = data.batches(size)
         if are_batches(data):
             with untracked():
                 return np.concatenate([found for _, found in each_output(self.network, data)])
-        return self.model(copied=False).outputs(data if isinstance(data, tuple) else np.asarray(data), size=size)
+        return self.model(copied=False).outputs(
+            data if isinstance(data, tuple) else np.asarray(data), size=size
+        )
 
     def predict(self, data: Any) -> pd.DataFrame:
-        """Predictions for a dataset, batches or an array of inputs as the network takes them; `model` takes raw rows.
+        """Predictions for a dataset, batches or an array of inputs as the network takes them;
+        `model` takes raw rows.
 
         Returns
         -------
         predictions : DataFrame, one row per example
-            With classes the class ``predicted``, as it stands in the data, and a probability for each; otherwise ``predicted``
-            numbers.
+            With classes the class ``predicted``, as it stands in the data, and a probability for
+            each; otherwise ``predicted`` numbers.
         """
         return self.model(copied=False).answers(self.outputs(data))

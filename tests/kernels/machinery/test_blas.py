@@ -17,7 +17,11 @@ from vinestep.kernels.machinery.blas_threads import one_blas_thread
 
 
 def threads():
-    return [library.num_threads for library in ThreadpoolController().lib_controllers if library.user_api == "blas"]
+    return [
+        library.num_threads
+        for library in ThreadpoolController().lib_controllers
+        if library.user_api == "blas"
+    ]
 
 
 @pytest.fixture(autouse=True)
@@ -119,7 +123,9 @@ def test_a_limit_around_a_run_holds_for_the_pool_too():
 
 
 def test_what_somebody_sets_during_a_run_stays():
-    controllers = [library for library in ThreadpoolController().lib_controllers if library.user_api == "blas"]
+    controllers = [
+        library for library in ThreadpoolController().lib_controllers if library.user_api == "blas"
+    ]
     with one_blas_thread():
         for library in controllers:
             library.set_num_threads(3)
@@ -133,7 +139,8 @@ import os, sys
 from threadpoolctl import ThreadpoolController
 import numpy as np
 from vinestep.kernels.machinery.blas_threads import one_blas_thread
-threads = lambda: [c.num_threads for c in ThreadpoolController().lib_controllers if c.user_api == "blas"]
+found = lambda: ThreadpoolController().lib_controllers
+threads = lambda: [one.num_threads for one in found() if one.user_api == "blas"]
 before = threads()
 with one_blas_thread():
     child = os.fork()
@@ -147,7 +154,13 @@ with one_blas_thread():
 print(status, threads() == before)
 """
     environment = os.environ | {"OPENBLAS_NUM_THREADS": "2"}
-    done = subprocess.run([sys.executable, "-W", "ignore", "-c", code], env=environment, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-W", "ignore", "-c", code],
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=True,
+    )
     assert done.stdout.split() == ["0", "True"]
 
 

@@ -11,7 +11,9 @@ vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy).step((x, np.array([0, 1])
 
 def run(folder):
     environment = os.environ | {"NUMBA_CACHE_DIR": str(folder)}
-    return subprocess.run([sys.executable, "-c", CODE], env=environment, capture_output=True, text=True, check=True).stderr
+    return subprocess.run(
+        [sys.executable, "-c", CODE], env=environment, capture_output=True, text=True, check=True
+    ).stderr
 
 
 def test_compiling_is_said_once_on_a_machine_and_then_cached_kernel_by_kernel(tmp_path):
@@ -43,5 +45,7 @@ print(here == there)
 
 
 def test_a_forked_worker_does_not_hang_and_computes_the_same():
-    done = subprocess.run([sys.executable, "-c", FORKED], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", FORKED], capture_output=True, text=True, check=True
+    )
     assert done.stdout.strip() == "True"

@@ -1,4 +1,6 @@
-"""Whatever of Numba is missing, definitions run, with one warning; in the first process and in one that finds the cache filled."""
+"""Whatever of Numba is missing, definitions run, with one warning; in the first process and in one
+that finds the cache filled.
+"""
 
 import os
 import re
@@ -47,7 +49,9 @@ def parts_of(path):
 
 def run(code, folder, **environment):
     environment = os.environ | {"NUMBA_CACHE_DIR": str(folder)} | environment
-    done = subprocess.run([sys.executable, "-c", code], env=environment, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [sys.executable, "-c", code], env=environment, capture_output=True, text=True, check=False
+    )
     assert done.returncode == 0, done.stderr
     return done.stdout.split(maxsplit=3)
 
@@ -67,14 +71,18 @@ def test_all_names_are_there():
 
 def test_the_bounds_are_those_of_the_package():
     (asked,) = (asked for asked in metadata.requires("vinestep") if asked.startswith("numba"))
-    assert set(asked.removeprefix("numba").split(",")) == set(TESTED.removeprefix("numba").split(","))
+    assert set(asked.removeprefix("numba").split(",")) == set(
+        TESTED.removeprefix("numba").split(",")
+    )
 
 
 def test_undocumented_names_are_used_in_one_file_only():
     room = Path(internals.__file__).parents[1]
     for path in room.rglob("*.py"):
         if path.name not in ("internals.py", "soundness.py"):
-            assert not re.search(r"numba\.core|numba\.np|cgutils|\bcontext\.\w", path.read_text()), path
+            assert not re.search(
+                r"numba\.core|numba\.np|cgutils|\bcontext\.\w", path.read_text()
+            ), path
 
 
 @pytest.mark.parametrize("path", NEEDED)
@@ -97,7 +105,8 @@ def test_without_a_package_definitions_run(package, filled, tmp_path):
 
 
 UNSOUND = {
-    "hooks of the cache are not run": "import numba.core.compiler as c\nf = c.CompileResult._rebuild\n"
+    "hooks of the cache are not run": "import numba.core.compiler as c\nf = "
+    "c.CompileResult._rebuild\n"
     "c.CompileResult._rebuild = classmethod(lambda cls, *a: f(*a[:-2], (), *a[-1:]))\n",
     "compiling fails": "import numba.core.registry as r\n"
     "def fail(self, sig): raise NotImplementedError('changed')\nr.CPUDispatcher.compile = fail\n",
@@ -117,9 +126,12 @@ def test_a_self_test_that_crashes_turns_loops_off(filled, tmp_path):
     """In the child process too, as a version would that differs."""
     (tmp_path / "site").mkdir()
     (tmp_path / "site" / "sitecustomize.py").write_text(
-        "import sys\nif any('self_test' in a for a in sys.orig_argv):\n    import os, signal; os.kill(os.getpid(), signal.SIGSEGV)\n"
+        "import sys\nif any('self_test' in a for a in sys.orig_argv):\n    import os, signal; "
+        "os.kill(os.getpid(), signal.SIGSEGV)\n"
     )
-    found, usable, warnings, text = run(STEPS, tmp_path / "cache", PYTHONPATH=str(tmp_path / "site"))
+    found, usable, warnings, text = run(
+        STEPS, tmp_path / "cache", PYTHONPATH=str(tmp_path / "site")
+    )
     assert (usable, warnings) == ("False", "1")
     assert "self-test" in text
     assert abs(float(found) - float(filled[1])) < 1e-3

@@ -1,4 +1,6 @@
-"""The derivative rules of NumPy's functions, one file a family; linear algebra and SciPy's load on first use."""
+"""The derivative rules of NumPy's functions, one file a family; linear algebra and SciPy's load on
+first use.
+"""
 
 from . import (
     elementwise,

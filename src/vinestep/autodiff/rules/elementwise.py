@@ -1,8 +1,9 @@
 """Rules of the element-wise ufuncs, `where` and `clip`.
 
-Conventions where a function has a kink: `absolute` and `sign` have derivative 0 at 0; `maximum`, `minimum`, `fmax`,
-`fmin` and `clip` share it equally between equal arguments; functions that are flat between jumps (`floor`, `ceil`,
-`rint`, `trunc`, `sign`, `heaviside`) have derivative 0 everywhere.
+Conventions where a function has a kink: `absolute` and `sign` have derivative 0 at 0; `maximum`,
+`minimum`, `fmax`, `fmin` and `clip` share it equally between equal arguments; functions that are
+flat between jumps (`floor`, `ceil`, `rint`, `trunc`, `sign`, `heaviside`) have derivative 0
+everywhere.
 """
 
 from __future__ import annotations
@@ -33,7 +34,9 @@ LN10 = float(np.log(10.0))
 
 
 def as_floats(x: Any) -> Any:
-    """Tensors as they are; anything else as an array of floats, since differences of whole numbers wrap around."""
+    """Tensors as they are; anything else as an array of floats, since differences of whole numbers
+    wrap around.
+    """
     if isinstance(x, Tensor):
         return x
     array = np.asarray(plain(x))
@@ -73,15 +76,27 @@ def _hypot(g: Any, y: Any, x: Any) -> Any:
 
 
 def _times(g: Any, factor: Any) -> Any:
-    """``g * factor`` for a factor made a moment ago, whose memory is used again where that is possible."""
-    if type(factor) is np.ndarray and factor.shape == g.shape and factor.dtype == g.dtype and type(g) is np.ndarray:
+    """``g * factor`` for a factor made a moment ago, whose memory is used again where that is
+    possible.
+    """
+    if (
+        type(factor) is np.ndarray
+        and factor.shape == g.shape
+        and factor.dtype == g.dtype
+        and type(g) is np.ndarray
+    ):
         return np.multiply(g, factor, out=factor)
     return g * factor
 
 
 def _over(g: Any, divisor: Any) -> Any:
     """``g / divisor`` for a divisor made a moment ago."""
-    if type(divisor) is np.ndarray and divisor.shape == g.shape and divisor.dtype == g.dtype and type(g) is np.ndarray:
+    if (
+        type(divisor) is np.ndarray
+        and divisor.shape == g.shape
+        and divisor.dtype == g.dtype
+        and type(g) is np.ndarray
+    ):
         return np.divide(g, divisor, out=divisor)
     return g / divisor
 
@@ -108,8 +123,15 @@ ufunc_rule(np.reciprocal, lambda g, y, x: _times(-g, y * y), keeps=OUT)
 ufunc_rule(np.square, lambda g, y, x: _times(g, x * 2), keeps=IN)
 ufunc_rule(np.power, _power_by_base, _power_by_exponent, keeps=IN + OUT)
 ufunc_rule(np.float_power, _power_by_base, _power_by_exponent, keeps=IN + OUT)
-ufunc_rule(np.fmod, lambda g, y, a, b: g, lambda g, y, a, b: -g * np.trunc(held(a) / held(b)), keeps=IN)
-ufunc_rule(np.remainder, lambda g, y, a, b: g, lambda g, y, a, b: -g * np.floor(held(a) / held(b)), keeps=IN)
+ufunc_rule(
+    np.fmod, lambda g, y, a, b: g, lambda g, y, a, b: -g * np.trunc(held(a) / held(b)), keeps=IN
+)
+ufunc_rule(
+    np.remainder,
+    lambda g, y, a, b: g,
+    lambda g, y, a, b: -g * np.floor(held(a) / held(b)),
+    keeps=IN,
+)
 ufunc_rule(np.floor_divide, _zero, _zero)
 ufunc_rule(np.ldexp, lambda g, y, a, n: np.ldexp(g, n), None, keeps=IN)
 
@@ -123,8 +145,18 @@ ufunc_rule(np.log, lambda g, y, x: g / x, keeps=IN)
 ufunc_rule(np.log2, lambda g, y, x: _over(g, x * LN2), keeps=IN)
 ufunc_rule(np.log10, lambda g, y, x: _over(g, x * LN10), keeps=IN)
 ufunc_rule(np.log1p, lambda g, y, x: _over(g, x + 1), keeps=IN)
-ufunc_rule(np.logaddexp, lambda g, y, a, b: _times(g, np.exp(a - y)), lambda g, y, a, b: _times(g, np.exp(b - y)), keeps=IN + OUT)
-ufunc_rule(np.logaddexp2, lambda g, y, a, b: g * np.exp2(a - y), lambda g, y, a, b: g * np.exp2(b - y), keeps=IN + OUT)
+ufunc_rule(
+    np.logaddexp,
+    lambda g, y, a, b: _times(g, np.exp(a - y)),
+    lambda g, y, a, b: _times(g, np.exp(b - y)),
+    keeps=IN + OUT,
+)
+ufunc_rule(
+    np.logaddexp2,
+    lambda g, y, a, b: g * np.exp2(a - y),
+    lambda g, y, a, b: g * np.exp2(b - y),
+    keeps=IN + OUT,
+)
 
 # trigonometric and hyperbolic
 ufunc_rule(np.sin, lambda g, y, x: _times(g, np.cos(x)), keeps=IN)
@@ -139,7 +171,9 @@ ufunc_rule(np.tanh, lambda g, y, x: _times(g, _one_minus_square(y)), keeps=OUT)
 ufunc_rule(np.arcsinh, lambda g, y, x: g / np.sqrt(x * x + 1), keeps=IN)
 ufunc_rule(np.arccosh, lambda g, y, x: g / np.sqrt(x * x - 1), keeps=IN)
 ufunc_rule(np.arctanh, lambda g, y, x: _over(g, _one_minus_square(x)), keeps=IN)
-ufunc_rule(np.hypot, lambda g, y, a, b: _hypot(g, y, a), lambda g, y, a, b: _hypot(g, y, b), keeps=IN + OUT)
+ufunc_rule(
+    np.hypot, lambda g, y, a, b: _hypot(g, y, a), lambda g, y, a, b: _hypot(g, y, b), keeps=IN + OUT
+)
 ufunc_rule(
     np.arctan2,
     lambda g, y, a, b: g * b / (a * a + b * b),
@@ -194,14 +228,25 @@ passive(
     *(np.logical_and, np.logical_or, np.logical_not, np.logical_xor),
     *(np.isclose, np.allclose, np.array_equal, np.array_equiv, np.shape, np.ndim, np.size),
     *(np.zeros_like, np.ones_like, np.empty_like, np.result_type, np.can_cast, np.min_scalar_type),
-    *(np.iscomplexobj, np.isrealobj, np.iscomplex, np.isreal, np.isneginf, np.isposinf, np.shares_memory),
+    *(
+        np.iscomplexobj,
+        np.isrealobj,
+        np.iscomplex,
+        np.isreal,
+        np.isneginf,
+        np.isposinf,
+        np.shares_memory,
+    ),
     *(np.array2string, np.array_repr, np.array_str, np.may_share_memory, np.common_type),
 )
 
 _where = Rule(
     "where",
     lambda a, b, mask: np.where(mask, a, b),
-    (lambda g, y, a, b, mask: np.where(mask, g, 0.0), lambda g, y, a, b, mask: np.where(mask, 0.0, g)),
+    (
+        lambda g, y, a, b, mask: np.where(mask, g, 0.0),
+        lambda g, y, a, b, mask: np.where(mask, 0.0, g),
+    ),
     broadcasts=True,
 )
 
@@ -218,7 +263,15 @@ _clip_low_high = (np._core.umath.clip,)  # type: ignore[attr-defined]  # what np
 
 
 @implements(np.clip, *_clip_low_high)
-def clip(a: Any, a_min: Any = None, a_max: Any = None, out: None = None, *, min: Any = None, max: Any = None) -> Any:
+def clip(
+    a: Any,
+    a_min: Any = None,
+    a_max: Any = None,
+    out: None = None,
+    *,
+    min: Any = None,
+    max: Any = None,
+) -> Any:
     """Convention: half the derivative exactly on a bound."""
     low = a_min if a_min is not None else min
     high = a_max if a_max is not None else max
@@ -237,7 +290,9 @@ def round_(a: Any, decimals: int = 0, out: None = None) -> Any:
 
 
 def scalar_without_axes(x: Any) -> Any:
-    """A result without axes as a scalar, which nothing can change in place, where NumPy's function gives one."""
+    """A result without axes as a scalar, which nothing can change in place, where NumPy's function
+    gives one.
+    """
     return x if np.ndim(x) else x[()]
 
 
@@ -252,10 +307,18 @@ def copy(a: Any, order: Any = "K", subok: bool = False) -> Any:
 
 
 @implements(np.nan_to_num)
-def nan_to_num(x: Any, copy: bool = True, nan: float = 0.0, posinf: float | None = None, neginf: float | None = None) -> Any:
+def nan_to_num(
+    x: Any,
+    copy: bool = True,
+    nan: float = 0.0,
+    posinf: float | None = None,
+    neginf: float | None = None,
+) -> Any:
     """Derivative 0 where a value was replaced."""
     plain = held(x)
-    return scalar_without_axes(np.where(np.isfinite(plain), x, np.nan_to_num(plain, nan=nan, posinf=posinf, neginf=neginf)))
+    return scalar_without_axes(
+        np.where(np.isfinite(plain), x, np.nan_to_num(plain, nan=nan, posinf=posinf, neginf=neginf))
+    )
 
 
 @implements(np.select)
@@ -268,7 +331,14 @@ def select(condlist: Any, choicelist: Any, default: Any = 0.0) -> Any:
 
 @implements(np.full_like)
 def full_like(
-    a: Any, fill_value: Any, dtype: Any = None, order: str = "K", subok: bool = True, shape: Any = None, *, device: Any = None
+    a: Any,
+    fill_value: Any,
+    dtype: Any = None,
+    order: str = "K",
+    subok: bool = True,
+    shape: Any = None,
+    *,
+    device: Any = None,
 ) -> Any:
     kind = np.dtype(dtype) if dtype is not None else a.dtype
     size = np.shape(a) if shape is None else shape
@@ -277,13 +347,20 @@ def full_like(
     return np.positive(np.broadcast_to(fill_value.astype(kind), size))
 
 
-SERIES = 0.05  # below this sinc is its power series, so that derivatives of any order are right at 0
+SERIES = (
+    0.05  # below this sinc is its power series, so that derivatives of any order are right at 0
+)
 
 
 @implements(np.sinc)
 def sinc(x: Any) -> Any:
     near = np.abs(np.asarray(held(x))) < SERIES
     square = np.square(np.where(near, x, 0.0) * np.pi)
-    series = 1 - square * (1 / 6) * (1 - square * (1 / 20) * (1 - square * (1 / 42) * (1 - square * (1 / 72) * (1 - square * (1 / 110)))))
+    series = 1 - square * (1 / 6) * (
+        1
+        - square
+        * (1 / 20)
+        * (1 - square * (1 / 42) * (1 - square * (1 / 72) * (1 - square * (1 / 110))))
+    )
     angle = np.where(near, 1.0, x) * np.pi
     return scalar_without_axes(np.where(near, series, np.sin(angle) / angle))

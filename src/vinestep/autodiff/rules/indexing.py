@@ -1,7 +1,7 @@
 """Rules of indexing, of picking by index and of order statistics.
 
-Elements picked more than once collect the sum of their cotangents. Sorting passes the derivative to the element that
-ended in each place; equal elements keep the order of NumPy's stable sort.
+Elements picked more than once collect the sum of their cotangents. Sorting passes the derivative to
+the element that ended in each place; equal elements keep the order of NumPy's stable sort.
 """
 
 from __future__ import annotations
@@ -69,7 +69,12 @@ def take_along_axis(arr: Any, indices: Any, axis: Any = -1) -> Any:
     axis = normal_axes(axis, np.ndim(arr))[0]
     indices = np.asarray(held(indices))
     shape = list(np.shape(arr))
-    grid = [indices if i == axis else np.arange(n).reshape([-1 if j == i else 1 for j in range(len(shape))]) for i, n in enumerate(shape)]
+    grid = [
+        indices
+        if i == axis
+        else np.arange(n).reshape([-1 if j == i else 1 for j in range(len(shape))])
+        for i, n in enumerate(shape)
+    ]
     return arr[tuple(grid)]
 
 
@@ -92,28 +97,41 @@ def choose(a: Any, choices: Any, out: None = None, mode: str = "raise") -> Any:
 
 
 @implements(np.sort)
-def sort(a: Any, axis: Any = -1, kind: Any = None, order: None = None, *, stable: Any = None) -> Any:
+def sort(
+    a: Any, axis: Any = -1, kind: Any = None, order: None = None, *, stable: Any = None
+) -> Any:
     if axis is None:
         a, axis = np.ravel(a), 0
     return np.take_along_axis(a, np.argsort(held(a), axis=axis, kind="stable"), axis=axis)
 
 
 @implements(np.partition)
-def partition(a: Any, kth: Any, axis: Any = -1, kind: Any = "introselect", order: None = None) -> Any:
+def partition(
+    a: Any, kth: Any, axis: Any = -1, kind: Any = "introselect", order: None = None
+) -> Any:
     if axis is None:
         a, axis = np.ravel(a), 0
     return np.take_along_axis(a, np.argpartition(held(a), kth, axis=axis), axis=axis)
 
 
 @implements(np.interp)
-def interp(x: Any, xp: Any, fp: Any, left: Any = None, right: Any = None, period: Any = None) -> Any:
-    """Piecewise linear: differentiable by the place, the nodes and the values. On a node, the piece to its right."""
+def interp(
+    x: Any, xp: Any, fp: Any, left: Any = None, right: Any = None, period: Any = None
+) -> Any:
+    """Piecewise linear: differentiable by the place, the nodes and the values. On a node, the piece
+    to its right.
+    """
     if period is not None:
-        raise DifferentiationError("np.interp with period= has no derivative rule. Reduce x with np.remainder first.")
+        raise DifferentiationError(
+            "np.interp with period= has no derivative rule. Reduce x with np.remainder first."
+        )
     x, xp, fp = as_floats(x), as_floats(xp), as_floats(fp)
     place, nodes = np.asarray(held(x)), np.asarray(held(xp))
     if nodes.ndim != 1 or not nodes.size or fp.shape != nodes.shape:
-        raise ShapeError(f"np.interp: expected nodes and values of one length, in one axis, got shapes {nodes.shape} and {fp.shape}.")
+        raise ShapeError(
+            "np.interp: expected nodes and values of one length, in one axis, got shapes "
+            f"{nodes.shape} and {fp.shape}."
+        )
     if nodes.size == 1:
         xp, fp = np.concatenate([xp, xp + 1]), np.concatenate([fp, fp])
     last = len(nodes) - 1
@@ -122,7 +140,11 @@ def interp(x: Any, xp: Any, fp: Any, left: Any = None, right: Any = None, period
     start, stop = fp[piece], fp[piece + 1]
     inside = start + (stop - start) * ((x - lower) / (upper - lower))
     below, above = place < nodes[0], place > nodes[last]
-    return np.where(below, fp[0] if left is None else left, np.where(above, fp[last] if right is None else right, inside))
+    return np.where(
+        below,
+        fp[0] if left is None else left,
+        np.where(above, fp[last] if right is None else right, inside),
+    )
 
 
 @implements(np.unique)
@@ -138,10 +160,23 @@ def unique(
 ) -> Any:
     """The derivative of a value that stands several times belongs to the first of them."""
     if axis is not None:
-        raise DifferentiationError("np.unique with axis= has no derivative rule. Use vinestep.held(x) to find the rows, then x[index].")
-    _, first, inverse, counts = np.unique(held(ar), return_index=True, return_inverse=True, return_counts=True, equal_nan=equal_nan)
+        raise DifferentiationError(
+            "np.unique with axis= has no derivative rule. Use vinestep.held(x) to find the rows, "
+            "then x[index]."
+        )
+    _, first, inverse, counts = np.unique(
+        held(ar), return_index=True, return_inverse=True, return_counts=True, equal_nan=equal_nan
+    )
     values = np.ravel(ar)[first]
-    more = [part for part, wanted in ((first, return_index), (inverse, return_inverse), (counts, return_counts)) if wanted]
+    more = [
+        part
+        for part, wanted in (
+            (first, return_index),
+            (inverse, return_inverse),
+            (counts, return_counts),
+        )
+        if wanted
+    ]
     return (values, *more) if more else values
 
 
@@ -164,14 +199,22 @@ def _moving_edges(a: Any, n: int) -> Any:
 
 
 @implements(np.histogram)
-def histogram(a: Any, bins: Any = 10, range: Any = None, density: bool | None = None, weights: Any = None) -> Any:
-    """Differentiable by the weights. Counts are flat between jumps; edges move with the extremes of the values, unless they are given."""
+def histogram(
+    a: Any, bins: Any = 10, range: Any = None, density: bool | None = None, weights: Any = None
+) -> Any:
+    """Differentiable by the weights. Counts are flat between jumps; edges move with the extremes of
+    the values, unless they are given.
+    """
     values, places = np.ravel(np.asarray(held(a))), held(bins)
     if isinstance(bins, Tensor) or isinstance(range, Tensor):
-        raise DifferentiationError("np.histogram has no derivative by its edges. Give vinestep.held(bins).")
+        raise DifferentiationError(
+            "np.histogram has no derivative by its edges. Give vinestep.held(bins)."
+        )
     if not isinstance(weights, Tensor):
         counts, edges = np.histogram(values, places, range, density, weights)
-        return counts, edges if range is not None or np.ndim(places) or not values.size else _moving_edges(a, len(edges) - 1)
+        return counts, edges if range is not None or np.ndim(
+            places
+        ) or not values.size else _moving_edges(a, len(edges) - 1)
     edges = np.histogram_bin_edges(values, places, range)
     index = np.searchsorted(edges, values, side="right") - 1
     index[values == edges[-1]] = len(edges) - 2

@@ -1,11 +1,11 @@
 """Rules of linear algebra, for single and stacked matrices.
 
-`cholesky`, `eigh` and `eigvalsh` are functions of symmetric matrices: NumPy reads one triangle, the derivative given
-is the symmetric one. Derivatives of eigenvectors and singular vectors do not exist where values coincide; what comes
-out there is infinite or NaN, as the mathematics has it.
+`cholesky`, `eigh` and `eigvalsh` are functions of symmetric matrices: NumPy reads one triangle, the
+derivative given is the symmetric one. Derivatives of eigenvectors and singular vectors do not exist
+where values coincide; what comes out there is infinite or NaN, as the mathematics has it.
 
-Notation follows M. B. Giles, "Collected Matrix Derivative Results for Forward and Reverse Mode Algorithmic
-Differentiation", Advances in Automatic Differentiation, 35-44, 2008, section 2.
+Notation follows M. B. Giles, "Collected Matrix Derivative Results for Forward and Reverse Mode
+Algorithmic Differentiation", Advances in Automatic Differentiation, 35-44, 2008, section 2.
 """
 
 from __future__ import annotations
@@ -27,10 +27,14 @@ def _t(x: Any) -> Any:
 
 def _square(name: str, a: Any) -> None:
     if np.ndim(a) < 2 or a.shape[-1] != a.shape[-2]:
-        raise DifferentiationError(f"np.linalg.{name} needs square matrices, got shape {np.shape(a)}.")
+        raise DifferentiationError(
+            f"np.linalg.{name} needs square matrices, got shape {np.shape(a)}."
+        )
 
 
-_inv = Rule("inv", np.linalg.inv, (lambda g, y, a: -np.matmul(_t(y), np.matmul(g, _t(y))),), keeps="y")
+_inv = Rule(
+    "inv", np.linalg.inv, (lambda g, y, a: -np.matmul(_t(y), np.matmul(g, _t(y))),), keeps="y"
+)
 
 
 @implements(np.linalg.inv)
@@ -43,7 +47,13 @@ def _solve_matrix(g: Any, y: Any, a: Any, b: Any) -> Any:
     return -np.matmul(np.linalg.solve(_t(a), g), _t(y))
 
 
-_solve = Rule("solve", np.linalg.solve, (_solve_matrix, lambda g, y, a, b: np.linalg.solve(_t(a), g)), keeps="xy", broadcasts=True)
+_solve = Rule(
+    "solve",
+    np.linalg.solve,
+    (_solve_matrix, lambda g, y, a, b: np.linalg.solve(_t(a), g)),
+    keeps="xy",
+    broadcasts=True,
+)
 
 
 @implements(np.linalg.solve)
@@ -67,7 +77,12 @@ def det(a: Any) -> Any:
     return apply(_det, (a,), {})
 
 
-_logabsdet = Rule("slogdet", lambda a: np.linalg.slogdet(a)[1], (lambda g, y, a: g[..., None, None] * _t(np.linalg.inv(a)),), keeps="x")
+_logabsdet = Rule(
+    "slogdet",
+    lambda a: np.linalg.slogdet(a)[1],
+    (lambda g, y, a: g[..., None, None] * _t(np.linalg.inv(a)),),
+    keeps="x",
+)
 
 
 @implements(np.linalg.slogdet)
@@ -125,8 +140,12 @@ def _eigenvectors_adjoint(g: Any, y: Any, a: Any, known: Any, uplo: str) -> Any:
     return _symmetric(np.matmul(v, np.matmul(_inverse_gaps(w) * np.matmul(_t(v), g), _t(v))))
 
 
-_eigenvalues = Rule("eigenvalues", lambda a, known, uplo: known[0], (_eigenvalues_adjoint,), keeps="x")
-_eigenvectors = Rule("eigenvectors", lambda a, known, uplo: known[1], (_eigenvectors_adjoint,), keeps="x")
+_eigenvalues = Rule(
+    "eigenvalues", lambda a, known, uplo: known[0], (_eigenvalues_adjoint,), keeps="x"
+)
+_eigenvectors = Rule(
+    "eigenvectors", lambda a, known, uplo: known[1], (_eigenvectors_adjoint,), keeps="x"
+)
 
 
 @implements(np.linalg.eigh)
@@ -175,18 +194,29 @@ def _right_vectors_adjoint(g: Any, y: Any, a: Any, known: Any) -> Any:
     return result
 
 
-_left_vectors = Rule("left singular vectors", lambda a, known: known[0], (_left_vectors_adjoint,), keeps="x")
-_singular_values = Rule("singular values", lambda a, known: known[1], (_singular_values_adjoint,), keeps="x")
-_right_vectors = Rule("right singular vectors", lambda a, known: known[2], (_right_vectors_adjoint,), keeps="x")
+_left_vectors = Rule(
+    "left singular vectors", lambda a, known: known[0], (_left_vectors_adjoint,), keeps="x"
+)
+_singular_values = Rule(
+    "singular values", lambda a, known: known[1], (_singular_values_adjoint,), keeps="x"
+)
+_right_vectors = Rule(
+    "right singular vectors", lambda a, known: known[2], (_right_vectors_adjoint,), keeps="x"
+)
 
 
 @implements(np.linalg.svd)
-def svd(a: Any, full_matrices: bool = True, compute_uv: bool = True, hermitian: bool = False) -> Any:
+def svd(
+    a: Any, full_matrices: bool = True, compute_uv: bool = True, hermitian: bool = False
+) -> Any:
     if hermitian:
-        raise DifferentiationError("np.linalg.svd(hermitian=True) has no derivative rule. Use np.linalg.eigh.")
+        raise DifferentiationError(
+            "np.linalg.svd(hermitian=True) has no derivative rule. Use np.linalg.eigh."
+        )
     if compute_uv and full_matrices and a.shape[-1] != a.shape[-2]:
         raise DifferentiationError(
-            "The additional vectors of np.linalg.svd(full_matrices=True) are not determined by the matrix, so they have no "
+            "The additional vectors of np.linalg.svd(full_matrices=True) are not determined by "
+            "the matrix, so they have no "
             "derivative. Use full_matrices=False."
         )
     known = np.linalg.svd(held(a), full_matrices=False)
@@ -194,7 +224,9 @@ def svd(a: Any, full_matrices: bool = True, compute_uv: bool = True, hermitian: 
     values = apply(_singular_values, (a,), options)
     if not compute_uv:
         return values
-    return type(known)(apply(_left_vectors, (a,), options), values, apply(_right_vectors, (a,), options))
+    return type(known)(
+        apply(_left_vectors, (a,), options), values, apply(_right_vectors, (a,), options)
+    )
 
 
 @implements(np.linalg.svdvals)
@@ -203,7 +235,9 @@ def svdvals(x: Any, /) -> Any:
 
 
 def _pinv_adjoint(g: Any, y: Any, a: Any, rcond: Any) -> Any:
-    """G. H. Golub and V. Pereyra, SIAM J. Numer. Anal. 10(2), 413-432, 1973, equation 4.12, transposed."""
+    """G. H. Golub and V. Pereyra, SIAM J. Numer. Anal. 10(2), 413-432, 1973, equation 4.12,
+    transposed.
+    """
     outside_left = np.eye(a.shape[-2], dtype=g.dtype) - np.matmul(a, y)
     outside_right = np.eye(a.shape[-1], dtype=g.dtype) - np.matmul(y, a)
     gt = _t(g)
@@ -221,7 +255,11 @@ _pinv = Rule("pinv", lambda a, rcond: np.linalg.pinv(a, rcond=rcond), (_pinv_adj
 def pinv(a: Any, rcond: Any = None, hermitian: bool = False, *, rtol: Any = None) -> Any:
     """For matrices whose rank does not change nearby."""
     tolerance = rcond if rcond is not None else rtol
-    return apply(_pinv, (a,), {"rcond": 1e-15 if tolerance is None or tolerance is np._NoValue else tolerance})  # type: ignore[attr-defined]
+    return apply(
+        _pinv,
+        (a,),
+        {"rcond": 1e-15 if tolerance is None or tolerance is np._NoValue else tolerance},
+    )  # type: ignore[attr-defined]
 
 
 @implements(np.linalg.matrix_power)
@@ -236,7 +274,11 @@ def matrix_power(a: Any, n: int) -> Any:
         n >>= 1
         if n:
             a = np.matmul(a, a)
-    return np.broadcast_to(np.eye(a.shape[-1], dtype=a.dtype), a.shape) + 0.0 * a if result is None else result
+    return (
+        np.broadcast_to(np.eye(a.shape[-1], dtype=a.dtype), a.shape) + 0.0 * a
+        if result is None
+        else result
+    )
 
 
 @implements(np.linalg.cond)
@@ -257,7 +299,9 @@ def _qr_again(a: Any, known: Any) -> Any:
 
 
 def _orthogonal_adjoint(g: Any, y: Any, a: Any, known: Any) -> Any:
-    """S. F. Walter and L. Lehmann, Optim. Methods Softw. 28(6), 2013, algorithm 2, written with solves."""
+    """S. F. Walter and L. Lehmann, Optim. Methods Softw. 28(6), 2013, algorithm 2, written with
+    solves.
+    """
     q, r = _qr_again(a, known)
     inner = g + np.matmul(q, _lower_mirrored(-np.matmul(_t(g), q)))
     return _t(np.linalg.solve(r, _t(inner)))
@@ -268,17 +312,26 @@ def _triangular_adjoint(g: Any, y: Any, a: Any, known: Any) -> Any:
     return _t(np.linalg.solve(r, _t(np.matmul(q, _lower_mirrored(np.matmul(r, _t(np.triu(g))))))))
 
 
-_orthogonal = Rule("orthogonal factor", lambda a, known: known[0], (_orthogonal_adjoint,), keeps="x")
-_triangular = Rule("triangular factor", lambda a, known: known[1], (_triangular_adjoint,), keeps="x")
+_orthogonal = Rule(
+    "orthogonal factor", lambda a, known: known[0], (_orthogonal_adjoint,), keeps="x"
+)
+_triangular = Rule(
+    "triangular factor", lambda a, known: known[1], (_triangular_adjoint,), keeps="x"
+)
 
 
 @implements(np.linalg.qr)
 def qr(a: Any, mode: str = "reduced") -> Any:
     """For matrices with at least as many rows as columns, and independent columns."""
     rows, columns = a.shape[-2:]
-    if mode not in ("reduced", "r", "complete") or rows < columns or (mode == "complete" and rows != columns):
+    if (
+        mode not in ("reduced", "r", "complete")
+        or rows < columns
+        or (mode == "complete" and rows != columns)
+    ):
         raise DifferentiationError(
-            f'np.linalg.qr with mode={mode!r} of a matrix of shape {a.shape} has no derivative rule. It has one with mode "reduced" or '
+            f"np.linalg.qr with mode={mode!r} of a matrix of shape {a.shape} has no derivative "
+            'rule. It has one with mode "reduced" or '
             '"r", for at least as many rows as columns.'
         )
     known = np.linalg.qr(held(a))
@@ -293,12 +346,22 @@ def lstsq(a: Any, b: Any, rcond: Any = None) -> Any:
     x, residuals, rank, values = np.linalg.lstsq(held(a), held(b), rcond=rcond)
     if rank < min(np.shape(a)):
         raise DifferentiationError(
-            f"np.linalg.lstsq: the matrix of shape {np.shape(a)} has rank {rank}, and only of full rank is the solution differentiable."
+            f"np.linalg.lstsq: the matrix of shape {np.shape(a)} has rank {rank}, and only of "
+            "full rank is the solution differentiable."
         )
     if np.shape(a)[0] >= np.shape(a)[1]:
         q, r = np.linalg.qr(a)
         x = np.linalg.solve(r, np.matmul(_t(q), b))
     else:
         x = np.matmul(np.linalg.pinv(a), b)
-    residuals = np.sum(np.square(b - np.matmul(a, x)), axis=0, keepdims=np.ndim(b) == 1) if residuals.size else residuals
-    return x, residuals, rank, np.linalg.svd(a, compute_uv=False) if isinstance(a, Tensor) else values
+    residuals = (
+        np.sum(np.square(b - np.matmul(a, x)), axis=0, keepdims=np.ndim(b) == 1)
+        if residuals.size
+        else residuals
+    )
+    return (
+        x,
+        residuals,
+        rank,
+        np.linalg.svd(a, compute_uv=False) if isinstance(a, Tensor) else values,
+    )

@@ -1,4 +1,6 @@
-"""Rules of the products: matmul in all its broadcasts, einsum in all its subscripts, and what is built of them."""
+"""Rules of the products: matmul in all its broadcasts, einsum in all its subscripts, and what is
+built of them.
+"""
 
 from __future__ import annotations
 
@@ -67,7 +69,12 @@ class _Matmul(Rule):
         places: Sequence[np.ndarray | None],
     ) -> list[Any]:
         a, b = inputs
-        fits = places[1] is not None and places[1].dtype == a.dtype == g.dtype and a.ndim > 1 and b.ndim == 2
+        fits = (
+            places[1] is not None
+            and places[1].dtype == a.dtype == g.dtype
+            and a.ndim > 1
+            and b.ndim == 2
+        )
         return [
             _matmul_left(g, y, a, b) if wanted[0] else None,
             _matmul_right(g, y, a, b, places[1] if fits else None) if wanted[1] else None,
@@ -140,9 +147,17 @@ def tensordot(a: Any, b: Any, axes: Any = 2) -> Any:
     free_a = [i for i in range(a.ndim) if i not in left]
     free_b = [i for i in range(b.ndim) if i not in right]
     n = int(np.prod([a.shape[i] for i in left], dtype=np.int64))
-    rows = np.reshape(np.transpose(a, (*free_a, *left)), (int(np.prod([a.shape[i] for i in free_a], dtype=np.int64)), n))
-    columns = np.reshape(np.transpose(b, (*right, *free_b)), (n, int(np.prod([b.shape[i] for i in free_b], dtype=np.int64))))
-    return np.reshape(np.matmul(rows, columns), [a.shape[i] for i in free_a] + [b.shape[i] for i in free_b])
+    rows = np.reshape(
+        np.transpose(a, (*free_a, *left)),
+        (int(np.prod([a.shape[i] for i in free_a], dtype=np.int64)), n),
+    )
+    columns = np.reshape(
+        np.transpose(b, (*right, *free_b)),
+        (n, int(np.prod([b.shape[i] for i in free_b], dtype=np.int64))),
+    )
+    return np.reshape(
+        np.matmul(rows, columns), [a.shape[i] for i in free_a] + [b.shape[i] for i in free_b]
+    )
 
 
 @implements(np.linalg.multi_dot)
@@ -164,12 +179,17 @@ def kron(a: Any, b: Any) -> Any:
 
 
 @implements(np.cross, np.linalg.cross)
-def cross(a: Any, b: Any, axisa: int = -1, axisb: int = -1, axisc: int = -1, axis: Any = None) -> Any:
+def cross(
+    a: Any, b: Any, axisa: int = -1, axisb: int = -1, axisc: int = -1, axis: Any = None
+) -> Any:
     if axis is not None:
         axisa = axisb = axisc = axis
     a, b = np.moveaxis(a, axisa, -1), np.moveaxis(b, axisb, -1)
     if a.shape[-1] != 3 or b.shape[-1] != 3:
-        raise DifferentiationError(f"np.cross needs vectors of 3 components, got {a.shape[-1]} and {b.shape[-1]}. Add a zero component.")
+        raise DifferentiationError(
+            f"np.cross needs vectors of 3 components, got {a.shape[-1]} and {b.shape[-1]}. Add a "
+            "zero component."
+        )
     cyclic = [1, 2, 0]
     result = (a * b[..., cyclic] - a[..., cyclic] * b)[..., cyclic]
     return np.moveaxis(result, -1, axisc)
@@ -183,7 +203,11 @@ def convolve(a: Any, v: Any, mode: str = "full") -> Any:
     n, m = np.size(a), np.size(v)
     windows = np.arange(n + m - 1)[:, None] + np.arange(m)[None, :]
     full = np.matmul(np.pad(a, (m - 1, m - 1))[windows], np.flip(v))
-    start, length = {"full": (0, n + m - 1), "same": ((m - 1) // 2, n), "valid": (m - 1, n - m + 1)}[mode]
+    start, length = {
+        "full": (0, n + m - 1),
+        "same": ((m - 1) // 2, n),
+        "valid": (m - 1, n - m + 1),
+    }[mode]
     return full[start : start + length]
 
 
@@ -198,16 +222,30 @@ def _parsed(operands: tuple[Any, ...]) -> tuple[list[str], str, list[Any]]:
     left, arrow, right = text.partition("->")
     terms = left.split(",")
     if len(terms) != len(arrays):
-        raise DifferentiationError(f"np.einsum: {operands[0]!r} names {len(terms)} operands, {len(arrays)} were given.")
+        raise DifferentiationError(
+            f"np.einsum: {operands[0]!r} names {len(terms)} operands, {len(arrays)} were given."
+        )
     spare = [c for c in LETTERS if c not in text]
-    longest = max((x.ndim - len(t.replace("...", "")) for t, x in zip(terms, arrays, strict=True) if "..." in t), default=0)
+    longest = max(
+        (
+            x.ndim - len(t.replace("...", ""))
+            for t, x in zip(terms, arrays, strict=True)
+            if "..." in t
+        ),
+        default=0,
+    )
     dots = "".join(spare[:longest])
-    terms = [t.replace("...", dots[longest - (x.ndim - len(t.replace("...", ""))) :]) for t, x in zip(terms, arrays, strict=True)]
+    terms = [
+        t.replace("...", dots[longest - (x.ndim - len(t.replace("...", ""))) :])
+        for t, x in zip(terms, arrays, strict=True)
+    ]
     if arrow:
         output = right.replace("...", dots)
     else:
         letters = "".join(terms)
-        output = dots + "".join(sorted(c for c in set(letters) if letters.count(c) == 1 and c not in dots))
+        output = dots + "".join(
+            sorted(c for c in set(letters) if letters.count(c) == 1 and c not in dots)
+        )
     return terms, output, arrays
 
 
@@ -236,27 +274,40 @@ def _without_repeats(term: str, x: Any) -> tuple[str, Any]:
 class _Einsum(Rule):
     __slots__ = ()
 
-    def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
-        return [self._cotangent(g, inputs, options["terms"], options["output"], i) if want else None for i, want in enumerate(wanted)]
+    def pull(
+        self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]
+    ) -> list[Any]:
+        return [
+            self._cotangent(g, inputs, options["terms"], options["output"], i) if want else None
+            for i, want in enumerate(wanted)
+        ]
 
     @staticmethod
-    def _cotangent(g: Any, inputs: Sequence[Any], terms: list[str], output: str, position: int) -> Any:
+    def _cotangent(
+        g: Any, inputs: Sequence[Any], terms: list[str], output: str, position: int
+    ) -> Any:
         """The output and the other operands contracted to this operand's letters."""
         term, x = terms[position], inputs[position]
-        others = [(t, v) for i, (t, v) in enumerate(zip(terms, inputs, strict=True)) if i != position]
+        others = [
+            (t, v) for i, (t, v) in enumerate(zip(terms, inputs, strict=True)) if i != position
+        ]
         available = set(output).union(*(t for t, _ in others))
         kept = "".join(c for c in term if c in available)
         subscripts = ",".join([output, *(t for t, _ in others)]) + "->" + kept
         partial = np.einsum(subscripts, g, *(v for _, v in others), optimize=len(others) > 0)
         lengths = dict(zip(kept, partial.shape, strict=True))
         partial = np.reshape(partial, [lengths.get(c, 1) for c in term])
-        full = tuple(max(lengths.get(c, 1), n) if n else 0 for c, n in zip(term, x.shape, strict=True))
+        full = tuple(
+            max(lengths.get(c, 1), n) if n else 0 for c, n in zip(term, x.shape, strict=True)
+        )
         return unbroadcast(np.broadcast_to(partial, full), x.shape)
 
 
 _einsum = _Einsum(
     "einsum",
-    lambda *arrays, terms, output, optimize: np.einsum(",".join(terms) + "->" + output, *arrays, optimize=optimize),
+    lambda *arrays, terms, output, optimize: np.einsum(
+        ",".join(terms) + "->" + output, *arrays, optimize=optimize
+    ),
     (),
     keeps="x",
 )
@@ -265,7 +316,13 @@ _einsum = _Einsum(
 @implements(np.einsum)
 def einsum(*operands: Any, optimize: Any = False, out: None = None, **options: Any) -> Any:
     if options:
-        raise DifferentiationError(f"np.einsum with {', '.join(options)}= has no derivative rule; leave it out.")
+        raise DifferentiationError(
+            f"np.einsum with {', '.join(options)}= has no derivative rule; leave it out."
+        )
     terms, output, arrays = _parsed(operands)
     plain = [_without_repeats(term, x) for term, x in zip(terms, arrays, strict=True)]
-    return apply(_einsum, tuple(x for _, x in plain), {"terms": [t for t, _ in plain], "output": output, "optimize": optimize})
+    return apply(
+        _einsum,
+        tuple(x for _, x in plain),
+        {"terms": [t for t, _ in plain], "output": output, "optimize": optimize},
+    )

@@ -1,8 +1,9 @@
 """Rules of the reductions and running reductions.
 
-Conventions: equal largest (or smallest) elements share the derivative equally in `max`, `min`, `ptp` and their
-ufunc forms; a running maximum gives it to the first of them. `std` and `linalg.norm` have derivative 0 where they
-are 0. `median` belongs to the middle elements in sorting order.
+Conventions: equal largest (or smallest) elements share the derivative equally in `max`, `min`,
+`ptp` and their ufunc forms; a running maximum gives it to the first of them. `std` and
+`linalg.norm` have derivative 0 where they are 0. `median` belongs to the middle elements in sorting
+order.
 """
 
 from __future__ import annotations
@@ -53,22 +54,42 @@ _sum = Rule(
 
 @implements(np.sum)
 def sum(
-    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    initial: Any = None,
+    where: Any = True,
 ) -> Any:
     if dtype is None and keepdims is False and initial is None and where is True:
         return apply(_sum, (a,), {"axes": normal_axes(axis, a.ndim), "keepdims": False})
     where = _given(where, True)
     a = _masked(_converted(a, dtype), where, 0.0)
-    total = apply(_sum, (a,), {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))})
+    total = apply(
+        _sum,
+        (a,),
+        {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))},
+    )
     initial = _given(initial, None)
     return total if initial is None else total + initial
 
 
 @implements(np.mean)
-def mean(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, *, where: Any = True) -> Any:
+def mean(
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    *,
+    where: Any = True,
+) -> Any:
     where = _given(where, True)
     n = _count(a, axis, where)
-    return np.sum(a, axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), where=where) * _like(1.0 / n, a, keepdims)
+    return np.sum(
+        a, axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), where=where
+    ) * _like(1.0 / n, a, keepdims)
 
 
 def _like(value: Any, a: Any, keepdims: Any) -> Any:
@@ -101,7 +122,11 @@ def var(
     mean: Any = None,
     correction: Any = None,
 ) -> Any:
-    where, keepdims, ddof = _given(where, True), bool(_given(keepdims, False)), _given(correction, _given(ddof, 0))
+    where, keepdims, ddof = (
+        _given(where, True),
+        bool(_given(keepdims, False)),
+        _given(correction, _given(ddof, 0)),
+    )
     a = _converted(a, dtype)
     middle = _given(mean, None)
     if middle is None:
@@ -120,29 +145,57 @@ root = Rule(
 
 
 @implements(np.std)
-def std(a: Any, axis: Any = None, dtype: Any = None, out: None = None, ddof: Any = 0, keepdims: Any = False, **options: Any) -> Any:
-    return apply(root, (np.var(a, axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, **options),), {})
+def std(
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    ddof: Any = 0,
+    keepdims: Any = False,
+    **options: Any,
+) -> Any:
+    return apply(
+        root, (np.var(a, axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, **options),), {}
+    )
 
 
-def _extreme_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool, reduce: Any) -> Any:
+def _extreme_adjoint(
+    g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool, reduce: Any
+) -> Any:
     top = expand_reduced(held(y), axes, keepdims)
     chosen = np.asarray(held(x) == top).astype(g.dtype)
     with np.errstate(invalid="ignore"):
-        chosen /= np.add.reduce(chosen, axis=axes, keepdims=True)  # NaN where the extreme is NaN, which equals nothing
+        chosen /= np.add.reduce(
+            chosen, axis=axes, keepdims=True
+        )  # NaN where the extreme is NaN, which equals nothing
     return np.where(chosen == 0, 0.0, expand_reduced(g, axes, keepdims) * chosen)
 
 
 _extreme: dict[Any, Rule] = {
-    np.maximum: Rule("max", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"),
-    np.minimum: Rule("min", lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims), (_extreme_adjoint,), keeps="xy"),
+    np.maximum: Rule(
+        "max",
+        lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims),
+        (_extreme_adjoint,),
+        keeps="xy",
+    ),
+    np.minimum: Rule(
+        "min",
+        lambda x, axes, keepdims, reduce: reduce(x, axis=axes, keepdims=keepdims),
+        (_extreme_adjoint,),
+        keeps="xy",
+    ),
 }
 
 
-def _reduce_extreme(ufunc: np.ufunc, a: Any, axis: Any, keepdims: Any, initial: Any, where: Any) -> Any:
+def _reduce_extreme(
+    ufunc: np.ufunc, a: Any, axis: Any, keepdims: Any, initial: Any, where: Any
+) -> Any:
     worst = -np.inf if ufunc is np.maximum else np.inf
     where, initial = _given(where, True), _given(initial, None)
     if where is not True and initial is None:
-        raise DifferentiationError("np.max and np.min with where= need initial=, as in NumPy itself.")
+        raise DifferentiationError(
+            "np.max and np.min with where= need initial=, as in NumPy itself."
+        )
     a = _masked(a, where, worst)
     axes = normal_axes(axis, np.ndim(a))
     if initial is not None and not _all_nonempty(a, axes):
@@ -157,12 +210,26 @@ def _all_nonempty(a: Any, axes: tuple[int, ...]) -> bool:
 
 
 @implements(np.max, np.amax)
-def max(a: Any, axis: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+def max(
+    a: Any,
+    axis: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    initial: Any = None,
+    where: Any = True,
+) -> Any:
     return _reduce_extreme(np.maximum, a, axis, keepdims, initial, where)
 
 
 @implements(np.min, np.amin)
-def min(a: Any, axis: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+def min(
+    a: Any,
+    axis: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    initial: Any = None,
+    where: Any = True,
+) -> Any:
     return _reduce_extreme(np.minimum, a, axis, keepdims, initial, where)
 
 
@@ -173,7 +240,13 @@ def ptp(a: Any, axis: Any = None, out: None = None, keepdims: Any = False) -> An
 
 
 @implements(np.median)
-def median(a: Any, axis: Any = None, out: None = None, overwrite_input: bool = False, keepdims: bool = False) -> Any:
+def median(
+    a: Any,
+    axis: Any = None,
+    out: None = None,
+    overwrite_input: bool = False,
+    keepdims: bool = False,
+) -> Any:
     axes = normal_axes(axis, np.ndim(a))
     kept = tuple(i for i in range(np.ndim(a)) if i not in axes)
     lines = np.reshape(np.transpose(a, kept + axes), (*(a.shape[i] for i in kept), -1))
@@ -209,7 +282,9 @@ def quantile(
     *,
     weights: Any = None,
 ) -> Any:
-    """Between the two elements that stand next to the place in sorting order; differentiable by the elements."""
+    """Between the two elements that stand next to the place in sorting order; differentiable by the
+    elements.
+    """
     return _quantile("quantile", a, q, axis, method, keepdims, weights)
 
 
@@ -225,34 +300,65 @@ def percentile(
     *,
     weights: Any = None,
 ) -> Any:
-    return _quantile("percentile", a, q if isinstance(q, Tensor) else np.asarray(q) / 100, axis, method, keepdims, weights)
+    return _quantile(
+        "percentile",
+        a,
+        q if isinstance(q, Tensor) else np.asarray(q) / 100,
+        axis,
+        method,
+        keepdims,
+        weights,
+    )
 
 
-def _quantile(name: str, a: Any, q: Any, axis: Any, method: str, keepdims: bool, weights: Any, *, skip_nan: bool = False) -> Any:
+def _quantile(
+    name: str,
+    a: Any,
+    q: Any,
+    axis: Any,
+    method: str,
+    keepdims: bool,
+    weights: Any,
+    *,
+    skip_nan: bool = False,
+) -> Any:
     if weights is not None or isinstance(q, Tensor):
-        raise DifferentiationError(f"np.{name} has a derivative rule by its first argument only, and not with weights=.")
+        raise DifferentiationError(
+            f"np.{name} has a derivative rule by its first argument only, and not with weights=."
+        )
     lines, axes = _lines(a, axis)
     ordered = np.sort(lines, axis=-1)
     n = lines.shape[-1]
     if skip_nan:
         lengths = n - np.isnan(held(lines)).sum(axis=-1)
-        table = np.array([np.quantile(np.arange(m or 1, dtype=float), q, method=method) for m in range(n + 1)])  # type: ignore[call-overload]
-        places = np.moveaxis(table[lengths], np.arange(lengths.ndim), np.arange(lengths.ndim) + np.ndim(q))
+        counted = [np.arange(m or 1, dtype=float) for m in range(n + 1)]
+        table = np.array([np.quantile(m, q, method=method) for m in counted])  # type: ignore[call-overload]
+        places = np.moveaxis(
+            table[lengths], np.arange(lengths.ndim), np.arange(lengths.ndim) + np.ndim(q)
+        )
         bad = lengths == 0
     else:
         spread = np.quantile(np.arange(n, dtype=float), q, method=method)  # type: ignore[call-overload]
-        places = np.broadcast_to(np.reshape(spread, np.shape(q) + (1,) * (lines.ndim - 1)), np.shape(q) + lines.shape[:-1])
+        places = np.broadcast_to(
+            np.reshape(spread, np.shape(q) + (1,) * (lines.ndim - 1)),
+            np.shape(q) + lines.shape[:-1],
+        )
         bad = np.isnan(held(lines)).any(axis=-1)
     lower = np.floor(places).astype(int)
     part = (places - lower).astype(lines.dtype)
     wide = np.broadcast_to(ordered, np.shape(q) + lines.shape)
-    low, high = (np.take_along_axis(wide, index[..., None], axis=-1)[..., 0] for index in (lower, np.minimum(lower + 1, n - 1)))
+    low, high = (
+        np.take_along_axis(wide, index[..., None], axis=-1)[..., 0]
+        for index in (lower, np.minimum(lower + 1, n - 1))
+    )
     result = np.where(part == 0, low, low + (high - low) * part)
     if np.any(bad):
         result = np.where(bad, np.nan, result)
     if not keepdims:
         return scalar_without_axes(result)
-    return np.reshape(result, np.shape(q) + tuple(1 if i in axes else size for i, size in enumerate(np.shape(a))))
+    return np.reshape(
+        result, np.shape(q) + tuple(1 if i in axes else size for i, size in enumerate(np.shape(a)))
+    )
 
 
 def _without_nan(a: Any, fill: float) -> Any:
@@ -266,25 +372,61 @@ def _not_nan(a: Any, where: Any) -> Any:
 
 @implements(np.nansum)
 def nansum(
-    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 0, where: Any = True
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    initial: Any = 0,
+    where: Any = True,
 ) -> Any:
     return np.sum(
-        _without_nan(a, 0.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 0), where=where
+        _without_nan(a, 0.0),
+        axis=axis,
+        dtype=dtype,
+        keepdims=bool(_given(keepdims, False)),
+        initial=_given(initial, 0),
+        where=where,
     )
 
 
 @implements(np.nanprod)
 def nanprod(
-    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = 1, where: Any = True
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    initial: Any = 1,
+    where: Any = True,
 ) -> Any:
     return np.prod(
-        _without_nan(a, 1.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), initial=_given(initial, 1), where=where
+        _without_nan(a, 1.0),
+        axis=axis,
+        dtype=dtype,
+        keepdims=bool(_given(keepdims, False)),
+        initial=_given(initial, 1),
+        where=where,
     )
 
 
 @implements(np.nanmean)
-def nanmean(a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, *, where: Any = True) -> Any:
-    return np.mean(_without_nan(a, 0.0), axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), where=_not_nan(a, where))
+def nanmean(
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    *,
+    where: Any = True,
+) -> Any:
+    return np.mean(
+        _without_nan(a, 0.0),
+        axis=axis,
+        dtype=dtype,
+        keepdims=bool(_given(keepdims, False)),
+        where=_not_nan(a, where),
+    )
 
 
 @implements(np.nanvar)
@@ -300,20 +442,48 @@ def nanvar(
     **options: Any,
 ) -> Any:
     present = _not_nan(a, where)
-    result = np.var(_without_nan(a, 0.0), axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, where=present, **options)
-    empty = np.add.reduce(present, axis=normal_axes(axis, np.ndim(a)), keepdims=bool(_given(keepdims, False))) == 0  # type: ignore[call-overload]
+    result = np.var(
+        _without_nan(a, 0.0),
+        axis=axis,
+        dtype=dtype,
+        ddof=ddof,
+        keepdims=keepdims,
+        where=present,
+        **options,
+    )
+    axes, kept = normal_axes(axis, np.ndim(a)), bool(_given(keepdims, False))
+    empty = np.add.reduce(present, axis=axes, keepdims=kept) == 0  # type: ignore[call-overload]
     return np.where(empty, np.nan, result) if np.any(empty) else result
 
 
 @implements(np.nanstd)
-def nanstd(a: Any, axis: Any = None, dtype: Any = None, out: None = None, ddof: Any = 0, keepdims: Any = False, **options: Any) -> Any:
-    return apply(root, (np.nanvar(a, axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, **options),), {})
+def nanstd(
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    ddof: Any = 0,
+    keepdims: Any = False,
+    **options: Any,
+) -> Any:
+    return apply(
+        root, (np.nanvar(a, axis=axis, dtype=dtype, ddof=ddof, keepdims=keepdims, **options),), {}
+    )
 
 
 def _nan_extreme(function: Any, worst: float) -> Any:
-    def extreme(a: Any, axis: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
+    def extreme(
+        a: Any,
+        axis: Any = None,
+        out: None = None,
+        keepdims: Any = False,
+        initial: Any = None,
+        where: Any = True,
+    ) -> Any:
         keepdims = bool(_given(keepdims, False))
-        result = function(_without_nan(a, worst), axis=axis, keepdims=keepdims, initial=initial, where=where)
+        result = function(
+            _without_nan(a, worst), axis=axis, keepdims=keepdims, initial=initial, where=where
+        )
         if _given(initial, None) is not None:
             return result
         empty = np.isnan(held(a)).all(axis=axis, keepdims=keepdims)
@@ -327,8 +497,12 @@ implements(np.nanmin)(_nan_extreme(np.min, np.inf))
 
 
 @implements(np.nanmedian)
-def nanmedian(a: Any, axis: Any = None, out: None = None, overwrite_input: bool = False, keepdims: Any = False) -> Any:
-    return _quantile("nanmedian", a, 0.5, axis, "linear", bool(_given(keepdims, False)), None, skip_nan=True)
+def nanmedian(
+    a: Any, axis: Any = None, out: None = None, overwrite_input: bool = False, keepdims: Any = False
+) -> Any:
+    return _quantile(
+        "nanmedian", a, 0.5, axis, "linear", bool(_given(keepdims, False)), None, skip_nan=True
+    )
 
 
 def _nan_quantile(name: str, scale: float) -> Any:
@@ -344,7 +518,9 @@ def _nan_quantile(name: str, scale: float) -> Any:
         weights: Any = None,
     ) -> Any:
         place = q if isinstance(q, Tensor) else np.asarray(q) * scale
-        return _quantile(name, a, place, axis, method, bool(_given(keepdims, False)), weights, skip_nan=True)
+        return _quantile(
+            name, a, place, axis, method, bool(_given(keepdims, False)), weights, skip_nan=True
+        )
 
     return find
 
@@ -376,7 +552,9 @@ def cov(
     dtype: Any = None,
 ) -> Any:
     if fweights is not None or aweights is not None:
-        raise DifferentiationError("np.cov with weights has no derivative rule. Write it with np.average and products.")
+        raise DifferentiationError(
+            "np.cov with weights has no derivative rule. Write it with np.average and products."
+        )
     rows = _observations(m, rowvar)
     if y is not None:
         rows = np.concatenate([rows, _observations(y, rowvar)], axis=0)
@@ -401,7 +579,9 @@ def corrcoef(x: Any, y: Any = None, rowvar: bool = True, *, dtype: Any = None) -
 
 
 @implements(np.average)
-def average(a: Any, axis: Any = None, weights: Any = None, returned: bool = False, *, keepdims: Any = False) -> Any:
+def average(
+    a: Any, axis: Any = None, weights: Any = None, returned: bool = False, *, keepdims: Any = False
+) -> Any:
     keepdims = bool(_given(keepdims, False))
     if weights is None:
         result = np.mean(a, axis=axis, keepdims=keepdims)
@@ -410,10 +590,13 @@ def average(a: Any, axis: Any = None, weights: Any = None, returned: bool = Fals
         if np.shape(weights) != np.shape(a):
             if not isinstance(axis, int | np.integer) or np.ndim(weights) != 1:
                 raise DifferentiationError(
-                    f"np.average: weights of shape {np.shape(weights)} for values of shape {np.shape(a)} need one axis= "
+                    f"np.average: weights of shape {np.shape(weights)} for values of shape "
+                    f"{np.shape(a)} need one axis= "
                     "and one dimension. Reshape the weights to the values' shape."
                 )
-            weights = np.reshape(weights, [-1 if i == axis % np.ndim(a) else 1 for i in range(np.ndim(a))])
+            weights = np.reshape(
+                weights, [-1 if i == axis % np.ndim(a) else 1 for i in range(np.ndim(a))]
+            )
             weights = np.broadcast_to(weights, np.shape(a))
         total = np.sum(weights, axis=axis, keepdims=keepdims)
         result = np.sum(a * weights, axis=axis, keepdims=keepdims) / total
@@ -439,12 +622,28 @@ def cumsum(a: Any, axis: Any = None, dtype: Any = None, out: None = None) -> Any
 
 
 @implements(np.cumulative_sum)
-def cumulative_sum(x: Any, /, *, axis: Any = None, dtype: Any = None, out: None = None, include_initial: bool = False) -> Any:
+def cumulative_sum(
+    x: Any,
+    /,
+    *,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    include_initial: bool = False,
+) -> Any:
     return _with_initial(np.cumsum(x, axis=axis, dtype=dtype), axis, 0.0, include_initial)
 
 
 @implements(np.cumulative_prod)
-def cumulative_prod(x: Any, /, *, axis: Any = None, dtype: Any = None, out: None = None, include_initial: bool = False) -> Any:
+def cumulative_prod(
+    x: Any,
+    /,
+    *,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    include_initial: bool = False,
+) -> Any:
     return _with_initial(np.cumprod(x, axis=axis, dtype=dtype), axis, 1.0, include_initial)
 
 
@@ -458,7 +657,8 @@ def _with_initial(y: Any, axis: Any, value: float, wanted: bool) -> Any:
 
 
 def _cumprod_adjoint(g: Any, y: Any, x: Any, axis: int) -> Any:
-    """With P the product before an element and S the sum of what follows it, the cotangent is ``P * S``.
+    """With P the product before an element and S the sum of what follows it, the cotangent is ``P *
+    S``.
 
     ``S[i] = g[i] + x[i + 1] * S[i + 1]``, so no division is needed and zeros are no special case.
     """
@@ -477,7 +677,9 @@ def _cumprod_adjoint(g: Any, y: Any, x: Any, axis: int) -> Any:
     return np.moveaxis(result, 0, axis)
 
 
-_cumprod = Rule("cumprod", lambda x, axis: np.multiply.accumulate(x, axis=axis), (_cumprod_adjoint,), keeps="xy")
+_cumprod = Rule(
+    "cumprod", lambda x, axis: np.multiply.accumulate(x, axis=axis), (_cumprod_adjoint,), keeps="xy"
+)
 
 
 @implements(np.cumprod)
@@ -494,7 +696,9 @@ def _prod_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool)
 
 
 def _product_of_others(x: Any, axes: tuple[int, ...]) -> Any:
-    """For each element the product of all others on its line, by running products from both ends."""
+    """For each element the product of all others on its line, by running products from both
+    ends.
+    """
     kept = tuple(i for i in range(x.ndim) if i not in axes)
     front = np.transpose(x, axes + kept)
     lines = np.reshape(front, (-1, *front.shape[len(axes) :]))
@@ -504,15 +708,30 @@ def _product_of_others(x: Any, axes: tuple[int, ...]) -> Any:
     return np.transpose(np.reshape(before * after, front.shape), np.argsort(axes + kept))
 
 
-_prod = Rule("prod", lambda x, axes, keepdims: np.multiply.reduce(x, axis=axes, keepdims=keepdims), (_prod_adjoint,), keeps="xy")
+_prod = Rule(
+    "prod",
+    lambda x, axes, keepdims: np.multiply.reduce(x, axis=axes, keepdims=keepdims),
+    (_prod_adjoint,),
+    keeps="xy",
+)
 
 
 @implements(np.prod)
 def prod(
-    a: Any, axis: Any = None, dtype: Any = None, out: None = None, keepdims: Any = False, initial: Any = None, where: Any = True
+    a: Any,
+    axis: Any = None,
+    dtype: Any = None,
+    out: None = None,
+    keepdims: Any = False,
+    initial: Any = None,
+    where: Any = True,
 ) -> Any:
     a = _masked(_converted(a, dtype), _given(where, True), 1.0)
-    result = apply(_prod, (a,), {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))})
+    result = apply(
+        _prod,
+        (a,),
+        {"axes": normal_axes(axis, np.ndim(a)), "keepdims": bool(_given(keepdims, False))},
+    )
     initial = _given(initial, None)
     return result if initial is None else result * initial
 
@@ -533,8 +752,17 @@ def _accumulate_extreme(ufunc: np.ufunc, a: Any, axis: int = 0) -> Any:
 
 
 def _reduce(function: Any) -> Any:
-    def reduce(a: Any, axis: Any = 0, dtype: Any = None, keepdims: Any = False, initial: Any = None, where: Any = True) -> Any:
-        return function(_converted(a, dtype), axis=axis, keepdims=keepdims, initial=initial, where=where)
+    def reduce(
+        a: Any,
+        axis: Any = 0,
+        dtype: Any = None,
+        keepdims: Any = False,
+        initial: Any = None,
+        where: Any = True,
+    ) -> Any:
+        return function(
+            _converted(a, dtype), axis=axis, keepdims=keepdims, initial=initial, where=where
+        )
 
     return reduce
 
@@ -561,7 +789,9 @@ def _outer(ufunc: np.ufunc, a: Any, b: Any) -> Any:
 
 
 @implements(np.diff)
-def diff(a: Any, n: int = 1, axis: int = -1, prepend: Any = _MISSING, append: Any = _MISSING) -> Any:
+def diff(
+    a: Any, n: int = 1, axis: int = -1, prepend: Any = _MISSING, append: Any = _MISSING
+) -> Any:
     axis = normal_axes(axis, np.ndim(a))[0]
     parts = [np.atleast_1d(part) for part in (prepend,) if part is not _MISSING]
     tail = [np.atleast_1d(part) for part in (append,) if part is not _MISSING]
@@ -587,12 +817,18 @@ def norm(x: Any, ord: Any = None, axis: Any = None, keepdims: bool = False) -> A
     if axis is None and (ord is None or (ord in ("fro", 2, "f") and ndim == 1)):
         total = np.sum(np.square(x), keepdims=keepdims)
         return apply(root, (total,), {})
-    axes = tuple(range(ndim)) if axis is None else tuple(np.lib.array_utils.normalize_axis_tuple(axis, ndim))
+    axes = (
+        tuple(range(ndim))
+        if axis is None
+        else tuple(np.lib.array_utils.normalize_axis_tuple(axis, ndim))
+    )
     if len(axes) == 1:
         return _vector_norm(x, 2 if ord is None else ord, axes[0], keepdims)
     if len(axes) == 2:
         return _matrix_norm(x, "fro" if ord is None else ord, axes, keepdims)
-    raise DifferentiationError(f"np.linalg.norm of {len(axes)} axes at once is not defined. Name one or two axes.")
+    raise DifferentiationError(
+        f"np.linalg.norm of {len(axes)} axes at once is not defined. Name one or two axes."
+    )
 
 
 @implements(np.linalg.vector_norm)
@@ -647,6 +883,16 @@ def _matrix_norm(x: Any, ord: Any, axes: tuple[int, ...], keepdims: bool) -> Any
     return expand_reduced(result, tuple(sorted(axes)), False) if keepdims else result
 
 
-passive(np.argmax, np.argmin, np.argsort, np.argpartition, np.nanargmax, np.nanargmin, np.any, np.all, np.count_nonzero)
+passive(
+    np.argmax,
+    np.argmin,
+    np.argsort,
+    np.argpartition,
+    np.nanargmax,
+    np.nanargmin,
+    np.any,
+    np.all,
+    np.count_nonzero,
+)
 passive(np.lexsort, np.nonzero, np.flatnonzero, np.argwhere, np.searchsorted, np.digitize)
 passive(np.isin, np.unravel_index, np.ravel_multi_index, np.linalg.matrix_rank)

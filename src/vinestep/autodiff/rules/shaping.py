@@ -1,6 +1,7 @@
 """Rules of the functions that rearrange, join, split, repeat or pad elements.
 
-Those that only rearrange or repeat are done on an array of positions, and the elements gathered by it.
+Those that only rearrange or repeat are done on an array of positions, and the elements gathered by
+it.
 """
 
 from __future__ import annotations
@@ -32,7 +33,8 @@ def astype(x: Any, *, dtype: np.dtype[Any]) -> Any:
     """Floats to other floats; the cotangent goes back in the input's own precision."""
     if dtype.kind in "iub":
         raise DTypeError(
-            f"A Tensor turned to {dtype} would lose its derivative. For indices and labels use vinestep.held(x).astype({dtype})."
+            f"A Tensor turned to {dtype} would lose its derivative. For indices and labels use "
+            f"vinestep.held(x).astype({dtype})."
         )
     check_real_float(dtype)
     return apply(_astype, (x,), {"dtype": dtype})
@@ -51,10 +53,16 @@ _reshape = Rule(
 
 
 @implements(np.reshape)
-def reshape(a: Any, /, shape: Any = None, order: Any = "C", *, newshape: Any = None, copy: Any = None) -> Any:
+def reshape(
+    a: Any, /, shape: Any = None, order: Any = "C", *, newshape: Any = None, copy: Any = None
+) -> Any:
     if order not in ("C", "F"):
-        raise DifferentiationError(f"np.reshape with order={order!r} depends on memory layout. Use 'C' or 'F'.")
-    return apply(_reshape, (a,), {"shape": shape if shape is not None else newshape, "order": order})
+        raise DifferentiationError(
+            f"np.reshape with order={order!r} depends on memory layout. Use 'C' or 'F'."
+        )
+    return apply(
+        _reshape, (a,), {"shape": shape if shape is not None else newshape, "order": order}
+    )
 
 
 @implements(np.ravel)
@@ -67,7 +75,11 @@ def ravel(a: Any, order: Any = "C") -> Any:
 _transpose = Rule(
     "transpose",
     lambda x, axes: np.transpose(x, axes),
-    (lambda g, y, x, axes: np.transpose(g, None if axes is None else np.argsort([a % x.ndim for a in axes])),),
+    (
+        lambda g, y, x, axes: np.transpose(
+            g, None if axes is None else np.argsort([a % x.ndim for a in axes])
+        ),
+    ),
 )
 
 
@@ -151,7 +163,11 @@ _broadcast_to = Rule(
 
 @implements(np.broadcast_to)
 def broadcast_to(array: Any, shape: Any, subok: bool = False) -> Any:
-    return apply(_broadcast_to, (array,), {"shape": tuple(np.atleast_1d(shape).tolist()) if shape != () else ()})
+    return apply(
+        _broadcast_to,
+        (array,),
+        {"shape": tuple(np.atleast_1d(shape).tolist()) if shape != () else ()},
+    )
 
 
 @implements(np.broadcast_arrays)
@@ -165,17 +181,32 @@ class _Concatenate(Rule):
 
     __slots__ = ()
 
-    def pull(self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]) -> list[Any]:
+    def pull(
+        self, g: Any, y: Any, inputs: Sequence[Any], options: dict[str, Any], wanted: Sequence[bool]
+    ) -> list[Any]:
         head = (slice(None),) * options["axis"]
         bounds = options["bounds"]
-        return [g[(*head, slice(start, stop))] if want else None for start, stop, want in zip(bounds, bounds[1:], wanted, strict=False)]
+        return [
+            g[(*head, slice(start, stop))] if want else None
+            for start, stop, want in zip(bounds, bounds[1:], wanted, strict=False)
+        ]
 
 
-_concatenate = _Concatenate("concatenate", lambda *arrays, axis, bounds: np.concatenate(arrays, axis=axis), ())
+_concatenate = _Concatenate(
+    "concatenate", lambda *arrays, axis, bounds: np.concatenate(arrays, axis=axis), ()
+)
 
 
 @implements(np.concatenate, np.concat)
-def concatenate(arrays: Any, /, axis: Any = 0, out: None = None, *, dtype: Any = None, casting: Any = "same_kind") -> Any:
+def concatenate(
+    arrays: Any,
+    /,
+    axis: Any = 0,
+    out: None = None,
+    *,
+    dtype: Any = None,
+    casting: Any = "same_kind",
+) -> Any:
     parts = [x if isinstance(x, Tensor) else np.asarray(x) for x in arrays]
     if axis is None:
         parts, axis = [np.ravel(x) for x in parts], 0
@@ -187,7 +218,9 @@ def concatenate(arrays: Any, /, axis: Any = 0, out: None = None, *, dtype: Any =
 
 
 @implements(np.stack)
-def stack(arrays: Any, axis: int = 0, out: None = None, *, dtype: Any = None, casting: Any = "same_kind") -> Any:
+def stack(
+    arrays: Any, axis: int = 0, out: None = None, *, dtype: Any = None, casting: Any = "same_kind"
+) -> Any:
     return np.concatenate([np.expand_dims(x, axis) for x in arrays], axis=axis, dtype=dtype)
 
 
@@ -230,12 +263,18 @@ def _depth(arrays: Any) -> int:
         return 0
     depths = {_depth(part) for part in arrays}
     if len(depths) != 1:
-        raise DifferentiationError("np.block: all lists have to be nested to one depth, and hold something.")
+        raise DifferentiationError(
+            "np.block: all lists have to be nested to one depth, and hold something."
+        )
     return 1 + depths.pop()
 
 
 def _leaves(arrays: Any) -> list[Any]:
-    return [leaf for part in arrays for leaf in _leaves(part)] if isinstance(arrays, list) else [arrays]
+    return (
+        [leaf for part in arrays for leaf in _leaves(part)]
+        if isinstance(arrays, list)
+        else [arrays]
+    )
 
 
 @implements(np.insert)
@@ -264,7 +303,9 @@ def append(arr: Any, values: Any, axis: Any = None) -> Any:
 def array_split(ary: Any, indices_or_sections: Any, axis: int = 0) -> Any:
     head = (slice(None),) * (axis % np.ndim(ary))
     pieces = np.array_split(np.arange(np.shape(ary)[axis]), indices_or_sections)
-    return [ary[(*head, slice(int(p[0]), int(p[-1]) + 1) if p.size else slice(0, 0))] for p in pieces]
+    return [
+        ary[(*head, slice(int(p[0]), int(p[-1]) + 1) if p.size else slice(0, 0))] for p in pieces
+    ]
 
 
 @implements(np.split)
@@ -316,7 +357,11 @@ def roll(a: Any, shift: Any, axis: Any = None) -> Any:
 
 @implements(np.flip)
 def flip(m: Any, axis: Any = None) -> Any:
-    axes = range(np.ndim(m)) if axis is None else np.lib.array_utils.normalize_axis_tuple(axis, np.ndim(m))
+    axes = (
+        range(np.ndim(m))
+        if axis is None
+        else np.lib.array_utils.normalize_axis_tuple(axis, np.ndim(m))
+    )
     return m[tuple(slice(None, None, -1) if i in axes else slice(None) for i in range(np.ndim(m)))]
 
 
@@ -376,7 +421,9 @@ def diag(v: Any, k: int = 0) -> Any:
 
 
 @implements(np.trace)
-def trace(a: Any, offset: int = 0, axis1: int = 0, axis2: int = 1, dtype: Any = None, out: None = None) -> Any:
+def trace(
+    a: Any, offset: int = 0, axis1: int = 0, axis2: int = 1, dtype: Any = None, out: None = None
+) -> Any:
     return np.sum(np.diagonal(a, offset, axis1, axis2), axis=-1, dtype=dtype)
 
 
@@ -389,7 +436,9 @@ def linalg_trace(x: Any, /, *, offset: int = 0, dtype: Any = None) -> Any:
 def meshgrid(*xi: Any, copy: bool = True, sparse: bool = False, indexing: str = "xy") -> Any:
     lines = [np.ravel(x) for x in xi]
     n = len(lines)
-    grids = [np.reshape(x, [-1 if i == axis else 1 for i in range(n)]) for axis, x in enumerate(lines)]
+    grids = [
+        np.reshape(x, [-1 if i == axis else 1 for i in range(n)]) for axis, x in enumerate(lines)
+    ]
     if not sparse:
         shape = tuple(x.shape[0] for x in lines)
         grids = [np.broadcast_to(grid, shape) for grid in grids]
@@ -399,33 +448,51 @@ def meshgrid(*xi: Any, copy: bool = True, sparse: bool = False, indexing: str = 
 _pad_zeros = Rule(
     "pad",
     lambda x, widths: np.pad(x, widths),
-    (lambda g, y, x, widths: g[tuple(slice(before, before + n) for (before, _), n in zip(widths, x.shape, strict=True))],),
+    (
+        lambda g, y, x, widths: g[
+            tuple(slice(before, before + n) for (before, _), n in zip(widths, x.shape, strict=True))
+        ],
+    ),
 )
 _POSITION_MODES = ("edge", "reflect", "symmetric", "wrap")
-_STATISTICS: dict[str, Any] = {"maximum": np.max, "minimum": np.min, "mean": np.mean, "median": np.median}
+_STATISTICS: dict[str, Any] = {
+    "maximum": np.max,
+    "minimum": np.min,
+    "mean": np.mean,
+    "median": np.median,
+}
 
 
 @implements(np.pad)
 def pad(array: Any, pad_width: Any, mode: Any = "constant", **options: Any) -> Any:
-    """All modes but "empty", whose values are undefined, a function, and odd reflection, which extrapolates."""
+    """All modes but "empty", whose values are undefined, a function, and odd reflection, which
+    extrapolates.
+    """
     widths = _widths(pad_width, np.ndim(array))
     if mode == "constant":
         padded = apply(_pad_zeros, (array,), {"widths": widths})
         constants = options.get("constant_values", 0)
         if np.any(np.asarray(constants) != 0):
-            padded = padded + np.pad(np.zeros(np.shape(array), padded.dtype), widths, constant_values=constants)
+            padded = padded + np.pad(
+                np.zeros(np.shape(array), padded.dtype), widths, constant_values=constants
+            )
         return padded
     if mode in _POSITION_MODES and options.get("reflect_type", "even") == "even":
         return _gathered(array, lambda p: np.pad(p, widths, mode=mode))
     if mode == "linear_ramp":
         ends = _widths(options.get("end_values", 0), np.ndim(array), whole=False)
-        return _pad_by_axis(array, widths, lambda a, axis, side, n: _ramp(a, axis, side, n, ends[axis][side]))
+        return _pad_by_axis(
+            array, widths, lambda a, axis, side, n: _ramp(a, axis, side, n, ends[axis][side])
+        )
     if mode in _STATISTICS:
         length = options.get("stat_length")
         lengths = None if length is None else _widths(length, np.ndim(array))
-        return _pad_by_axis(array, widths, lambda a, axis, side, n: _statistic(a, axis, side, n, mode, lengths))
+        return _pad_by_axis(
+            array, widths, lambda a, axis, side, n: _statistic(a, axis, side, n, mode, lengths)
+        )
     raise DifferentiationError(
-        f"np.pad with mode={mode!r} and {options or 'no options'} has no derivative rule. Modes that have one: constant, "
+        f"np.pad with mode={mode!r} and {options or 'no options'} has no derivative rule. Modes "
+        "that have one: constant, "
         "linear_ramp, maximum, mean, median, minimum, and edge, reflect, symmetric, wrap (even)."
     )
 
@@ -440,7 +507,11 @@ def _widths(pairs: Any, ndim: int, *, whole: bool = True) -> tuple[tuple[Any, An
 
 def _pad_by_axis(a: Any, widths: tuple[tuple[int, int], ...], make: Any) -> Any:
     for axis, (before, after) in enumerate(widths):
-        parts = [make(a, axis, 0, before)] * bool(before) + [a] + [make(a, axis, 1, after)] * bool(after)
+        parts = (
+            [make(a, axis, 0, before)] * bool(before)
+            + [a]
+            + [make(a, axis, 1, after)] * bool(after)
+        )
         a = np.concatenate(parts, axis=axis) if len(parts) > 1 else a
     return a
 
@@ -451,7 +522,9 @@ def _edge(a: Any, axis: int, side: int) -> Any:
 
 def _ramp(a: Any, axis: int, side: int, n: int, end: float) -> Any:
     steps = np.arange(n, dtype=a.dtype) / n
-    steps = np.reshape(steps if side == 0 else steps[::-1], [-1 if i == axis else 1 for i in range(a.ndim)])
+    steps = np.reshape(
+        steps if side == 0 else steps[::-1], [-1 if i == axis else 1 for i in range(a.ndim)]
+    )
     return end + (_edge(a, axis, side) - end) * steps
 
 

@@ -20,7 +20,8 @@ class Batch:
     weights : array, optional
         What each example, or each place of a sequence, weighs in the loss.
     masks : array of bool, optional
-        Which places of padded sequences hold a value, shape (batch, time); handed to the network as ``mask=``.
+        Which places of padded sequences hold a value, shape (batch, time); handed to the network as
+        ``mask=``.
 
     Examples
     --------
@@ -31,7 +32,9 @@ class Batch:
 
     __slots__ = ("inputs", "masks", "targets", "weights")
 
-    def __init__(self, inputs: Any, targets: Any = None, weights: Any = None, masks: Any = None) -> None:
+    def __init__(
+        self, inputs: Any, targets: Any = None, weights: Any = None, masks: Any = None
+    ) -> None:
         self.inputs, self.targets, self.weights, self.masks = inputs, targets, weights, masks
 
     def __repr__(self) -> str:

@@ -36,16 +36,19 @@ class Batches(Assembling):
     drop_partial : bool
         Leave a smaller last batch away.
     order : Order, optional
-        Instead of `shuffled`: `Weighted`, `Balanced`, `ByLength`, or any function of (n, epoch, seed, size).
+        Instead of `shuffled`: `Weighted`, `Balanced`, `ByLength`, or any function of (n, epoch,
+        seed, size).
     augment : Transform or sequence of Transform
         What is done to each batch at random: a function of seed, epoch and example.
     join : callable, optional
-        From a list of examples (inputs, target, weight) to a `Batch`; by default arrays of equal shapes, one upon another. `Padded` is
-        for sequences.
+        From a list of examples (inputs, target, weight) to a `Batch`; by default arrays of equal
+        shapes, one upon another. `Padded` is for sequences.
     readers : int
-        Threads or processes that read ahead; 0 reads when a batch is asked for. What comes is the same whatever their number.
+        Threads or processes that read ahead; 0 reads when a batch is asked for. What comes is the
+        same whatever their number.
     readers_as : {"threads", "processes"}, optional
-        By default what suits the source: threads where reading leaves the interpreter free, processes for Python work.
+        By default what suits the source: threads where reading leaves the interpreter free,
+        processes for Python work.
     ahead : int
         Batches that each reader has ready at most.
 
@@ -82,9 +85,14 @@ class Batches(Assembling):
         self.dataset = dataset
         self.shuffled = shuffled
         self.order: Order = order if order is not None else Shuffled() if shuffled else InOrder()
-        self._length = self._batches_in(len(self.order(len(dataset), 0, 0, self.size)) if order is not None else len(dataset))
+        self._length = self._batches_in(
+            len(self.order(len(dataset), 0, 0, self.size)) if order is not None else len(dataset)
+        )
         if not len(self):
-            raise DataError(f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller size or keep the partial one.")
+            raise DataError(
+                f"batches: {len(dataset)} examples make no full batch of {size}. Use a smaller "
+                "size or keep the partial one."
+            )
 
     def _batches_in(self, examples: int) -> int:
         whole, rest = divmod(examples, self.size)
@@ -100,7 +108,9 @@ class Batches(Assembling):
         return len(self)
 
     def settings(self) -> dict[str, Any]:
-        """How they were made, for the record. Readers are left out: what comes is the same with any."""
+        """How they were made, for the record. Readers are left out: what comes is the same with
+        any.
+        """
         found: dict[str, Any] = {
             "size": self.size,
             "shuffled": self.shuffled,
@@ -121,13 +131,17 @@ class Batches(Assembling):
         """The first example as a batch, for a network to be initialised by."""
         return self.joined(np.arange(1), 0, 0, augmented=True)
 
-    def epoch(self, number: int = 0, *, seed: int = 0, start: int = 0) -> Generator[Batch, None, None]:
+    def epoch(
+        self, number: int = 0, *, seed: int = 0, start: int = 0
+    ) -> Generator[Batch, None, None]:
         """The batches of an epoch, from the one at `start` on: exactly those that were left."""
         own = seed if self.seed is None else self.seed
         order = self.order(len(self.dataset), number, own, self.size)
         stops = range(start, self._batches_in(len(order)))
         indices = [order[i * self.size : (i + 1) * self.size] for i in stops]
-        return self._read(partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), indices)
+        return self._read(
+            partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), indices
+        )
 
     def in_order(self) -> Iterator[Batch]:
         """Every example once, in the source's own order, as it is: for assessing and predicting."""
@@ -141,7 +155,11 @@ class Batches(Assembling):
     def joined(self, index: np.ndarray, epoch: int, seed: int, augmented: bool) -> Batch:
         """The batch of these examples."""
         batch = self.dataset.gathered(index, self.join)
-        return self.augmented(batch, Draws(seed, epoch, index)) if augmented and self.augment else batch
+        return (
+            self.augmented(batch, Draws(seed, epoch, index))
+            if augmented and self.augment
+            else batch
+        )
 
     def _taken(self, indices: list[np.ndarray]) -> Generator[Batch, None, None]:
         """Without augmentation there is nothing between the source and the batch."""

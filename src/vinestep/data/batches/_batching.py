@@ -1,4 +1,6 @@
-"""What batches of sources and of streams have in common: how examples are put together and augmented."""
+"""What batches of sources and of streams have in common: how examples are put together and
+augmented.
+"""
 
 from __future__ import annotations
 
@@ -41,15 +43,21 @@ class Assembling:
             if not isinstance(number, int | np.integer) or number < 0:
                 raise SettingError(f"batches: {name} must be a whole number, got {number!r}.")
         if readers_as not in (None, "threads", "processes"):
-            raise SettingError(f'batches: readers_as is "threads" or "processes", got {readers_as!r}.')
+            raise SettingError(
+                f'batches: readers_as is "threads" or "processes", got {readers_as!r}.'
+            )
         self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
         self.size = int(size)
         self.seed = seed
         self.drop_partial = drop_partial
-        self.augment: tuple[Transform, ...] = (augment,) if isinstance(augment, Transform) else tuple(augment)
+        self.augment: tuple[Transform, ...] = (
+            (augment,) if isinstance(augment, Transform) else tuple(augment)
+        )
         self.join: Join = join if join is not None else stacked
 
-    def read_by_readers(self, read: Callable[[Any], Batch], tasks: Iterable[Any]) -> Generator[Batch, None, None]:
+    def read_by_readers(
+        self, read: Callable[[Any], Batch], tasks: Iterable[Any]
+    ) -> Generator[Batch, None, None]:
         """``read(task)`` for each task in their order, ahead of its use if there are readers."""
         if not self.readers:
             return (read(task) for task in tasks)

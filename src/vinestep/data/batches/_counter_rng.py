@@ -1,4 +1,6 @@
-"""Random numbers that are a function of seed, epoch and the example, so that they are the same however many readers there are."""
+"""Random numbers that are a function of seed, epoch and the example, so that they are the same
+however many readers there are.
+"""
 
 from __future__ import annotations
 
@@ -16,8 +18,8 @@ UNIT = 2.0**-53
 class Draws:
     """Random numbers for some examples: each has its own, whatever batch it is in.
 
-    The generator is SplitMix64 (Steele, Lea and Flood, 2014), begun anew for every example: seed, epoch, index and what the numbers are
-    for are its state.
+    The generator is SplitMix64 (Steele, Lea and Flood, 2014), begun anew for every example: seed,
+    epoch, index and what the numbers are for are its state.
 
     Parameters
     ----------
@@ -44,7 +46,9 @@ class Draws:
 
     def for_purpose(self, purpose: int) -> Draws:
         """Of the same examples, independent of these."""
-        return Draws(self.seed, self.epoch, self.index, zlib.crc32(f"{self.purpose} {purpose}".encode()))
+        return Draws(
+            self.seed, self.epoch, self.index, zlib.crc32(f"{self.purpose} {purpose}".encode())
+        )
 
     def some(self, which: Any) -> Draws:
         """For some of the examples."""
@@ -63,7 +67,9 @@ class Draws:
 
     def uniform(self, low: float = 0.0, high: float = 1.0, *size: int) -> Any:
         """Shape (n, *size), float64."""
-        unit = (self.words(int(np.prod(size, dtype=int))) >> np.uint64(11)).astype(np.float64) * UNIT
+        unit = (self.words(int(np.prod(size, dtype=int))) >> np.uint64(11)).astype(
+            np.float64
+        ) * UNIT
         return (low + (high - low) * unit).reshape(len(self.index), *size)
 
     def integers(self, low: int, high: int, *size: int) -> Any:

@@ -26,7 +26,8 @@ def as_example(value: Any, target: str | int | None, where: str) -> Example:
 
     Parameters
     ----------
-    value : pair of inputs and target, dict with the key `target`, Batch, or an array without a target
+    value : pair of inputs and target, dict with the key `target`, Batch, or an array without a
+    target
     target : str or int, optional
         The key, or the place in a tuple, that is the target.
     """
@@ -36,12 +37,18 @@ def as_example(value: Any, target: str | int | None, where: str) -> Example:
         rest = dict(value)
         weight = rest.pop("weight", None)
         if target is not None and target not in rest:
-            raise DataError(f"{where}: there is no field {target!r}. It has {', '.join(map(repr, value))}.")
+            raise DataError(
+                f"{where}: there is no field {target!r}. It has {', '.join(map(repr, value))}."
+            )
         wanted = rest.pop(target) if target is not None else rest.pop("target", None)
         if not rest:
             raise DataError(f"{where}: there is no input beside the target.")
         return (next(iter(rest.values())) if len(rest) == 1 else rest), wanted, weight
-    if isinstance(value, tuple | list) and len(value) > 1 and (isinstance(value, tuple) or target is not None):
+    if (
+        isinstance(value, tuple | list)
+        and len(value) > 1
+        and (isinstance(value, tuple) or target is not None)
+    ):
         place = len(value) - 1 if target is None else int(target)
         inputs = tuple(x for i, x in enumerate(value) if i != place % len(value))
         return (inputs[0] if len(inputs) == 1 else inputs), value[place], None
@@ -66,7 +73,9 @@ def stacked(examples: Sequence[Example]) -> Batch:
 
 
 def stacked_as_read(examples: Iterator[Example], n: int) -> Batch:
-    """What `stacked` gives, each of n examples copied into the batch while it is in the processor's cache."""
+    """What `stacked` gives, each of n examples copied into the batch while it is in the processor's
+    cache.
+    """
     first = next(examples)
     if not isinstance(first[0], np.ndarray) or first[0].dtype.hasobject:
         return stacked([first, *examples])
@@ -85,8 +94,10 @@ def stacked_as_read(examples: Iterator[Example], n: int) -> Batch:
 
 def _unequal(shape: tuple[int, ...], place: int, other: tuple[int, ...]) -> DataError:
     return DataError(
-        f"The examples have different shapes: {shape} and, in place {place} of the batch, {other}. Bring "
-        "pictures to one size (vinestep.data.pictures.Resize), pad sequences (join=vinestep.data.Padded()), or give a function join=."
+        f"The examples have different shapes: {shape} and, in place {place} of the batch, "
+        f"{other}. Bring "
+        "pictures to one size (vinestep.data.pictures.Resize), pad sequences "
+        "(join=vinestep.data.Padded()), or give a function join=."
     )
 
 
@@ -107,7 +118,8 @@ def _stacked(values: Sequence[Any]) -> Any:
 
 @part("padded", "join")
 class Padded:
-    """Sequences of unequal lengths, filled up to the longest of the batch; ``masks`` says which places hold a value.
+    """Sequences of unequal lengths, filled up to the longest of the batch; ``masks`` says which
+    places hold a value.
 
     Parameters
     ----------
@@ -116,7 +128,8 @@ class Padded:
     multiple : int
         Lengths are rounded up to a multiple of this.
     target_value : float
-        What stands in padded places of targets that are sequences too; losses leave it out by ``ignored=``.
+        What stands in padded places of targets that are sequences too; losses leave it out by
+        ``ignored=``.
 
     Examples
     --------
@@ -137,8 +150,14 @@ class Padded:
         time = -(-max(lengths) // self.multiple) * self.multiple
         masks = np.arange(time) < np.array(lengths)[:, None]
         labels = [np.asarray(t) for t in targets] if targets[0] is not None else []
-        long = bool(labels) and all(t.ndim and len(t) == n for t, n in zip(labels, lengths, strict=True)) and len(set(lengths)) > 1
-        long = long or (bool(labels) and all(t.ndim for t in labels) and labels[0].shape[0] == lengths[0])
+        long = (
+            bool(labels)
+            and all(t.ndim and len(t) == n for t, n in zip(labels, lengths, strict=True))
+            and len(set(lengths)) > 1
+        )
+        long = long or (
+            bool(labels) and all(t.ndim for t in labels) and labels[0].shape[0] == lengths[0]
+        )
         wanted = self._filled(labels, time, self.target_value) if long else _stacked(targets)
         return Batch(self._filled(arrays, time, self.value), wanted, _stacked(weights), masks)
 
@@ -147,6 +166,9 @@ class Padded:
         found = np.full((len(arrays), time, *arrays[0].shape[1:]), value, arrays[0].dtype)
         for row, array in zip(found, arrays, strict=True):
             if array.shape[1:] != arrays[0].shape[1:]:
-                raise DataError(f"Padded: the sequences have features of shapes {arrays[0].shape[1:]} and {array.shape[1:]}.")
+                raise DataError(
+                    f"Padded: the sequences have features of shapes {arrays[0].shape[1:]} and "
+                    f"{array.shape[1:]}."
+                )
             row[: len(array)] = array
         return found

@@ -1,4 +1,6 @@
-"""In what order examples are drawn: a function of seed and epoch alone, so that any batch of any epoch can be found at once."""
+"""In what order examples are drawn: a function of seed and epoch alone, so that any batch of any
+epoch can be found at once.
+"""
 
 from __future__ import annotations
 
@@ -67,8 +69,16 @@ class Weighted:
 
     def __init__(self, weights: Any, draws: int | None = None) -> None:
         self.weights = np.asarray(weights, np.float64)
-        if self.weights.ndim != 1 or not np.isfinite(self.weights).all() or (self.weights < 0).any() or not self.weights.sum() > 0:
-            raise DataError("Weighted: weights have to be one number for each example, none negative, and not all 0.")
+        if (
+            self.weights.ndim != 1
+            or not np.isfinite(self.weights).all()
+            or (self.weights < 0).any()
+            or not self.weights.sum() > 0
+        ):
+            raise DataError(
+                "Weighted: weights have to be one number for each example, none negative, and not "
+                "all 0."
+            )
         self.draws = draws
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
@@ -119,13 +129,23 @@ class OwnOrder:
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
         found = np.asarray(self.function(epoch, seed))
-        if found.ndim != 1 or found.dtype.kind not in "iu" or not found.size or found.min() < 0 or found.max() >= n:
-            raise DataError(f"The order of epoch {epoch} has to be whole numbers from 0 to {n - 1}, in one axis.")
+        if (
+            found.ndim != 1
+            or found.dtype.kind not in "iu"
+            or not found.size
+            or found.min() < 0
+            or found.max() >= n
+        ):
+            raise DataError(
+                f"The order of epoch {epoch} has to be whole numbers from 0 to {n - 1}, in one "
+                "axis."
+            )
         return found
 
 
 class ByLength:
-    """Sequences of about equal lengths share a batch, so that little is padded; batches come in random order.
+    """Sequences of about equal lengths share a batch, so that little is padded; batches come in
+    random order.
 
     Examples are shuffled, cut into pieces of `pool` batches, and sorted by length within each.
 
@@ -138,7 +158,10 @@ class ByLength:
     Examples
     --------
     >>> lengths = np.array([9, 2, 8, 3])
-    >>> [sorted(lengths[pair].tolist()) for pair in np.split(ByLength(lengths)(4, epoch=0, seed=0, size=2), 2)]
+    >>> [
+    ...     sorted(lengths[pair].tolist())
+    ...     for pair in np.split(ByLength(lengths)(4, epoch=0, seed=0, size=2), 2)
+    ... ]
     [[2, 3], [8, 9]]
     """
 
@@ -147,11 +170,18 @@ class ByLength:
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
         if self.lengths.shape != (n,):
-            raise DataError(f"ByLength: there are {n} examples and lengths of shape {self.lengths.shape}.")
+            raise DataError(
+                f"ByLength: there are {n} examples and lengths of shape {self.lengths.shape}."
+            )
         rng = np.random.default_rng([seed, epoch, 0xB0C])
         order = rng.permutation(n)
         step = self.pool * size
-        order = np.concatenate([part[np.argsort(self.lengths[part], kind="stable")] for part in np.split(order, range(step, n, step))])
+        order = np.concatenate(
+            [
+                part[np.argsort(self.lengths[part], kind="stable")]
+                for part in np.split(order, range(step, n, step))
+            ]
+        )
         whole = n // size
         batches = order[: whole * size].reshape(whole, size)
         return np.concatenate([batches[rng.permutation(whole)].ravel(), order[whole * size :]])

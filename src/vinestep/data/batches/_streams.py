@@ -27,10 +27,12 @@ class Stream:
     Parameters
     ----------
     begin : callable or iterable
-        A function that gives a new iterator over examples, always the same ones in the same order; or an object whose ``__iter__`` does.
+        A function that gives a new iterator over examples, always the same ones in the same order;
+        or an object whose ``__iter__`` does.
     read : callable, optional
-        From what the iterator gives, such as a file's name, to an example: the costly part, which readers share among themselves. It is
-        not called for examples that a restored position leaves behind.
+        From what the iterator gives, such as a file's name, to an example: the costly part, which
+        readers share among themselves. It is not called for examples that a restored position
+        leaves behind.
     target : str or int, optional
         Which field of a dict, or place of a tuple, is the target.
     name : str
@@ -58,11 +60,14 @@ class Stream:
     ) -> None:
         if isinstance(begin, Iterator):
             raise DataError(
-                f"Stream: a {type(begin).__name__} can be gone through once only, so no run over it could be continued. Give the function "
+                f"Stream: a {type(begin).__name__} can be gone through once only, so no run over "
+                "it could be continued. Give the function "
                 "that makes it, or an object whose __iter__ begins anew."
             )
         if stall_after is not None and not stall_after > 0:
-            raise SettingError(f"Stream: stall_after must be a number of seconds above 0, got {stall_after!r}.")
+            raise SettingError(
+                f"Stream: stall_after must be a number of seconds above 0, got {stall_after!r}."
+            )
         self.begin, self.read, self.target, self.stall_after = begin, read, target, stall_after
         self.name = name or getattr(begin, "__name__", type(begin).__name__)
 
@@ -96,14 +101,19 @@ class Stream:
             except DataError:
                 raise
             except Exception as error:
-                raise DataError(f"The stream {self.name} failed at example {number}: {type(error).__name__}: {error}") from error
+                raise DataError(
+                    f"The stream {self.name} failed at example {number}: {type(error).__name__}: "
+                    f"{error}"
+                ) from error
             yield number, item
 
     def settings(self) -> dict[str, Any]:
         return {"kind": "stream", "name": self.name}
 
     def fingerprint(self) -> str:
-        """What it says itself by ``fingerprint()``, or nothing: a stream is not read to be known."""
+        """What it says itself by ``fingerprint()``, or nothing: a stream is not read to be
+        known.
+        """
         own = getattr(self.begin, "fingerprint", None)
         return str(own()) if callable(own) else ""
 
@@ -120,20 +130,21 @@ class StreamBatches(Assembling):
     stream : Stream
     size : int
     epoch_steps : int, optional
-        Batches that make an epoch: the stream goes on through the epochs, and begins anew only where it ends. By default an epoch is one
-        pass.
+        Batches that make an epoch: the stream goes on through the epochs, and begins anew only
+        where it ends. By default an epoch is one pass.
     shuffle_among : int
         Examples kept back, from which the next is drawn at random; 0 keeps the order.
     seed : int, optional
         By default the training's.
     drop_partial : bool
     augment, join, readers, readers_as, ahead
-        As of `Batches`. The stream is gone through once, by the process that trains; its batches are divided among the readers, each of
-        which reads, joins and augments its own.
+        As of `Batches`. The stream is gone through once, by the process that trains; its batches
+        are divided among the readers, each of which reads, joins and augments its own.
 
     Notes
     -----
-    A position is restored by going through the stream again, without reading, joining or augmenting what was used.
+    A position is restored by going through the stream again, without reading, joining or augmenting
+    what was used.
     """
 
     def __init__(
@@ -178,19 +189,25 @@ class StreamBatches(Assembling):
             return self.join([example])
         raise DataError(f"The stream {self.dataset.name} holds no example.")
 
-    def epoch(self, number: int = 0, *, seed: int = 0, start: int = 0) -> Generator[Batch, None, None]:
+    def epoch(
+        self, number: int = 0, *, seed: int = 0, start: int = 0
+    ) -> Generator[Batch, None, None]:
         """The batches of an epoch, from the one at `start` on."""
         own = seed if self.seed is None else self.seed
         first = start if self.epoch_steps is None else number * self.epoch_steps + start
         stop = None if self.epoch_steps is None else (number + 1) * self.epoch_steps
         pieces = self._pieces_from(own, number, first)
         tasks = itertools.islice(pieces, None if stop is None else max(stop - first, 0))
-        yield from self.read_by_readers(partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), tasks)
+        yield from self.read_by_readers(
+            partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), tasks
+        )
         if stop is not None and first <= stop:
             self._left_at = own, stop, pieces
 
     def _pieces_from(self, seed: int, epoch: int, first: int) -> Iterator[list[tuple[int, Any]]]:
-        """From the batch of this number on: where the epoch before ended, or after going through the stream anew."""
+        """From the batch of this number on: where the epoch before ended, or after going through
+        the stream anew.
+        """
         left_at, self._left_at = self._left_at, None
         if left_at is not None and left_at[:2] == (seed, first):
             return left_at[2]
@@ -202,18 +219,26 @@ class StreamBatches(Assembling):
     def in_order(self) -> Iterator[Batch]:
         """One pass through the stream, as it is."""
         pieces = _cut(self.dataset.items(), self.size)
-        yield from self.read_by_readers(partial(self.joined, epoch=0, seed=0, augmented=False), pieces)
+        yield from self.read_by_readers(
+            partial(self.joined, epoch=0, seed=0, augmented=False), pieces
+        )
 
     def joined(self, piece: list[tuple[int, Any]], epoch: int, seed: int, augmented: bool) -> Batch:
         """The batch of these items."""
         batch = self.join([self.dataset.example(number, item) for number, item in piece])
-        return self.augmented(batch, Draws(seed, epoch, [number for number, _ in piece])) if augmented else batch
+        return (
+            self.augmented(batch, Draws(seed, epoch, [number for number, _ in piece]))
+            if augmented
+            else batch
+        )
 
     def __iter__(self) -> Iterator[Batch]:
         return self.epoch(0)
 
     def _pieces(self, seed: int, epoch: int) -> Iterator[list[tuple[int, Any]]]:
-        """Items with their numbers, batch by batch: of one pass, or, with `epoch_steps`, pass after pass."""
+        """Items with their numbers, batch by batch: of one pass, or, with `epoch_steps`, pass after
+        pass.
+        """
         passes = itertools.count() if self.epoch_steps is not None else [epoch]
         for number in passes:
             found = False
@@ -245,7 +270,9 @@ def _cut(items: Iterator[Any], size: int) -> Iterator[list[Any]]:
 
 
 def _punctual(items: Iterator[Any], seconds: float, name: str) -> Iterator[Any]:
-    """The items, each of which has to come in time. What waits for a stream that has stalled is a thread, which ends with the process."""
+    """The items, each of which has to come in time. What waits for a stream that has stalled is a
+    thread, which ends with the process.
+    """
     found: queue.Queue[tuple[str, Any]] = queue.Queue(maxsize=1)
     left = threading.Event()
 
@@ -275,7 +302,8 @@ def _punctual(items: Iterator[Any], seconds: float, name: str) -> Iterator[Any]:
                 kind, value = found.get(timeout=seconds)
             except queue.Empty:
                 raise DataError(
-                    f"The stream {name} gave nothing for {seconds:g} seconds, after {number} examples. See what it waits for, or give it "
+                    f"The stream {name} gave nothing for {seconds:g} seconds, after {number} "
+                    "examples. See what it waits for, or give it "
                     "more time: stall_after=."
                 ) from None
             if kind == "error":

@@ -16,8 +16,9 @@ __all__ = ["Chain", "Transform", "prepared"]
 class Transform:
     """Something done to the inputs of examples.
 
-    A transform of one's own writes ``__call__(x, draws)`` for an array of some examples, first axis the examples; what is random in it
-    is taken from `draws`, so that it is the same however many readers there are.
+    A transform of one's own writes ``__call__(x, draws)`` for an array of some examples, first axis
+    the examples; what is random in it is taken from `draws`, so that it is the same however many
+    readers there are.
 
     Attributes
     ----------
@@ -41,7 +42,9 @@ class Transform:
         raise NotImplementedError(f"{type(self).__name__}.__call__ is not written.")
 
     def on_batch(self, batch: Batch, draws: Draws) -> Batch:
-        """A batch of which the inputs are transformed; a transform that concerns targets too writes this."""
+        """A batch of which the inputs are transformed; a transform that concerns targets too writes
+        this.
+        """
         return batch.with_values(inputs=mapped(lambda x: self(x, draws), batch.inputs))
 
     def then(self, following: Transform) -> Chain:
@@ -49,13 +52,18 @@ class Transform:
         return Chain(self, following)
 
     def __repr__(self) -> str:
-        shown = ", ".join(f"{name}={value!r}" for name, value in vars(self).items() if not name.startswith("_"))
+        shown = ", ".join(
+            f"{name}={value!r}" for name, value in vars(self).items() if not name.startswith("_")
+        )
         return f"{type(self).__name__}({shown})"
 
     def drawn(self, draws: Draws | None) -> Draws:
         """The random numbers, which a random transform can not do without."""
         if draws is None:
-            raise SettingError(f"{self!r} is random: use it as batches(..., augment=), or give it Draws(seed, epoch, index).")
+            raise SettingError(
+                f"{self!r} is random: use it as batches(..., augment=), or give it Draws(seed, "
+                "epoch, index)."
+            )
         return draws
 
 

@@ -1,7 +1,9 @@
-"""Readers: threads or processes that make batches ahead of their use, which come in a fixed order whatever their number.
+"""Readers: threads or processes that make batches ahead of their use, which come in a fixed order
+whatever their number.
 
-A process writes the arrays of a batch into a memory-mapped file without a name, which it shares with the process that asked: nothing is
-pickled but shapes, and nothing is left over however either ends.
+A process writes the arrays of a batch into a memory-mapped file without a name, which it shares
+with the process that asked: nothing is pickled but shapes, and nothing is left over however either
+ends.
 """
 
 from __future__ import annotations
@@ -35,7 +37,9 @@ SECONDS = 1.0  # for a process to end by itself
 ALIGNMENT = 64
 
 
-def read_ahead(read: Read, tasks: Iterable[Task], readers: int, ahead: int, *, processes: bool) -> Generator[Batch, None, None]:
+def read_ahead(
+    read: Read, tasks: Iterable[Task], readers: int, ahead: int, *, processes: bool
+) -> Generator[Batch, None, None]:
     """``read(task)`` for each task, in their order.
 
     Parameters
@@ -55,10 +59,16 @@ def read_ahead(read: Read, tasks: Iterable[Task], readers: int, ahead: int, *, p
     """
     if isinstance(tasks, Sized):
         readers = min(readers, max(len(tasks), 1))
-    return _by_processes(read, tasks, readers, ahead) if processes else _by_threads(read, tasks, readers, ahead)
+    return (
+        _by_processes(read, tasks, readers, ahead)
+        if processes
+        else _by_threads(read, tasks, readers, ahead)
+    )
 
 
-def _by_threads(read: Read, tasks: Iterable[Task], readers: int, ahead: int) -> Generator[Batch, None, None]:
+def _by_threads(
+    read: Read, tasks: Iterable[Task], readers: int, ahead: int
+) -> Generator[Batch, None, None]:
     left = iter(tasks)
     pool = ThreadPoolExecutor(readers, thread_name_prefix="vinestep reader")
     waiting = deque(pool.submit(read, task) for task in itertools.islice(left, readers * ahead))
@@ -76,7 +86,9 @@ def _by_threads(read: Read, tasks: Iterable[Task], readers: int, ahead: int) -> 
 
 
 class _Memory:
-    """A file without a name that two processes map into their memory; it grows when more is written."""
+    """A file without a name that two processes map into their memory; it grows when more is
+    written.
+    """
 
     def __init__(self, descriptor: int) -> None:
         self.descriptor = descriptor
@@ -111,20 +123,28 @@ class _Reader:
         self.memories = [_Memory.new() for _ in range(slots)]
         self.pipe, theirs = context.Pipe()
         shared = [reduction.DupFd(memory.descriptor) for memory in self.memories]
-        self.process = context.Process(target=_serve, args=(read, theirs, shared), daemon=True, name=f"vinestep reader {number}")
+        self.process = context.Process(
+            target=_serve,
+            args=(read, theirs, shared),
+            daemon=True,
+            name=f"vinestep reader {number}",
+        )
         try:
             self.process.start()
         except (AttributeError, TypeError, PicklingError) as error:
             self.close()
             raise DataError(
-                f"The source cannot be handed to another process: {error}. Put its functions and classes at the top of a module, or use "
+                f"The source cannot be handed to another process: {error}. Put its functions and "
+                "classes at the top of a module, or use "
                 'readers_as="threads".'
             ) from error
         theirs.close()
 
     def ask(self, position: int, task: Task) -> None:
         slot = self.free.popleft()
-        with contextlib.suppress(BrokenPipeError):  # its end is noticed when something is waited for
+        with contextlib.suppress(
+            BrokenPipeError
+        ):  # its end is noticed when something is waited for
             self.pipe.send((position, slot, task))
 
     def receive(self) -> tuple[int, Any]:
@@ -140,11 +160,14 @@ class _Reader:
         self.process.join(SECONDS)
         if self.process.exitcode == 1 and not self.heard_of:  # Python gave up before it served
             return DataError(
-                f"Reader {self.number} could not start, for the reason printed above. A process that reads imports the script that is run; "
-                'put what the script does under: if __name__ == "__main__":. Or use readers_as="threads".'
+                f"Reader {self.number} could not start, for the reason printed above. A process "
+                "that reads imports the script that is run; "
+                'put what the script does under: if __name__ == "__main__":. Or use '
+                'readers_as="threads".'
             )
         return DataError(
-            f"Reader {self.number} ended in the midst of its work, with exit code {self.process.exitcode}: it was killed, or ran out of "
+            f"Reader {self.number} ended in the midst of its work, with exit code "
+            f"{self.process.exitcode}: it was killed, or ran out of "
             "memory. Nothing that was saved is lost; use fewer readers, or smaller batches."
         )
 
@@ -161,9 +184,14 @@ class _Reader:
             memory.close()
 
 
-def _by_processes(read: Read, tasks: Iterable[Task], readers: int, ahead: int) -> Generator[Batch, None, None]:
+def _by_processes(
+    read: Read, tasks: Iterable[Task], readers: int, ahead: int
+) -> Generator[Batch, None, None]:
     if sys.platform == "win32":
-        raise DataError('Processes as readers need a system with shared file descriptors. Use readers_as="threads".')
+        raise DataError(
+            "Processes as readers need a system with shared file descriptors. Use "
+            'readers_as="threads".'
+        )
     context = multiprocessing.get_context("forkserver")
     context.set_forkserver_preload(
         ["vinestep.data", "vinestep.data.pictures._transforms", "vinestep.data.sources._files"]
@@ -228,7 +256,9 @@ def _serve(read: Read, pipe: Connection, shared: Sequence[Any]) -> None:
 def _packed(batch: Batch, memory: _Memory) -> Any:
     """The arrays of a batch written to memory, and what is needed to find them again."""
     arrays: list[np.ndarray] = []
-    outline = tuple(_outline(part, arrays) for part in (batch.inputs, batch.targets, batch.weights, batch.masks))
+    outline = tuple(
+        _outline(part, arrays) for part in (batch.inputs, batch.targets, batch.weights, batch.masks)
+    )
     places, size = [], 0
     for array in arrays:
         places.append((size, array.shape, array.dtype.str))
@@ -240,7 +270,9 @@ def _packed(batch: Batch, memory: _Memory) -> Any:
 
 
 def _outline(values: Any, arrays: list[np.ndarray]) -> Any:
-    """The form of what may be several arrays, with their numbers in their places; whatever is no array of numbers stays as it is."""
+    """The form of what may be several arrays, with their numbers in their places; whatever is no
+    array of numbers stays as it is.
+    """
     if isinstance(values, dict):
         return {name: _outline(value, arrays) for name, value in values.items()}
     if isinstance(values, tuple):

@@ -32,7 +32,11 @@ def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
         found += _pictures(inputs)
     names = getattr(source, "feature_names", None)
     if inputs.ndim == 2 and inputs.dtype.kind == "f":
-        listed = list(names) if names is not None and len(names) == inputs.shape[1] else [f"{i}" for i in range(inputs.shape[1])]
+        listed = (
+            list(names)
+            if names is not None and len(names) == inputs.shape[1]
+            else [f"{i}" for i in range(inputs.shape[1])]
+        )
         found += _columns(inputs, targets, listed)
     return found
 
@@ -43,17 +47,38 @@ def _labels(source: Any, targets: Any) -> list[Finding]:
         return []
     distinct = np.unique(array)
     classes = len(getattr(source, "class_values", ()))
-    if not classes and distinct[0] > 0 and len(distinct) < array.size / 2 and distinct[-1] - distinct[0] + 1 == len(distinct):
+    if (
+        not classes
+        and distinct[0] > 0
+        and len(distinct) < array.size / 2
+        and distinct[-1] - distinct[0] + 1 == len(distinct)
+    ):
         evidence = f"they go from {distinct[0]} to {distinct[-1]}; classes are counted from 0."
-        return [Finding("the targets", "suspicious", evidence, f"Take {distinct[0]} away: targets - {distinct[0]}.")]
+        return [
+            Finding(
+                "the targets",
+                "suspicious",
+                evidence,
+                f"Take {distinct[0]} away: targets - {distinct[0]}.",
+            )
+        ]
     return []
 
 
 def _pictures(inputs: np.ndarray) -> list[Finding]:
     low, high = float(inputs.min()), float(inputs.max())
     if inputs.dtype.kind == "u" or (inputs.dtype.kind == "f" and high > UNSCALED):
-        evidence = f"they are {inputs.dtype} from {low:g} to {high:g}, which no network learns well from."
-        return [Finding("the pictures", "suspicious", evidence, "Prepare them: source.prepared(vinestep.data.pictures.Range()).")]
+        evidence = (
+            f"they are {inputs.dtype} from {low:g} to {high:g}, which no network learns well from."
+        )
+        return [
+            Finding(
+                "the pictures",
+                "suspicious",
+                evidence,
+                "Prepare them: source.prepared(vinestep.data.pictures.Range()).",
+            )
+        ]
     if inputs.dtype.kind == "f" and low >= 0 and 0 < high < 2 / 255:
         evidence = f"they go from {low:.3g} to {high:.3g}, as if divided by 255 twice."
         return [Finding("the pictures", "wrong", evidence, "Scale them once.")]
@@ -72,19 +97,36 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
         values = column[present]
         if not values.size or np.all(values == values[0]):
             if not name.endswith(" missing") and present.all():
-                found.append(Finding(f"column {name}", "suspicious", "it is constant, so it says nothing.", "Leave it out."))
+                found.append(
+                    Finding(
+                        f"column {name}",
+                        "suspicious",
+                        "it is constant, so it says nothing.",
+                        "Leave it out.",
+                    )
+                )
             continue
         if _is_identifier(values):
-            evidence = "it is another whole number in every row, as an identifier is: a network learns it by heart."
-            found.append(Finding(f"column {name}", "suspicious", evidence, f"Leave it out: leave_out=[{name!r}]."))
+            evidence = (
+                "it is another whole number in every row, as an identifier is: a network "
+                "learns it by heart."
+            )
+            found.append(
+                Finding(
+                    f"column {name}", "suspicious", evidence, f"Leave it out: leave_out=[{name!r}]."
+                )
+            )
         elif y is not None and y.ndim == 1 and _tells(values, y[present]):
-            evidence = "it alone predicts the target perfectly, so it may be the target in another form."
+            evidence = (
+                "it alone predicts the target perfectly, so it may be the target in another form."
+            )
             found.append(
                 Finding(
                     f"column {name}",
                     "suspicious",
                     evidence,
-                    f"See whether it is known before the target is; else leave it out: leave_out=[{name!r}].",
+                    "See whether it is known before the target is; else leave it out: "
+                    f"leave_out=[{name!r}].",
                 )
             )
     return found
@@ -112,7 +154,8 @@ def _tells(values: np.ndarray, targets: np.ndarray) -> bool:
 
 
 def range_of(batches: Any) -> tuple[float, float] | None:
-    """Lowest and highest value of pictures that a network is trained on, by some examples without augmentation; None of other inputs,
+    """Lowest and highest value of pictures that a network is trained on, by some examples without
+    augmentation; None of other inputs,
     whose values may go further in an example that was not looked at."""
     source = batches.dataset
     if not isinstance(source, Source):
@@ -125,19 +168,39 @@ def range_of(batches: Any) -> tuple[float, float] | None:
     return float(inputs.min()), float(inputs.max())
 
 
-def findings_of_parts(batches: Any, validation: Any, test: Any = None, known: tuple[float, float] | None = None) -> list[Finding]:
-    """Of the parts of a run together: how validation and test are made into batches, which classes they lack, and whether their inputs
+def findings_of_parts(
+    batches: Any, validation: Any, test: Any = None, known: tuple[float, float] | None = None
+) -> list[Finding]:
+    """Of the parts of a run together: how validation and test are made into batches, which classes
+    they lack, and whether their inputs
     are of the range that is trained on."""
     found = []
     for role, part in (("validation", validation), ("test", test)):
         if part is None:
             continue
         if part.augment:
-            evidence = f"it is augmented by {', '.join(map(repr, part.augment))}; for scores it is taken as it is."
-            found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave augment= out there, so that nobody relies on it."))
-        if getattr(part, "order", None) is not None and type(part.order).__name__ in ("Weighted", "Balanced"):
-            evidence = f"its order is {type(part.order).__name__}; for scores every example counts once."
-            found.append(Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there."))
+            evidence = (
+                f"it is augmented by {', '.join(map(repr, part.augment))}; for scores it "
+                "is taken as it is."
+            )
+            found.append(
+                Finding(
+                    f"the {role} part",
+                    "suspicious",
+                    evidence,
+                    "Leave augment= out there, so that nobody relies on it.",
+                )
+            )
+        if getattr(part, "order", None) is not None and type(part.order).__name__ in (
+            "Weighted",
+            "Balanced",
+        ):
+            evidence = (
+                f"its order is {type(part.order).__name__}; for scores every example counts once."
+            )
+            found.append(
+                Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there.")
+            )
         found += _missing_classes(role, batches.dataset, part.dataset)
         if known is not None:
             looked_at = next(iter(part.in_order())).inputs
@@ -157,11 +220,27 @@ def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
     new = [_called(int(label), names) for label in np.setdiff1d(present, known)]
     found = []
     if absent:
-        evidence = f"it has no example of {', '.join(absent[:5])}, so its scores say nothing of them."
-        found.append(Finding(f"the {role} part", "suspicious", evidence, "Split with stratified=True, or gather more."))
+        evidence = (
+            f"it has no example of {', '.join(absent[:5])}, so its scores say nothing of them."
+        )
+        found.append(
+            Finding(
+                f"the {role} part",
+                "suspicious",
+                evidence,
+                "Split with stratified=True, or gather more.",
+            )
+        )
     if new:
         evidence = f"it has examples of {', '.join(new[:5])}, which training never sees."
-        found.append(Finding(f"the {role} part", "wrong", evidence, "Split with stratified=True, or leave them out."))
+        found.append(
+            Finding(
+                f"the {role} part",
+                "wrong",
+                evidence,
+                "Split with stratified=True, or leave them out.",
+            )
+        )
     return found
 
 

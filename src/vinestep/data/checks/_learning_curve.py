@@ -52,10 +52,17 @@ def learning_curve(
     import pandas as pd
 
     if not shares or not all(0 < share <= 1 for share in shares) or repeats < 1:
-        raise DataError(f"learning_curve: shares lie above 0 and up to 1, and there is one repeat at least; got {list(shares)}, {repeats}.")
+        raise DataError(
+            "learning_curve: shares lie above 0 and up to 1, and there is one repeat at least; "
+            f"got {list(shares)}, {repeats}."
+        )
     rows = []
     for share in sorted(shares):
         for repeat in range(repeats if share < 1 else 1):
-            part = train if share == 1 else train.split(share, seed=seed + repeat, stratified=stratified)[0]
+            part = (
+                train
+                if share == 1
+                else train.split(share, seed=seed + repeat, stratified=stratified)[0]
+            )
             rows.append({"examples": len(part), "repeat": repeat + 1, "score": float(score(part))})
     return pd.DataFrame(rows)

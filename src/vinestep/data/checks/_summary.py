@@ -1,4 +1,6 @@
-"""A look at data before anything is trained on it: what it holds, and what is suspicious about it."""
+"""A look at data before anything is trained on it: what it holds, and what is suspicious about
+it.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,8 @@ class Peek:
     what : str
         Kind and number of examples.
     fields : DataFrame
-        A row each input or column and the target: shape, dtype, lowest, mean, highest, missing, distinct values.
+        A row each input or column and the target: shape, dtype, lowest, mean, highest, missing,
+        distinct values.
     classes : DataFrame
         How many examples each class has; empty where targets are numbers.
     examples : DataFrame
@@ -59,7 +62,9 @@ class Peek:
     findings: list[Finding]
 
     def __str__(self) -> str:
-        with pd.option_context("display.width", 140, "display.max_columns", 20, "display.max_colwidth", SHOWN):
+        with pd.option_context(
+            "display.width", 140, "display.max_columns", 20, "display.max_colwidth", SHOWN
+        ):
             parts = [self.what, self.fields.to_string(index=False)]
             parts += [self.classes.to_string(index=False)] if len(self.classes) else []
             parts += [self.examples.to_string(index=False), *map(str, self.findings)]
@@ -68,7 +73,11 @@ class Peek:
     def _repr_html_(self) -> str:
         from html import escape
 
-        tables = [frame.to_html(index=False) for frame in (self.fields, self.classes, self.examples) if len(frame)]
+        tables = [
+            frame.to_html(index=False)
+            for frame in (self.fields, self.classes, self.examples)
+            if len(frame)
+        ]
         listed = "".join(f"<li>{escape(str(finding))}</li>" for finding in self.findings)
         return f"<p>{escape(self.what)}</p>{''.join(tables)}<ul>{listed}</ul>"
 
@@ -83,10 +92,17 @@ class Peek:
         for frame in (self.fields, self.classes, across if len(self.examples) else self.examples):
             if not len(frame):
                 continue
-            table = RichTable(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, header_style="bold")
+            table = RichTable(
+                box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, header_style="bold"
+            )
             for name in frame.columns:
                 right = frame[name].dtype.kind in "iuf"
-                table.add_column(str(name), justify="right" if right else "left", overflow="fold", no_wrap=name == frame.columns[0])
+                table.add_column(
+                    str(name),
+                    justify="right" if right else "left",
+                    overflow="fold",
+                    no_wrap=name == frame.columns[0],
+                )
             for row in frame.itertuples(index=False):
                 table.add_row(*(_shown(value) for value in row))
             yield Text()
@@ -123,17 +139,29 @@ def peek(data: Any, n: int = 5) -> Peek:
     """
     if isinstance(data, Batches | StreamBatches):
         batch = next(iter(data.epoch(0)))
-        return _peeked(f"A batch of {len(batch)} examples, as a network gets it", batch, data.dataset, n)
+        return _peeked(
+            f"A batch of {len(batch)} examples, as a network gets it", batch, data.dataset, n
+        )
     if isinstance(data, Stream):
         examples = [example for example, _ in zip(data, range(LOOKED_AT), strict=False)]
-        return _of_examples(f"The stream {data.name}, its first {len(examples)} examples", examples, data, n)
+        return _of_examples(
+            f"The stream {data.name}, its first {len(examples)} examples", examples, data, n
+        )
     source = as_source(data)
     what = f"{type(source).__name__} of {len(source)} examples"
-    whole = source.take(np.arange(len(source))) if len(source) <= LOOKED_AT or isinstance(source, Table) else None
+    whole = (
+        source.take(np.arange(len(source)))
+        if len(source) <= LOOKED_AT or isinstance(source, Table)
+        else None
+    )
     if whole is None:
         places = np.unique(np.linspace(0, len(source) - 1, min(LOOKED_AT, len(source))).astype(int))
         whole = source.take(places)
-        what += "" if len(places) == len(source) else f", of which {len(places)} from begin to end are looked at"
+        what += (
+            ""
+            if len(places) == len(source)
+            else f", of which {len(places)} from begin to end are looked at"
+        )
         if whole is None:
             return _of_examples(what, [source.read(int(i)) for i in places], source, n)
     return _peeked(what, whole, source, n)
@@ -149,8 +177,15 @@ def _of_examples(what: str, examples: list[Example], source: Any, n: int) -> Pee
     if targets[0] is not None:
         columns["target"] = list(targets)
     fields = pd.DataFrame([_uneven(name, values) for name, values in columns.items()])
-    shown = pd.DataFrame([{name: _short(values[i]) for name, values in columns.items()} for i in range(min(n, len(examples)))])
-    classes = _classes(np.asarray(targets) if targets[0] is not None and np.ndim(targets[0]) == 0 else None, source)
+    shown = pd.DataFrame(
+        [
+            {name: _short(values[i]) for name, values in columns.items()}
+            for i in range(min(n, len(examples)))
+        ]
+    )
+    classes = _classes(
+        np.asarray(targets) if targets[0] is not None and np.ndim(targets[0]) == 0 else None, source
+    )
     return Peek(what, fields, classes, _with_names(shown, source), findings_of(source, None))
 
 
@@ -158,17 +193,32 @@ def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
     named = list(_columns(batch.inputs, source))
     if batch.targets is not None:
         named.append(("target", np.asarray(batch.targets)))
-    named += [(name, np.asarray(value)) for name, value in (("weights", batch.weights), ("mask", batch.masks)) if value is not None]
+    named += [
+        (name, np.asarray(value))
+        for name, value in (("weights", batch.weights), ("mask", batch.masks))
+        if value is not None
+    ]
     fields = pd.DataFrame([_field(name, array) for name, array in named])
-    shown = pd.DataFrame([{name: _short(array[i]) for name, array in named} for i in range(min(n, len(batch)))])
-    return Peek(what, fields, _classes(batch.targets, source), _with_names(shown, source), findings_of(source, batch))
+    shown = pd.DataFrame(
+        [{name: _short(array[i]) for name, array in named} for i in range(min(n, len(batch)))]
+    )
+    return Peek(
+        what,
+        fields,
+        _classes(batch.targets, source),
+        _with_names(shown, source),
+        findings_of(source, batch),
+    )
 
 
 def _with_names(shown: pd.DataFrame, source: Any) -> pd.DataFrame:
     """Class numbers with what they stand for."""
     names = getattr(source, "class_names", ())
     if names and "target" in shown:
-        shown["target"] = [f"{k} ({names[int(k)]})" if k.isdigit() and int(k) < len(names) else k for k in shown["target"]]
+        shown["target"] = [
+            f"{k} ({names[int(k)]})" if k.isdigit() and int(k) < len(names) else k
+            for k in shown["target"]
+        ]
     return shown
 
 
@@ -183,7 +233,12 @@ def _named(values: Any) -> Iterator[tuple[str, Any]]:
 
 def _columns(values: Any, source: Any) -> Iterator[tuple[str, np.ndarray]]:
     names = getattr(source, "feature_names", None)
-    if names is not None and isinstance(values, np.ndarray) and values.ndim == 2 and values.shape[1] == len(names):
+    if (
+        names is not None
+        and isinstance(values, np.ndarray)
+        and values.ndim == 2
+        and values.shape[1] == len(names)
+    ):
         yield from ((name, values[:, i]) for i, name in enumerate(names))
         return
     yield from ((name, np.asarray(value)) for name, value in _named(values))
@@ -195,10 +250,19 @@ def _field(name: str, array: np.ndarray) -> dict[str, Any]:
         return _row(name, shape, str(array.dtype), None, 0, len(set(map(str, array.tolist()))))
     numbers = array.astype(np.float64)
     gaps = np.isnan(numbers)
-    return _row(name, shape, str(array.dtype), numbers[~gaps], int(gaps.sum()), len(np.unique(numbers[~gaps])))
+    return _row(
+        name,
+        shape,
+        str(array.dtype),
+        numbers[~gaps],
+        int(gaps.sum()),
+        len(np.unique(numbers[~gaps])),
+    )
 
 
-def _row(name: str, shape: str, dtype: str, numbers: np.ndarray | None, missing: int, distinct: int) -> dict[str, Any]:
+def _row(
+    name: str, shape: str, dtype: str, numbers: np.ndarray | None, missing: int, distinct: int
+) -> dict[str, Any]:
     some = numbers is not None and numbers.size > 0
     return {
         "field": name,
@@ -215,15 +279,25 @@ def _row(name: str, shape: str, dtype: str, numbers: np.ndarray | None, missing:
 def _uneven(name: str, values: list[Any]) -> dict[str, Any]:
     if isinstance(values[0], str):
         lengths = [len(value) for value in values]
-        return _row(name, f"{min(lengths)} to {max(lengths)} characters", "text", None, 0, len(set(values)))
+        return _row(
+            name, f"{min(lengths)} to {max(lengths)} characters", "text", None, 0, len(set(values))
+        )
     arrays = [np.asarray(value) for value in values]
     shapes = sorted({array.shape for array in arrays})
     numbers = [array.astype(np.float64).ravel() for array in arrays if array.dtype.kind in "fiub"]
     together = np.concatenate(numbers) if numbers else None
     gaps = 0 if together is None else int(np.isnan(together).sum())
     present = None if together is None else together[~np.isnan(together)]
-    shape = "" if shapes == [()] else str(shapes[0]) if len(shapes) == 1 else f"{shapes[0]} to {shapes[-1]}"
-    distinct = len(set(map(str, values))) if shapes == [()] or present is None else len(np.unique(present))
+    shape = (
+        ""
+        if shapes == [()]
+        else str(shapes[0])
+        if len(shapes) == 1
+        else f"{shapes[0]} to {shapes[-1]}"
+    )
+    distinct = (
+        len(set(map(str, values))) if shapes == [()] or present is None else len(np.unique(present))
+    )
     return _row(name, shape, str(arrays[0].dtype), present, gaps, distinct)
 
 
@@ -235,7 +309,10 @@ def _short(value: Any) -> str:
     else:
         array = np.asarray(value)
         if array.size > 12:
-            return f"{array.shape} {array.dtype}, {_shown(float(array.min()))} to {_shown(float(array.max()))}"
+            return (
+                f"{array.shape} {array.dtype}, {_shown(float(array.min()))} to "
+                f"{_shown(float(array.max()))}"
+            )
         text = " ".join(_shown(float(x)) for x in array.ravel())
     return text if len(text) <= SHOWN else text[: SHOWN - 1] + "…"
 
@@ -252,7 +329,12 @@ def _classes(targets: Any, source: Any) -> pd.DataFrame:
     listed = range(len(names)) if names else sorted(rows)
     return pd.DataFrame(
         [
-            {"class": i, "name": names[i] if i < len(names) else "", "examples": rows.get(i, 0), "share": rows.get(i, 0) / len(array)}
+            {
+                "class": i,
+                "name": names[i] if i < len(names) else "",
+                "examples": rows.get(i, 0),
+                "share": rows.get(i, 0) / len(array),
+            }
             for i in listed
         ]
     )

@@ -29,7 +29,8 @@ PREDICTED = "predicted"
 
 @dataclass(frozen=True)
 class Codec:
-    """How raw inputs become a network's inputs, and outputs answers; it is learned with the data and handed on with the model.
+    """How raw inputs become a network's inputs, and outputs answers; it is learned with the data
+    and handed on with the model.
 
     Examples
     --------
@@ -51,13 +52,16 @@ class Codec:
     input_range: tuple[float, float] | None = None
     """Lowest and highest value of the pictures trained on, as the network saw them."""
     text_form: TextForm | None = None
-    """How texts become tokens and tokens texts: tokenisers, and a template of requests and answers."""
+    """How texts become tokens and tokens texts: tokenisers, and a template of requests and answers.
+    """
 
     @classmethod
     def of(cls, source: Any, input_range: tuple[float, float] | None = None) -> Codec:
         """What a source of examples knows."""
         return cls(
-            getattr(source, "encoding", None) if isinstance(getattr(source, "encoding", None), Encoding) else None,
+            getattr(source, "encoding", None)
+            if isinstance(getattr(source, "encoding", None), Encoding)
+            else None,
             getattr(source, "scaling", None),
             tuple(getattr(source, "class_values", ())),
             tuple(getattr(source, "preparation", ())),
@@ -67,7 +71,9 @@ class Codec:
 
     def updated(self, newer: Codec) -> Codec:
         """With what a newer one knows in the place of what this one did."""
-        return Codec(*(getattr(newer, name) or getattr(self, name) for name in self.__dataclass_fields__))
+        return Codec(
+            *(getattr(newer, name) or getattr(self, name) for name in self.__dataclass_fields__)
+        )
 
     # raw inputs to those of the network
 
@@ -77,7 +83,8 @@ class Codec:
         Raises
         ------
         DataError
-            If a column is missing, or a category was never seen, unless settled otherwise at training.
+            If a column is missing, or a category was never seen, unless settled otherwise at
+            training.
         ModelError
             If a table is given where arrays were trained on.
         """
@@ -85,7 +92,10 @@ class Codec:
             if self.text_form is not None:
                 return None, self._tokens(rows, self.text_form)
             if isinstance(rows, pd.DataFrame | str | os.PathLike):
-                raise ModelError("This model knows nothing of columns: it was trained on arrays. Give it an array of inputs.")
+                raise ModelError(
+                    "This model knows nothing of columns: it was trained on arrays. Give it an "
+                    "array of inputs."
+                )
             if isinstance(rows, tuple):
                 return None, tuple(self._prepared(np.asarray(x)) for x in rows)
             return None, self.pictures(rows)
@@ -97,11 +107,16 @@ class Codec:
             return frame, self.scaling.scale(encoded)
         if np.isnan(encoded).any():
             column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
-            raise DataError(f"{name}: column {column!r} has empty cells, and at training nothing was said of how to fill them.")
+            raise DataError(
+                f"{name}: column {column!r} has empty cells, and at training nothing was said of "
+                "how to fill them."
+            )
         return frame, encoded
 
     def pictures(self, pictures: Any) -> np.ndarray:
-        """Pictures, or other arrays, as the network takes them; it is said if their values are of another range."""
+        """Pictures, or other arrays, as the network takes them; it is said if their values are of
+        another range.
+        """
         found = self._prepared(pictures)
         tell(range_findings(self.input_range, found, "the pictures"))
         return found
@@ -114,7 +129,10 @@ class Codec:
         listed = [texts] if isinstance(texts, str) else list(texts)
         wrong = next((i for i, text in enumerate(listed) if not isinstance(text, str)), None)
         if wrong is not None or not listed:
-            raise DataError(f"This model takes texts: a str, or several; got {type(listed[wrong or 0]).__name__ if listed else 'none'}.")
+            raise DataError(
+                "This model takes texts: a str, or several; got "
+                f"{type(listed[wrong or 0]).__name__ if listed else 'none'}."
+            )
         return joined_sources([form.tokeniser.encode(text) for text in listed])
 
     def _prepared(self, inputs: Any) -> np.ndarray:
@@ -134,14 +152,22 @@ class Codec:
         assert self.encoding is not None
         target = self.encoding.target
         if target not in frame.columns:
-            raise DataError(f"The rows have no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+            raise DataError(
+                f"The rows have no column {target!r}, the target. "
+                f"{did_you_mean(target, frame.columns)}"
+            )
         absent = int(frame[target].isna().sum())
         if absent:
-            raise DataError(f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot be scored.")
+            raise DataError(
+                f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot "
+                "be scored."
+            )
         return class_numbers(frame[target], self.encoding, "The rows")
 
     def findings(self, rows: Source) -> list[Finding]:
-        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns that are missing."""
+        """How rows differ from those trained on: out of range, unseen categories, other gaps,
+        columns that are missing.
+        """
         if self.encoding is None:
             return []
         frame, _ = read_frame(rows, texts=self.encoding.categories)
@@ -162,12 +188,23 @@ class Codec:
             outputs = np.exp(outputs.astype(np.float64))
         if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
             flat = outputs.reshape(len(outputs), -1)
-            names = [PREDICTED] if flat.shape[1] == 1 else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
+            names = (
+                [PREDICTED]
+                if flat.shape[1] == 1
+                else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
+            )
             return pd.DataFrame(flat, columns=names)
-        known = self.class_values if len(self.class_values) == outputs.shape[1] else range(outputs.shape[1])
+        known = (
+            self.class_values
+            if len(self.class_values) == outputs.shape[1]
+            else range(outputs.shape[1])
+        )
         chances = outputs if logits is False else softmax(outputs.astype(np.float64), axis=1)
         best = pd.Series([known[i] for i in outputs.argmax(axis=1)], name=PREDICTED)
-        return pd.concat([best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])], axis=1)
+        return pd.concat(
+            [best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])],
+            axis=1,
+        )
 
     # files
 

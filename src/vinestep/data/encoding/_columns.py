@@ -14,7 +14,17 @@ from ..._public_names import did_you_mean
 from ...errors import DataError
 from .._table_files import line_of
 
-__all__ = ["Encoding", "Scaling", "category_text", "check_range", "class_numbers", "days_of", "numbers_of", "places_of", "target_numbers"]
+__all__ = [
+    "Encoding",
+    "Scaling",
+    "category_text",
+    "check_range",
+    "class_numbers",
+    "days_of",
+    "numbers_of",
+    "places_of",
+    "target_numbers",
+]
 
 LARGEST = float(np.finfo(np.float32).max)
 Value = str | int | float | bool
@@ -34,7 +44,9 @@ class Encoding:
     class_values: tuple[Value, ...]
     """The classes as they stand in the table, in the same order."""
     unseen_categories: Literal["refuse", "zeros"] = "refuse"
-    """What a category becomes that did not occur when this was learned; a missing cell where there was none counts as one."""
+    """What a category becomes that did not occur when this was learned; a missing cell where there
+    was none counts as one.
+    """
     missing_columns: Literal["refuse", "gaps"] = "refuse"
     """Whether a column may be missing, so that all its cells are."""
     ordered: dict[str, tuple[str, ...]] = field(default_factory=dict)
@@ -42,7 +54,9 @@ class Encoding:
     dates: tuple[str, ...] = ()
     """Numeric columns that hold dates, as days since the begin of 1970."""
     pooled: tuple[str, ...] = ()
-    """Columns of categories in which rare ones, and those that did not occur, are one category together."""
+    """Columns of categories in which rare ones, and those that did not occur, are one category
+    together.
+    """
     log_target: bool = False
     """Whether the target is learned as its logarithm."""
     __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
@@ -67,14 +81,18 @@ class Encoding:
         Raises
         ------
         DataError
-            If a column is missing, a category was never seen, or a text stands in a numeric column, unless settled otherwise.
+            If a column is missing, a category was never seen, or a text stands in a numeric column,
+            unless settled otherwise.
         """
         frame = self._whole(frame, name)
         columns = [self._numbers(frame[c], name) for c in self.numeric]
         for column, values in self.categories.items():
             texts, absent = self.texts(frame[column]), frame[column].isna().to_numpy()
             self._check_categories(texts, absent, column, name)
-            columns += [(texts == value).to_numpy(dtype=np.float64, na_value=False) * ~absent for value in values]
+            columns += [
+                (texts == value).to_numpy(dtype=np.float64, na_value=False) * ~absent
+                for value in values
+            ]
             if column in self.pooled:
                 columns.append((~texts.isin(values)).to_numpy(dtype=np.float64) * ~absent)
             columns += [absent.astype(np.float64)] if column in self.gaps else []
@@ -101,7 +119,9 @@ class Encoding:
         found = {}
         for column, values in self.categories.items():
             if column in frame.columns and column not in self.pooled:
-                counts = self.texts(frame[column])[lambda texts, known=values: texts.notna() & ~texts.isin(known)].value_counts()  # type: ignore[misc]
+                counts = self.texts(frame[column])[
+                    lambda texts, known=values: texts.notna() & ~texts.isin(known)
+                ].value_counts()  # type: ignore[misc]
                 found[column] = {str(value): int(n) for value, n in counts.items()}
         return {column: counts for column, counts in found.items() if counts}
 
@@ -111,32 +131,44 @@ class Encoding:
             return frame
         if self.missing_columns == "refuse":
             raise DataError(
-                f"{name}: the column {missing[0]!r} is missing{f', and {len(missing) - 1} more' if len(missing) > 1 else ''}. "
-                f"{did_you_mean(missing[0], map(str, frame.columns))} To take all its cells as missing, train with "
+                f"{name}: the column {missing[0]!r} is "
+                f"missing{f', and {len(missing) - 1} more' if len(missing) > 1 else ''}. "
+                f"{did_you_mean(missing[0], map(str, frame.columns))} To take all its cells as "
+                "missing, train with "
                 'missing_columns="gaps".'
             )
         return frame.assign(**dict.fromkeys(missing, np.nan))
 
-    def _check_categories(self, texts: pd.Series, absent: np.ndarray, column: str, name: str) -> None:
+    def _check_categories(
+        self, texts: pd.Series, absent: np.ndarray, column: str, name: str
+    ) -> None:
         if self.unseen_categories == "zeros":
             return
         known = self.categories[column]
-        strange = np.flatnonzero((texts.notna() & ~texts.isin(known)).to_numpy() & (column not in self.pooled))
+        strange = np.flatnonzero(
+            (texts.notna() & ~texts.isin(known)).to_numpy() & (column not in self.pooled)
+        )
         cure = 'To take it as none of them, train with unseen_categories="zeros".'
         if strange.size:
             raise DataError(
-                f"{name}: {line_of(name, int(strange[0]))}, column {column!r}: {texts.iloc[strange[0]]!r} did not occur in training, which "
+                f"{name}: {line_of(name, int(strange[0]))}, column {column!r}: "
+                f"{texts.iloc[strange[0]]!r} did not occur in training, which "
                 f"knew {_listed(known)}. {strange.size} rows hold such categories. {cure}"
             )
         if absent.any() and column not in self.gaps:
             row = int(np.argmax(absent))
-            raise DataError(f"{name}: {line_of(name, row)}, column {column!r} is empty, and in training it never was. {cure}")
+            raise DataError(
+                f"{name}: {line_of(name, row)}, column {column!r} is empty, and in training it "
+                f"never was. {cure}"
+            )
 
     def differences(self, other: Encoding) -> list[str]:
         """In which words the other differs."""
         found = []
         if self.numeric != other.numeric:
-            found.append(f"numeric columns {', '.join(self.numeric)} against {', '.join(other.numeric)}")
+            found.append(
+                f"numeric columns {', '.join(self.numeric)} against {', '.join(other.numeric)}"
+            )
         for name in dict.fromkeys([*self.categories, *other.categories]):
             ours, theirs = self.categories.get(name), other.categories.get(name)
             if ours != theirs:
@@ -146,10 +178,21 @@ class Encoding:
         if self.target != other.target:
             found.append(f"target {self.target} against {other.target}")
         if self.class_values != other.class_values:
-            found.append(f"classes {_listed(self.class_names)} against {_listed(other.class_names)}")
-        for setting in ("unseen_categories", "missing_columns", "ordered", "dates", "pooled", "log_target"):
+            found.append(
+                f"classes {_listed(self.class_names)} against {_listed(other.class_names)}"
+            )
+        for setting in (
+            "unseen_categories",
+            "missing_columns",
+            "ordered",
+            "dates",
+            "pooled",
+            "log_target",
+        ):
             if getattr(self, setting) != getattr(other, setting):
-                found.append(f"{setting} {getattr(self, setting)} against {getattr(other, setting)}")
+                found.append(
+                    f"{setting} {getattr(self, setting)} against {getattr(other, setting)}"
+                )
         return found
 
     def as_dict(self) -> dict[str, Any]:
@@ -171,8 +214,12 @@ class Encoding:
             found = TypeAdapter(cls).validate_python(dict(known))
         except ValidationError as error:
             raise DataError(f"No encoding of a table: {_first(error)}") from error
-        if len(found.class_names) != len(found.class_values) or not (found.numeric or found.categories):
-            raise DataError("No encoding of a table: its classes do not fit together, or it has no columns.")
+        if len(found.class_names) != len(found.class_values) or not (
+            found.numeric or found.categories
+        ):
+            raise DataError(
+                "No encoding of a table: its classes do not fit together, or it has no columns."
+            )
         return found
 
 
@@ -194,22 +241,31 @@ class Scaling:
     """How much of each column was missing."""
 
     def scale(self, inputs: np.ndarray) -> np.ndarray:
-        """Encoded rows as the network sees them: gaps filled and told in columns of their own, then scaled; float32."""
+        """Encoded rows as the network sees them: gaps filled and told in columns of their own, then
+        scaled; float32.
+        """
         n = len(self.centres)
         numbers = inputs[:, :n]
         absent = np.isnan(numbers)
         filled = (np.where(absent, self.fills, numbers) - self.centres) / self.spreads
-        return np.concatenate([filled, inputs[:, n:], absent[:, list(self.missing)]], axis=1).astype(np.float32)
+        return np.concatenate(
+            [filled, inputs[:, n:], absent[:, list(self.missing)]], axis=1
+        ).astype(np.float32)
 
     def equals(self, other: Scaling) -> bool:
         """Whether both scale alike."""
         return bool(
-            self.missing == other.missing and all(np.array_equal(getattr(self, name), getattr(other, name)) for name in _LEARNED[:3])
+            self.missing == other.missing
+            and all(
+                np.array_equal(getattr(self, name), getattr(other, name)) for name in _LEARNED[:3]
+            )
         )
 
     def as_dict(self) -> dict[str, Any]:
         """As JSON can hold it."""
-        return {name: getattr(self, name).tolist() for name in _LEARNED} | {"missing": list(self.missing)}
+        return {name: getattr(self, name).tolist() for name in _LEARNED} | {
+            "missing": list(self.missing)
+        }
 
     @classmethod
     def from_dict(cls, known: Mapping[str, Any], columns: int) -> Self:
@@ -227,13 +283,25 @@ class Scaling:
             missing = tuple(TypeAdapter(list[int]).validate_python(known.get("missing")))
         except ValidationError as error:
             raise DataError(f"No scaling of a table: {_first(error)}") from error
-        if lists.keys() != {*_LEARNED, "missing"} or any(len(lists[name]) != columns for name in _LEARNED):
-            raise DataError(f"No scaling of a table of {columns} numeric columns: it holds {', '.join(lists)[:80]}.")
+        if lists.keys() != {*_LEARNED, "missing"} or any(
+            len(lists[name]) != columns for name in _LEARNED
+        ):
+            raise DataError(
+                f"No scaling of a table of {columns} numeric columns: it holds "
+                f"{', '.join(lists)[:80]}."
+            )
         arrays = {name: np.array(lists[name], dtype=np.float64) for name in _LEARNED}
-        if not all(np.isfinite(a).all() for a in arrays.values()) or not (arrays["spreads"] > 0).all():
-            raise DataError("No scaling of a table: a number is not finite, or a spread not positive.")
+        if (
+            not all(np.isfinite(a).all() for a in arrays.values())
+            or not (arrays["spreads"] > 0).all()
+        ):
+            raise DataError(
+                "No scaling of a table: a number is not finite, or a spread not positive."
+            )
         if any(not 0 <= i < columns for i in missing):
-            raise DataError(f"No scaling of a table: it tells of gaps in columns that are not there, {missing}.")
+            raise DataError(
+                f"No scaling of a table: it tells of gaps in columns that are not there, {missing}."
+            )
         return cls(missing=missing, **arrays)
 
 
@@ -285,7 +353,8 @@ def numbers_of(column: pd.Series, name: str) -> np.ndarray:
     if slips.size:
         row = int(slips[0])
         raise DataError(
-            f"{name}: {line_of(name, row)}, column {column.name!r}: {column.iloc[row]!r} is not a number, as the others of this "
+            f"{name}: {line_of(name, row)}, column {column.name!r}: {column.iloc[row]!r} is not a "
+            "number, as the others of this "
             "column are. Correct it, empty it, or leave the column out."
         )
     check_range(numbers, column, name)
@@ -306,10 +375,13 @@ def days_of(column: pd.Series, name: str) -> np.ndarray:
     if slips.size:
         row = int(slips[0])
         raise DataError(
-            f"{name}: {line_of(name, row)}, column {column.name!r}: {column.iloc[row]!r} is no date. Write dates as 2026-11-25, with the "
+            f"{name}: {line_of(name, row)}, column {column.name!r}: {column.iloc[row]!r} is no "
+            "date. Write dates as 2026-11-25, with the "
             "time behind it if there is one: 2026-11-25T14:30."
         )
-    days: np.ndarray = ((moments - pd.Timestamp(0, tz="UTC")) / pd.Timedelta(days=1)).to_numpy(dtype=np.float64, na_value=np.nan)
+    days: np.ndarray = ((moments - pd.Timestamp(0, tz="UTC")) / pd.Timedelta(days=1)).to_numpy(
+        dtype=np.float64, na_value=np.nan
+    )
     return days
 
 
@@ -326,19 +398,27 @@ def places_of(column: pd.Series, values: Sequence[str], name: str) -> np.ndarray
     if strange.size:
         row = int(strange[0])
         raise DataError(
-            f"{name}: {line_of(name, row)}, column {column.name!r}: {texts.iloc[row]!r} is none of {_listed(values)}, in order."
+            f"{name}: {line_of(name, row)}, column {column.name!r}: {texts.iloc[row]!r} is none "
+            f"of {_listed(values)}, in order."
         )
-    places: np.ndarray = texts.map({value: i for i, value in enumerate(values)}).to_numpy(dtype=np.float64, na_value=np.nan)
+    places: np.ndarray = texts.map({value: i for i, value in enumerate(values)}).to_numpy(
+        dtype=np.float64, na_value=np.nan
+    )
     return places
 
 
 def check_range(numbers: np.ndarray, column: pd.Series, name: str) -> None:
-    """Refuse what no network can compute with: infinite values, and those that float32 does not hold."""
+    """Refuse what no network can compute with: infinite values, and those that float32 does not
+    hold.
+    """
     bad = np.flatnonzero(np.abs(numbers) > LARGEST)
     if bad.size:
         value = numbers[bad[0]]
         kind = "infinite" if np.isinf(value) else f"{value:.3g}, larger than any number of float32"
-        raise DataError(f"{name}: {line_of(name, int(bad[0]))}, column {column.name!r}: the value is {kind}. Correct it, or empty it.")
+        raise DataError(
+            f"{name}: {line_of(name, int(bad[0]))}, column {column.name!r}: the value is {kind}. "
+            "Correct it, or empty it."
+        )
 
 
 def class_numbers(column: pd.Series, encoding: Encoding, name: str) -> np.ndarray:
@@ -347,7 +427,8 @@ def class_numbers(column: pd.Series, encoding: Encoding, name: str) -> np.ndarra
     Raises
     ------
     DataError
-        If a value is missing, is no number where numbers were learned, or a class that did not occur in training.
+        If a value is missing, is no number where numbers were learned, or a class that did not
+        occur in training.
     """
     if not encoding.class_values:
         return target_numbers(column, name, log=encoding.log_target)
@@ -358,7 +439,8 @@ def class_numbers(column: pd.Series, encoding: Encoding, name: str) -> np.ndarra
     if strange.size:
         row = int(strange[0])
         raise DataError(
-            f"{name}: {line_of(name, row)}, target {column.name!r}: {column.iloc[row]!r} is no class that occurred in training, which knew "
+            f"{name}: {line_of(name, row)}, target {column.name!r}: {column.iloc[row]!r} is no "
+            "class that occurred in training, which knew "
             f"{_listed(encoding.class_names)}."
         )
     return labels.map(known).to_numpy(dtype=np.int64)
@@ -375,13 +457,17 @@ def target_numbers(column: pd.Series, name: str, *, log: bool = False) -> np.nda
     try:
         numbers = pd.to_numeric(column).to_numpy(dtype=float)
     except (ValueError, TypeError) as error:
-        raise DataError(f"{name}: the target {column.name!r} does not hold numbers only: {error}. For classes say classes=True.") from error
+        raise DataError(
+            f"{name}: the target {column.name!r} does not hold numbers only: {error}. For classes "
+            "say classes=True."
+        ) from error
     check_range(numbers, column, name)
     if log:
         if not (numbers > 0).all():
             row = int(np.argmin(numbers > 0))
             raise DataError(
-                f"{name}: {line_of(name, row)}, target {column.name!r}: {numbers[row]:g} has no logarithm. Leave out log_target."
+                f"{name}: {line_of(name, row)}, target {column.name!r}: {numbers[row]:g} has no "
+                "logarithm. Leave out log_target."
             )
         numbers = np.log(numbers)
     return numbers.astype(np.float32)[:, None]

@@ -20,14 +20,21 @@ SIGNIFICANT = 4.0  # standard errors from which a fraction is another one
 
 def row_findings(encoding: Encoding, scaling: Scaling | None, frame: pd.DataFrame) -> list[Finding]:
     """Of rows of a table: out of range, unseen categories, other gaps, columns that are missing."""
-    of_ranges = [] if scaling is None else [*_out_of_range(encoding, scaling, frame), *_other_gaps(encoding, scaling, frame)]
+    of_ranges = (
+        []
+        if scaling is None
+        else [*_out_of_range(encoding, scaling, frame), *_other_gaps(encoding, scaling, frame)]
+    )
     return [*_missing_columns(encoding, frame), *of_ranges, *_unseen(encoding, frame)]
 
 
 def _missing_columns(encoding: Encoding, frame: pd.DataFrame) -> list[Finding]:
     return [
         Finding(
-            f"column {name}", "wrong", "it is missing, and all its cells were taken as missing.", "Give it, or do not trust the result."
+            f"column {name}",
+            "wrong",
+            "it is missing, and all its cells were taken as missing.",
+            "Give it, or do not trust the result.",
         )
         for name in encoding.missing(frame)
     ]
@@ -36,7 +43,11 @@ def _missing_columns(encoding: Encoding, frame: pd.DataFrame) -> list[Finding]:
 def _numbers(encoding: Encoding, frame: pd.DataFrame) -> Iterable[tuple[int, str, np.ndarray]]:
     for i, name in enumerate(encoding.numeric):
         if name in frame.columns:
-            yield i, name, pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float, na_value=np.nan)
+            yield (
+                i,
+                name,
+                pd.to_numeric(frame[name], errors="coerce").to_numpy(dtype=float, na_value=np.nan),
+            )
 
 
 def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> list[Finding]:
@@ -46,8 +57,18 @@ def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> 
         outside = int(np.sum((numbers < low) | (numbers > high)))
         if outside:
             verdict: Verdict = "wrong" if outside > len(frame) / 2 else "suspicious"
-            evidence = f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the range trained on."
-            found.append(Finding(f"column {name}", verdict, evidence, "Look at its unit and where it was measured."))
+            evidence = (
+                f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the "
+                "range trained on."
+            )
+            found.append(
+                Finding(
+                    f"column {name}",
+                    verdict,
+                    evidence,
+                    "Look at its unit and where it was measured.",
+                )
+            )
     return found
 
 
@@ -58,7 +79,9 @@ def _other_gaps(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> li
         error = max(np.sqrt(usual * (1 - usual) / len(frame)), 0.5 / len(frame))
         if abs(now - usual) > SIGNIFICANT * error:
             evidence = f"{now:.0%} of its cells are empty, at training {usual:.0%} were."
-            found.append(Finding(f"column {name}", "suspicious", evidence, "Was it measured as before?"))
+            found.append(
+                Finding(f"column {name}", "suspicious", evidence, "Was it measured as before?")
+            )
     return found
 
 
@@ -66,18 +89,37 @@ def _unseen(encoding: Encoding, frame: pd.DataFrame) -> list[Finding]:
     found = []
     for name, counts in encoding.unseen(frame).items():
         listed = ", ".join(f"{value} ({n})" for value, n in list(counts.items())[:5])
-        evidence = f"{sum(counts.values())} of {len(frame)} rows hold categories that did not occur in training: {listed}."
-        found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known ones."))
+        evidence = (
+            f"{sum(counts.values())} of {len(frame)} rows hold categories that did not "
+            f"occur in training: {listed}."
+        )
+        found.append(
+            Finding(
+                f"column {name}",
+                "suspicious",
+                evidence,
+                "They were taken as none of the known ones.",
+            )
+        )
     for name in encoding.categories:
         absent = int(frame[name].isna().sum()) if name in frame.columns else 0
         if absent and name not in encoding.gaps:
             evidence = f"{absent} of {len(frame)} cells are empty, at training none were."
-            found.append(Finding(f"column {name}", "suspicious", evidence, "They were taken as none of the known categories."))
+            found.append(
+                Finding(
+                    f"column {name}",
+                    "suspicious",
+                    evidence,
+                    "They were taken as none of the known categories.",
+                )
+            )
     return found
 
 
 def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) -> list[Finding]:
-    """Whether inputs go as far as those trained on: pixels that were not scaled, or were scaled twice, do not."""
+    """Whether inputs go as far as those trained on: pixels that were not scaled, or were scaled
+    twice, do not.
+    """
     array = np.asarray(inputs) if not isinstance(inputs, tuple | dict) else np.empty(0)
     if known is None or array.ndim != PICTURES or array.dtype.kind not in "fiu" or not array.size:
         return []
@@ -87,5 +129,12 @@ def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) ->
     narrower = 0 < max(abs(low), abs(high)) < max(map(abs, known)) / NARROWER
     if not (span > 0 and (wider or narrower)):
         return []
-    evidence = f"they go from {low:.4g} to {high:.4g}, and those trained on from {known[0]:.4g} to {known[1]:.4g}."
-    return [Finding(what, "wrong" if wider else "suspicious", evidence, "Prepare them as those were, once.")]
+    evidence = (
+        f"they go from {low:.4g} to {high:.4g}, and those trained on from {known[0]:.4g} "
+        f"to {known[1]:.4g}."
+    )
+    return [
+        Finding(
+            what, "wrong" if wider else "suspicious", evidence, "Prepare them as those were, once."
+        )
+    ]

@@ -50,7 +50,8 @@ def one_hot(labels: Any, classes: int, *, on: float = 1.0, off: float = 0.0) -> 
 
 
 def class_numbers_of(vectors: Any) -> np.ndarray:
-    """The class of which each vector has the greatest value: one-hot targets, or outputs, as class numbers.
+    """The class of which each vector has the greatest value: one-hot targets, or outputs, as class
+    numbers.
 
     Parameters
     ----------
@@ -68,8 +69,13 @@ def class_numbers_of(vectors: Any) -> np.ndarray:
     """
     array = np.asarray(vectors)
     if array.ndim == 0 or not array.shape[-1]:
-        raise DataError(f"class_numbers_of: the last axis is that of the classes, got shape {array.shape}.")
+        raise DataError(
+            f"class_numbers_of: the last axis is that of the classes, got shape {array.shape}."
+        )
     unknown = np.isnan(array).any(axis=-1)
     if unknown.any():
-        raise DataError(f"class_numbers_of: the vector at {tuple(int(i) for i in np.argwhere(unknown)[0])} holds NaN.")
+        raise DataError(
+            f"class_numbers_of: the vector at {tuple(int(i) for i in np.argwhere(unknown)[0])} "
+            "holds NaN."
+        )
     return np.asarray(np.argmax(array, axis=-1))

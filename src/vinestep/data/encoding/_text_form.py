@@ -36,7 +36,9 @@ class TextForm:
         return {
             "tokeniser": self.tokeniser.as_dict(),
             "template": None if self.template is None else self.template.text,
-            "source_tokeniser": None if self.source_tokeniser is None else self.source_tokeniser.as_dict(),
+            "source_tokeniser": None
+            if self.source_tokeniser is None
+            else self.source_tokeniser.as_dict(),
         }
 
     @classmethod
@@ -59,5 +61,8 @@ def joined_sources(sources: Sequence[Any]) -> np.ndarray:
         return found
     odd = next((i for i, array in enumerate(arrays) if array.shape != arrays[0].shape), None)
     if odd is not None:
-        raise DataError(f"what is read has the shapes {arrays[0].shape} and, in place {odd}, {arrays[odd].shape}: bring it to one.")
+        raise DataError(
+            f"what is read has the shapes {arrays[0].shape} and, in place {odd}, "
+            f"{arrays[odd].shape}: bring it to one."
+        )
     return np.stack(arrays)

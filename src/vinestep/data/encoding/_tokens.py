@@ -36,7 +36,9 @@ PAD, BEGIN, END, UNKNOWN = range(4)
 BYTES = 256
 SEAL = "sha256"
 PIECES = re.compile(r" ?[^\W\d_]+| ?\d+| ?(?:[^\s\w]|_)+|\s+(?!\S)|\s", re.UNICODE)
-"""What pairs of bytes are merged within: a word, a number, signs, each with a space before it; and white space."""
+"""What pairs of bytes are merged within: a word, a number, signs, each with a space before it; and
+white space.
+"""
 
 
 class Tokeniser:
@@ -61,7 +63,9 @@ class Tokeniser:
     def __init__(self, special: Sequence[str] = ()) -> None:
         self.special = (*SPECIAL, *special)
         if len(set(self.special)) < len(self.special):
-            raise DataError(f"Tokeniser: special tokens have to be different: {', '.join(self.special)}.")
+            raise DataError(
+                f"Tokeniser: special tokens have to be different: {', '.join(self.special)}."
+            )
 
     pad, begin, end, unknown = PAD, BEGIN, END, UNKNOWN
 
@@ -84,7 +88,9 @@ class Tokeniser:
     def number(self, special: str) -> int:
         """Of a special token."""
         if special not in self.special:
-            raise DataError(f"There is no special token {special!r}. {did_you_mean(special, self.special)}")
+            raise DataError(
+                f"There is no special token {special!r}. {did_you_mean(special, self.special)}"
+            )
         return self.special.index(special)
 
     def encode(
@@ -109,7 +115,8 @@ class Tokeniser:
         keep : {"first", "last"}
             Which end of a text that is cut stays.
         unknown : {"token", "refuse"}
-            What becomes of a character, or a word, that there is no token for: the special one, or an error that names it.
+            What becomes of a character, or a word, that there is no token for: the special one, or
+            an error that names it.
 
         Raises
         ------
@@ -120,13 +127,17 @@ class Tokeniser:
         if unknown == "refuse" and UNKNOWN in found:
             piece, at = self._piece(text, found.index(UNKNOWN))
             raise DataError(
-                f"encode: {type(self).__name__} knows no {piece!r}, at {at} of {text[:60]!r}: what it was learned from has none. "
-                "Leave it out, or train with a tokeniser that falls back on bytes: ByteTokeniser, BytePairTokeniser."
+                f"encode: {type(self).__name__} knows no {piece!r}, at {at} of {text[:60]!r}: "
+                "what it was learned from has none. "
+                "Leave it out, or train with a tokeniser that falls back on bytes: ByteTokeniser, "
+                "BytePairTokeniser."
             )
         if length is not None:
             room = length - begin - end
             if room < 0:
-                raise DataError(f"encode: a length of {length} leaves no room beside the special tokens.")
+                raise DataError(
+                    f"encode: a length of {length} leaves no room beside the special tokens."
+                )
             found = found[:room] if keep == "first" else found[len(found) - min(room, len(found)) :]
         numbers = [*([BEGIN] if begin else []), *found, *([END] if end else [])]
         if length is not None:
@@ -144,7 +155,9 @@ class Tokeniser:
         listed = np.asarray(numbers).ravel().tolist()
         for number in listed:
             if not 0 <= number < len(self):
-                raise DataError(f"decode: there is no token {number}; they go from 0 to {len(self) - 1}.")
+                raise DataError(
+                    f"decode: there is no token {number}; they go from 0 to {len(self) - 1}."
+                )
         return self._text([number for number in listed if number >= len(self.special)])
 
     def token(self, number: int) -> str:
@@ -155,7 +168,9 @@ class Tokeniser:
         raise NotImplementedError
 
     def _piece(self, text: str, number: int) -> tuple[str, int]:
-        """What the token of this place in the list stands for, and where it begins in the text; of tokenisers that know not all."""
+        """What the token of this place in the list stands for, and where it begins in the text; of
+        tokenisers that know not all.
+        """
         return text[number], number
 
     def _text(self, numbers: Sequence[int]) -> str:
@@ -176,11 +191,15 @@ class Tokeniser:
         target = Path(path)
         temporary = target.with_name(f".{target.name}.{os.getpid()}.part")
         try:
-            temporary.write_text(json.dumps(self.as_dict() | {SEAL: self.fingerprint()}), encoding="utf-8")
+            temporary.write_text(
+                json.dumps(self.as_dict() | {SEAL: self.fingerprint()}), encoding="utf-8"
+            )
             os.replace(temporary, target)
         except OSError as error:
             temporary.unlink(missing_ok=True)
-            raise DataError(f"{target}: the tokeniser cannot be written: {error.strerror}.") from error
+            raise DataError(
+                f"{target}: the tokeniser cannot be written: {error.strerror}."
+            ) from error
         return target
 
 
@@ -274,7 +293,8 @@ class CharacterTokeniser(_Listed):
 
 
 class WordTokeniser(_Listed):
-    """One token a word, a number, or a run of signs, with the space before it; what is rare is unknown.
+    """One token a word, a number, or a run of signs, with the space before it; what is rare is
+    unknown.
 
     Examples
     --------
@@ -286,10 +306,20 @@ class WordTokeniser(_Listed):
     kind = "words"
 
     @classmethod
-    def learned(cls, corpus: Iterable[str], *, most: int = 30_000, least_count: int = 1, special: Sequence[str] = ()) -> Self:
+    def learned(
+        cls,
+        corpus: Iterable[str],
+        *,
+        most: int = 30_000,
+        least_count: int = 1,
+        special: Sequence[str] = (),
+    ) -> Self:
         """The most frequent words of a corpus."""
         counts = Counter(piece for text in corpus for piece in PIECES.findall(text))
-        listed = sorted((token for token, count in counts.items() if count >= least_count), key=lambda token: (-counts[token], token))
+        listed = sorted(
+            (token for token, count in counts.items() if count >= least_count),
+            key=lambda token: (-counts[token], token),
+        )
         return cls(listed[:most], special)
 
     def _numbers(self, text: str) -> list[int]:
@@ -305,7 +335,8 @@ class WordTokeniser(_Listed):
 
 
 class BytePairTokeniser(Tokeniser):
-    """Frequent pairs of bytes, of such pairs, and so on, each a token (R. Sennrich, B. Haddow and A. Birch, 2016): nothing is unknown.
+    """Frequent pairs of bytes, of such pairs, and so on, each a token (R. Sennrich, B. Haddow and
+    A. Birch, 2016): nothing is unknown.
 
     Parameters
     ----------
@@ -314,7 +345,9 @@ class BytePairTokeniser(Tokeniser):
 
     Examples
     --------
-    >>> tokeniser = BytePairTokeniser.learned(["racked the cask, racked the barrel"], tokens=280)
+    >>> tokeniser = BytePairTokeniser.learned(
+    ...     ["racked the cask, racked the barrel"], tokens=280
+    ... )
     >>> tokeniser.decode(tokeniser.encode("the barrel was racked")), len(tokeniser)
     ('the barrel was racked', 268)
     """
@@ -336,14 +369,21 @@ class BytePairTokeniser(Tokeniser):
         return len(self.special) + len(self._bytes)
 
     @classmethod
-    def learned(cls, corpus: Iterable[str], *, tokens: int = 1000, special: Sequence[str] = ()) -> Self:
-        """The pairs that are most frequent in a corpus, one after another, until there are so many tokens or none occurs twice."""
+    def learned(
+        cls, corpus: Iterable[str], *, tokens: int = 1000, special: Sequence[str] = ()
+    ) -> Self:
+        """The pairs that are most frequent in a corpus, one after another, until there are so many
+        tokens or none occurs twice.
+        """
         counts: Counter[str] = Counter()
         for text in corpus:
             counts.update(PIECES.findall(text))
         room = tokens - len(SPECIAL) - len(special) - BYTES
         if room < 0:
-            raise DataError(f"BytePairTokeniser: {tokens} tokens are fewer than the {BYTES} bytes and the special tokens. Ask for more.")
+            raise DataError(
+                f"BytePairTokeniser: {tokens} tokens are fewer than the {BYTES} bytes and the "
+                "special tokens. Ask for more."
+            )
         return cls(_learned_merges(counts, room), special)
 
     def _numbers(self, text: str) -> list[int]:
@@ -390,7 +430,9 @@ class BytePairTokeniser(Tokeniser):
 
 
 def _learned_merges(counts: Mapping[str, int], room: int) -> list[tuple[int, int]]:
-    """Pair by pair the most frequent, of equals the first in order; only the words that hold a merged pair are gone through."""
+    """Pair by pair the most frequent, of equals the first in order; only the words that hold a
+    merged pair are gone through.
+    """
     words = [list(_utf8(word)) for word in counts]
     often = list(counts.values())
     pairs: Counter[tuple[int, int]] = Counter()
@@ -437,7 +479,10 @@ def _learned_merges(counts: Mapping[str, int], room: int) -> list[tuple[int, int
     return merges
 
 
-KINDS: dict[str, type[Tokeniser]] = {kind.kind: kind for kind in (ByteTokeniser, CharacterTokeniser, WordTokeniser, BytePairTokeniser)}
+KINDS: dict[str, type[Tokeniser]] = {
+    kind.kind: kind
+    for kind in (ByteTokeniser, CharacterTokeniser, WordTokeniser, BytePairTokeniser)
+}
 
 
 @maker("tokens_of", "tokeniser")
@@ -460,10 +505,16 @@ def open_tokeniser(file: str | os.PathLike[str]) -> Tokeniser:
     try:
         known = json.loads(path.read_text(encoding="utf-8"))
         if known["kind"] not in KINDS:
-            raise DataError(f"{path}: there is no tokeniser {known['kind']!r}. {did_you_mean(str(known['kind']), KINDS)}")
+            raise DataError(
+                f"{path}: there is no tokeniser {known['kind']!r}. "
+                f"{did_you_mean(str(known['kind']), KINDS)}"
+            )
         found = KINDS[known["kind"]].from_dict(known)
         if known.get(SEAL, found.fingerprint()) != found.fingerprint():
-            raise DataError(f"{path}: the file was changed after it was written: its check sum does not fit. Take another copy.")
+            raise DataError(
+                f"{path}: the file was changed after it was written: its check sum does not fit. "
+                "Take another copy."
+            )
         return found
     except DataError:
         raise
@@ -473,9 +524,11 @@ def open_tokeniser(file: str | os.PathLike[str]) -> Tokeniser:
 
 @part("token_batch", "join")
 class TokenBatch:
-    """Joins sequences of tokens for a network that predicts the next one: inputs, and as targets the same a place later.
+    """Joins sequences of tokens for a network that predicts the next one: inputs, and as targets
+    the same a place later.
 
-    Padding has the label `ignored`, which losses leave out (``cross_entropy(..., ignored=-1)``), and is masked.
+    Padding has the label `ignored`, which losses leave out (``cross_entropy(..., ignored=-1)``),
+    and is masked.
 
     Parameters
     ----------
@@ -485,7 +538,9 @@ class TokenBatch:
 
     Examples
     --------
-    >>> batch = TokenBatch()([(np.array([4, 5, 6]), None, None), (np.array([7, 8]), None, None)])
+    >>> batch = TokenBatch()(
+    ...     [(np.array([4, 5, 6]), None, None), (np.array([7, 8]), None, None)]
+    ... )
     >>> batch.inputs.tolist(), batch.targets.tolist()
     ([[4, 5], [7, 0]], [[5, 6], [8, -1]])
     """
@@ -494,15 +549,24 @@ class TokenBatch:
         self.length, self.ignored = length, ignored
 
     def __call__(self, examples: Sequence[Example]) -> Batch:
-        rows = [np.asarray(numbers)[: None if self.length is None else self.length + 1] for numbers, _, _ in examples]
+        rows = [
+            np.asarray(numbers)[: None if self.length is None else self.length + 1]
+            for numbers, _, _ in examples
+        ]
         short = next((i for i, row in enumerate(rows) if row.ndim != 1 or len(row) < 2), None)
         if short is not None:
             raise DataError(
-                f"TokenBatch: example {short} of the batch has shape {rows[short].shape}; two tokens in one axis are the least."
+                f"TokenBatch: example {short} of the batch has shape {rows[short].shape}; two "
+                "tokens in one axis are the least."
             )
-        labels = [self._labels(row, target) for row, (_, target, _) in zip(rows, examples, strict=True)]
+        labels = [
+            self._labels(row, target) for row, (_, target, _) in zip(rows, examples, strict=True)
+        ]
         time = max(map(len, rows)) - 1
-        inputs, targets = np.full((len(rows), time), PAD, np.int64), np.full((len(rows), time), self.ignored, np.int64)
+        inputs, targets = (
+            np.full((len(rows), time), PAD, np.int64),
+            np.full((len(rows), time), self.ignored, np.int64),
+        )
         for i, (row, label) in enumerate(zip(rows, labels, strict=True)):
             inputs[i, : len(row) - 1], targets[i, : len(row) - 1] = row[:-1], label
         masks = np.arange(time) < np.array([len(row) - 1 for row in rows])[:, None]

@@ -38,9 +38,11 @@ class Pictures(FileSource):
     channels : {"RGB", "L", "RGBA"}
         What pictures are converted to: colours, grey, or colours with opacity.
     draft : int, optional
-        A size in pixels that is enough: JPEG files are read at a fraction of their own, which is faster.
+        A size in pixels that is enough: JPEG files are read at a fraction of their own, which is
+        faster.
     damaged : {"refuse", "skip"}
-        What becomes of files that are no sound pictures: they are named in an error, or left out with a warning.
+        What becomes of files that are no sound pictures: they are named in an error, or left out
+        with a warning.
 
     Raises
     ------
@@ -90,21 +92,44 @@ class Pictures(FileSource):
 
         troubles = [_trouble(file, self.channels) for file in self.paths]
         sound = [i for i, trouble in enumerate(troubles) if not trouble]
-        bad = [f"{file} ({trouble})" for file, trouble in zip(self.paths, troubles, strict=True) if trouble]
+        bad = [
+            f"{file} ({trouble})"
+            for file, trouble in zip(self.paths, troubles, strict=True)
+            if trouble
+        ]
         if bad:
             evidence = (
-                f"{len(bad)} of {len(troubles)} are damaged and left out: {', '.join(bad[:3])}{' and others' if len(bad) > 3 else ''}."
+                f"{len(bad)} of {len(troubles)} are damaged and left out: "
+                f"{', '.join(bad[:3])}{' and others' if len(bad) > 3 else ''}."
             )
-            tell([Finding("the picture files", "suspicious", evidence, "Replace them, or take them out of the folder.")])
+            tell(
+                [
+                    Finding(
+                        "the picture files",
+                        "suspicious",
+                        evidence,
+                        "Replace them, or take them out of the folder.",
+                    )
+                ]
+            )
         self.paths = [self.paths[i] for i in sound]
         self.targets = None if self.targets is None else self.targets[sound]
 
     def example(self, index: int) -> Example:
         content = self.content(index)
-        return _picture(self.paths[index], content, self.channels, self.draft), None if self.targets is None else self.targets[index], None
+        return (
+            _picture(self.paths[index], content, self.channels, self.draft),
+            None if self.targets is None else self.targets[index],
+            None,
+        )
 
     def settings(self) -> dict[str, Any]:
-        return {"kind": "pictures", "examples": len(self), "channels": self.channels, "classes": list(self.class_names)}
+        return {
+            "kind": "pictures",
+            "examples": len(self),
+            "channels": self.channels,
+            "classes": list(self.class_names),
+        }
 
     def fingerprint(self) -> str:
         return digest(self.example_hashes(), *([] if self.targets is None else [self.targets]))
@@ -117,18 +142,30 @@ def _picture(file: Path, content: bytes, channels: str, draft: int | None) -> np
         with Image.open(io.BytesIO(content)) as opened:
             if opened.width * opened.height > MOST_PIXELS:
                 raise DataError(
-                    f"{file}: the picture claims {opened.width} by {opened.height} pixels, more than {MOST_PIXELS:,}. It may be made to "
+                    f"{file}: the picture claims {opened.width} by {opened.height} pixels, more "
+                    f"than {MOST_PIXELS:,}. It may be made to "
                     "exhaust memory; shrink it with another program if it is sound."
                 )
             if draft is not None:
                 opened.draft(channels if channels != "RGBA" else "RGB", (draft, draft))
-            may_be_turned = "exif" in opened.info or opened.format == "TIFF"  # looking further takes as long as decoding
+            may_be_turned = (
+                "exif" in opened.info or opened.format == "TIFF"
+            )  # looking further takes as long as decoding
             turned = may_be_turned and opened.getexif().get(ORIENTATION, 1) != 1
             upright = ImageOps.exif_transpose(opened) if turned else opened
             picture = np.asarray(upright if upright.mode == channels else upright.convert(channels))
-    except (OSError, UnidentifiedImageError, SyntaxError, ValueError, Image.DecompressionBombError) as error:
+    except (
+        OSError,
+        UnidentifiedImageError,
+        SyntaxError,
+        ValueError,
+        Image.DecompressionBombError,
+    ) as error:
         told = "its format is not known" if isinstance(error, UnidentifiedImageError) else error
-        raise DataError(f'{file}: no sound picture: {told}. Replace it, or leave such files out with damaged="skip".') from error
+        raise DataError(
+            f"{file}: no sound picture: {told}. Replace it, or leave such files out with "
+            'damaged="skip".'
+        ) from error
     return picture if picture.ndim == 3 else picture[..., None]
 
 
@@ -148,7 +185,8 @@ class PictureFolder(Pictures):
     ----------
     folder : path
     class_values : sequence of str, optional
-        The classes in the order of their numbers, as ``train.class_values`` of the training part; by default the subfolders' names.
+        The classes in the order of their numbers, as ``train.class_values`` of the training part;
+        by default the subfolders' names.
     channels, draft, damaged
         As of `Pictures`.
 
@@ -181,21 +219,38 @@ class PictureFolder(Pictures):
         self.folder = Path(folder)
         if not self.folder.is_dir():
             raise DataError(f"{self.folder}: there is no such folder.")
-        found = {sub.name: _pictures_in(sub) for sub in sorted(self.folder.iterdir()) if sub.is_dir() and not sub.name.startswith(".")}
+        found = {
+            sub.name: _pictures_in(sub)
+            for sub in sorted(self.folder.iterdir())
+            if sub.is_dir() and not sub.name.startswith(".")
+        }
         found = {name: files for name, files in found.items() if files}
         if not found:
-            raise DataError(f"{self.folder}: no subfolder holds pictures ({', '.join(PICTURES)}). Put those of each class into one.")
+            raise DataError(
+                f"{self.folder}: no subfolder holds pictures ({', '.join(PICTURES)}). Put those "
+                "of each class into one."
+            )
         names = list(class_values) if class_values is not None else list(found)
         unknown = [name for name in found if name not in names]
         if unknown:
-            raise DataError(f"{self.folder}: {unknown[0]!r} is none of the classes {', '.join(names)}.")
+            raise DataError(
+                f"{self.folder}: {unknown[0]!r} is none of the classes {', '.join(names)}."
+            )
         files = [file for name in found for file in found[name]]
         labels = [names.index(name) for name in found for _ in found[name]]
-        super().__init__(files, labels, class_values=names, channels=channels, draft=draft, damaged=damaged)
+        super().__init__(
+            files, labels, class_values=names, channels=channels, draft=draft, damaged=damaged
+        )
 
     def like(self, folder: str | os.PathLike[str]) -> PictureFolder:
         """Another part, in a folder of its own, with the classes of this one."""
-        return PictureFolder(folder, class_values=self.class_names, channels=self.channels, draft=self.draft, damaged=self.damaged)
+        return PictureFolder(
+            folder,
+            class_values=self.class_names,
+            channels=self.channels,
+            draft=self.draft,
+            damaged=self.damaged,
+        )
 
     def settings(self) -> dict[str, Any]:
         return super().settings() | {"kind": "picture_folder", "folder": str(self.folder)}
@@ -244,17 +299,37 @@ def picture_table(
     frame, name = read_frame(path, texts=[file])
     for column in (target, file):
         if column not in frame.columns:
-            raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
+            raise DataError(
+                f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}"
+            )
         if frame[column].isna().any():
-            raise DataError(f"{name}: column {column!r} has empty cells, first in row {int(frame[column].isna().argmax()) + 1}.")
+            raise DataError(
+                f"{name}: column {column!r} has empty cells, first in row "
+                f"{int(frame[column].isna().argmax()) + 1}."
+            )
     texts = frame[target].dtype.kind not in "iuf"
     values = frame[target].astype(str) if texts else frame[target]
     names = sorted(set(values.tolist())) if (texts if classes is None else classes) else []
     numbers = {value: i for i, value in enumerate(names)}
-    targets = np.array([numbers[value] for value in values]) if names else values.to_numpy(dtype=np.float64)
+    targets = (
+        np.array([numbers[value] for value in values])
+        if names
+        else values.to_numpy(dtype=np.float64)
+    )
     listed = [path.parent / each for each in frame[file]]
-    return Pictures(listed, targets, class_values=list(map(str, names)), channels=channels, draft=draft, damaged=damaged)
+    return Pictures(
+        listed,
+        targets,
+        class_values=list(map(str, names)),
+        channels=channels,
+        draft=draft,
+        damaged=damaged,
+    )
 
 
 def _pictures_in(folder: Path) -> list[Path]:
-    return sorted(file for file in folder.rglob("*") if file.suffix.lower() in PICTURES and not file.name.startswith("."))
+    return sorted(
+        file
+        for file in folder.rglob("*")
+        if file.suffix.lower() in PICTURES and not file.name.startswith(".")
+    )

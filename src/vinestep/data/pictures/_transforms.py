@@ -1,4 +1,6 @@
-"""Pictures: transforms of arrays (n, height, width, channels), whole numbers from 0 to 255 or floats."""
+"""Pictures: transforms of arrays (n, height, width, channels), whole numbers from 0 to 255 or
+floats.
+"""
 
 from __future__ import annotations
 
@@ -42,14 +44,18 @@ GREY = np.array([0.299, 0.587, 0.114], np.float32)  # luma, ITU-R BT.601
 def _pair(size: Any, name: str) -> tuple[int, int]:
     pair = (size, size) if isinstance(size, int | np.integer) else tuple(size)
     if len(pair) != 2 or min(pair) < 1:
-        raise SettingError(f"{name}: size is height and width, whole numbers of at least 1; got {size!r}.")
+        raise SettingError(
+            f"{name}: size is height and width, whole numbers of at least 1; got {size!r}."
+        )
     return int(pair[0]), int(pair[1])
 
 
 def _pictures(x: Any, what: Transform) -> np.ndarray:
     array = np.asarray(x)
     if array.ndim != 4:
-        raise DataError(f"{what!r}: pictures are (n, height, width, channels), got shape {array.shape}.")
+        raise DataError(
+            f"{what!r}: pictures are (n, height, width, channels), got shape {array.shape}."
+        )
     return array
 
 
@@ -75,14 +81,18 @@ def _top(x: np.ndarray) -> float:
 
 @lru_cache(maxsize=64)
 def _weights(old: int, new: int, method: str) -> Any:
-    """What each old pixel gives to each new one along an axis, shape (new, old); rows add up to 1."""
+    """What each old pixel gives to each new one along an axis, shape (new, old); rows add up to
+    1.
+    """
     places = np.arange(old)
     if method == "area":
         edges = np.arange(new + 1) * old / new
         low = np.maximum(edges[:-1, None], places)
         high = np.minimum(edges[1:, None], places + 1)
         found = np.maximum(high - low, 0)
-    else:  # R. Keys, 1981, with a = -0.5, widened where it shrinks so that nothing finer than a new pixel is left
+    # R. Keys, 1981, with a = -0.5, widened where it shrinks so that nothing finer than a new pixel
+    # is left
+    else:
         wide = max(old / new, 1.0)
         distance = np.abs((np.arange(new)[:, None] + 0.5) * old / new - 0.5 - places) / wide
         near = (1.5 * distance - 2.5) * distance**2 + 1
@@ -95,7 +105,9 @@ def _weights(old: int, new: int, method: str) -> Any:
 def _resized(x: np.ndarray, height: int, width: int, method: str) -> Any:
     if x.shape[1:3] == (height, width):
         return x
-    y = np.einsum("hi,niwc->nhwc", _weights(x.shape[1], height, method), _as_floats(x), optimize=True)
+    y = np.einsum(
+        "hi,niwc->nhwc", _weights(x.shape[1], height, method), _as_floats(x), optimize=True
+    )
     y = np.einsum("wj,nhjc->nhwc", _weights(x.shape[2], width, method), y, optimize=True)
     return _as_before(y, x)
 
@@ -108,7 +120,8 @@ class Resize(Transform):
     ----------
     size : int or (height, width)
     method : {"area", "cubic"}
-        Means over areas, or cubic convolution (R. Keys, 1981) with a wider kernel where a picture shrinks. Both leave no aliases.
+        Means over areas, or cubic convolution (R. Keys, 1981) with a wider kernel where a picture
+        shrinks. Both leave no aliases.
 
     Examples
     --------
@@ -137,7 +150,9 @@ class Fit(Transform):
     method : {"area", "cubic"}
     """
 
-    def __init__(self, size: Any, fill: float = 0, method: Literal["area", "cubic"] = "area") -> None:
+    def __init__(
+        self, size: Any, fill: float = 0, method: Literal["area", "cubic"] = "area"
+    ) -> None:
         self.size, self.fill, self.method = size, fill, method
         _pair(size, "Fit")
 
@@ -173,7 +188,9 @@ class CentreByMass(Transform):
         for axis in (1, 2):
             n = x.shape[axis]
             centre = (mass.sum(axis=3 - axis) * np.arange(n)).sum(axis=1) / total
-            moves.append(np.where(mass.any(axis=(1, 2)), np.rint((n - 1) / 2 - centre), 0).astype(int))
+            moves.append(
+                np.where(mass.any(axis=(1, 2)), np.rint((n - 1) / 2 - centre), 0).astype(int)
+            )
         return _moved(x, moves[0], moves[1], self.fill)
 
 
@@ -203,7 +220,8 @@ class Grey(Transform):
 
 @part("range")
 class Range(Transform):
-    """Whole numbers from 0 to 255, or floats from 0 to 1, to floats of the range that a network is trained on.
+    """Whole numbers from 0 to 255, or floats from 0 to 1, to floats of the range that a network is
+    trained on.
 
     Parameters
     ----------
@@ -226,8 +244,10 @@ class Range(Transform):
         y = _as_floats(x)
         if x.dtype.kind == "f" and x.size and (x.min() < -1e-3 or x.max() > 1 + 1e-3):
             raise DataError(
-                f"Range: floats from 0 to 1 are wanted, got {float(x.min()):.4g} to {float(x.max()):.4g}. They seem to be scaled already, "
-                "or to be whole numbers from 0 to 255 as floats: convert those with astype(np.uint8)."
+                f"Range: floats from 0 to 1 are wanted, got {float(x.min()):.4g} to "
+                f"{float(x.max()):.4g}. They seem to be scaled already, "
+                "or to be whole numbers from 0 to 255 as floats: convert those with "
+                "astype(np.uint8)."
             )
         return y * np.float32((self.high - self.low) / _top(x)) + np.float32(self.low)
 
@@ -242,7 +262,10 @@ class Normalise(Transform):
     """
 
     def __init__(self, mean: Any, deviation: Any) -> None:
-        self.mean, self.deviation = [float(m) for m in np.atleast_1d(mean)], [float(d) for d in np.atleast_1d(deviation)]
+        self.mean, self.deviation = (
+            [float(m) for m in np.atleast_1d(mean)],
+            [float(d) for d in np.atleast_1d(deviation)],
+        )
         if not min(self.deviation) > 0:
             raise SettingError(f"Normalise: deviations have to be above 0, got {self.deviation}.")
 
@@ -324,9 +347,15 @@ class Crop(_Random):
         x = _pictures(x, self)
         height, width = _pair(self.size, "Crop")
         if x.shape[1] < height or x.shape[2] < width:
-            raise DataError(f"Crop: a part of {height} by {width} was asked for, of pictures of {x.shape[1]} by {x.shape[2]}.")
+            raise DataError(
+                f"Crop: a part of {height} by {width} was asked for, of pictures of {x.shape[1]} "
+                f"by {x.shape[2]}."
+            )
         unit = self.drawn(draws).uniform(0, 1, 2)
-        tops, lefts = ((unit[:, k] * (x.shape[k + 1] - size + 1)).astype(int) for k, size in enumerate((height, width)))
+        tops, lefts = (
+            (unit[:, k] * (x.shape[k + 1] - size + 1)).astype(int)
+            for k, size in enumerate((height, width))
+        )
         y = np.empty((len(x), height, width, x.shape[3]), x.dtype)
         for new, old, top, left in zip(y, x, tops.tolist(), lefts.tolist(), strict=True):
             new[...] = old[top : top + height, left : left + width]
@@ -334,10 +363,18 @@ class Crop(_Random):
 
 
 def _sampled(x: np.ndarray, matrices: np.ndarray, fill: float) -> Any:
-    """Pictures seen through projective maps (n, 3, 3) of places around the middle, interpolated linearly."""
+    """Pictures seen through projective maps (n, 3, 3) of places around the middle, interpolated
+    linearly.
+    """
     n, height, width, channels = x.shape
     rows, columns = np.mgrid[:height, :width].astype(np.float32)
-    places = np.stack([rows.ravel() - (height - 1) / 2, columns.ravel() - (width - 1) / 2, np.ones(rows.size, np.float32)])
+    places = np.stack(
+        [
+            rows.ravel() - (height - 1) / 2,
+            columns.ravel() - (width - 1) / 2,
+            np.ones(rows.size, np.float32),
+        ]
+    )
     found = matrices.astype(np.float32) @ places
     r = found[:, 0] / found[:, 2] + (height - 1) / 2
     c = found[:, 1] / found[:, 2] + (width - 1) / 2
@@ -388,7 +425,9 @@ class Zoom(_Random):
 
     def __init__(self, low: float = 0.8, high: float = 1.25, fill: float = 0) -> None:
         if not 0 < low <= high:
-            raise SettingError(f"Zoom: factors have to be above 0 and in rising order, got {low} and {high}.")
+            raise SettingError(
+                f"Zoom: factors have to be above 0 and in rising order, got {low} and {high}."
+            )
         self.low, self.high, self.fill = low, high, fill
 
     def __call__(self, x: Any, draws: Draws | None = None) -> Any:
@@ -429,12 +468,18 @@ class _Tone(_Random):
 
     def __init__(self, strength: float = 0.2) -> None:
         if not 0 <= strength <= 1:
-            raise SettingError(f"{type(self).__name__}: strength must be from 0 to 1, got {strength}.")
+            raise SettingError(
+                f"{type(self).__name__}: strength must be from 0 to 1, got {strength}."
+            )
         self.strength = strength
 
     def __call__(self, x: Any, draws: Draws | None = None) -> Any:
         x = _pictures(x, self)
-        factor = self.drawn(draws).uniform(1 - self.strength, 1 + self.strength).astype(np.float32)[:, None, None, None]
+        factor = (
+            self.drawn(draws)
+            .uniform(1 - self.strength, 1 + self.strength)
+            .astype(np.float32)[:, None, None, None]
+        )
         return self._with_factor(x, factor)
 
     def _with_factor(self, x: np.ndarray, factor: np.ndarray) -> Any:
@@ -486,7 +531,9 @@ class Saturation(_Tone):
 
 def _colours(x: np.ndarray, what: Transform) -> np.ndarray:
     if x.shape[3] != 3:
-        raise DataError(f"{what!r}: pictures of red, green and blue are wanted, got {x.shape[3]} channels.")
+        raise DataError(
+            f"{what!r}: pictures of red, green and blue are wanted, got {x.shape[3]} channels."
+        )
     return x
 
 
@@ -508,7 +555,9 @@ class Hue(_Random):
         angle = np.deg2rad(self.drawn(draws).uniform(-self.degrees, self.degrees))
         cos, sin = np.cos(angle)[:, None, None], np.sin(angle)[:, None, None]
         across = np.array([[0, -1, 1], [1, 0, -1], [-1, 1, 0]]) / np.sqrt(3)
-        turn = (cos * np.eye(3) + sin * across + (1 - cos) / 3).astype(np.float32)  # O. Rodrigues, 1840
+        turn = (cos * np.eye(3) + sin * across + (1 - cos) / 3).astype(
+            np.float32
+        )  # O. Rodrigues, 1840
         y = np.einsum("nhwc,ndc->nhwd", _as_floats(x), turn, optimize=True)
         return _as_before(np.clip(y, 0, _top(x)), x)
 
@@ -532,7 +581,9 @@ class Blur(_Random):
         x = _pictures(x, self)
         y = np.empty_like(x)
         for new, old, width in zip(y, x, self.drawn(draws).uniform(0, self.pixels), strict=True):
-            new[...] = _as_before(gaussian_filter(_as_floats(old), (width, width, 0), mode="nearest"), x)
+            new[...] = _as_before(
+                gaussian_filter(_as_floats(old), (width, width, 0), mode="nearest"), x
+            )
         return y
 
 
@@ -551,7 +602,9 @@ class Noise(_Random):
 
     def __call__(self, x: Any, draws: Draws | None = None) -> Any:
         x = _pictures(x, self)
-        y = _as_floats(x) + (self.deviation * _top(x)) * self.drawn(draws).normal(*x.shape[1:]).astype(np.float32)
+        y = _as_floats(x) + (self.deviation * _top(x)) * self.drawn(draws).normal(
+            *x.shape[1:]
+        ).astype(np.float32)
         return _as_before(np.clip(y, 0, _top(x)), x)
 
 
@@ -574,7 +627,9 @@ class CutOut(_Random):
         y = x.copy()
         for picture, (r, c) in zip(y, (unit * x.shape[1:3]).astype(int).tolist(), strict=True):
             half = self.size // 2
-            picture[max(r - half, 0) : r - half + self.size, max(c - half, 0) : c - half + self.size] = self.fill
+            picture[
+                max(r - half, 0) : r - half + self.size, max(c - half, 0) : c - half + self.size
+            ] = self.fill
         return y
 
 
@@ -582,7 +637,8 @@ class CutOut(_Random):
 class Mix(_Random):
     """Two examples mixed, their targets too (mixup: H. Zhang and others, 2018).
 
-    The other one is the neighbour in the batch. Class numbers become probabilities, which `cross_entropy` takes.
+    The other one is the neighbour in the batch. Class numbers become probabilities, which
+    `cross_entropy` takes.
 
     Parameters
     ----------
@@ -602,7 +658,9 @@ class Mix(_Random):
 
     def _mixed(self, x: np.ndarray, share: np.ndarray) -> Any:
         share = share.astype(np.float32).reshape(-1, *[1] * (x.ndim - 1))
-        return _as_before(_as_floats(x) * share + _as_floats(np.roll(x, 1, axis=0)) * (1 - share), x)
+        return _as_before(
+            _as_floats(x) * share + _as_floats(np.roll(x, 1, axis=0)) * (1 - share), x
+        )
 
     def on_batch(self, batch: Batch, draws: Draws) -> Batch:
         share = draws.beta(self.alpha)
@@ -611,5 +669,10 @@ class Mix(_Random):
             if targets.ndim == 1:
                 targets = np.eye(self.classes, dtype=np.float32)[targets]
         elif targets.dtype.kind in "iu":
-            raise DataError("Mix: the targets are class numbers; say how many classes there are: Mix(classes=6).")
-        return batch.with_values(inputs=self._mixed(np.asarray(batch.inputs), share), targets=self._mixed(targets, share))
+            raise DataError(
+                "Mix: the targets are class numbers; say how many classes there are: "
+                "Mix(classes=6)."
+            )
+        return batch.with_values(
+            inputs=self._mixed(np.asarray(batch.inputs), share), targets=self._mixed(targets, share)
+        )

@@ -16,7 +16,9 @@ from ..sources._dataset import Dataset
 __all__ = ["CropTime", "Difference", "Lags", "windows"]
 
 
-def windows(series: Any, length: int, *, ahead: int = 1, step: int = 1, target: int | None = None) -> Dataset:
+def windows(
+    series: Any, length: int, *, ahead: int = 1, step: int = 1, target: int | None = None
+) -> Dataset:
     """Windows of a series and what follows each: the value so many steps ahead of its end.
 
     Parameters
@@ -45,10 +47,15 @@ def windows(series: Any, length: int, *, ahead: int = 1, step: int = 1, target: 
     array = np.asarray(series)
     for name, number in (("length", length), ("ahead", ahead), ("step", step)):
         if not isinstance(number, int | np.integer) or number < 1:
-            raise SettingError(f"windows: {name} must be a whole number of at least 1, got {number!r}.")
+            raise SettingError(
+                f"windows: {name} must be a whole number of at least 1, got {number!r}."
+            )
     count = (len(array) - length - ahead) // step + 1 if array.ndim == 2 else 0
     if count < 1:
-        raise DataError(f"windows: a series (time, features) of {length + ahead} places at least is wanted, got shape {array.shape}.")
+        raise DataError(
+            f"windows: a series (time, features) of {length + ahead} places at least is wanted, "
+            f"got shape {array.shape}."
+        )
     begins = np.arange(count) * step
     inputs = array[begins[:, None] + np.arange(length)]
     targets = array[begins + length - 1 + ahead]
@@ -64,7 +71,8 @@ def _sequences(x: Any, what: Transform) -> np.ndarray:
 
 @part("difference")
 class Difference(Transform):
-    """From each place the one before it is taken away; the first becomes 0, so that the length stays.
+    """From each place the one before it is taken away; the first becomes 0, so that the length
+    stays.
 
     Examples
     --------
@@ -79,7 +87,8 @@ class Difference(Transform):
 
 @part("lags")
 class Lags(Transform):
-    """Each place with those so many steps before it beside it, as further features; before the begin the first value stands.
+    """Each place with those so many steps before it beside it, as further features; before the
+    begin the first value stands.
 
     Parameters
     ----------
@@ -99,7 +108,9 @@ class Lags(Transform):
     def __call__(self, x: Any, draws: Draws | None = None) -> Any:
         x = _sequences(x, self)
         places = np.arange(x.shape[1])
-        return np.concatenate([x, *(x[:, np.maximum(places - step, 0)] for step in self.steps)], axis=2)
+        return np.concatenate(
+            [x, *(x[:, np.maximum(places - step, 0)] for step in self.steps)], axis=2
+        )
 
 
 @part("crop_time")
@@ -126,6 +137,8 @@ class CropTime(Transform):
     def __call__(self, x: Any, draws: Draws | None = None) -> Any:
         x = _sequences(x, self)
         if x.shape[1] < self.length:
-            raise DataError(f"CropTime: {self.length} places were asked for, of sequences of {x.shape[1]}.")
+            raise DataError(
+                f"CropTime: {self.length} places were asked for, of sequences of {x.shape[1]}."
+            )
         begins = (self.drawn(draws).uniform() * (x.shape[1] - self.length + 1)).astype(int)
         return x[np.arange(len(x))[:, None], begins[:, None] + np.arange(self.length)]

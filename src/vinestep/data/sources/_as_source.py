@@ -13,7 +13,8 @@ __all__ = ["as_source"]
 
 
 def as_source(data: Any, target: str | int | None = None) -> Source:
-    """A source of whatever holds examples: a source, arrays (inputs, targets), or anything with a length and items.
+    """A source of whatever holds examples: a source, arrays (inputs, targets), or anything with a
+    length and items.
 
     Examples
     --------

@@ -76,17 +76,25 @@ class Dataset(Source):
         n = arrays[0].shape[0] if arrays and arrays[0].ndim else 0
         for array in arrays[1:]:
             if array.shape[:1] != (n,):
-                raise DataError(f"Dataset: inputs of shapes {arrays[0].shape} and {array.shape}. Each example needs one of each.")
+                raise DataError(
+                    f"Dataset: inputs of shapes {arrays[0].shape} and {array.shape}. Each example "
+                    "needs one of each."
+                )
         for beside, name in ((self.targets, "targets"), (self.weights, "weights")):
             if beside is not None and beside.shape[:1] != (n,):
-                raise DataError(f"Dataset: {n} inputs but {name} of shape {beside.shape}. Each example needs one of each.")
+                raise DataError(
+                    f"Dataset: {n} inputs but {name} of shape {beside.shape}. Each example needs "
+                    "one of each."
+                )
         return int(n)
 
     def __len__(self) -> int:
         return count_of(self.inputs)
 
     def __repr__(self) -> str:
-        described = " and ".join(f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs))
+        described = " and ".join(
+            f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs)
+        )
         return f"<{type(self).__name__} of {len(self)} examples, inputs {described}>"
 
     def example(self, index: int) -> Example:
@@ -113,14 +121,20 @@ class Dataset(Source):
 
     def labels(self) -> np.ndarray | None:
         targets = self.targets
-        return targets if targets is not None and targets.ndim == 1 and targets.dtype.kind in "iu" else None
+        return (
+            targets
+            if targets is not None and targets.ndim == 1 and targets.dtype.kind in "iu"
+            else None
+        )
 
     def settings(self) -> dict[str, Any]:
         """What it is, for the record: kind, number of examples, shapes and dtypes."""
         found: dict[str, Any] = {
             "kind": "arrays",
             "examples": len(self),
-            "inputs": ", ".join(f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs)),
+            "inputs": ", ".join(
+                f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs)
+            ),
         }
         if self.targets is not None:
             found["targets"] = f"{self.targets.shape[1:]} {self.targets.dtype}"
@@ -128,16 +142,26 @@ class Dataset(Source):
 
     def fingerprint(self) -> str:
         """Of the contents: equal for equal inputs and targets, in any process."""
-        return digest(*_listed(self.inputs), *(array for array in (self.targets, self.weights) if array is not None))
+        return digest(
+            *_listed(self.inputs),
+            *(array for array in (self.targets, self.weights) if array is not None),
+        )
 
     def rows(self, index: np.ndarray) -> Any:
-        """The examples at these places, as a dataset of the same kind; of memory-mapped arrays a `Subset`, which reads when it is asked."""
+        """The examples at these places, as a dataset of the same kind; of memory-mapped arrays a
+        `Subset`, which reads when it is asked.
+        """
         if any(_is_mapped(array) for array in _listed(self.inputs)):
             return Subset(self, index)
         some = self.take(index)
         made = type(self).__new__(type(self))
         Dataset.__init__(
-            made, some.inputs, some.targets, weights=some.weights, class_values=self.class_values, provenance=self._provenance_of(index)
+            made,
+            some.inputs,
+            some.targets,
+            weights=some.weights,
+            class_values=self.class_values,
+            provenance=self._provenance_of(index),
         )
         return made
 
@@ -153,7 +177,9 @@ class Dataset(Source):
 
     def example_hashes(self) -> np.ndarray:
         if self._hashed is None:
-            self._hashed = row_hashes(*_listed(self.inputs), *([] if self.targets is None else [self.targets]))
+            self._hashed = row_hashes(
+                *_listed(self.inputs), *([] if self.targets is None else [self.targets])
+            )
         return self._hashed
 
     def batches(self, size: int, **options: Any) -> Batches:
@@ -169,12 +195,21 @@ def _is_mapped(array: np.ndarray) -> bool:
 
 
 def _listed(values: Any) -> list[np.ndarray]:
-    return list(values.values()) if isinstance(values, dict) else list(values) if isinstance(values, tuple) else [values]
+    return (
+        list(values.values())
+        if isinstance(values, dict)
+        else list(values)
+        if isinstance(values, tuple)
+        else [values]
+    )
 
 
 def _array(values: Any, name: str) -> np.ndarray:
     if isinstance(values, np.ma.MaskedArray):
-        raise DataError(f"Dataset: the {name} are a masked array, whose mask would be lost. Say what stands there: {name}.filled(0.0).")
+        raise DataError(
+            f"Dataset: the {name} are a masked array, whose mask would be lost. Say what stands "
+            f"there: {name}.filled(0.0)."
+        )
     return np.asarray(values)
 
 

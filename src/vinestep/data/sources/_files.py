@@ -29,14 +29,19 @@ __all__ = ["FileSource", "arrays", "bytes_of", "decoded", "read_text", "unreadab
 
 @maker("arrays", "source")
 def arrays(
-    path: str | os.PathLike[str], *, inputs: str = "inputs", targets: str | None = "targets", class_values: Sequence[Any] = ()
+    path: str | os.PathLike[str],
+    *,
+    inputs: str = "inputs",
+    targets: str | None = "targets",
+    class_values: Sequence[Any] = (),
 ) -> Dataset:
     """A dataset in an ``.npz`` file, or one of memory-mapped ``.npy`` files in a folder.
 
     Parameters
     ----------
     path : path
-        An ``.npz`` file with the arrays, or a folder with ``inputs.npy`` and ``targets.npy``, which are read as they are used.
+        An ``.npz`` file with the arrays, or a folder with ``inputs.npy`` and ``targets.npy``, which
+        are read as they are used.
     inputs, targets : str
         Names of the arrays; ``targets=None`` if there are none.
 
@@ -58,7 +63,9 @@ def arrays(
     files = [path / f"{name}.npy" for name in wanted] if path.is_dir() else []
     stamps = {str(file): stamp_of(file) for file in files}
     found = [_mapped(file) for file in files] if files else _unzipped(path, wanted)
-    dataset = Dataset(found[0], found[1] if targets is not None else None, class_values=class_values)
+    dataset = Dataset(
+        found[0], found[1] if targets is not None else None, class_values=class_values
+    )
     dataset.mapped_files = stamps
     return dataset
 
@@ -76,7 +83,9 @@ def _unzipped(path: Path, names: Sequence[str]) -> list[np.ndarray]:
         with unchanged(path), np.load(path, allow_pickle=False) as file:
             for name in names:
                 if name not in file.files:
-                    raise DataError(f"{path}: there is no array {name!r}. {did_you_mean(name, file.files)}")
+                    raise DataError(
+                        f"{path}: there is no array {name!r}. {did_you_mean(name, file.files)}"
+                    )
             return [file[name] for name in names]
     except DataError:
         raise
@@ -85,7 +94,9 @@ def _unzipped(path: Path, names: Sequence[str]) -> list[np.ndarray]:
 
 
 class FileSource(Source):
-    """Files with targets, one example each; what they were like when the source was made is remembered."""
+    """Files with targets, one example each; what they were like when the source was made is
+    remembered.
+    """
 
     knows_labels = True
     paths: list[Path]
@@ -117,7 +128,9 @@ class FileSource(Source):
     def example_hashes(self) -> np.ndarray:
         """Of the bytes of the files."""
         if self._hashed is None:
-            found = [hashlib.blake2b(self.content(i), digest_size=8).digest() for i in range(len(self))]
+            found = [
+                hashlib.blake2b(self.content(i), digest_size=8).digest() for i in range(len(self))
+            ]
             self._hashed = np.frombuffer(b"".join(found), np.uint64)
         return self._hashed
 
@@ -148,11 +161,14 @@ def read_text(file: Path, encoding: str = "utf-8") -> str:
 def decoded(data: bytes, file: Path, encoding: str = "utf-8") -> str:
     """The text that bytes of a file stand for; raises as `read_text` does."""
     try:
-        return data.decode("utf-8-sig" if encoding.lower().replace("_", "-") == "utf-8" else encoding)
+        return data.decode(
+            "utf-8-sig" if encoding.lower().replace("_", "-") == "utf-8" else encoding
+        )
     except UnicodeDecodeError as error:
         line = data[: error.start].count(b"\n") + 1
         raise DataError(
-            f"{file}: byte {error.start} (0x{data[error.start]:02x}, in line {line}) is not {encoding}: {error.reason}. Say which encoding "
+            f"{file}: byte {error.start} (0x{data[error.start]:02x}, in line {line}) is not "
+            f"{encoding}: {error.reason}. Say which encoding "
             'the file has, such as encoding="latin-1", or mend it.'
         ) from error
     except LookupError as error:

@@ -1,4 +1,6 @@
-"""Where examples come from, by index: the contract that batches, splits, assessment and prediction rely on."""
+"""Where examples come from, by index: the contract that batches, splits, assessment and prediction
+rely on.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ LOOKED_AT = 64  # examples that tell what an unknown source holds
 
 @dataclass(frozen=True, slots=True)
 class Provenance:
-    """Which rows a source holds of which other one, told by its content, so that overlaps can be noticed."""
+    """Which rows a source holds of which other one, told by its content, so that overlaps can be
+    noticed.
+    """
 
     source: str
     rows: np.ndarray
@@ -40,12 +44,14 @@ class Provenance:
 class Source:
     """Examples by index.
 
-    A source of one's own derives from this, or is anything with ``__len__`` and ``__getitem__``, wrapped by `Examples`.
+    A source of one's own derives from this, or is anything with ``__len__`` and ``__getitem__``,
+    wrapped by `Examples`.
 
     Attributes
     ----------
     holds_lock : bool
-        Whether reading an example is Python work, which threads do one at a time, so that readers have to be processes.
+        Whether reading an example is Python work, which threads do one at a time, so that readers
+        have to be processes.
     class_values : tuple
         What class numbers stand for.
     text_form : TextForm, optional
@@ -85,7 +91,9 @@ class Source:
         raise NotImplementedError
 
     def take(self, index: np.ndarray) -> Batch | None:
-        """Several examples at once, for sources that give them faster than one by one; None otherwise."""
+        """Several examples at once, for sources that give them faster than one by one; None
+        otherwise.
+        """
         return None
 
     def settings(self) -> dict[str, Any]:
@@ -131,7 +139,9 @@ class Source:
         except Exception as error:
             if isinstance(error, DataError) and f"example {index}" in str(error):
                 raise
-            raise DataError(f"Reading example {index} of {self!r}: {type(error).__name__}: {error}") from error
+            raise DataError(
+                f"Reading example {index} of {self!r}: {type(error).__name__}: {error}"
+            ) from error
 
     def labels(self) -> np.ndarray | None:
         """The class number of every example, or None where targets are no classes."""
@@ -173,12 +183,22 @@ class Source:
             If a part would be empty, or, stratified, would miss a class.
         """
         labels = self._stratifying() if stratified else None
-        return [self.rows(index) for index in split_indices(len(self), shares, seed, labels=labels, groups=groups, by=by)]
+        return [
+            self.rows(index)
+            for index in split_indices(len(self), shares, seed, labels=labels, groups=groups, by=by)
+        ]
 
     def folds(
-        self, k: int, *, seed: int = 0, stratified: bool = False, groups: Any = None, repeats: int = 1
+        self,
+        k: int,
+        *,
+        seed: int = 0,
+        stratified: bool = False,
+        groups: Any = None,
+        repeats: int = 1,
     ) -> Iterator[tuple[Self, Self]]:
-        """Training and validation part of each of k folds, each example validated once; repeated with other seeds if asked.
+        """Training and validation part of each of k folds, each example validated once; repeated
+        with other seeds if asked.
 
         Examples
         --------
@@ -188,13 +208,18 @@ class Source:
         """
         labels = self._stratifying() if stratified else None
         for repeat in range(repeats):
-            for train, validation in fold_indices(len(self), k, seed + repeat, labels=labels, groups=groups):
+            for train, validation in fold_indices(
+                len(self), k, seed + repeat, labels=labels, groups=groups
+            ):
                 yield self.rows(train), self.rows(validation)
 
     def _stratifying(self) -> np.ndarray:
         labels = self.labels()
         if labels is None:
-            raise DataError("split: stratified=True balances classes, and the targets are not class numbers. Leave it out.")
+            raise DataError(
+                "split: stratified=True balances classes, and the targets are not class numbers. "
+                "Leave it out."
+            )
         return labels
 
     # use
@@ -222,10 +247,12 @@ class Source:
         return self._provenance
 
     def shared_rows(self, other: Source) -> int:
-        """How many examples of the other are in this one too: the same example of one source, or of equal content.
+        """How many examples of the other are in this one too: the same example of one source, or of
+        equal content.
 
-        Equal examples of different sources count if they are more than chance would have it: where this source is full of equal
-        examples itself, as tables of few categories are, those of another part are no sign of anything.
+        Equal examples of different sources count if they are more than chance would have it: where
+        this source is full of equal examples itself, as tables of few categories are, those of
+        another part are no sign of anything.
         """
         if self.provenance.source == other.provenance.source:
             return int(np.intersect1d(self.provenance.rows, other.provenance.rows).size)
@@ -238,7 +265,9 @@ class Source:
         return shared if shared and repeated < shared / len(theirs) / 2 else 0
 
     def example_hashes(self) -> np.ndarray | None:
-        """A number for the content of each example; None for more than 20,000 that would have to be read one by one."""
+        """A number for the content of each example; None for more than 20,000 that would have to be
+        read one by one.
+        """
         if self._hashed is None and len(self) <= MOST_READ:
             self._hashed = np.array([_hash(self.read(i)) for i in range(len(self))], np.uint64)
         return self._hashed
@@ -304,9 +333,11 @@ class Examples(Source):
     Parameters
     ----------
     items : sequence
-        Its items are pairs (inputs, target), tuples of several inputs and a target, dicts, or arrays without a target.
+        Its items are pairs (inputs, target), tuples of several inputs and a target, dicts, or
+        arrays without a target.
     target : str or int, optional
-        Which field of a dict, or place of a tuple, is the target; by default ``"target"``, or the last.
+        Which field of a dict, or place of a tuple, is the target; by default ``"target"``, or the
+        last.
     name : str
         For the record.
 
@@ -319,7 +350,10 @@ class Examples(Source):
 
     def __init__(self, items: Any, *, target: str | int | None = None, name: str = "") -> None:
         if not hasattr(items, "__len__") or not hasattr(items, "__getitem__"):
-            raise DataError(f"Examples: a {type(items).__name__} has no length or no items. Of an iterator make a Stream.")
+            raise DataError(
+                f"Examples: a {type(items).__name__} has no length or no items. Of an iterator "
+                "make a Stream."
+            )
         if not len(items):
             raise DataError("Examples: there are none.")
         self.items, self.target, self.name = items, target, name or type(items).__name__
@@ -334,23 +368,33 @@ class Examples(Source):
         return {"kind": "examples", "name": self.name, "examples": len(self)}
 
     def fingerprint(self) -> str:
-        """Of what it says itself by ``fingerprint()``, or of its length and 64 examples from begin to end."""
+        """Of what it says itself by ``fingerprint()``, or of its length and 64 examples from begin
+        to end.
+        """
         own = getattr(self.items, "fingerprint", None)
         if callable(own):
             return str(own())
         places = np.unique(np.linspace(0, len(self) - 1, min(len(self), LOOKED_AT)).astype(int))
-        return digest(np.array([len(self)]), *(array for i in places for array in _arrays(self.read(int(i))[:2])))
+        return digest(
+            np.array([len(self)]),
+            *(array for i in places for array in _arrays(self.read(int(i))[:2])),
+        )
 
 
 class Prepared(Source):
-    """Examples of which every input is transformed, by what the model keeps: a colleague's pictures are treated as those of training."""
+    """Examples of which every input is transformed, by what the model keeps: a colleague's pictures
+    are treated as those of training.
+    """
 
     def __init__(self, source: Source, transforms: Sequence[Transform]) -> None:
         self.source = source
         self.transforms = tuple(transforms)
         for transform in self.transforms:
             if transform.random:
-                raise DataError(f"prepared: {transform!r} is random, and every example is prepared in one way. Use batches(..., augment=).")
+                raise DataError(
+                    f"prepared: {transform!r} is random, and every example is prepared in one "
+                    "way. Use batches(..., augment=)."
+                )
         self.class_values = source.class_values
         self.text_form = source.text_form
         self.holds_lock, self.knows_labels = source.holds_lock, source.knows_labels
@@ -360,13 +404,19 @@ class Prepared(Source):
 
     def example(self, index: int) -> Example:
         inputs, target, weight = self.source.read(index)
-        return mapped(lambda x: prepared(np.asarray(x)[None], self.transforms)[0], inputs), target, weight
+        return (
+            mapped(lambda x: prepared(np.asarray(x)[None], self.transforms)[0], inputs),
+            target,
+            weight,
+        )
 
     def take(self, index: np.ndarray) -> Batch | None:
         batch = self.source.take(index)
         if batch is None:
             return None
-        return batch.with_values(inputs=mapped(lambda x: prepared(x, self.transforms), batch.inputs))
+        return batch.with_values(
+            inputs=mapped(lambda x: prepared(x, self.transforms), batch.inputs)
+        )
 
     def labels(self) -> np.ndarray | None:
         return self.source.labels()
@@ -374,7 +424,9 @@ class Prepared(Source):
     def settings(self) -> dict[str, Any]:
         from ...parts._describe import describe
 
-        return self.source.settings() | {"prepared": [describe(transform, opaque=True) for transform in self.transforms]}
+        return self.source.settings() | {
+            "prepared": [describe(transform, opaque=True) for transform in self.transforms]
+        }
 
     def fingerprint(self) -> str:
         return self.source.fingerprint()

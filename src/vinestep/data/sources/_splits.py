@@ -44,7 +44,10 @@ def split_indices(
     """
     fractions = _fractions(n, shares)
     if sum(x is not None for x in (labels, groups, by)) > 1:
-        raise DataError("split: give one of stratified=, groups= and by=, since each decides alone what goes where.")
+        raise DataError(
+            "split: give one of stratified=, groups= and by=, since each decides alone what goes "
+            "where."
+        )
     if by is not None:
         parts = _in_time(_one_each(by, n, "by"), fractions, n)
     elif groups is not None:
@@ -53,29 +56,40 @@ def split_indices(
         parts = _at_random(n, fractions, seed, labels)
     for share, index in zip(shares, parts, strict=True):
         if not index.size:
-            raise DataError(f"split: a share of {share} of {n} examples is an empty part. Give it more, or leave it out.")
+            raise DataError(
+                f"split: a share of {share} of {n} examples is an empty part. Give it more, or "
+                "leave it out."
+            )
     return [np.sort(index) for index in parts]
 
 
-def fold_indices(n: int, k: int, seed: int, *, labels: np.ndarray | None = None, groups: Any = None) -> list[tuple[np.ndarray, np.ndarray]]:
+def fold_indices(
+    n: int, k: int, seed: int, *, labels: np.ndarray | None = None, groups: Any = None
+) -> list[tuple[np.ndarray, np.ndarray]]:
     """For each of k folds the examples to train on and those to validate on."""
     if not isinstance(k, int | np.integer) or not 2 <= k <= n:
-        raise DataError(f"folds: k must be a whole number from 2 to {n}, the number of examples; got {k!r}.")
+        raise DataError(
+            f"folds: k must be a whole number from 2 to {n}, the number of examples; got {k!r}."
+        )
     parts = split_indices(n, [1 / k] * k, seed, labels=labels, groups=groups)
     return [(np.sort(np.concatenate([*parts[:i], *parts[i + 1 :]])), parts[i]) for i in range(k)]
 
 
 def _fractions(n: int, shares: Sequence[float]) -> list[float]:
-    counts = bool(shares) and all(isinstance(share, int | np.integer) and not isinstance(share, bool) for share in shares)
+    counts = bool(shares) and all(
+        isinstance(share, int | np.integer) and not isinstance(share, bool) for share in shares
+    )
     if counts and (len(shares) > 1 or shares[0] > 1):
         if min(shares) < 1 or sum(shares) > n:
             raise DataError(
-                f"split: {', '.join(map(str, shares))} examples were asked for, of {n}. Each part needs one, and no more than there are."
+                f"split: {', '.join(map(str, shares))} examples were asked for, of {n}. Each part "
+                "needs one, and no more than there are."
             )
         return [share / n for share in shares]
     if not shares or any(not 0 < share <= 1 for share in shares) or sum(shares) > 1 + 1e-9:
         raise DataError(
-            f"split: shares have to be positive and add up to at most 1, got {', '.join(map(str, shares)) or 'none'}. "
+            "split: shares have to be positive and add up to at most 1, got "
+            f"{', '.join(map(str, shares)) or 'none'}. "
             "For instance split(0.7, 0.15, 0.15)."
         )
     return [float(share) for share in shares]
@@ -84,15 +98,26 @@ def _fractions(n: int, shares: Sequence[float]) -> list[float]:
 def _one_each(values: Any, n: int, name: str) -> np.ndarray:
     array = np.asarray(values)
     if array.shape != (n,):
-        raise DataError(f"split: {name} has shape {array.shape}, and has to have one value for each of {n} examples.")
+        raise DataError(
+            f"split: {name} has shape {array.shape}, and has to have one value for each of {n} "
+            "examples."
+        )
     return array
 
 
-def _at_random(n: int, shares: Sequence[float], seed: int, labels: np.ndarray | None) -> list[np.ndarray]:
+def _at_random(
+    n: int, shares: Sequence[float], seed: int, labels: np.ndarray | None
+) -> list[np.ndarray]:
     rng = np.random.default_rng([seed, 0x5EED])
-    groups = [np.flatnonzero(labels == label) for label in np.unique(labels)] if labels is not None else [np.arange(n)]
+    groups = (
+        [np.flatnonzero(labels == label) for label in np.unique(labels)]
+        if labels is not None
+        else [np.arange(n)]
+    )
     parts: list[list[np.ndarray]] = [[] for _ in shares]
-    for group, sizes in zip(groups, _apportioned([len(group) for group in groups], shares), strict=True):
+    for group, sizes in zip(
+        groups, _apportioned([len(group) for group in groups], shares), strict=True
+    ):
         shuffled = rng.permutation(group)
         bounds = np.cumsum([0, *sizes])
         for part, start, stop in zip(parts, bounds, bounds[1:], strict=False):
@@ -101,7 +126,8 @@ def _at_random(n: int, shares: Sequence[float], seed: int, labels: np.ndarray | 
         if labels is not None and any(not piece.size for piece in part):
             raise DataError(
                 f"split: the part with a share of {share} would miss a class: the rarest has "
-                f"{min(len(g) for g in groups)} examples. Give it a larger share, or split without stratified=True."
+                f"{min(len(g) for g in groups)} examples. Give it a larger share, or split "
+                "without stratified=True."
             )
     return [np.concatenate(part) for part in parts]
 
@@ -110,7 +136,10 @@ def _by_group(groups: np.ndarray, shares: Sequence[float], seed: int) -> list[np
     """Whole groups, drawn at random, each to the part that lacks most."""
     names, numbers, sizes = np.unique(groups, return_inverse=True, return_counts=True)
     if len(names) < len(shares):
-        raise DataError(f"split: there are {len(names)} groups for {len(shares)} parts. Each part needs one at least.")
+        raise DataError(
+            f"split: there are {len(names)} groups for {len(shares)} parts. Each part needs one "
+            "at least."
+        )
     wanted = np.array([*shares, max(1 - sum(shares), 0.0)]) * len(groups)
     order = np.random.default_rng([seed, 0x6A0]).permutation(len(names))
     order = order[np.argsort(-sizes[order], kind="stable")]
@@ -130,14 +159,23 @@ def _in_time(times: np.ndarray, shares: Sequence[float], n: int) -> list[np.ndar
     ordered = times[order]
     bounds = [0]
     for stop in np.round(np.cumsum(shares) * n).astype(int):
-        bounds.append(n if stop >= n else max(bounds[-1], int(np.searchsorted(ordered, ordered[stop - 1], side="right")) if stop else 0))
+        bounds.append(
+            n
+            if stop >= n
+            else max(
+                bounds[-1],
+                int(np.searchsorted(ordered, ordered[stop - 1], side="right")) if stop else 0,
+            )
+        )
     return [order[a:b] for a, b in pairwise(bounds)]
 
 
 def _apportioned(sizes: Sequence[int], shares: Sequence[float]) -> np.ndarray:
-    """How many of each group each part gets, shape (groups, parts): within one of its due, and each part its due of the whole.
+    """How many of each group each part gets, shape (groups, parts): within one of its due, and each
+    part its due of the whole.
 
-    Dues are rounded group by group, what rounding took from a part in earlier groups being made up for in later ones.
+    Dues are rounded group by group, what rounding took from a part in earlier groups being made up
+    for in later ones.
     """
     bounds = np.round(np.cumsum([0.0, *shares, max(1.0 - sum(shares), 0.0)]) * sum(sizes), 6)
     whole = np.diff(np.round(bounds).astype(int))

@@ -28,22 +28,28 @@ from ..sources._source import Provenance
 
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
-MOSTLY_NUMBERS = 0.5  # a text column of which this fraction is numeric is a numeric one with slips in it
-LEAST_SPREAD = 1e-9  # of what lies between lowest and highest; divided by less, a number leaves the range of float32
+MOSTLY_NUMBERS = (
+    0.5  # a text column of which this fraction is numeric is a numeric one with slips in it
+)
+# of what lies between lowest and highest; divided by less, a number leaves the range of float32
+LEAST_SPREAD = 1e-9
 FEW_DISTINCT = 50  # more different texts than this in a column are no categories
 
 
 class Table(Dataset):
-    """Examples from a table: numeric columns as they are, categories one-hot, the target as classes or numbers.
+    """Examples from a table: numeric columns as they are, categories one-hot, the target as classes
+    or numbers.
 
-    Missing numbers stay missing until `scaled` fills them. A missing category is a category of its own.
+    Missing numbers stay missing until `scaled` fills them. A missing category is a category of its
+    own.
 
     Parameters
     ----------
     source : DataFrame, str or path
         A DataFrame, a CSV file with a header, or a Parquet file.
     target : str
-        Column to learn. Text, booleans and categories make classes; numbers are numbers unless ``classes=True``.
+        Column to learn. Text, booleans and categories make classes; numbers are numbers unless
+        ``classes=True``.
     classes : bool, optional
         Whether the target's values are classes.
     leave_out : sequence of str
@@ -51,26 +57,34 @@ class Table(Dataset):
     drop_missing_target : bool
         Leave out rows without a target; otherwise they are refused.
     unseen_categories : {"refuse", "zeros"}
-        What becomes of a category, in rows encoded later, that does not occur here: it is refused, or none of the known ones.
+        What becomes of a category, in rows encoded later, that does not occur here: it is refused,
+        or none of the known ones.
     missing_columns : {"refuse", "gaps"}
-        What becomes of rows, encoded later, that lack a column: they are refused, or all its cells are taken as missing.
+        What becomes of rows, encoded later, that lack a column: they are refused, or all its cells
+        are taken as missing.
     ordered : mapping of column to sequence, optional
         Categories with an order, from first to last; each becomes its place, from 0.
     dates : sequence of str
-        Columns of texts that hold dates, such as 2026-11-25; they become days since the begin of 1970, as columns of dates do.
+        Columns of texts that hold dates, such as 2026-11-25; they become days since the begin of
+        1970, as columns of dates do.
     rare : int
-        Categories with fewer rows than this are one category together, and so are those that do not occur here.
+        Categories with fewer rows than this are one category together, and so are those that do not
+        occur here.
     log_target : bool
-        Learn the logarithm of a target of numbers; a model predicts in the unit of the target. Loss and metrics are of the logarithm.
+        Learn the logarithm of a target of numbers; a model predicts in the unit of the target. Loss
+        and metrics are of the logarithm.
 
     Raises
     ------
     DataError
-        If the target is missing, has missing values or one class only, or a text stands in a numeric column.
+        If the target is missing, has missing values or one class only, or a text stands in a
+        numeric column.
 
     Examples
     --------
-    >>> frame = pd.DataFrame({"pH": [3.1, 3.5], "cooper": ["Alder", "Brun"], "state": ["sound", "stuck"]})
+    >>> frame = pd.DataFrame(
+    ...     {"pH": [3.1, 3.5], "cooper": ["Alder", "Brun"], "state": ["sound", "stuck"]}
+    ... )
     >>> table = vs.data.Table(frame, target="state")
     >>> table.feature_names
     ['pH', 'cooper=Alder', 'cooper=Brun']
@@ -95,18 +109,31 @@ class Table(Dataset):
     ) -> None:
         frame, name = read_frame(source)
         target, leave_out = str(target), [str(column) for column in leave_out]
-        in_order = {str(column): tuple(map(category_text, values)) for column, values in (ordered or {}).items()}
+        in_order = {
+            str(column): tuple(map(category_text, values))
+            for column, values in (ordered or {}).items()
+        }
         for column in (target, *leave_out, *in_order, *dates):
             if column not in frame.columns:
-                raise DataError(f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}")
+                raise DataError(
+                    f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}"
+                )
         if target in leave_out:
             raise DataError(f"{name}: the target {target!r} cannot be left out.")
         frame = _with_targets(frame.drop(columns=leave_out), target, name, drop_missing_target)
         labels, class_values = _targets(frame[target], name, classes, log_target)
         features = frame.drop(columns=[target])
-        days = tuple(str(c) for c in features.columns if c in dates or features[c].dtype.kind == "M")
-        numeric = tuple(c for c in features.columns if c in days or c in in_order or _is_numeric(features[c], name))
-        categories = {c: _categories(features[c], name, rare) for c in features.columns if c not in numeric}
+        days = tuple(
+            str(c) for c in features.columns if c in dates or features[c].dtype.kind == "M"
+        )
+        numeric = tuple(
+            c
+            for c in features.columns
+            if c in days or c in in_order or _is_numeric(features[c], name)
+        )
+        categories = {
+            c: _categories(features[c], name, rare) for c in features.columns if c not in numeric
+        }
         if not numeric and not categories:
             raise DataError(f"{name}: no column is left beside the target {target!r}.")
         self.encoding = Encoding(
@@ -128,19 +155,35 @@ class Table(Dataset):
         super().__init__(self.encoding.encode(features, name), labels, class_values=class_values)
 
     @classmethod
-    def _of(cls, inputs: np.ndarray, targets: np.ndarray, provenance: Provenance, encoding: Encoding, scaling: Scaling | None) -> Self:
+    def _of(
+        cls,
+        inputs: np.ndarray,
+        targets: np.ndarray,
+        provenance: Provenance,
+        encoding: Encoding,
+        scaling: Scaling | None,
+    ) -> Self:
         table = cls.__new__(cls)
-        Dataset.__init__(table, inputs, targets, class_values=encoding.class_values, provenance=provenance)
+        Dataset.__init__(
+            table, inputs, targets, class_values=encoding.class_values, provenance=provenance
+        )
         table.encoding = encoding
         table.scaling = scaling
         table.drop_missing_target = False
         return table
 
     def rows(self, index: np.ndarray) -> Self:
-        return self._of(self.inputs[index], self.targets[index], self._provenance_of(index), self.encoding, self.scaling)
+        return self._of(
+            self.inputs[index],
+            self.targets[index],
+            self._provenance_of(index),
+            self.encoding,
+            self.scaling,
+        )
 
     def like(self, source: Source) -> Self:
-        """Further rows, encoded as this table is, and scaled if it is: a part from a file of its own.
+        """Further rows, encoded as this table is, and scaled if it is: a part from a file of its
+        own.
 
         Parameters
         ----------
@@ -150,18 +193,24 @@ class Table(Dataset):
         Raises
         ------
         DataError
-            If a column or target is missing, or a class or category did not occur here and was not settled otherwise.
+            If a column or target is missing, or a class or category did not occur here and was not
+            settled otherwise.
 
         Examples
         --------
-        >>> table = vs.data.Table(pd.DataFrame({"pH": [3.1, 3.5], "state": ["sound", "stuck"]}), target="state")
+        >>> table = vs.data.Table(
+        ...     pd.DataFrame({"pH": [3.1, 3.5], "state": ["sound", "stuck"]}), target="state"
+        ... )
         >>> table.like(pd.DataFrame({"state": ["stuck"], "pH": [3.3]})).targets
         array([1])
         """
         frame, name = read_frame(source, texts=self.encoding.categories)
         target = self.encoding.target
         if target not in frame.columns:
-            raise DataError(f"{name}: there is no column {target!r}, the target. {did_you_mean(target, frame.columns)}")
+            raise DataError(
+                f"{name}: there is no column {target!r}, the target. "
+                f"{did_you_mean(target, frame.columns)}"
+            )
         frame = _with_targets(frame, target, name, self.drop_missing_target)
         inputs = self.encoding.encode(frame, name)
         targets = class_numbers(frame[target], self.encoding, name)
@@ -184,7 +233,11 @@ class Table(Dataset):
 
     @property
     def feature_names(self) -> list[str]:
-        extra = [f"{self.encoding.numeric[i]} missing" for i in self.scaling.missing] if self.scaling else []
+        extra = (
+            [f"{self.encoding.numeric[i]} missing" for i in self.scaling.missing]
+            if self.scaling
+            else []
+        )
         return [*self.encoding.columns, *extra]
 
     @property
@@ -199,7 +252,8 @@ class Table(Dataset):
         if missing:
             listed = ", ".join(f"{name} ({n})" for name, n in missing.items())
             raise DataError(
-                f"Table: readings are missing in {listed}, and a network cannot compute with them. Fill them by "
+                f"Table: readings are missing in {listed}, and a network cannot compute with "
+                "them. Fill them by "
                 "vinestep.data.scaled(train, ...), or drop the rows before making the table."
             )
         return super().batches(size, **options)
@@ -216,8 +270,10 @@ def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd
     if drop and not absent.all():
         return frame[~absent].reset_index(drop=True)
     raise DataError(
-        f"{name}: the target {target!r} is missing in {absent.sum()} of {len(frame)} rows, first in "
-        f"{line_of(name, int(np.argmax(absent)))}. Rows without a target cannot be learned from: complete them, or leave them out with "
+        f"{name}: the target {target!r} is missing in {absent.sum()} of {len(frame)} rows, first "
+        "in "
+        f"{line_of(name, int(np.argmax(absent)))}. Rows without a target cannot be learned from: "
+        "complete them, or leave them out with "
         "drop_missing_target = true."
     )
 
@@ -230,8 +286,12 @@ def _is_numeric(column: pd.Series, name: str) -> bool:
     numbers = pd.to_numeric(column, errors="coerce")
     given = column.notna()
     if not given.any():
-        raise DataError(f"{name}: column {column.name!r} is empty. Leave it out: leave_out=[{column.name!r}].")
-    if numbers.notna().sum() < MOSTLY_NUMBERS * given.sum() or isinstance(column.dtype, pd.CategoricalDtype):
+        raise DataError(
+            f"{name}: column {column.name!r} is empty. Leave it out: leave_out=[{column.name!r}]."
+        )
+    if numbers.notna().sum() < MOSTLY_NUMBERS * given.sum() or isinstance(
+        column.dtype, pd.CategoricalDtype
+    ):
         return False
     numbers_of(column, name)
     return True
@@ -242,23 +302,34 @@ def _categories(column: pd.Series, name: str, rare: int) -> tuple[str, ...]:
     values = sorted(value for value, count in counts.items() if count >= rare)
     if len(values) > FEW_DISTINCT:
         raise DataError(
-            f"{name}: column {column.name!r} holds {len(values)} different texts, which are no categories. "
+            f"{name}: column {column.name!r} holds {len(values)} different texts, which are no "
+            "categories. "
             f"Leave it out: leave_out=[{column.name!r}]."
         )
     return tuple(values)
 
 
-def _targets(column: pd.Series, name: str, classes: bool | None, log: bool) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
-    as_classes = classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
+def _targets(
+    column: pd.Series, name: str, classes: bool | None, log: bool
+) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
+    as_classes = (
+        classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
+    )
     if not as_classes:
         return target_numbers(column, name, log=log), ()
     if log:
-        raise DataError(f"{name}: the target {column.name!r} is of classes, which have no logarithm. Leave out log_target.")
+        raise DataError(
+            f"{name}: the target {column.name!r} is of classes, which have no logarithm. Leave "
+            "out log_target."
+        )
     natural = is_numeric_dtype(column) or is_bool_dtype(column)
     labels = column if natural else column.map(str)
     values = sorted(set(labels.tolist()))
     if len(values) < 2:
-        raise DataError(f"{name}: the target {column.name!r} has one class only, {str(values[0])!r}. There is nothing to tell apart.")
+        raise DataError(
+            f"{name}: the target {column.name!r} has one class only, {str(values[0])!r}. There is "
+            "nothing to tell apart."
+        )
     return labels.map({v: i for i, v in enumerate(values)}).to_numpy(dtype=np.int64), tuple(values)
 
 
@@ -279,8 +350,8 @@ def scaled(
     *others : Table
         Parts that are scaled by what was learned.
     how : {"standard", "range", "robust"}
-        To mean 0 and standard deviation 1; to lowest 0 and highest 1; or to median 0 and distance of the quartiles 1, which a few wild
-        readings do not move.
+        To mean 0 and standard deviation 1; to lowest 0 and highest 1; or to median 0 and distance
+        of the quartiles 1, which a few wild readings do not move.
     fill : {"mean", "median", "most_frequent"}
         What a missing reading is taken for.
 
@@ -304,10 +375,14 @@ def scaled(
     n = len(train.encoding.numeric)
     for table in (train, *others):
         if table.scaling is not None:
-            raise DataError("scaled: a table is scaled already. Scale the parts once, together, after splitting.")
+            raise DataError(
+                "scaled: a table is scaled already. Scale the parts once, together, after "
+                "splitting."
+            )
         if table.encoding != train.encoding:
             raise DataError(
-                f"scaled: the tables are encoded differently: {'; '.join(train.encoding.differences(table.encoding))}. Split one table "
+                "scaled: the tables are encoded differently: "
+                f"{'; '.join(train.encoding.differences(table.encoding))}. Split one table "
                 "into parts, so that they share one encoding."
             )
     numbers = train.inputs[:, :n].astype(np.float64)
@@ -316,10 +391,18 @@ def scaled(
         name = train.encoding.numeric[empty[0]]
         raise DataError(f"scaled: column {name!r} has no reading in the first table. Leave it out.")
     if how not in SCALES or fill not in FILLS:
-        raise DataError(f"scaled: how is one of {', '.join(SCALES)}, fill one of {', '.join(FILLS)}; got {how!r} and {fill!r}.")
+        raise DataError(
+            f"scaled: how is one of {', '.join(SCALES)}, fill one of {', '.join(FILLS)}; got "
+            f"{how!r} and {fill!r}."
+        )
     centres, spreads = SCALES[how](numbers)
-    lowest, highest = np.nanmin(numbers, axis=0, initial=np.inf), np.nanmax(numbers, axis=0, initial=-np.inf)
-    gaps = tuple(i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others)))
+    lowest, highest = (
+        np.nanmin(numbers, axis=0, initial=np.inf),
+        np.nanmax(numbers, axis=0, initial=-np.inf),
+    )
+    gaps = tuple(
+        i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others))
+    )
     scaling = Scaling(
         centres=centres,
         spreads=np.where(spreads > LEAST_SPREAD * (highest - lowest), spreads, 1.0),
@@ -340,8 +423,14 @@ def _most_frequent(numbers: np.ndarray) -> np.ndarray:
 
 SCALES: dict[str, Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]] = {
     "standard": lambda x: (np.nanmean(x, axis=0), np.nanstd(x, axis=0)),
-    "range": lambda x: (np.nanmin(x, axis=0, initial=np.inf), np.nanmax(x, axis=0, initial=-np.inf) - np.nanmin(x, axis=0, initial=np.inf)),
-    "robust": lambda x: (np.nanmedian(x, axis=0), np.subtract(*np.nanpercentile(x, [75, 25], axis=0))),
+    "range": lambda x: (
+        np.nanmin(x, axis=0, initial=np.inf),
+        np.nanmax(x, axis=0, initial=-np.inf) - np.nanmin(x, axis=0, initial=np.inf),
+    ),
+    "robust": lambda x: (
+        np.nanmedian(x, axis=0),
+        np.subtract(*np.nanpercentile(x, [75, 25], axis=0)),
+    ),
 }
 """What becomes 0 of each column, and what becomes 1 from there on."""
 FILLS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
@@ -352,4 +441,6 @@ FILLS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 
 
 def _apply(table: Table, scaling: Scaling) -> Table:
-    return table._of(scaling.scale(table.inputs), table.targets, table.provenance, table.encoding, scaling)
+    return table._of(
+        scaling.scale(table.inputs), table.targets, table.provenance, table.encoding, scaling
+    )

@@ -60,8 +60,12 @@ class TextFiles(FileSource):
         if isinstance(files, str | os.PathLike):
             folder = Path(files)
             if not folder.is_dir():
-                raise DataError(f"{folder}: there is no such folder. Give a folder, or a list of files.")
-            subfolders = sorted(sub for sub in folder.iterdir() if sub.is_dir() and not sub.name.startswith("."))
+                raise DataError(
+                    f"{folder}: there is no such folder. Give a folder, or a list of files."
+                )
+            subfolders = sorted(
+                sub for sub in folder.iterdir() if sub.is_dir() and not sub.name.startswith(".")
+            )
             self.class_values = tuple(sub.name for sub in subfolders)
             of_class = [(file, k) for k, sub in enumerate(subfolders) for file in _texts_in(sub)]
             listed = [file for file, _ in of_class] if subfolders else _texts_in(folder)
@@ -82,10 +86,19 @@ class TextFiles(FileSource):
     def example(self, index: int) -> Example:
         text = decoded(self.content(index), self.paths[index], self.encoding)
         encode = self.encode.encode if isinstance(self.encode, Tokeniser) else self.encode
-        return text if encode is None else encode(text), None if self.targets is None else self.targets[index], None
+        return (
+            text if encode is None else encode(text),
+            None if self.targets is None else self.targets[index],
+            None,
+        )
 
     def settings(self) -> dict[str, Any]:
-        return {"kind": "text_files", "examples": len(self), "encoding": self.encoding, "classes": list(self.class_names)}
+        return {
+            "kind": "text_files",
+            "examples": len(self),
+            "encoding": self.encoding,
+            "classes": list(self.class_names),
+        }
 
     def fingerprint(self) -> str:
         return digest(self.example_hashes(), *([] if self.targets is None else [self.targets]))

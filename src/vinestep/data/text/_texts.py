@@ -1,4 +1,6 @@
-"""Sources of texts for networks that write: documents, requests with answers, and pairs of what is read and what is written."""
+"""Sources of texts for networks that write: documents, requests with answers, and pairs of what is
+read and what is written.
+"""
 
 from __future__ import annotations
 
@@ -43,11 +45,12 @@ class _Texts(Source):
 
 
 class Documents(_Texts):
-    """Texts for a network that predicts the next token, several in a row of fixed length where they are short.
+    """Texts for a network that predicts the next token, several in a row of fixed length where they
+    are short.
 
-    A row is filled with whole documents, in their order; a document longer than a row is cut into pieces. No label leads from one
-    document to the next, and ``masks`` of a batch say by whole numbers to which document each place belongs, so that attention keeps to
-    it (0 is padding).
+    A row is filled with whole documents, in their order; a document longer than a row is cut into
+    pieces. No label leads from one document to the next, and ``masks`` of a batch say by whole
+    numbers to which document each place belongs, so that attention keeps to it (0 is padding).
 
     Parameters
     ----------
@@ -64,14 +67,22 @@ class Documents(_Texts):
 
     Examples
     --------
-    >>> batch = Documents(["ab", "c"], vs.data.CharacterTokeniser.learned(["abc"]), length=6).batches(1).sample()
+    >>> batch = (
+    ...     Documents(["ab", "c"], vs.data.CharacterTokeniser.learned(["abc"]), length=6)
+    ...     .batches(1)
+    ...     .sample()
+    ... )
     >>> batch.inputs.tolist(), batch.targets.tolist(), batch.masks.tolist()
     ([[1, 4, 5, 1, 6, 0]], [[4, 5, 2, 6, 2, -1]], [[1, 1, 1, 2, 2, 0]])
     """
 
-    def __init__(self, texts: Sequence[str] | str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256) -> None:
+    def __init__(
+        self, texts: Sequence[str] | str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256
+    ) -> None:
         if isinstance(length, bool) or not isinstance(length, int) or length < 1:
-            raise DataError(f"Documents: length must be a whole number of at least 1, got {length!r}.")
+            raise DataError(
+                f"Documents: length must be a whole number of at least 1, got {length!r}."
+            )
         self.tokeniser, self.length = tokeniser, length
         self.text_form = TextForm(tokeniser)
         encoded = [tokeniser.encode(text, begin=True, end=True) for text in _listed(texts)]
@@ -93,7 +104,9 @@ class Documents(_Texts):
 
     def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
         if join is not stacked:
-            raise DataError("Documents: rows are of one length and know their documents; leave join= out.")
+            raise DataError(
+                "Documents: rows are of one length and know their documents; leave join= out."
+            )
         return self.take(index)
 
     @property
@@ -102,7 +115,12 @@ class Documents(_Texts):
         return float(np.mean(self._rows[2] > 0))
 
     def settings(self) -> dict[str, Any]:
-        return {"kind": "documents", "documents": self.count, "tokens": len(self.tokeniser), "length": self.length}
+        return {
+            "kind": "documents",
+            "documents": self.count,
+            "tokens": len(self.tokeniser),
+            "length": self.length,
+        }
 
     def _content(self, index: int) -> list[np.ndarray]:
         return [rows[index] for rows in self._rows]
@@ -119,7 +137,9 @@ def _listed(texts: Sequence[str] | str | os.PathLike[str]) -> list[str]:
     return [line for line in read_text(Path(texts)).splitlines() if line]
 
 
-def _packed(encoded: Sequence[np.ndarray], length: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _packed(
+    encoded: Sequence[np.ndarray], length: int
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Inputs, labels and numbers of documents, each of shape (rows, length)."""
     rows: list[list[tuple[np.ndarray, np.ndarray]]] = [[]]
     room = length
@@ -133,7 +153,11 @@ def _packed(encoded: Sequence[np.ndarray], length: int) -> tuple[np.ndarray, np.
             rows[-1].append((ids, targets))
             room -= len(ids)
     shape = (len(rows), length)
-    inputs, labels, documents = np.full(shape, PAD, np.int64), np.full(shape, IGNORED, np.int64), np.zeros(shape, np.int64)
+    inputs, labels, documents = (
+        np.full(shape, PAD, np.int64),
+        np.full(shape, IGNORED, np.int64),
+        np.zeros(shape, np.int64),
+    )
     for i, row in enumerate(rows):
         at = 0
         for number, (ids, targets) in enumerate(row, start=1):
@@ -144,7 +168,8 @@ def _packed(encoded: Sequence[np.ndarray], length: int) -> tuple[np.ndarray, np.
 
 
 class Requests(_Texts):
-    """Requests with their answers for a network that predicts the next token; only the answers are learned.
+    """Requests with their answers for a network that predicts the next token; only the answers are
+    learned.
 
     Parameters
     ----------
@@ -163,12 +188,16 @@ class Requests(_Texts):
     Examples
     --------
     >>> rows = [{"entry": "tp", "sentence": "Topped up."}]
-    >>> source = Requests(rows, vs.data.Template("{entry}: {sentence}"), vs.data.ByteTokeniser())
+    >>> source = Requests(
+    ...     rows, vs.data.Template("{entry}: {sentence}"), vs.data.ByteTokeniser()
+    ... )
     >>> source.batches(1).sample().targets[0, :6].tolist()
     [-1, -1, -1, -1, 88, 115]
     """
 
-    def __init__(self, rows: Any, template: Template, tokeniser: Tokeniser, length: int | None = None) -> None:
+    def __init__(
+        self, rows: Any, template: Template, tokeniser: Tokeniser, length: int | None = None
+    ) -> None:
         self.template, self.tokeniser = template, tokeniser
         self.text_form = TextForm(tokeniser, template)
         self._examples = []
@@ -178,7 +207,10 @@ class Requests(_Texts):
             except DataError as error:
                 raise DataError(f"row {i}: {error}") from error
             if length is not None and len(tokens) > length:
-                raise DataError(f"row {i}: {len(tokens)} tokens are more than the {length} that were asked for: {str(row)[:100]}.")
+                raise DataError(
+                    f"row {i}: {len(tokens)} tokens are more than the {length} that were asked "
+                    f"for: {str(row)[:100]}."
+                )
             self._examples.append((tokens, learned))
         if not self._examples:
             raise DataError("Requests: there are no rows.")
@@ -194,7 +226,12 @@ class Requests(_Texts):
         return TokenBatch()([self.read(int(i)) for i in index])
 
     def settings(self) -> dict[str, Any]:
-        return {"kind": "requests", "examples": len(self), "tokens": len(self.tokeniser), "template": self.template.text}
+        return {
+            "kind": "requests",
+            "examples": len(self),
+            "tokens": len(self.tokeniser),
+            "template": self.template.text,
+        }
 
     def _content(self, index: int) -> list[np.ndarray]:
         return list(self._examples[index])
@@ -211,20 +248,29 @@ def fields_of(rows: Any) -> Sequence[Mapping[str, Any]]:
     listed = list(rows)
     wrong = next((i for i, row in enumerate(listed) if not isinstance(row, Mapping)), None)
     if wrong is not None:
-        raise DataError(f"row {wrong} is a {type(listed[wrong]).__name__}. Give fields by name: a dict for each row.")
+        raise DataError(
+            f"row {wrong} is a {type(listed[wrong]).__name__}. Give fields by name: a dict for "
+            "each row."
+        )
     return listed
 
 
 @part("pair_batch", "join")
 class PairBatch:
-    """Joins pairs of what is read and what is written, for a network that is told at each place what stood before it: teacher forcing.
+    """Joins pairs of what is read and what is written, for a network that is told at each place
+    what stood before it: teacher forcing.
 
-    Inputs are what is read and the tokens written so far, targets those written next, with -1 for padding. What is read is padded, too,
-    if it is tokens; pictures have to be of one shape.
+    Inputs are what is read and the tokens written so far, targets those written next, with -1 for
+    padding. What is read is padded, too, if it is tokens; pictures have to be of one shape.
 
     Examples
     --------
-    >>> batch = PairBatch()([(np.array([5, 6]), np.array([1, 7, 2]), None), (np.array([5]), np.array([1, 2]), None)])
+    >>> batch = PairBatch()(
+    ...     [
+    ...         (np.array([5, 6]), np.array([1, 7, 2]), None),
+    ...         (np.array([5]), np.array([1, 2]), None),
+    ...     ]
+    ... )
     >>> [part.tolist() for part in batch.inputs], batch.targets.tolist()
     ([[[5, 6], [5, 0]], [[1, 7], [1, 0]]], [[7, 2], [2, -1]])
     """
@@ -232,7 +278,10 @@ class PairBatch:
     def __call__(self, examples: Sequence[Example]) -> Batch:
         sources, texts, _ = zip(*examples, strict=True)
         longest = max(map(len, texts)) - 1
-        written, wanted = np.full((len(texts), longest), PAD, np.int64), np.full((len(texts), longest), IGNORED, np.int64)
+        written, wanted = (
+            np.full((len(texts), longest), PAD, np.int64),
+            np.full((len(texts), longest), IGNORED, np.int64),
+        )
         for i, tokens in enumerate(texts):
             written[i, : len(tokens) - 1], wanted[i, : len(tokens) - 1] = tokens[:-1], tokens[1:]
         return Batch((joined_sources(sources), written), wanted)
@@ -260,7 +309,9 @@ class Pairs(_Texts):
     Examples
     --------
     >>> found = vs.demo.chalk(2)
-    >>> source = Pairs(found.pictures, found.codes, vs.data.CharacterTokeniser.learned(found.codes))
+    >>> source = Pairs(
+    ...     found.pictures, found.codes, vs.data.CharacterTokeniser.learned(found.codes)
+    ... )
     >>> [part.shape for part in source.batches(2).sample().inputs]
     [(1, 32, 124, 1), (1, 6)]
     """
@@ -274,7 +325,10 @@ class Pairs(_Texts):
         prepare: Sequence[Transform] = (),
     ) -> None:
         if len(sources) != len(texts) or not len(texts):
-            raise DataError(f"Pairs: {len(sources)} sources and {len(texts)} texts; as many are wanted, and one at least.")
+            raise DataError(
+                f"Pairs: {len(sources)} sources and {len(texts)} texts; as many are wanted, and "
+                "one at least."
+            )
         reads_text = isinstance(sources[0], str)
         if reads_text and prepare:
             raise DataError("Pairs: what is read are texts, and prepare= is for pictures.")
@@ -282,7 +336,11 @@ class Pairs(_Texts):
         self.source_tokeniser = (source_tokeniser or tokeniser) if reads_text else None
         self.text_form = TextForm(tokeniser, None, self.source_tokeniser)
         self.sources, self.texts = sources, texts
-        self._read = [self.source_tokeniser.encode(text, end=True) for text in sources] if self.source_tokeniser else sources
+        self._read = (
+            [self.source_tokeniser.encode(text, end=True) for text in sources]
+            if self.source_tokeniser
+            else sources
+        )
         self._written = [tokeniser.encode(text, begin=True, end=True) for text in texts]
 
     def __len__(self) -> int:
@@ -290,11 +348,21 @@ class Pairs(_Texts):
 
     def example(self, index: int) -> Example:
         read = self._read[index]
-        return prepared(np.asarray(read)[None], self.prepare)[0] if self.prepare else read, self._written[index], None
+        return (
+            prepared(np.asarray(read)[None], self.prepare)[0] if self.prepare else read,
+            self._written[index],
+            None,
+        )
 
     def prepared(self, *transforms: Transform) -> Pairs:  # type: ignore[override]
         """The same pairs, every picture transformed; the transforms are kept with the model."""
-        return Pairs(self.sources, self.texts, self.tokeniser, self.source_tokeniser, [*self.prepare, *transforms])
+        return Pairs(
+            self.sources,
+            self.texts,
+            self.tokeniser,
+            self.source_tokeniser,
+            [*self.prepare, *transforms],
+        )
 
     @property
     def preparation(self) -> tuple[Transform, ...]:
@@ -304,9 +372,20 @@ class Pairs(_Texts):
         return PairBatch()([self.read(int(i)) for i in index])
 
     def settings(self) -> dict[str, Any]:
-        reads = "pictures" if self.source_tokeniser is None else f"{len(self.source_tokeniser)} tokens"
-        found = {"kind": "pairs", "examples": len(self), "reads": reads, "writes": f"{len(self.tokeniser)} tokens"}
-        return found | ({"prepared": [describe(transform, opaque=True) for transform in self.prepare]} if self.prepare else {})
+        reads = (
+            "pictures" if self.source_tokeniser is None else f"{len(self.source_tokeniser)} tokens"
+        )
+        found = {
+            "kind": "pairs",
+            "examples": len(self),
+            "reads": reads,
+            "writes": f"{len(self.tokeniser)} tokens",
+        }
+        return found | (
+            {"prepared": [describe(transform, opaque=True) for transform in self.prepare]}
+            if self.prepare
+            else {}
+        )
 
     def _content(self, index: int) -> list[np.ndarray]:
         return [np.asarray(self._read[index]), self._written[index]]
@@ -316,7 +395,9 @@ class Pairs(_Texts):
 
 
 @maker("documents", "source")
-def documents_in(file: str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256) -> Documents:
+def documents_in(
+    file: str | os.PathLike[str], tokeniser: Tokeniser, length: int = 256
+) -> Documents:
     """`Documents` of a UTF-8 file with a document in each line.
 
     Parameters
@@ -338,7 +419,12 @@ def documents_in(file: str | os.PathLike[str], tokeniser: Tokeniser, length: int
 
 
 @maker("requests", "source")
-def requests_in(file: str | os.PathLike[str], template: Template, tokeniser: Tokeniser, length: int | None = None) -> Requests:
+def requests_in(
+    file: str | os.PathLike[str],
+    template: Template,
+    tokeniser: Tokeniser,
+    length: int | None = None,
+) -> Requests:
     """`Requests` of a CSV or Parquet file with a column for each field of the template.
 
     Parameters
@@ -370,7 +456,8 @@ def pairs_in(
     channels: Literal["RGB", "L", "RGBA"] | None = None,
     prepare: Sequence[Transform] = (),
 ) -> Pairs:
-    """`Pairs` of a CSV or Parquet file: of texts, or of picture files that are named relative to it.
+    """`Pairs` of a CSV or Parquet file: of texts, or of picture files that are named relative to
+    it.
 
     Parameters
     ----------
@@ -399,7 +486,9 @@ def pairs_in(
     frame = read_frame(file, texts=[read, written])[0]
     for name in (read, written):
         if name not in frame.columns:
-            raise DataError(f"{file}: there is no column {name!r}. {did_you_mean(name, frame.columns)}")
+            raise DataError(
+                f"{file}: there is no column {name!r}. {did_you_mean(name, frame.columns)}"
+            )
     sources: Any = frame[read].astype(str).tolist()
     if channels is not None:
         pictures = Pictures([Path(file).parent / name for name in sources], channels=channels)

@@ -23,7 +23,9 @@ GELU_CUBIC = 0.044715
 def _gelu_tangent(w, x):
     """``tanh(root * (x + cubic * x**3))``, and the square of x."""
     square = w.builder.fmul(x, x)
-    inner = w.multiply_add(square, w.constant(ROOT_TWO_OVER_PI * GELU_CUBIC), w.constant(ROOT_TWO_OVER_PI))
+    inner = w.multiply_add(
+        square, w.constant(ROOT_TWO_OVER_PI * GELU_CUBIC), w.constant(ROOT_TWO_OVER_PI)
+    )
     return w.tanh(w.builder.fmul(x, inner)), square
 
 
@@ -38,7 +40,9 @@ def _gelu_slope(w, x, g):
     """``g * ((1 + tanh) + x * (1 - tanh**2) * (root + 3 * root * cubic * x**2)) / 2``"""
     b = w.builder
     tangent, square = _gelu_tangent(w, x)
-    inner = w.multiply_add(square, w.constant(3 * ROOT_TWO_OVER_PI * GELU_CUBIC), w.constant(ROOT_TWO_OVER_PI))
+    inner = w.multiply_add(
+        square, w.constant(3 * ROOT_TWO_OVER_PI * GELU_CUBIC), w.constant(ROOT_TWO_OVER_PI)
+    )
     bend = b.fmul(b.fmul(x, inner), b.fsub(w.constant(1), b.fmul(tangent, tangent)))
     return b.fmul(b.fmul(g, w.constant(0.5)), b.fadd(b.fadd(w.constant(1), tangent), bend))
 

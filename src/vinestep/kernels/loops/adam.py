@@ -33,10 +33,16 @@ def _part(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept,
 def update(board, threads, theta, g, m, v, beta1, beta2, step, root, epsilon, kept):
     """One pass; all scalars are float64, which is what the interpreter hands over quickest.
 
-    ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the decoupled decay leaves of theta.
+    ``step = rate / (1 - beta1**t)``, ``root = 1 / sqrt(1 - beta2**t)``, and `kept` is what the
+    decoupled decay leaves of theta.
     """
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
     step, root, epsilon, kept = number(step), number(root), number(epsilon), number(kept)
-    call(distribute, board, parts, job(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(_part, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, parts)),
+    )

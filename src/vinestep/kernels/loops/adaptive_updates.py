@@ -1,4 +1,6 @@
-"""Loops of adaptive optimisers: one pass over the arena and its state. Symbols are those of the papers, cited beside the definitions."""
+"""Loops of adaptive optimisers: one pass over the arena and its state. Symbols are those of the
+papers, cited beside the definitions.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,18 @@ from ..machinery.job_distribution import (
 )
 from ..machinery.symbol_calls import call
 
-__all__ = ["adadelta", "adagrad", "amsgrad", "lamb_direction", "lion", "moved", "nadam", "radam", "rmsprop", "rmsprop_centred"]
+__all__ = [
+    "adadelta",
+    "adagrad",
+    "amsgrad",
+    "lamb_direction",
+    "lion",
+    "moved",
+    "nadam",
+    "radam",
+    "rmsprop",
+    "rmsprop_centred",
+]
 
 
 @inner_kernel
@@ -33,14 +46,24 @@ def _adagrad(theta, g, s, step, decay, epsilon, parts, part):
 def adagrad(board, threads, theta, g, s, step, decay, epsilon):
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
-    call(distribute, board, parts, job(_adagrad, (theta, g, s, number(step), number(decay), number(epsilon), parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(_adagrad, (theta, g, s, number(step), number(decay), number(epsilon), parts)),
+    )
 
 
 @inner_kernel
 def _adadelta(theta, g, squares, moves, step, decay, rho, rest, epsilon, parts, part):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
-    theta, g, squares, moves = line(theta, begin, n), line(g, begin, n), line(squares, begin, n), line(moves, begin, n)
+    theta, g, squares, moves = (
+        line(theta, begin, n),
+        line(g, begin, n),
+        line(squares, begin, n),
+        line(moves, begin, n),
+    )
     for i in range(n):
         slope = g[i] + decay * theta[i]
         squares[i] = rho * squares[i] + rest * slope * slope
@@ -53,15 +76,31 @@ def _adadelta(theta, g, squares, moves, step, decay, rho, rest, epsilon, parts, 
 def adadelta(board, threads, theta, g, squares, moves, step, decay, rho, epsilon):
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
-    step, decay, rho, rest, epsilon = number(step), number(decay), number(rho), number(1 - rho), number(epsilon)
-    call(distribute, board, parts, job(_adadelta, (theta, g, squares, moves, step, decay, rho, rest, epsilon, parts)))
+    step, decay, rho, rest, epsilon = (
+        number(step),
+        number(decay),
+        number(rho),
+        number(1 - rho),
+        number(epsilon),
+    )
+    call(
+        distribute,
+        board,
+        parts,
+        job(_adadelta, (theta, g, squares, moves, step, decay, rho, rest, epsilon, parts)),
+    )
 
 
 @inner_kernel
 def _rmsprop(theta, g, squares, delta, step, decay, rho, rest, mu, epsilon, parts, part):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
-    theta, g, squares, delta = line(theta, begin, n), line(g, begin, n), line(squares, begin, n), line(delta, begin, n)
+    theta, g, squares, delta = (
+        line(theta, begin, n),
+        line(g, begin, n),
+        line(squares, begin, n),
+        line(delta, begin, n),
+    )
     for i in range(n):
         slope = g[i] + decay * theta[i]
         squares[i] = rho * squares[i] + rest * slope * slope
@@ -74,11 +113,21 @@ def rmsprop(board, threads, theta, g, squares, delta, step, decay, rho, mu, epsi
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
     step, decay, rho, rest = number(step), number(decay), number(rho), number(1 - rho)
-    call(distribute, board, parts, job(_rmsprop, (theta, g, squares, delta, step, decay, rho, rest, number(mu), number(epsilon), parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(
+            _rmsprop,
+            (theta, g, squares, delta, step, decay, rho, rest, number(mu), number(epsilon), parts),
+        ),
+    )
 
 
 @inner_kernel
-def _rmsprop_centred(theta, g, squares, means, delta, step, decay, rho, rest, mu, epsilon, parts, part):
+def _rmsprop_centred(
+    theta, g, squares, means, delta, step, decay, rho, rest, mu, epsilon, parts, part
+):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
     theta, g, squares = line(theta, begin, n), line(g, begin, n), line(squares, begin, n)
@@ -87,7 +136,9 @@ def _rmsprop_centred(theta, g, squares, means, delta, step, decay, rho, rest, mu
         slope = g[i] + decay * theta[i]
         squares[i] = rho * squares[i] + rest * slope * slope
         means[i] = rho * means[i] + rest * slope
-        delta[i] = mu * delta[i] - step * slope / np.sqrt(max(squares[i] - means[i] * means[i], means[i] * 0) + epsilon)
+        delta[i] = mu * delta[i] - step * slope / np.sqrt(
+            max(squares[i] - means[i] * means[i], means[i] * 0) + epsilon
+        )
         theta[i] += delta[i]
 
 
@@ -95,7 +146,14 @@ def _rmsprop_centred(theta, g, squares, means, delta, step, decay, rho, rest, mu
 def rmsprop_centred(board, threads, theta, g, squares, means, delta, step, decay, rho, mu, epsilon):
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
-    step, decay, rho, rest, mu, epsilon = number(step), number(decay), number(rho), number(1 - rho), number(mu), number(epsilon)
+    step, decay, rho, rest, mu, epsilon = (
+        number(step),
+        number(decay),
+        number(rho),
+        number(1 - rho),
+        number(mu),
+        number(epsilon),
+    )
     arguments = (theta, g, squares, means, delta, step, decay, rho, rest, mu, epsilon, parts)
     call(distribute, board, parts, job(_rmsprop_centred, arguments))
 
@@ -104,7 +162,13 @@ def rmsprop_centred(board, threads, theta, g, squares, means, delta, step, decay
 def _amsgrad(theta, g, m, v, top, beta1, rest1, beta2, rest2, step, epsilon, kept, parts, part):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
-    theta, g, m, v, top = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n), line(top, begin, n)
+    theta, g, m, v, top = (
+        line(theta, begin, n),
+        line(g, begin, n),
+        line(m, begin, n),
+        line(v, begin, n),
+        line(top, begin, n),
+    )
     for i in range(n):
         m[i] = beta1 * m[i] + rest1 * g[i]
         v[i] = beta2 * v[i] + rest2 * g[i] * g[i]
@@ -117,12 +181,28 @@ def amsgrad(board, threads, theta, g, m, v, top, beta1, beta2, step, epsilon, ke
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
-    arguments = (theta, g, m, v, top, beta1, rest1, beta2, rest2, number(step), number(epsilon), number(kept), parts)
+    arguments = (
+        theta,
+        g,
+        m,
+        v,
+        top,
+        beta1,
+        rest1,
+        beta2,
+        rest2,
+        number(step),
+        number(epsilon),
+        number(kept),
+        parts,
+    )
     call(distribute, board, parts, job(_amsgrad, arguments))
 
 
 @inner_kernel
-def _nadam(theta, g, m, v, beta1, rest1, beta2, rest2, ahead, now, root, epsilon, kept, parts, part):
+def _nadam(
+    theta, g, m, v, beta1, rest1, beta2, rest2, ahead, now, root, epsilon, kept, parts, part
+):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
     theta, g, m, v = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n)
@@ -138,12 +218,28 @@ def nadam(board, threads, theta, g, m, v, beta1, beta2, ahead, now, root, epsilo
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
-    ahead, now, root, epsilon, kept = number(ahead), number(now), number(root), number(epsilon), number(kept)
-    call(distribute, board, parts, job(_nadam, (theta, g, m, v, beta1, rest1, beta2, rest2, ahead, now, root, epsilon, kept, parts)))
+    ahead, now, root, epsilon, kept = (
+        number(ahead),
+        number(now),
+        number(root),
+        number(epsilon),
+        number(kept),
+    )
+    call(
+        distribute,
+        board,
+        parts,
+        job(
+            _nadam,
+            (theta, g, m, v, beta1, rest1, beta2, rest2, ahead, now, root, epsilon, kept, parts),
+        ),
+    )
 
 
 @inner_kernel
-def _radam(theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, adapted, parts, part):
+def _radam(
+    theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, adapted, parts, part
+):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
     theta, g, m, v = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n)
@@ -160,7 +256,15 @@ def radam(board, threads, theta, g, m, v, beta1, beta2, step, root, epsilon, kep
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
     step, root, epsilon, kept = number(step), number(root), number(epsilon), number(kept)
-    call(distribute, board, parts, job(_radam, (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, adapted, parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(
+            _radam,
+            (theta, g, m, v, beta1, rest1, beta2, rest2, step, root, epsilon, kept, adapted, parts),
+        ),
+    )
 
 
 @inner_kernel
@@ -178,14 +282,27 @@ def lion(board, threads, theta, g, m, beta1, beta2, step, kept):
     parts = parts_of(threads, theta.size, 1, 1, SHARES)
     number = theta.dtype.type
     beta1, rest1, beta2, rest2 = number(beta1), number(1 - beta1), number(beta2), number(1 - beta2)
-    call(distribute, board, parts, job(_lion, (theta, g, m, beta1, rest1, beta2, rest2, number(step), number(kept), parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(_lion, (theta, g, m, beta1, rest1, beta2, rest2, number(step), number(kept), parts)),
+    )
 
 
 @inner_kernel
-def _lamb_direction(theta, g, m, v, u, beta1, rest1, beta2, rest2, scale, root, epsilon, decay, parts, part):
+def _lamb_direction(
+    theta, g, m, v, u, beta1, rest1, beta2, rest2, scale, root, epsilon, decay, parts, part
+):
     begin, end = span(theta.size, parts, 1, part)
     n = end - begin
-    theta, g, m, v, u = line(theta, begin, n), line(g, begin, n), line(m, begin, n), line(v, begin, n), line(u, begin, n)
+    theta, g, m, v, u = (
+        line(theta, begin, n),
+        line(g, begin, n),
+        line(m, begin, n),
+        line(v, begin, n),
+        line(u, begin, n),
+    )
     for i in range(n):
         m[i] = beta1 * m[i] + rest1 * g[i]
         v[i] = beta2 * v[i] + rest2 * g[i] * g[i]

@@ -1,6 +1,8 @@
-"""Loops of products with a weight held in codes: decoded panel by panel, a few outputs at a time, never as a whole.
+"""Loops of products with a weight held in codes: decoded panel by panel, a few outputs at a time,
+never as a whole.
 
-Shapes: x (n, n_in), codes (n_out, bytes), scales (n_out, blocks), y and g (n, n_out), table (256 * codes a byte), flat.
+Shapes: x (n, n_in), codes (n_out, bytes), scales (n_out, blocks), y and g (n, n_out), table (256 *
+codes a byte), flat.
 """
 
 from __future__ import annotations
@@ -46,12 +48,44 @@ def _decode(codes, scales, table, each, block, output, first, last, panel, at):
 
 @inner_kernel
 def _columns(x, rows, columns, panel, step, transposed, bias, y, width, begin, many, wide, floor):
-    """Columns of the result from `begin` on, so many of `wide` that the panel is for: it is at least `TILE` wide."""
+    """Columns of the result from `begin` on, so many of `wide` that the panel is for: it is at
+    least `TILE` wide.
+    """
     if wide == many:
-        call(multiply, x, rows, columns, panel, step, transposed, bias, beyond(y, begin), width, many, 0, rows.size, floor)
+        call(
+            multiply,
+            x,
+            rows,
+            columns,
+            panel,
+            step,
+            transposed,
+            bias,
+            beyond(y, begin),
+            width,
+            many,
+            0,
+            rows.size,
+            floor,
+        )
         return
     found = empty(rows.size * wide, y.dtype)
-    call(multiply, x, rows, columns, panel, step, transposed, bias, found, wide, wide, 0, rows.size, floor)
+    call(
+        multiply,
+        x,
+        rows,
+        columns,
+        panel,
+        step,
+        transposed,
+        bias,
+        found,
+        wide,
+        wide,
+        0,
+        rows.size,
+        floor,
+    )
     for i in range(rows.size):
         for j in range(many):
             y[i * width + begin + j] = found[i * wide + j]
@@ -68,11 +102,15 @@ def _panel(rows, columns, x, codes, scales, table, each, block, bias, y, n_out, 
         output = begin + smaller(j, many - 1)
         call(_decode, codes, scales, table, each, block, output, 0, n_in, panel, j * n_in)
         own_bias[j] = bias[output]
-    call(_columns, x, rows, columns, panel, n_in, True, own_bias, y, n_out, begin, many, wide, floor)
+    call(
+        _columns, x, rows, columns, panel, n_in, True, own_bias, y, n_out, begin, many, wide, floor
+    )
 
 
 @inner_kernel
-def _panel_of_transposed(rows, columns, g, codes, scales, table, each, block, bias, gx, n_in, together, floor, part):
+def _panel_of_transposed(
+    rows, columns, g, codes, scales, table, each, block, bias, gx, n_in, together, floor, part
+):
     """Some inputs."""
     n_out, begin = columns.size, part * together
     many = smaller(together, n_in - begin)
@@ -84,11 +122,15 @@ def _panel_of_transposed(rows, columns, g, codes, scales, table, each, block, bi
         call(_decode, codes, scales, table, each, block, j, begin, begin + many, panel, j * wide)
         for k in range(many, wide):
             panel[j * wide + k] = 0
-    call(_columns, g, rows, columns, panel, wide, False, own_bias, gx, n_in, begin, many, wide, floor)
+    call(
+        _columns, g, rows, columns, panel, wide, False, own_bias, gx, n_in, begin, many, wide, floor
+    )
 
 
 @kernel
-def product(board, threads, rows, columns, x, codes, scales, table, each, block, bias, y, n_out, floor):
+def product(
+    board, threads, rows, columns, x, codes, scales, table, each, block, bias, y, n_out, floor
+):
     """``y = x @ weight + bias``; `x` and `y` are flat and have at least `TILE` rows."""
     parts = (n_out + PANEL - 1) // PANEL
     arguments = (rows, columns, x, codes, scales, table, each, block, bias, y, n_out, floor)
@@ -96,9 +138,25 @@ def product(board, threads, rows, columns, x, codes, scales, table, each, block,
 
 
 @kernel
-def product_with_transposed(board, threads, rows, columns, g, codes, scales, table, each, block, bias, gx, n_in, floor):
+def product_with_transposed(
+    board, threads, rows, columns, g, codes, scales, table, each, block, bias, gx, n_in, floor
+):
     """``gx = g @ weight.T + bias``; `g` and `gx` are flat and have at least `TILE` rows."""
     together = (PANEL + block - 1) // block * block
     parts = (n_in + together - 1) // together
-    arguments = (rows, columns, g, codes, scales, table, each, block, bias, gx, n_in, together, floor)
+    arguments = (
+        rows,
+        columns,
+        g,
+        codes,
+        scales,
+        table,
+        each,
+        block,
+        bias,
+        gx,
+        n_in,
+        together,
+        floor,
+    )
     call(distribute, board, parts, job(_panel_of_transposed, arguments))

@@ -1,6 +1,8 @@
-"""Loops of the convolution. Inputs have three spatial axes, channels last; a row is an output position.
+"""Loops of the convolution. Inputs have three spatial axes, channels last; a row is an output
+position.
 
-``geometry`` holds, a line each and for the three axes: window, stride, dilation, padding before, number of windows.
+``geometry`` holds, a line each and for the three axes: window, stride, dilation, padding before,
+number of windows.
 """
 
 from __future__ import annotations
@@ -37,7 +39,9 @@ def pad(x, wide, befores, fill):
                 begin = end = length
                 if 0 <= own_d < x.shape[1] and 0 <= own_h < x.shape[2]:
                     begin, end = before, before + width
-                    seen = line(source, ((example * x.shape[1] + own_d) * x.shape[2] + own_h) * width, width)
+                    seen = line(
+                        source, ((example * x.shape[1] + own_d) * x.shape[2] + own_h) * width, width
+                    )
                     for i in range(width):
                         out[begin + i] = seen[i]
                 for i in range(begin):

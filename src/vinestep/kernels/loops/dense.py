@@ -22,7 +22,14 @@ from ..machinery.job_distribution import (
 from ..machinery.symbol_calls import call
 from ..machinery.vector_ir import elementwise
 
-__all__ = ["add_bias_activate", "adjoint_activate", "adjoint_small", "chain_adjoint", "chain_forward", "forward_small"]
+__all__ = [
+    "add_bias_activate",
+    "adjoint_activate",
+    "adjoint_small",
+    "chain_adjoint",
+    "chain_forward",
+    "forward_small",
+]
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
@@ -42,7 +49,9 @@ def _activate(z, activation, slope, zero, one):
 
 @inner_kernel
 def _through(g, y, activation, slope, zero, one):
-    """The cotangent of what was activated, from the result; 0 where a ReLU is closed, even of NaN."""
+    """The cotangent of what was activated, from the result; 0 where a ReLU is closed, even of
+    NaN.
+    """
     if activation == 1:
         return g if y > zero else zero
     if activation == 2:
@@ -62,7 +71,10 @@ def _sigmoid(w, x):
     return b.select(b.fcmp_ordered("<", x, w.constant(0)), b.fmul(e, quotient), quotient)
 
 
-_tanh_all, _sigmoid_all = elementwise(lambda w, x: w.tanh(x), "x out"), elementwise(_sigmoid, "x out")
+_tanh_all, _sigmoid_all = (
+    elementwise(lambda w, x: w.tanh(x), "x out"),
+    elementwise(_sigmoid, "x out"),
+)
 
 
 @inner_kernel
@@ -116,7 +128,12 @@ def adjoint_activate(board, threads, g, y, g_bias, activation, slope):
     parts = parts_of(threads, *shape, 1, SHARES)
     long_g, long_y = matrix(flat(g), 0, shape[0], shape[1]), matrix(flat(y), 0, shape[0], shape[1])
     totals = matrix(empty(parts * shape[1], g_bias.dtype), 0, parts, shape[1])
-    call(distribute, board, parts, job(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(_part_of_adjoint, (long_g, long_y, totals, activation, slope, parts)),
+    )
     for j in range(width):
         total = g.dtype.type(0)
         for part in range(parts):
@@ -166,8 +183,9 @@ def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, 
 def chain_forward(x, theta, layers, slopes, values):
     """Small layers one after another.
 
-    `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width) in turn. ``layers[0]``
-    are the widths, the input's first; ``layers[1]`` the numbers of the activations.
+    `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n,
+    width) in turn. ``layers[0]`` are the widths, the input's first; ``layers[1]`` the numbers of
+    the activations.
     """
     n = x.shape[0]
     before = x
@@ -185,7 +203,8 @@ def chain_forward(x, theta, layers, slopes, values):
 
 @kernel
 def chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, wants_x):
-    """Cotangents of all parameters into `gradient`, laid out as `theta`, and of x into `gx` if wanted. Example by example.
+    """Cotangents of all parameters into `gradient`, laid out as `theta`, and of x into `gx` if
+    wanted. Example by example.
 
     Behind the results in `values` there is room for two rows of the widest layer.
     """
@@ -206,7 +225,9 @@ def chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, wants_x):
             bias = place + n_in * n_out
             for j in range(n_out):
                 incoming = g[i, j] if layer == last else ours[j]
-                ours[j] = _through(incoming, values[first + j], layers[1, layer], slopes[layer], zero, one)
+                ours[j] = _through(
+                    incoming, values[first + j], layers[1, layer], slopes[layer], zero, one
+                )
                 gradient[bias + j] += ours[j]
             source = start - n * n_in + i * n_in
             for k in range(n_in):

@@ -1,7 +1,8 @@
 """Dense layers one after another, matrix product by matrix product.
 
-`theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width) in turn. ``layers[0]`` are the
-widths, the input's first; ``layers[1]`` the numbers of the activations.
+`theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width)
+in turn. ``layers[0]`` are the widths, the input's first; ``layers[1]`` the numbers of the
+activations.
 """
 
 from __future__ import annotations
@@ -49,9 +50,31 @@ def forward(board, threads, x, theta, layers, slopes, values):
             least = zero
         elif activation > 1:
             added = zeros(n_out, theta.dtype)
-        call(product, board, threads, before, rows, columns, weight, n_out, False, added, y, n_out, least)
+        call(
+            product,
+            board,
+            threads,
+            before,
+            rows,
+            columns,
+            weight,
+            n_out,
+            False,
+            added,
+            y,
+            n_out,
+            least,
+        )
         if activation > 1:
-            call(add_bias_activate, board, threads, matrix(y, 0, n, n_out), bias, activation, slopes[layer])
+            call(
+                add_bias_activate,
+                board,
+                threads,
+                matrix(y, 0, n, n_out),
+                bias,
+                activation,
+                slopes[layer],
+            )
         before = y
         place = middle + n_out
         start += n * n_out
@@ -59,14 +82,19 @@ def forward(board, threads, x, theta, layers, slopes, values):
 
 @kernel
 def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, wanted):
-    """Cotangents of the parameters into `gradient`, laid out as `theta`, and of x into `gx`; `wanted` says which, x first."""
+    """Cotangents of the parameters into `gradient`, laid out as `theta`, and of x into `gx`;
+    `wanted` says which, x first.
+    """
     n, last = x.shape[0], slopes.size - 1
     lowest = theta.dtype.type(-np.inf)
     widest, total = 0, 0
     for layer in range(slopes.size):
         widest = larger(widest, layers[0, layer + 1])
         total += layers[0, layer + 1]
-    rooms, nothing = empty(2 * n * widest, theta.dtype), zeros(larger(widest, layers[0, 0]), theta.dtype)
+    rooms, nothing = (
+        empty(2 * n * widest, theta.dtype),
+        zeros(larger(widest, layers[0, 0]), theta.dtype),
+    )
     flat_x, flat_g = flat(x), flat(g)
     for i in range(flat_g.size):
         rooms[i] = flat_g[i]
@@ -83,12 +111,44 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
         g_bias = line(gradient, place + n_in * n_out, n_out)
         call(adjoint_activate, board, threads, ours, y, g_bias, layers[1, layer], slopes[layer])
         before = flat_x if layer == 0 else line(values, start - n * n_in, n * n_in)
-        weight, g_weight, flat_ours = line(theta, place, n_in * n_out), line(gradient, place, n_in * n_out), line(rooms, at, n * n_out)
+        weight, g_weight, flat_ours = (
+            line(theta, place, n_in * n_out),
+            line(gradient, place, n_in * n_out),
+            line(rooms, at, n * n_out),
+        )
         if wanted[2 * layer + 1]:
             rows, columns = _places(n_in, 1), _places(n, n_in)
-            call(product, board, threads, before, rows, columns, flat_ours, n_out, False, nothing, g_weight, n_out, lowest)
+            call(
+                product,
+                board,
+                threads,
+                before,
+                rows,
+                columns,
+                flat_ours,
+                n_out,
+                False,
+                nothing,
+                g_weight,
+                n_out,
+                lowest,
+            )
         if earliest > 2 * layer:
             return
         rows, columns = _places(n, n_out), _places(n_out, 1)
         back = flat(gx) if layer == 0 else line(rooms, n * widest - at, n * n_in)
-        call(product, board, threads, flat_ours, rows, columns, weight, n_out, True, nothing, back, n_in, lowest)
+        call(
+            product,
+            board,
+            threads,
+            flat_ours,
+            rows,
+            columns,
+            weight,
+            n_out,
+            True,
+            nothing,
+            back,
+            n_in,
+            lowest,
+        )

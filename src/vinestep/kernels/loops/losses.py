@@ -13,7 +13,8 @@ __all__ = ["cross_entropy", "squared_error"]
 def cross_entropy(logits, labels, losses, slopes, weight):
     """Losses of the examples, and ``weight * (softmax(logits) - one_hot(labels))``.
 
-    Returns the sum of the losses in float64, and the first row whose label is out of range, or -1; nothing is computed then.
+    Returns the sum of the losses in float64, and the first row whose label is out of range, or -1;
+    nothing is computed then.
     """
     total, scale = 0.0, logits.dtype.type(weight)
     for i in range(labels.size):

@@ -40,7 +40,9 @@ def columns(x, mean, factor, shift, y, floor):
 
 @kernel
 def columns_sums(g, x, mean, inverse, factor, shift, floor, by_scale, by_shift):
-    """Of each column the sum of `g` where `columns` is above the floor, and of that times the normalised values, in float64."""
+    """Of each column the sum of `g` where `columns` is above the floor, and of that times the
+    normalised values, in float64.
+    """
     by_scale[:] = 0.0
     by_shift[:] = 0.0
     zero, everywhere = x.dtype.type(0), floor == -np.inf
@@ -54,7 +56,8 @@ def columns_sums(g, x, mean, inverse, factor, shift, floor, by_scale, by_shift):
 
 @kernel
 def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shift, gx):
-    """Through the statistics: ``gx = factor * (g - by_shift - normal * by_scale)``, where `columns` is above the floor.
+    """Through the statistics: ``gx = factor * (g - by_shift - normal * by_scale)``, where `columns`
+    is above the floor.
 
     `by_scale` and `by_shift` are what `columns_sums` finds, divided by the number of rows.
     """
@@ -89,7 +92,12 @@ def _part_of_rows(x, scale, shift, epsilon, y, mean, inverse, parts, part):
 @kernel
 def rows(board, threads, x, scale, shift, epsilon, y, mean, inverse):
     parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
-    call(distribute, board, parts, job(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(_part_of_rows, (x, scale, shift, epsilon, y, mean, inverse, parts)),
+    )
 
 
 @inner_kernel
@@ -117,8 +125,15 @@ def _part_of_rows_adjoint(g, x, scale, mean, inverse, gx, sums, parts, part):
 
 @kernel
 def rows_adjoint(board, threads, g, x, scale, mean, inverse, gx):
-    """The cotangent of x into `gx`; returns those of scale and shift, of each part ``(parts, 2, width)``."""
+    """The cotangent of x into `gx`; returns those of scale and shift, of each part ``(parts, 2,
+    width)``.
+    """
     parts = parts_of(threads, x.shape[0], 2 * x.shape[1], 1, SHARES)
     sums = np.empty((parts, 2, x.shape[1]), scale.dtype)
-    call(distribute, board, parts, job(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)))
+    call(
+        distribute,
+        board,
+        parts,
+        job(_part_of_rows_adjoint, (g, x, scale, mean, inverse, gx, sums, parts)),
+    )
     return sums

@@ -47,7 +47,12 @@ def square_sum(board, threads, x):
 def _part_of_digest(words, totals, parts, part):
     begin, end = span(words.size, parts, 1, part)
     own = line(words, begin, end - begin)
-    total, step, half, low = np.uint64(0), np.uint64(0x9E3779B97F4A7C15), np.uint64(32), np.uint64(0xFFFFFFFF)
+    total, step, half, low = (
+        np.uint64(0),
+        np.uint64(0x9E3779B97F4A7C15),
+        np.uint64(32),
+        np.uint64(0xFFFFFFFF),
+    )
     key = np.uint64(begin) * step
     for i in range(own.size):
         mixed = own[i] + key
@@ -58,9 +63,11 @@ def _part_of_digest(words, totals, parts, part):
 
 @kernel
 def digest(board, threads, words):
-    """A number that is another one if any of the words (uint64) is changed, but for one chance in some thousand millions.
+    """A number that is another one if any of the words (uint64) is changed, but for one chance in
+    some thousand millions.
 
-    To each word a key of its place is added, and the halves are multiplied, as in NH (Black, Halevi, Krawczyk, Krovetz, Rogaway, 1999).
+    To each word a key of its place is added, and the halves are multiplied, as in NH (Black,
+    Halevi, Krawczyk, Krovetz, Rogaway, 1999).
     """
     parts = parts_of(threads, words.size, 1, 1, SHARES) if words.size > READ_ALONE else 1
     totals = empty(parts, words.dtype)

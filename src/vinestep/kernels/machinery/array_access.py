@@ -1,4 +1,5 @@
-"""What kernels say all the time, as few instructions: Numba's own is compiled anew for every kernel, or full of checks.
+"""What kernels say all the time, as few instructions: Numba's own is compiled anew for every
+kernel, or full of checks.
 
 Kernels that are full of slices and new arrays compile in half to two thirds of the time with these.
 """
@@ -39,7 +40,13 @@ def flat(typing_context, x):
 
     def generate(context, builder, signature, given):
         array = array_at(context, builder, signature.args[0], given[0])
-        return _view(context, builder, signature, [given[0], ir.Constant(array.nitems.type, 0)], [array.nitems])
+        return _view(
+            context,
+            builder,
+            signature,
+            [given[0], ir.Constant(array.nitems.type, 0)],
+            [array.nitems],
+        )
 
     return contiguous(x).copy(ndim=1)(x), generate
 

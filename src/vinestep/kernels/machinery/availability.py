@@ -1,7 +1,8 @@
-"""Whether loops can be trusted with the installed versions of Numba and llvmlite, or definitions run in their place.
+"""Whether loops can be trusted with the installed versions of Numba and llvmlite, or definitions
+run in their place.
 
-Found out once a process, at the first use: by the names that are needed, and once a machine and version by a test in child processes,
-where what can not be trusted may crash.
+Found out once a process, at the first use: by the names that are needed, and once a machine and
+version by a test in child processes, where what can not be trusted may crash.
 """
 
 from __future__ import annotations
@@ -30,7 +31,9 @@ log = logging.getLogger("vinestep")
 
 
 class Switch:
-    """Whether loops run; None until somebody asks. ``VINESTEP_KERNELS=off`` in the environment turns them off."""
+    """Whether loops run; None until somebody asks. ``VINESTEP_KERNELS=off`` in the environment
+    turns them off.
+    """
 
     def __init__(self) -> None:
         self.on: bool | None = False if os.environ.get("VINESTEP_KERNELS", "on") == "off" else None
@@ -53,8 +56,10 @@ class Switch:
             if self.on is not False:
                 self.on = False
                 warnings.warn(
-                    f"Compiled loops do not work here ({reason}). The definitions of the operations run in their place, in NumPy: the same "
-                    f"results, several times slower. Install what was tested: pip install '{TESTED}'",
+                    f"Compiled loops do not work here ({reason}). The definitions of the "
+                    "operations run in their place, in NumPy: the same "
+                    "results, several times slower. Install what was tested: pip install "
+                    f"'{TESTED}'",
                     KernelsWarning,
                     stacklevel=4,
                 )
@@ -118,20 +123,43 @@ def _versions() -> str:
 def _digest() -> str:
     from .compilation import SOURCES
 
-    here = [SOURCES, _versions(), sys.version, platform.machine(), platform.node(), platform.platform()]
+    here = [
+        SOURCES,
+        _versions(),
+        sys.version,
+        platform.machine(),
+        platform.node(),
+        platform.platform(),
+    ]
     return hashlib.sha256("\n".join(here).encode()).hexdigest()[:20]
 
 
 def _tested() -> str:
-    """What goes wrong in a process that compiles, and in one that finds its work on disk; nothing if all is well."""
+    """What goes wrong in a process that compiles, and in one that finds its work on disk; nothing
+    if all is well.
+    """
     if not sys.executable:
         return ""
     with tempfile.TemporaryDirectory() as folder:
-        environment = os.environ | {"NUMBA_CACHE_DIR": folder, "PYTHONPATH": os.pathsep.join(path for path in sys.path if path)}
+        environment = os.environ | {
+            "NUMBA_CACHE_DIR": folder,
+            "PYTHONPATH": os.pathsep.join(path for path in sys.path if path),
+        }
         for way in ("compiled", "from the cache"):
-            command = [sys.executable, "-c", f"from {__package__} import self_test; self_test.main()"]
+            command = [
+                sys.executable,
+                "-c",
+                f"from {__package__} import self_test; self_test.main()",
+            ]
             try:
-                done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=SECONDS, check=False)
+                done = subprocess.run(
+                    command,
+                    env=environment,
+                    capture_output=True,
+                    text=True,
+                    timeout=SECONDS,
+                    check=False,
+                )
             except (OSError, subprocess.TimeoutExpired) as error:
                 return f"{_versions()}: the self-test could not be run: {error}"
             if done.returncode:

@@ -1,4 +1,6 @@
-"""The matrix library's threads, which would compete with those of the pool: for as long as a run lasts it keeps to one."""
+"""The matrix library's threads, which would compete with those of the pool: for as long as a run
+lasts it keeps to one.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ __all__ = ["keeps_to_one_thread", "one_blas_thread"]
 
 
 class _Hold:
-    """Who wants the matrix library to keep to one thread, and how many it had before the first of them."""
+    """Who wants the matrix library to keep to one thread, and how many it had before the first of
+    them.
+    """
 
     def __init__(self) -> None:
         self.lock = threading.RLock()
@@ -52,21 +56,27 @@ def _matrix_libraries() -> list[Any]:
     """Those that are loaded now."""
     from threadpoolctl import ThreadpoolController
 
-    return [library for library in ThreadpoolController().lib_controllers if library.user_api == "blas"]
+    return [
+        library for library in ThreadpoolController().lib_controllers if library.user_api == "blas"
+    ]
 
 
 def _set_threads(library: Any, count: int) -> None:
-    """Whatever thread asks. By its usual way threadpoolctl lets only the first thread that ever asked change anything, silently."""
+    """Whatever thread asks. By its usual way threadpoolctl lets only the first thread that ever
+    asked change anything, silently.
+    """
     set_threads = getattr(library, "_real_set_num_threads", library.set_num_threads)
     set_threads(count)
 
 
 @contextmanager
 def one_blas_thread() -> Iterator[None]:
-    """The matrix library keeps to one thread; afterwards it has as many as before, also after an error.
+    """The matrix library keeps to one thread; afterwards it has as many as before, also after an
+    error.
 
-    A limit that somebody has set before (`threadpoolctl.threadpool_limits`) holds for the pool's threads as well. Several may ask for
-    this at once, in any thread: what was before the first is put back after the last.
+    A limit that somebody has set before (`threadpoolctl.threadpool_limits`) holds for the pool's
+    threads as well. Several may ask for this at once, in any thread: what was before the first is
+    put back after the last.
 
     Examples
     --------

@@ -13,12 +13,22 @@ __all__ = ["SOURCES", "inner_kernel", "kernel"]
 
 # sums may be reordered and products fused, NaN and infinity keep their meaning
 FAST = {"reassoc", "contract", "nsz", "arcp"}
-OPTIONS = {"nopython": True, "nogil": True, "fastmath": FAST, "error_model": "numpy", "no_cfunc_wrapper": True}
+OPTIONS = {
+    "nopython": True,
+    "nogil": True,
+    "fastmath": FAST,
+    "error_model": "numpy",
+    "no_cfunc_wrapper": True,
+}
 
 
 def _fingerprint() -> str:
-    """A digest of the sources of all loops: they call one another across files, so compiled code is valid for these sources only."""
-    return hashlib.sha256(b"".join(path.read_bytes() for path in sorted(Path(__file__).parents[1].glob("*/*.py")))).hexdigest()
+    """A digest of the sources of all loops: they call one another across files, so compiled code is
+    valid for these sources only.
+    """
+    return hashlib.sha256(
+        b"".join(path.read_bytes() for path in sorted(Path(__file__).parents[1].glob("*/*.py")))
+    ).hexdigest()
 
 
 SOURCES = _fingerprint()

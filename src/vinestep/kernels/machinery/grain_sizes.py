@@ -2,10 +2,25 @@
 
 from __future__ import annotations
 
-__all__ = ["BLOCKS", "DEEP", "GRAIN", "LONG", "RATE", "SHARES", "TILE", "WIDE", "WORTH_SHARING", "parts_of", "rows_together", "span"]
+__all__ = [
+    "BLOCKS",
+    "DEEP",
+    "GRAIN",
+    "LONG",
+    "RATE",
+    "SHARES",
+    "TILE",
+    "WIDE",
+    "WORTH_SHARING",
+    "parts_of",
+    "rows_together",
+    "span",
+]
 
 GRAIN = 1 << 14  # elements in a part, at least
-WORTH_SHARING = 1 << 15  # elements below which handing parts to threads that are awake costs more than it saves
+WORTH_SHARING = (
+    1 << 15
+)  # elements below which handing parts to threads that are awake costs more than it saves
 SHARES = 4  # parts a thread, so that one that is held up is not waited for
 LONG = 64  # elements from which a loop along a row is as fast as a long one
 
@@ -18,9 +33,11 @@ RATE = 32  # multiply-adds in the time of one element of a simple loop
 
 
 def parts_of(threads: int, n: int, each: int, multiple: int, shares: int) -> int:
-    """Into how many parts to split n things that stand for so many elements each, at multiples; `shares` a thread if it pays.
+    """Into how many parts to split n things that stand for so many elements each, at multiples;
+    `shares` a thread if it pays.
 
-    This depends on the work and the number of threads only, so that sums over parts come out the same each time.
+    This depends on the work and the number of threads only, so that sums over parts come out the
+    same each time.
     """
     if threads == 1 or n * each < WORTH_SHARING:
         return 1

@@ -1,8 +1,10 @@
-"""The thread pool of compiled loops: jobs are distributed within a microsecond, without the interpreter, to threads that poll.
+"""The thread pool of compiled loops: jobs are distributed within a microsecond, without the
+interpreter, to threads that poll.
 
-Threads communicate through the board, an array of atomic counters. A job is a compiled function, its arguments and a number of
-parts; each free thread fetches the next part. The ticket is one counter: its high bits number the jobs, its low bits count the parts
-left, so that a compare-and-swap can never take a part of an earlier job.
+Threads communicate through the board, an array of atomic counters. A job is a compiled function,
+its arguments and a number of parts; each free thread fetches the next part. The ticket is one
+counter: its high bits number the jobs, its low bits count the parts left, so that a
+compare-and-swap can never take a part of an earlier job.
 """
 
 from __future__ import annotations
@@ -42,7 +44,9 @@ from .symbol_calls import declared
 
 __all__ = ["distribute", "job", "parts_of", "rows_together", "serve", "span", "until_changed"]
 
-parts_of, rows_together, span = (inner_kernel(function) for function in (sizes.parts_of, sizes.rows_together, sizes.span))
+parts_of, rows_together, span = (
+    inner_kernel(function) for function in (sizes.parts_of, sizes.rows_together, sizes.span)
+)
 
 PART_BITS = 16
 MOST_PARTS = (1 << PART_BITS) - 1
@@ -70,7 +74,9 @@ def _read(typing_context, board, place):
 @intrinsic
 def _write(typing_context, board, place, value):
     def generate(context, builder, signature, arguments):
-        builder.store_atomic(arguments[2], _cell(context, builder, signature, arguments), "release", 8)
+        builder.store_atomic(
+            arguments[2], _cell(context, builder, signature, arguments), "release", 8
+        )
         return nothing(context)
 
     return types.void(board, types.int64, types.int64), generate
@@ -79,7 +85,9 @@ def _write(typing_context, board, place, value):
 @intrinsic
 def _add(typing_context, board, place, more):
     def generate(context, builder, signature, arguments):
-        return builder.atomic_rmw("add", _cell(context, builder, signature, arguments), arguments[2], "acq_rel")
+        return builder.atomic_rmw(
+            "add", _cell(context, builder, signature, arguments), arguments[2], "acq_rel"
+        )
 
     return types.int64(board, types.int64, types.int64), generate
 
@@ -89,7 +97,9 @@ def _exchange(typing_context, board, place, old, new):
     """Writes the new value where the old one stands; whether it did."""
 
     def generate(context, builder, signature, arguments):
-        found = builder.cmpxchg(_cell(context, builder, signature, arguments), *arguments[2:], "acq_rel", "acquire")
+        found = builder.cmpxchg(
+            _cell(context, builder, signature, arguments), *arguments[2:], "acq_rel", "acquire"
+        )
         return builder.extract_value(found, 1)
 
     return types.boolean(board, types.int64, types.int64, types.int64), generate
@@ -101,7 +111,9 @@ def _pause(typing_context):
 
     def generate(context, builder, signature, arguments):
         if "x86" in builder.module.triple:
-            builder.call(function(builder, ir.FunctionType(ir.VoidType(), []), "llvm.x86.sse2.pause"), [])
+            builder.call(
+                function(builder, ir.FunctionType(ir.VoidType(), []), "llvm.x86.sse2.pause"), []
+            )
         return nothing(context)
 
     return types.void(), generate
@@ -141,7 +153,9 @@ def _call(typing_context, work, arguments, part):
 
 @intrinsic
 def job(typing_context, loop, arguments):
-    """A kernel and its arguments but the last, which is the number of a part, as addresses; good until the caller returns."""
+    """A kernel and its arguments but the last, which is the number of a part, as addresses; good
+    until the caller returns.
+    """
     inner = kernel_signature(typing_context, loop, (*arguments.types, types.int64))
 
     def generate(context, builder, signature, given):
@@ -157,7 +171,12 @@ def job(typing_context, loop, arguments):
         _, failed, _ = call_compiled(context, inside, target, inner, [*values, part])
         inside.ret(inside.zext(failed, WORK.return_type))
 
-        return pair(context, builder, signature.return_type, [builder.ptrtoint(pointer, INDEX) for pointer in (work, place)])
+        return pair(
+            context,
+            builder,
+            signature.return_type,
+            [builder.ptrtoint(pointer, INDEX) for pointer in (work, place)],
+        )
 
     return types.UniTuple(types.int64, 2)(loop, arguments), generate
 
@@ -179,7 +198,9 @@ def _take_parts(board):
 
 @inner_kernel
 def distribute(board, parts, job):
-    """Run all parts of a job, with the pool's free threads; single-threaded if the board holds another job."""
+    """Run all parts of a job, with the pool's free threads; single-threaded if the board holds
+    another job.
+    """
     function, arguments = job
     failed = 0
     if parts == 1 or not _exchange(board, TAKEN, 0, 1):

@@ -12,7 +12,9 @@ __all__ = ["Kernels"]
 
 
 class Kernels:
-    """The functions of a module of loops. The first that has to be compiled on this machine says so, once."""
+    """The functions of a module of loops. The first that has to be compiled on this machine says
+    so, once.
+    """
 
     def __init__(self, module: str) -> None:
         self._module = module

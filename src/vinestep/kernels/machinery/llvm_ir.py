@@ -15,7 +15,9 @@ INDEX = ir.IntType(64)
 def counted(builder, first, stop, step):
     """A loop over the whole numbers from `first` up to before `stop`."""
     before = builder.basic_block
-    head, body, after = (builder.append_basic_block(name) for name in ("loop", "loop_body", "loop_end"))
+    head, body, after = (
+        builder.append_basic_block(name) for name in ("loop", "loop_body", "loop_end")
+    )
     builder.branch(head)
     builder.position_at_end(head)
     index = builder.phi(first.type)

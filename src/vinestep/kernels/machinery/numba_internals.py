@@ -1,4 +1,6 @@
-"""What the machinery uses of Numba beyond its documentation, all in this file. `NEEDED` lists it, with what it is for."""
+"""What the machinery uses of Numba beyond its documentation, all in this file. `NEEDED` lists it,
+with what it is for.
+"""
 
 from __future__ import annotations
 
@@ -28,20 +30,30 @@ __all__ = [
 ]
 
 NEEDED = {
-    "numba.core.registry.CPUDispatcher": "the object behind a compiled function; ours compiles without copies of what it calls",
-    "numba.core.registry.CPUDispatcher.compile": "compiles for arguments of given types, or loads what was compiled",
-    "numba.core.registry.CPUDispatcher.get_call_template": "which types are compiled for when one compiled function calls another",
+    "numba.core.registry.CPUDispatcher": "the object behind a compiled function; ours compiles "
+    "without copies of what it calls",
+    "numba.core.registry.CPUDispatcher.compile": "compiles for arguments of given types, or loads "
+    "what was compiled",
+    "numba.core.registry.CPUDispatcher.get_call_template": "which types are compiled for when one "
+    "compiled function calls another",
     "numba.core.registry.CPUDispatcher.stats": "where compiled code is kept",
     "numba.core.caching.FunctionCache": "compiled code on disk",
-    "numba.core.caching.FunctionCache._impl_class": "what is written of a compiled function, and how it is read",
-    "numba.core.caching.FunctionCache._index_key": "what compiled code on disk is valid for; ours adds the sources of all loops",
+    "numba.core.caching.FunctionCache._impl_class": "what is written of a compiled function, and "
+    "how it is read",
+    "numba.core.caching.FunctionCache._index_key": "what compiled code on disk is valid for; ours "
+    "adds the sources of all loops",
     "numba.core.caching.CompileResultCacheImpl": "see `_impl_class`",
-    "numba.core.caching.CompileResultCacheImpl.reduce": "what is written; ours adds which functions are called by symbol",
-    "numba.core.caching.CompileResultCacheImpl.rebuild": "how it is read; ours loads those functions first",
+    "numba.core.caching.CompileResultCacheImpl.reduce": "what is written; ours adds which "
+    "functions are called by symbol",
+    "numba.core.caching.CompileResultCacheImpl.rebuild": "how it is read; ours loads those "
+    "functions first",
     "numba.core.compiler.CompileResult": "a compiled function: its library, and its description",
-    "numba.core.codegen.JITCodeLibrary.get_pointer_to_function": "the address of a compiled function",
-    "numba.core.types.functions.Dispatcher.get_call_type": "the types that a call of a compiled function takes and gives",
-    "numba.core.imputils.impl_ret_borrowed": "counts the references of a result that belongs to an argument",
+    "numba.core.codegen.JITCodeLibrary.get_pointer_to_function": "the address of a compiled "
+    "function",
+    "numba.core.types.functions.Dispatcher.get_call_type": "the types that a call of a compiled "
+    "function takes and gives",
+    "numba.core.imputils.impl_ret_borrowed": "counts the references of a result that belongs to "
+    "an argument",
     "numba.core.imputils.impl_ret_new_ref": "counts the references of a new result",
     "numba.core.base.BaseContext.make_array": "the fields of an array: data, shape, strides, owner",
     "numba.core.base.BaseContext.get_value_type": "the machine type of a number",
@@ -85,7 +97,9 @@ def _is_there(name: str) -> bool:
 
 
 class _Callees(threading.local):
-    """Which functions those that are being compiled in this thread call by symbol, the innermost last."""
+    """Which functions those that are being compiled in this thread call by symbol, the innermost
+    last.
+    """
 
     def __init__(self) -> None:
         self.sets: list[set[object]] = []
@@ -110,7 +124,9 @@ def dispatcher_of(python_function, options, sources, *, inner):
     from numba.core.registry import CPUDispatcher
 
     class Saved(CompileResultCacheImpl):
-        """Compiled code with the functions that it calls by symbol: these have to be in a process before it."""
+        """Compiled code with the functions that it calls by symbol: these have to be in a process
+        before it.
+        """
 
         def reduce(self, compiled):
             return tuple(_callees.sets[-1]), super().reduce(compiled)
@@ -135,12 +151,17 @@ def dispatcher_of(python_function, options, sources, *, inner):
             except Unsound:
                 raise
             except Exception as error:
-                raise Unsound(f"{self.py_func.__name__}{sig} could not be compiled: {type(error).__name__}: {error}") from error
+                raise Unsound(
+                    f"{self.py_func.__name__}{sig} could not be compiled: {type(error).__name__}: "
+                    f"{error}"
+                ) from error
             finally:
                 _callees.sets.pop()
 
         def get_call_template(self, args, kws):
-            """Numbers and truth values written where another kernel calls it are taken as any others, not compiled for each."""
+            """Numbers and truth values written where another kernel calls it are taken as any
+            others, not compiled for each.
+            """
             return super().get_call_template(tuple(types.unliteral(kind) for kind in args), kws)
 
     class InnerKernel(Kernel):
@@ -164,7 +185,9 @@ def kernel_signature(typing_context, kernel, kinds):
 
 
 def compiled_function(context, builder, kernel, kinds, callee):
-    """A compiled function as one that the code being written can call by the symbol `callee`, which it needs from now on."""
+    """A compiled function as one that the code being written can call by the symbol `callee`, which
+    it needs from now on.
+    """
     callee()
     _callees.sets[-1].add(callee)
     kind = context.call_conv.get_function_type(kernel.overloads[kinds].signature.return_type, kinds)
@@ -179,7 +202,9 @@ def address_of(kernel, kinds):
 
 def call_compiled(context, builder, function, signature, values):
     """Whether a call failed (for `pass_on`), that as one bit, and what it gave."""
-    status, found = context.call_conv.call_function(builder, function, signature.return_type, signature.args, values)
+    status, found = context.call_conv.call_function(
+        builder, function, signature.return_type, signature.args, values
+    )
     return status, status.is_error, found
 
 
@@ -215,7 +240,9 @@ def view(context, builder, kind, source, data, shape, strides):
 
     found = context.make_array(kind)(context, builder)
     owner = {"meminfo": source.meminfo, "parent": source.parent}
-    populate_array(found, data=data, shape=shape, strides=strides, itemsize=source.itemsize, **owner)
+    populate_array(
+        found, data=data, shape=shape, strides=strides, itemsize=source.itemsize, **owner
+    )
     return impl_ret_borrowed(context, builder, kind, found._getvalue())
 
 
@@ -230,5 +257,7 @@ def new_array(context, builder, kind, n, alignment):
     size = builder.mul(n, itemsize)
     owner = context.nrt.meminfo_alloc_aligned(builder, size, alignment)
     data = builder.bitcast(context.nrt.meminfo_data(builder, owner), element.as_pointer())
-    populate_array(array, data=data, shape=[n], strides=[itemsize], itemsize=itemsize, meminfo=owner)
+    populate_array(
+        array, data=data, shape=[n], strides=[itemsize], itemsize=itemsize, meminfo=owner
+    )
     return impl_ret_new_ref(context, builder, kind, array._getvalue()), data, size

@@ -1,7 +1,8 @@
-"""Loops divided among the threads of the pool. Kernels release the interpreter lock, so that they run in parallel.
+"""Loops divided among the threads of the pool. Kernels release the interpreter lock, so that they
+run in parallel.
 
-A kernel that is given a board distributes its parts itself (`helpers`); other work is distributed through the interpreter by
-`run_all`, which pays for large work only.
+A kernel that is given a board distributes its parts itself (`helpers`); other work is distributed
+through the interpreter by `run_all`, which pays for large work only.
 """
 
 from __future__ import annotations
@@ -38,25 +39,34 @@ T = TypeVar("T")
 sharing = Kernels("vinestep.kernels.machinery.job_distribution")
 
 MOST_THREADS = 8
-WORTH_WAKING = 1 << 17  # elements from which threads are woken, to help with this or with what comes after
+WORTH_WAKING = (
+    1 << 17
+)  # elements from which threads are woken, to help with this or with what comes after
 
-# of work distributed through the interpreter; for kernels that distribute their own parts see `sizes`
+# of work distributed through the interpreter; for kernels that distribute their own parts see
+# `sizes`
 GRAIN = 1 << 15  # elements in a part, at least
 WORTH = 1 << 19  # elements below which distributing parts costs more than it saves
 SHARES = 4  # parts per thread, so that a delayed thread does not hold up the others
 
 
 def n_threads() -> int:
-    """How many threads share the work: ``VINESTEP_THREADS``, or ``OMP_NUM_THREADS``, or as many as there are processors, up to 8."""
+    """How many threads share the work: ``VINESTEP_THREADS``, or ``OMP_NUM_THREADS``, or as many as
+    there are processors, up to 8.
+    """
     for name in ("VINESTEP_THREADS", "OMP_NUM_THREADS"):
         asked = os.environ.get(name, "")
         if asked.isdigit() and int(asked) > 0:
             return int(asked)
-    usable = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    usable = (
+        len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    )
     return min(usable, MOST_THREADS)
 
 
-PATIENCE = 240_000  # polls of a board before a thread sleeps; some milliseconds, longer than most of what happens between two steps
+# polls of a board before a thread sleeps; some milliseconds, longer than most of what happens
+# between two steps
+PATIENCE = 240_000
 
 
 class _Mine(threading.local):
@@ -102,7 +112,9 @@ class _Seat:
 
 
 class _Helper:
-    """A thread of the pool: it polls the board for a moment after its last work, then sleeps until its queue holds something."""
+    """A thread of the pool: it polls the board for a moment after its last work, then sleeps until
+    its queue holds something.
+    """
 
     def __init__(self, number: int, board: np.ndarray) -> None:
         self.seats: SimpleQueue[_Seat | None] = SimpleQueue()
@@ -179,7 +191,9 @@ def _hired() -> _Crew:
 
 
 def allow(n: int) -> None:
-    """From now on at most so many threads work; work is split into the same parts whatever their number."""
+    """From now on at most so many threads work; work is split into the same parts whatever their
+    number.
+    """
     global _allowed, _crew
     n = min(n, THREADS)
     with _hiring:
@@ -206,11 +220,14 @@ if hasattr(os, "register_at_fork"):
     os.register_at_fork(after_in_child=_forget)
 
 
-def spans(n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES) -> list[tuple[int, int]]:
+def spans(
+    n: int, *, each: int = 1, multiple: int = 1, shares: int = SHARES
+) -> list[tuple[int, int]]:
     """``range(n)`` in parts for the threads to take, or in one if the work is small.
 
-    `each` says how many elements one of the n stands for; the parts begin at multiples of `multiple`, and there are `shares` of them a
-    thread. The parts depend on the work and the number of threads only, so that sums over them come out the same each time.
+    `each` says how many elements one of the n stands for; the parts begin at multiples of
+    `multiple`, and there are `shares` of them a thread. The parts depend on the work and the number
+    of threads only, so that sums over them come out the same each time.
     """
     parts = 1
     if THREADS > 1 and n * each >= WORTH and not _mine.busy:
@@ -272,8 +289,13 @@ def in_parts(work: Callable[[int, int], T], parts: Sequence[tuple[int, int]]) ->
 
 
 def over_rows(loop: Callable[..., T], arrays: Sequence[np.ndarray]) -> list[T]:
-    """``loop(*arrays)`` for arrays of one length: whole if the work is small, otherwise part by part; the results in order."""
+    """``loop(*arrays)`` for arrays of one length: whole if the work is small, otherwise part by
+    part; the results in order.
+    """
     if arrays[0].size < WORTH:
         return [loop(*arrays)]
     n = len(arrays[0])
-    return in_parts(lambda start, stop: loop(*(array[start:stop] for array in arrays)), spans(n, each=arrays[0].size // n))
+    return in_parts(
+        lambda start, stop: loop(*(array[start:stop] for array in arrays)),
+        spans(n, each=arrays[0].size // n),
+    )

@@ -1,4 +1,6 @@
-"""A small loop that uses all of the machinery, and its result: run in a process of its own, since what is unsound may crash."""
+"""A small loop that uses all of the machinery, and its result: run in a process of its own, since
+what is unsound may crash.
+"""
 
 from __future__ import annotations
 
@@ -41,18 +43,26 @@ def _sum(x):
 
 @kernel
 def answer(board, x):
-    """``[sum(tanh(x)), sum of the softmax of the second row, sum of zeros and x without the first row]``"""
+    """``[sum(tanh(x)), sum of the softmax of the second row, sum of zeros and x without the first
+    row]``
+    """
     found = empty(x.size, x.dtype)
     call(distribute, board, PARTS, job(_third, (flat(x), found)))
     rows = matrix(found, 0, x.shape[0], x.shape[1])
     tangents = call(_sum, flat(rows))
     soften(rows[1])
     nothing = zeros(x.size, x.dtype)
-    return tangents, call(_sum, line(found, x.shape[1], x.shape[1])), call(_sum, nothing) + call(_sum, beyond(flat(x), x.shape[1]))
+    return (
+        tangents,
+        call(_sum, line(found, x.shape[1], x.shape[1])),
+        call(_sum, nothing) + call(_sum, beyond(flat(x), x.shape[1])),
+    )
 
 
 def main() -> None:
     """Raises unless the loop computes what NumPy does."""
     for dtype in (np.float32, np.float64):
         x = np.linspace(-3, 3, 30, dtype=dtype).reshape(3, 10)
-        np.testing.assert_allclose(answer(board(), x), [np.tanh(x).sum(), 1, x[1:].sum()], rtol=1e-4, atol=1e-4)
+        np.testing.assert_allclose(
+            answer(board(), x), [np.tanh(x).sum(), 1, x[1:].sum()], rtol=1e-4, atol=1e-4
+        )

@@ -1,4 +1,6 @@
-"""Calls between kernels by symbol, so that a callee is compiled once and not again within each caller."""
+"""Calls between kernels by symbol, so that a callee is compiled once and not again within each
+caller.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ __all__ = ["call", "declared"]
 
 @dataclass(frozen=True)
 class _Callee:
-    """A kernel for arguments of these types. Calling it makes its code known under the name; so it has to be in each process."""
+    """A kernel for arguments of these types. Calling it makes its code known under the name; so it
+    has to be in each process.
+    """
 
     module: str
     kernel: str
@@ -40,9 +44,13 @@ class _Callee:
 
 
 def declared(context, builder, kernel, kinds):
-    """A compiled kernel, to be called by what is being written, which makes it known again when it is loaded from the cache."""
+    """A compiled kernel, to be called by what is being written, which makes it known again when it
+    is loaded from the cache.
+    """
     function = kernel.py_func
-    return compiled_function(context, builder, kernel, kinds, _Callee(function.__module__, function.__name__, kinds))
+    return compiled_function(
+        context, builder, kernel, kinds, _Callee(function.__module__, function.__name__, kinds)
+    )
 
 
 @intrinsic
@@ -52,7 +60,9 @@ def call(typing_context, kernel, *arguments):
 
     def generate(context, builder, signature, given):
         function = declared(context, builder, kernel.dispatcher, inner.args)
-        status, failed, found = call_compiled(context, builder, function, inner, unpacked(builder, given[1]))
+        status, failed, found = call_compiled(
+            context, builder, function, inner, unpacked(builder, given[1])
+        )
         with builder.if_then(failed, likely=False):
             pass_on(context, builder, status)
         return found

@@ -1,5 +1,5 @@
-"""Vector instructions put together one by one, where the compiler by itself keeps no block of sums in registers and vectorises
-neither loops as short as a few channels nor hyperbolic tangents.
+"""Vector instructions put together one by one, where the compiler by itself keeps no block of sums
+in registers and vectorises neither loops as short as a few channels nor hyperbolic tangents.
 """
 
 from __future__ import annotations
@@ -36,7 +36,9 @@ __all__ = [
 
 WIDE_REGISTERS = bool(llvmlite.binding.get_host_cpu_features().get("avx512f"))
 VECTOR = 64 if WIDE_REGISTERS else 32  # bytes
-ROWS = 8 if WIDE_REGISTERS else 4  # of a tile; with three vectors a row, or two, its sums just stay in registers
+ROWS = (
+    8 if WIDE_REGISTERS else 4
+)  # of a tile; with three vectors a row, or two, its sums just stay in registers
 
 
 class _Float(NamedTuple):
@@ -52,13 +54,19 @@ class _Float(NamedTuple):
 
 
 FLOATS = {
-    32: _Float(7, 127, 23, (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1"))),
-    64: _Float(14, 1023, 52, (float.fromhex("0x1.62e42feep-1"), float.fromhex("0x1.a39ef35793c76p-33"))),
+    32: _Float(
+        7, 127, 23, (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1"))
+    ),
+    64: _Float(
+        14, 1023, 52, (float.fromhex("0x1.62e42feep-1"), float.fromhex("0x1.a39ef35793c76p-33"))
+    ),
 }
 
 
 class Writer:
-    """Writes vector instructions over the arguments of a function; places are numbers of elements."""
+    """Writes vector instructions over the arguments of a function; places are numbers of
+    elements.
+    """
 
     def __init__(self, context, builder, signature, names, arguments, n_bytes):
         self.builder = builder
@@ -91,7 +99,9 @@ class Writer:
 
     def vector(self, name, place):
         """Where the vector that begins at an element lies."""
-        return self.builder.bitcast(self.builder.gep(self.value[name], [place]), self.many.as_pointer())
+        return self.builder.bitcast(
+            self.builder.gep(self.value[name], [place]), self.many.as_pointer()
+        )
 
     def load(self, name, place):
         return self.builder.load(self.vector(name, place), align=self.bits // 8)
@@ -101,10 +111,15 @@ class Writer:
 
     def prefetch(self, name, place):
         """Prefetch a cache line that will be written to."""
-        address = self.builder.bitcast(self.builder.gep(self.value[name], [place]), ir.IntType(8).as_pointer())
+        address = self.builder.bitcast(
+            self.builder.gep(self.value[name], [place]), ir.IntType(8).as_pointer()
+        )
         number = ir.IntType(32)
         kind = ir.FunctionType(ir.VoidType(), [address.type, number, number, number])
-        self.builder.call(function(self.builder, kind, "llvm.prefetch.p0"), [address, number(1), number(3), number(1)])
+        self.builder.call(
+            function(self.builder, kind, "llvm.prefetch.p0"),
+            [address, number(1), number(3), number(1)],
+        )
 
     def constant(self, number):
         """A number in all lanes."""
@@ -114,16 +129,22 @@ class Writer:
         """One value in all lanes."""
         empty = ir.Constant(self.many, ir.Undefined)
         first = self.builder.insert_element(empty, value, ir.IntType(32)(0))
-        return self.builder.shuffle_vector(first, empty, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), [0] * self.lanes))
+        return self.builder.shuffle_vector(
+            first, empty, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), [0] * self.lanes)
+        )
 
     def shuffled(self, a, b, first):
         """Elements of a and b by turns, half as many of each, from the first on."""
         places = [first + k // 2 + k % 2 * self.lanes for k in range(self.lanes)]
-        return self.builder.shuffle_vector(a, b, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), places))
+        return self.builder.shuffle_vector(
+            a, b, ir.Constant(ir.VectorType(ir.IntType(32), self.lanes), places)
+        )
 
     def call(self, name, *values):
         kind = ir.FunctionType(self.many, [self.many] * len(values))
-        return self.builder.call(function(self.builder, kind, f"llvm.{name}.v{self.lanes}f{self.bits}"), values)
+        return self.builder.call(
+            function(self.builder, kind, f"llvm.{name}.v{self.lanes}f{self.bits}"), values
+        )
 
     def multiply_add(self, a, b, c):
         return self.call("fmuladd", a, b, c)
@@ -145,7 +166,9 @@ class Writer:
         name = f"llvm.vector.reduce.{how}.v{self.lanes}f{self.bits}"
         reduction = function(self.builder, ir.FunctionType(self.one, kinds), name)
         if how == "fadd":
-            return self.builder.call(reduction, [ir.Constant(self.one, 0.0), value], fastmath=("reassoc",))
+            return self.builder.call(
+                reduction, [ir.Constant(self.one, 0.0), value], fastmath=("reassoc",)
+            )
         return self.builder.call(reduction, [value])
 
     def count(self, stop, start=0):
@@ -154,9 +177,11 @@ class Writer:
         return counted(self.builder, first, stop, INDEX(1))
 
     def _exponential(self, x):
-        """``exp(x) = power * (1 + rest)`` with a power of two; for values between whose exponentials are normal numbers.
+        """``exp(x) = power * (1 + rest)`` with a power of two; for values between whose
+        exponentials are normal numbers.
 
-        ``x = k * log(2) + r``, with `k` the nearest whole number; `rest` is the Taylor series of ``exp(r) - 1``.
+        ``x = k * log(2) + r``, with `k` the nearest whole number; `rest` is the Taylor series of
+        ``exp(r) - 1``.
         """
         b, float_ = self.builder, FLOATS[self.bits]
         k = self.call("rint", b.fmul(x, self.constant(1 / math.log(2))))
@@ -168,11 +193,15 @@ class Writer:
             series = self.multiply_add(series, r, self.constant(1 / math.factorial(n)))
         rest = self.multiply_add(b.fmul(r, r), series, r)
         whole = b.add(b.fptosi(k, self.whole), ir.Constant(self.whole, [float_.bias] * self.lanes))
-        power = b.bitcast(b.shl(whole, ir.Constant(self.whole, [float_.fraction] * self.lanes)), self.many)
+        power = b.bitcast(
+            b.shl(whole, ir.Constant(self.whole, [float_.fraction] * self.lanes)), self.many
+        )
         return power, rest
 
     def exp(self, x):
-        """For x up to 0. Where the result lies below the normal numbers it is computed larger and scaled down."""
+        """For x up to 0. Where the result lies below the normal numbers it is computed larger and
+        scaled down.
+        """
         b, float_ = self.builder, FLOATS[self.bits]
         lowest, bits = self.constant(math.log(2) * (2 - float_.bias)), float_.fraction + 3
         tiny = b.fcmp_ordered("<", x, lowest)
@@ -194,24 +223,69 @@ TILE = "x rows i columns first depth b at_b step_b start at_start step_start c a
 
 
 def multiply_tile(n_vectors):
-    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start, floor)``; NaN stays.
+    """A function for `ROWS` rows and `n_vectors` vectors of columns of ``c = max(a @ b + start,
+    floor)``; NaN stays.
 
     It goes through `depth` of `columns`, from the first given on. A vector may be a half.
     """
 
     @intrinsic
-    def tile(typing_context, x, rows, i, columns, first, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor):
-        kinds = (x, rows, i, columns, first, depth, b, at_b, step_b, start, at_start, step_start, c, at_c, step_c, floor)
+    def tile(
+        typing_context,
+        x,
+        rows,
+        i,
+        columns,
+        first,
+        depth,
+        b,
+        at_b,
+        step_b,
+        start,
+        at_start,
+        step_start,
+        c,
+        at_c,
+        step_c,
+        floor,
+    ):
+        kinds = (
+            x,
+            rows,
+            i,
+            columns,
+            first,
+            depth,
+            b,
+            at_b,
+            step_b,
+            start,
+            at_start,
+            step_start,
+            c,
+            at_c,
+            step_c,
+            floor,
+        )
 
         def generate(context, builder, signature, arguments):
-            w = Writer(context, builder, signature, TILE, arguments, VECTOR if n_vectors >= 1 else VECTOR // 2)
+            w = Writer(
+                context,
+                builder,
+                signature,
+                TILE,
+                arguments,
+                VECTOR if n_vectors >= 1 else VECTOR // 2,
+            )
             across = max(int(n_vectors), 1)
             cells = [(r, v) for r in range(ROWS) for v in range(across)]
 
             def cell(name, r, v):
                 return w.plus(w.plus(w["at_" + name], w.times(w["step_" + name], r)), v * w.lanes)
 
-            sources = [builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)]
+            sources = [
+                builder.gep(w["x"], [w.number("rows", w.plus(w["i"], r))]) for r in range(ROWS)
+            ]
             for r, v in cells:
                 w.prefetch("c", cell("c", r, v))
             sums = {place: variable(builder, w.constant(0)) for place in cells}
@@ -222,7 +296,10 @@ def multiply_tile(n_vectors):
                 for r in range(ROWS):
                     element = w.spread(builder.load(builder.gep(sources[r], [column])))
                     for v in range(across):
-                        builder.store(w.multiply_add(element, factors[v], builder.load(sums[r, v])), sums[r, v])
+                        builder.store(
+                            w.multiply_add(element, factors[v], builder.load(sums[r, v])),
+                            sums[r, v],
+                        )
             least = w.spread(w["floor"])
             for r, v in cells:
                 total = builder.fadd(builder.load(sums[r, v]), w.load("start", cell("start", r, v)))
@@ -238,16 +315,30 @@ CARRY = "x at step n target to step_to"
 
 
 def carry_lines(n_vectors):
-    """A function that copies n lines of so many vectors, or of half a vector; lines are `step` and `step_to` elements apart."""
+    """A function that copies n lines of so many vectors, or of half a vector; lines are `step` and
+    `step_to` elements apart.
+    """
 
     @intrinsic
     def carry(typing_context, x, at, step, n, target, to, step_to):
         def generate(context, builder, signature, arguments):
-            w = Writer(context, builder, signature, CARRY, arguments, VECTOR if n_vectors >= 1 else VECTOR // 2)
+            w = Writer(
+                context,
+                builder,
+                signature,
+                CARRY,
+                arguments,
+                VECTOR if n_vectors >= 1 else VECTOR // 2,
+            )
             with w.count(w["n"]) as k:
-                here, there = w.plus(w["at"], w.times(w["step"], k)), w.plus(w["to"], w.times(w["step_to"], k))
+                here, there = (
+                    w.plus(w["at"], w.times(w["step"], k)),
+                    w.plus(w["to"], w.times(w["step_to"], k)),
+                )
                 for v in range(max(int(n_vectors), 1)):
-                    w.store(w.load("x", w.plus(here, v * w.lanes)), "target", w.plus(there, v * w.lanes))
+                    w.store(
+                        w.load("x", w.plus(here, v * w.lanes)), "target", w.plus(there, v * w.lanes)
+                    )
             return nothing(context)
 
         return types.void(x, at, step, n, target, to, step_to), generate
@@ -260,13 +351,17 @@ TURN = "x at step target to step_to"
 
 @intrinsic
 def carry_transposed(typing_context, x, at, step, target, to, step_to):
-    """The transpose of a square block, as wide as half a vector, of which the rows are so many elements apart."""
+    """The transpose of a square block, as wide as half a vector, of which the rows are so many
+    elements apart.
+    """
 
     def generate(context, builder, signature, arguments):
         w = Writer(context, builder, signature, TURN, arguments, VECTOR // 2)
         n = w.lanes
         lines = [w.load("x", w.plus(w["at"], w.times(w["step"], r))) for r in range(n)]
-        for _ in range(n.bit_length() - 1):  # shuffled like two halves of a pack of cards, elements and rows alike
+        for _ in range(
+            n.bit_length() - 1
+        ):  # shuffled like two halves of a pack of cards, elements and rows alike
             pairs = list(zip(lines[: n // 2], lines[n // 2 :], strict=True))
             lines = [w.shuffled(a, b, first) for a, b in pairs for first in (0, n // 2)]
         for r, line in enumerate(lines):
@@ -280,7 +375,9 @@ CODES = "x codes at n scale target to"
 
 
 def decode(each):
-    """A function for n bytes of `codes`: into `target` the `each` values in a row of the table `x` that a byte stands for, scaled."""
+    """A function for n bytes of `codes`: into `target` the `each` values in a row of the table `x`
+    that a byte stands for, scaled.
+    """
 
     @intrinsic
     def decode_bytes(typing_context, x, codes, at, n, scale, target, to):
@@ -288,7 +385,9 @@ def decode(each):
             w = Writer(context, builder, signature, CODES, arguments, each * x.dtype.bitwidth // 8)
             factor = w.spread(w["scale"])
             with w.count(w["n"]) as k:
-                code = builder.zext(builder.load(builder.gep(w["codes"], [w.plus(w["at"], k)])), INDEX)
+                code = builder.zext(
+                    builder.load(builder.gep(w["codes"], [w.plus(w["at"], k)])), INDEX
+                )
                 values = w.load("x", w.times(code, each))
                 w.store(builder.fmul(values, factor), "target", w.plus(w["to"], w.times(k, each)))
             return nothing(context)
@@ -299,15 +398,21 @@ def decode(each):
 
 
 def _through(context, builder, signature, names, arguments):
-    """Writers of a vector and of a single value, each with where in a flat array `x` it begins and stops."""
-    wide, single = (Writer(context, builder, signature, names, arguments, n_bytes) for n_bytes in (VECTOR, 1))
+    """Writers of a vector and of a single value, each with where in a flat array `x` it begins and
+    stops.
+    """
+    wide, single = (
+        Writer(context, builder, signature, names, arguments, n_bytes) for n_bytes in (VECTOR, 1)
+    )
     n = wide.length["x"]
     whole = builder.sub(n, builder.srem(n, INDEX(wide.lanes)))
     return [(wide, INDEX(0), whole), (single, whole, n)]
 
 
 def elementwise(formula, names):
-    """A function of flat arrays that writes ``formula(writer, *values)`` of those but the last into the last."""
+    """A function of flat arrays that writes ``formula(writer, *values)`` of those but the last into
+    the last.
+    """
     inputs = names.split()[:-1]
     output = names.split()[-1]
 
@@ -337,14 +442,21 @@ def soften(typing_context, x):
         for (w, first, stop), top in zip(spans, tops, strict=True):
             with through(w, first, stop) as i:
                 builder.store(w.at_least(w.load("x", i), builder.load(top)), top)
-        top = wide.larger(wide.reduce("fmax", builder.load(tops[0])), single.reduce("fmax", builder.load(tops[1])))
+        top = wide.larger(
+            wide.reduce("fmax", builder.load(tops[0])), single.reduce("fmax", builder.load(tops[1]))
+        )
         sums = [variable(builder, w.constant(0)) for w, _, _ in spans]
         for (w, first, stop), total in zip(spans, sums, strict=True):
             with through(w, first, stop) as i:
                 found = w.exp(builder.fsub(w.load("x", i), w.spread(top)))
                 w.store(found, "x", i)
                 builder.store(builder.fadd(builder.load(total), found), total)
-        total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
+        total = builder.fadd(
+            *(
+                w.reduce("fadd", builder.load(total))
+                for (w, _, _), total in zip(spans, sums, strict=True)
+            )
+        )
         reciprocal = builder.fdiv(ir.Constant(wide.one, 1.0), total)
         for w, first, stop in spans:
             with through(w, first, stop) as i:
@@ -359,15 +471,24 @@ SOFTENED = "x y out scale"
 
 @intrinsic
 def soften_adjoint(typing_context, x, y, out, scale):
-    """``out = scale * y * (x - sum(x * y))`` of flat arrays: the adjoint of `soften`; `out` may be `x`."""
+    """``out = scale * y * (x - sum(x * y))`` of flat arrays: the adjoint of `soften`; `out` may be
+    `x`.
+    """
 
     def generate(context, builder, signature, arguments):
         spans = _through(context, builder, signature, SOFTENED, arguments)
         sums = [variable(builder, w.constant(0)) for w, _, _ in spans]
         for (w, first, stop), total in zip(spans, sums, strict=True):
             with counted(builder, first, stop, INDEX(w.lanes)) as i:
-                builder.store(w.multiply_add(w.load("x", i), w.load("y", i), builder.load(total)), total)
-        total = builder.fadd(*(w.reduce("fadd", builder.load(total)) for (w, _, _), total in zip(spans, sums, strict=True)))
+                builder.store(
+                    w.multiply_add(w.load("x", i), w.load("y", i), builder.load(total)), total
+                )
+        total = builder.fadd(
+            *(
+                w.reduce("fadd", builder.load(total))
+                for (w, _, _), total in zip(spans, sums, strict=True)
+            )
+        )
         for w, first, stop in spans:
             centre, factor = w.spread(total), w.spread(w["scale"])
             with counted(builder, first, stop, INDEX(w.lanes)) as i:

@@ -13,7 +13,8 @@ __all__ = ["diagnose"]
 
 
 def diagnose(run: RecordedRun) -> list[Any]:
-    """What the record says of how a run went, in the order of the questions; what it does not support is not answered.
+    """What the record says of how a run went, in the order of the questions; what it does not
+    support is not answered.
 
     Parameters
     ----------
@@ -23,21 +24,37 @@ def diagnose(run: RecordedRun) -> list[Any]:
     Returns
     -------
     answers : list of Answer
-        Findings with the question they answer, the trouble in a word or two, since which epoch, and which layer.
+        Findings with the question they answer, the trouble in a word or two, since which epoch, and
+        which layer.
 
     Examples
     --------
     >>> import tempfile
     >>> root = tempfile.mkdtemp()
-    >>> data = vs.data.Dataset(np.arange(64.0).reshape(32, 2) / 64, np.arange(32.0)[:, None] / 32)
-    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(0.01))
+    >>> data = vs.data.Dataset(
+    ...     np.arange(64.0).reshape(32, 2) / 64, np.arange(32.0)[:, None] / 32
+    ... )
+    >>> training = vs.Training(
+    ...     vs.Dense(1), loss=vs.losses.squared_error, optimiser=vs.optimisers.Adam(0.01)
+    ... )
     >>> outcome = training.run(data.batches(8), epochs=20, record=root)
     >>> vs.runs.open(root)["run-1"].diagnose()[0].verdict
     'sound'
     """
     record = Record(run)
-    found: list[Answer] = [*learning.answers(record), *layers.answers(record), *rest.answers(record)]
-    if any(answer.trouble == "overfitting" for answer in found):  # then more of the same would not help
-        found = [replace(answer, cure="") if answer.question == "learning" and answer.verdict == "sound" else answer for answer in found]
+    found: list[Answer] = [
+        *learning.answers(record),
+        *layers.answers(record),
+        *rest.answers(record),
+    ]
+    if any(
+        answer.trouble == "overfitting" for answer in found
+    ):  # then more of the same would not help
+        found = [
+            replace(answer, cure="")
+            if answer.question == "learning" and answer.verdict == "sound"
+            else answer
+            for answer in found
+        ]
     order = list(QUESTIONS)
     return sorted(found, key=lambda answer: order.index(answer.question))

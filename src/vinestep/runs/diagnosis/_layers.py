@@ -23,10 +23,19 @@ CUT = ("relu", "relu6", "maximum")
 def answers(record: Record) -> Iterator[Answer]:
     """Answers to both questions, as far as the record supports them; the worst first."""
     if len(record.norms) >= 2 and record.layers:
-        troubled = [*_still(record), *_dead(record), *_vanished(record), *_exploded(record), *_saturated(record)]
+        troubled = [
+            *_still(record),
+            *_dead(record),
+            *_vanished(record),
+            *_exploded(record),
+            *_saturated(record),
+        ]
         yield from _told_once(troubled)
         if not troubled:
-            said = f"None: the gradients of all {len(record.layers)} layers with parameters are alive and of a size."
+            said = (
+                f"None: the gradients of all {len(record.layers)} layers with parameters are "
+                "alive and of a size."
+            )
             yield Answer("the layers", "sound", said, "", "layers")
         yield from _optimiser(record)
 
@@ -55,12 +64,24 @@ def _lasting(holds: np.ndarray) -> bool:
 def _still(record: Record) -> Iterator[Answer]:
     """Layers whose weights do not move, though they have gradients."""
     for layer in record.layers:
-        update, gradient = record.layer_norms(layer, "update"), record.layer_norms(layer, "gradient")
+        update, gradient = (
+            record.layer_norms(layer, "update"),
+            record.layer_norms(layer, "gradient"),
+        )
         holds = (update == 0) & (gradient > 0)
         if _lasting(holds):
             said = f"{layer or 'The network'} has gradients, and does not move: its rate is 0."
             cure = "Freeze it if that is meant (network.freeze), or take it out of rate_factors."
-            yield Answer(f"layer {layer}", "suspicious", said, cure, "layers", "does not move", _since(record, holds), layer)
+            yield Answer(
+                f"layer {layer}",
+                "suspicious",
+                said,
+                cure,
+                "layers",
+                "does not move",
+                _since(record, holds),
+                layer,
+            )
 
 
 def _dead(record: Record) -> Iterator[Answer]:
@@ -73,7 +94,11 @@ def _dead(record: Record) -> Iterator[Answer]:
     since = _since(record, dead[last])
     where = next((path for path in _activations(record) if _is_dead(record, path)), last)
     layer = last
-    why = f"the outputs of {where} are 0 for every example" if where != last else "nothing of it reaches the loss"
+    why = (
+        f"the outputs of {where} are 0 for every example"
+        if where != last
+        else "nothing of it reaches the loss"
+    )
     said = f"{layer or 'The network'} gets no gradient{_when(since)}: {why}."
     before = [one for one in dead if one != last]
     if before:
@@ -82,13 +107,24 @@ def _dead(record: Record) -> Iterator[Answer]:
     yield Answer(f"layer {layer}", "wrong", said, cure, "layers", "dead", since, layer)
     for one in before:
         yield Answer(
-            f"layer {one}", "wrong", f"{one} gets no gradient, since {layer} is dead.", "", "layers", "behind a dead layer", since, layer
+            f"layer {one}",
+            "wrong",
+            f"{one} gets no gradient, since {layer} is dead.",
+            "",
+            "layers",
+            "behind a dead layer",
+            since,
+            layer,
         )
 
 
 def _activations(record: Record) -> list[str]:
     names = [str(name) for name in record.distributions if str(name).startswith("activations ")]
-    return [name.removeprefix("activations ").removesuffix(" 100%") for name in names if name.endswith(" 100%")]
+    return [
+        name.removeprefix("activations ").removesuffix(" 100%")
+        for name in names
+        if name.endswith(" 100%")
+    ]
 
 
 def _is_dead(record: Record, path: str) -> bool:
@@ -100,7 +136,9 @@ def _is_dead(record: Record, path: str) -> bool:
 
 
 def _when(since: float | None) -> str:
-    return "" if since is None else " from the beginning" if since < 1 else f" since epoch {since:.0f}"
+    return (
+        "" if since is None else " from the beginning" if since < 1 else f" since epoch {since:.0f}"
+    )
 
 
 def _relative(record: Record) -> dict[str, np.ndarray]:
@@ -126,10 +164,26 @@ def _vanished(record: Record) -> Iterator[Answer]:
     first = next(iter(relative))
     if first in low:
         at = list(relative).index(low[-1])
-        said = f"Gradients vanish on the way back: that of {first} is {median[0]:.1g} of the largest, by weight; so up to {low[-1]}."
-        cure = "Residual layers, normalisation, relu or gelu in place of bounded activations, or an initialiser that fits them."
+        said = (
+            f"Gradients vanish on the way back: that of {first} is {median[0]:.1g} of the "
+            f"largest, by weight; so up to {low[-1]}."
+        )
+        cure = (
+            "Residual layers, normalisation, relu or gelu in place of bounded activations, or "
+            "an initialiser that fits them."
+        )
         since = record.epoch_of(float(record.norms["step"].iloc[0]))
-        yield Answer(f"layer {first}", "wrong", said, cure, "layers", "vanishing", since, first, {"up to": low[-1], "layers": at + 1})
+        yield Answer(
+            f"layer {first}",
+            "wrong",
+            said,
+            cure,
+            "layers",
+            "vanishing",
+            since,
+            first,
+            {"up to": low[-1], "layers": at + 1},
+        )
 
 
 def _exploded(record: Record) -> Iterator[Answer]:
@@ -163,7 +217,9 @@ def _saturated(record: Record) -> Iterator[Answer]:
     for path in _activations(record):
         kind = record.kind_of(path).lower()
         columns = [f"activations {path} {q}%" for q in (5, 25, 50, 75, 95)]
-        if not any(name in kind for name in BOUNDED) or any(column not in frame for column in columns):
+        if not any(name in kind for name in BOUNDED) or any(
+            column not in frame for column in columns
+        ):
             continue
         values = frame[columns].to_numpy(float)
         middle = 0.5 if "sigmoid" in kind or "expit" in kind else 0.0
@@ -174,13 +230,25 @@ def _saturated(record: Record) -> Iterator[Answer]:
             broken = np.flatnonzero(~holds)
             first = 0 if not len(broken) else int(broken[-1]) + 1
             since = record.epoch_of(float(frame["step"].iloc[first]))
-            said = f"The units of {path} ({kind}) stand at their bounds three times in four{_when(since)}: their slope there is nearly 0."
-            cure = "Smaller first weights, a smaller rate, inputs brought to one scale, or normalisation before it."
-            yield Answer(f"layer {path}", "suspicious", said, cure, "layers", "saturated", since, path)
+            said = (
+                f"The units of {path} ({kind}) stand at their bounds three times in "
+                f"four{_when(since)}: their slope there is nearly 0."
+            )
+            cure = (
+                "Smaller first weights, a smaller rate, inputs brought to one scale, or "
+                "normalisation before it."
+            )
+            yield Answer(
+                f"layer {path}", "suspicious", said, cure, "layers", "saturated", since, path
+            )
 
 
 def _optimiser(record: Record) -> Iterator[Answer]:
-    ratios = {layer: record.layer_norms(layer, "update") / np.maximum(record.layer_norms(layer, "norm"), 1e-300) for layer in record.layers}
+    ratios = {
+        layer: record.layer_norms(layer, "update")
+        / np.maximum(record.layer_norms(layer, "norm"), 1e-300)
+        for layer in record.layers
+    }
     table = np.array(list(ratios.values()))
     table = np.where(table < 1e6, table, np.nan)  # weights that begin at 0
     half = table[:, table.shape[1] // 4 :]
@@ -192,18 +260,39 @@ def _optimiser(record: Record) -> Iterator[Answer]:
     rate = float(record.norms["rate"].iloc[-1]) if "rate" in record.norms else float("nan")
     highest = float(record.norms["rate"].max()) if "rate" in record.norms else rate
     figures = {"ratio": typical, "rate": rate}
-    said = f"An update changes the weights by {typical:.2g} of their size (median), at a rate of {rate:.3g} at the end."
+    said = (
+        f"An update changes the weights by {typical:.2g} of their size (median), at a rate of "
+        f"{rate:.3g} at the end."
+    )
     if typical > LARGE_MOVE or (typical > MUCH and not _gains(record)) or _is_rough(record):
         cure = "That is much: a rate three to ten times smaller, a warm-up, or clipping."
-        yield Answer("the updates", "suspicious", f"{said}{_rough_words(record)}", cure, "optimiser", "rate too high", 0.0, "", figures)
+        yield Answer(
+            "the updates",
+            "suspicious",
+            f"{said}{_rough_words(record)}",
+            cure,
+            "optimiser",
+            "rate too high",
+            0.0,
+            "",
+            figures,
+        )
     elif 0 < typical < SMALL_MOVE * 20 and rate > 0.3 * highest and _hardly_moved(record):
-        cure = "That is little: the network hardly moves. A rate ten to a hundred times larger; see vinestep.training.rate_range."
-        yield Answer("the updates", "suspicious", said, cure, "optimiser", "rate too low", 0.0, "", figures)
+        cure = (
+            "That is little: the network hardly moves. A rate ten to a hundred times larger; "
+            "see vinestep.training.rate_range."
+        )
+        yield Answer(
+            "the updates", "suspicious", said, cure, "optimiser", "rate too low", 0.0, "", figures
+        )
     else:
         quick, slow = int(np.nanargmax(per_layer)), int(np.nanargmin(per_layer))
         names = list(ratios)
         if len(names) > 1:
-            said += f" Layer {names[quick]} moves most ({per_layer[quick]:.2g}), {names[slow]} least ({per_layer[slow]:.2g})."
+            said += (
+                f" Layer {names[quick]} moves most ({per_layer[quick]:.2g}), {names[slow]} "
+                f"least ({per_layer[slow]:.2g})."
+            )
         yield Answer("the updates", "sound", said, "", "optimiser", "", None, "", figures)
 
 
@@ -232,4 +321,8 @@ def _gains(record: Record) -> bool:
 
 
 def _rough_words(record: Record) -> str:
-    return " The loss of an epoch jumps up and down by more than a quarter of itself." if _is_rough(record) else ""
+    return (
+        " The loss of an epoch jumps up and down by more than a quarter of itself."
+        if _is_rough(record)
+        else ""
+    )

@@ -29,12 +29,26 @@ def _mistakes(record: Record) -> Iterator[Answer]:
         return
     worst = last.sort_values("error", ascending=False).iloc[0]
     first = record.run.table_at(looks[min(looks)])
-    better = (last["error"].to_numpy() < first["error"].to_numpy()).mean() if len(first) == len(last) and "error" in first else np.nan
+    better = (
+        (last["error"].to_numpy() < first["error"].to_numpy()).mean()
+        if len(first) == len(last) and "error" in first
+        else np.nan
+    )
     decided = f"{worst['truth']} in truth, {str(worst['output'])[:60]} decided"
     said = f"Of {len(last)} fixed examples the worst is {int(worst['example'])}: {decided}."
     if np.isfinite(better) and len(looks) > 1:
         said += f" {better:.0%} of them are nearer the truth than at the first look."
-    yield Answer("the fixed examples", "sound", said, "", "mistakes", "", None, "", {"worst": int(worst["example"])})
+    yield Answer(
+        "the fixed examples",
+        "sound",
+        said,
+        "",
+        "mistakes",
+        "",
+        None,
+        "",
+        {"worst": int(worst["example"])},
+    )
 
 
 def _machine(record: Record) -> Iterator[Answer]:
@@ -44,11 +58,32 @@ def _machine(record: Record) -> Iterator[Answer]:
     memory, free = rows["memory megabytes"].to_numpy(float), rows["free megabytes"].to_numpy(float)
     share = memory[-1] / (memory[-1] + free[-1])
     busy = float(np.median(rows["processor percent"].to_numpy(float)))
-    said = f"The process holds {memory[-1]:,.0f} MB, {free[-1]:,.0f} MB are free; it keeps {busy / 100:.1f} processors busy."
+    said = (
+        f"The process holds {memory[-1]:,.0f} MB, {free[-1]:,.0f} MB are free; it keeps "
+        f"{busy / 100:.1f} processors busy."
+    )
     if share > FULL:
-        yield Answer("memory", "suspicious", said, "Smaller batches, or nothing else beside it.", "machine", "memory")
+        yield Answer(
+            "memory",
+            "suspicious",
+            said,
+            "Smaller batches, or nothing else beside it.",
+            "machine",
+            "memory",
+        )
         return
-    if len(memory) >= 12 and memory[-1] > 1.5 * memory[len(memory) // 4] and np.all(np.diff(memory[len(memory) // 4 :]) >= 0):
-        yield Answer("memory", "suspicious", f"{said} It grows without end.", "Look for what a loop keeps.", "machine", "memory grows")
+    if (
+        len(memory) >= 12
+        and memory[-1] > 1.5 * memory[len(memory) // 4]
+        and np.all(np.diff(memory[len(memory) // 4 :]) >= 0)
+    ):
+        yield Answer(
+            "memory",
+            "suspicious",
+            f"{said} It grows without end.",
+            "Look for what a loop keeps.",
+            "machine",
+            "memory grows",
+        )
         return
     yield Answer("the machine", "sound", said, "", "machine")

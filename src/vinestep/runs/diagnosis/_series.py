@@ -84,7 +84,11 @@ class Record:
     @cached_property
     def paths(self) -> list[str]:
         """The parameters of which norms were recorded, from the input on."""
-        found = [match[1] for name in self.norms.columns if (match := _NORM.match(name)) and match[2] == "gradient"]
+        found = [
+            match[1]
+            for name in self.norms.columns
+            if (match := _NORM.match(name)) and match[2] == "gradient"
+        ]
         return list(dict.fromkeys(found))
 
     @cached_property
@@ -116,7 +120,9 @@ class Record:
 
     def kind_of(self, path: str) -> str:
         """What a layer is, by its path."""
-        return next((str(row.get("layer", "")) for row in self.graph if row.get("path") == path), "")
+        return next(
+            (str(row.get("layer", "")) for row in self.graph if row.get("path") == path), ""
+        )
 
     def has_dropout(self) -> bool:
         """Whether learning passes are noisier than passes in inference."""

@@ -29,7 +29,8 @@ BEST = "-best"
 class Checkpoints(Observer):
     """Saves the run: the newest states to continue from and, if asked for, the best ones.
 
-    A state is named by step, epoch and score; the best are marked in their names, and hold the model as `Model.save` writes it.
+    A state is named by step, epoch and score; the best are marked in their names, and hold the
+    model as `Model.save` writes it.
 
     Parameters
     ----------
@@ -42,7 +43,8 @@ class Checkpoints(Observer):
     keep : int
         How many of each kind to keep.
     seconds : float
-        At least so long from one saving to the next, but for the best and the last state: for epochs that take less than saving does.
+        At least so long from one saving to the next, but for the best and the last state: for
+        epochs that take less than saving does.
     keep_every : int, optional
         The states after every so many epochs are kept for ever.
 
@@ -50,9 +52,13 @@ class Checkpoints(Observer):
     --------
     >>> import tempfile
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> training = vs.Training(vs.Dense(1, initialiser=vs.initialisers.ones), loss=vs.losses.squared_error)
+    >>> training = vs.Training(
+    ...     vs.Dense(1, initialiser=vs.initialisers.ones), loss=vs.losses.squared_error
+    ... )
     >>> keeper = vs.observers.Checkpoints("best", by="loss", keep=1)
-    >>> outcome = training.run(data.batches(4), epochs=3, observers=[keeper], record=tempfile.mkdtemp())
+    >>> outcome = training.run(
+    ...     data.batches(4), epochs=3, observers=[keeper], record=tempfile.mkdtemp()
+    ... )
     >>> outcome.store.states()
     ['step-00000006-epoch-3-loss-3.946-best']
     """
@@ -73,9 +79,14 @@ class Checkpoints(Observer):
         if what not in ("newest", "best"):
             raise SettingError(f'Checkpoints: what must be "newest" or "best", got {what!r}.')
         if keep < 1 or (every is not None and every < 1):
-            raise SettingError(f"Checkpoints: keep and every must be at least 1, got {keep} and {every}.")
+            raise SettingError(
+                f"Checkpoints: keep and every must be at least 1, got {keep} and {every}."
+            )
         if not seconds >= 0 or (keep_every is not None and keep_every < 1):
-            raise SettingError(f"Checkpoints: seconds must not be negative and keep_every at least 1, got {seconds!r} and {keep_every!r}.")
+            raise SettingError(
+                "Checkpoints: seconds must not be negative and keep_every at least 1, got "
+                f"{seconds!r} and {keep_every!r}."
+            )
         self.what = what
         self.by = by
         self.every = every
@@ -95,7 +106,12 @@ class Checkpoints(Observer):
 
     def after_step(self, run: Run, step: Step | None) -> None:
         within = not run.epochs or run.position.batch < run.batches_per_epoch
-        if self.every is not None and run.position.step % self.every == 0 and within and time.monotonic() - self._saved >= self.seconds:
+        if (
+            self.every is not None
+            and run.position.step % self.every == 0
+            and within
+            and time.monotonic() - self._saved >= self.seconds
+        ):
             self._save(run)
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
@@ -115,7 +131,10 @@ class Checkpoints(Observer):
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
         assert run.store is not None
-        if not any(step_of(name) == run.position.step for name in run.store.states()) or run.stop_reason:
+        if (
+            not any(step_of(name) == run.position.step for name in run.store.states())
+            or run.stop_reason
+        ):
             self._save(run, self._score_in_names(run))
 
     def best_state(self, run: Run | Outcome) -> str | None:
@@ -124,7 +143,9 @@ class Checkpoints(Observer):
             return None
         if hasattr(run, "finish_saving"):
             run.finish_saving()
-        return next((name for name in run.store.states() if step_of(name) == self.scores[0][1]), None)
+        return next(
+            (name for name in run.store.states() if step_of(name) == self.scores[0][1]), None
+        )
 
     def best_file(self, run: Run | Outcome) -> Path | None:
         """The file of the best state of a run in a folder, if there is one yet."""
@@ -169,17 +190,28 @@ class Checkpoints(Observer):
 
     def _is_kept(self, name: str) -> bool:
         """Whether a state is one of those that are kept for ever."""
-        pieces = name.removesuffix(BEST).split("-")  # after an epoch with its score, within one without
-        if self.keep_every is None or len(pieces) < 5 or pieces[2] != "epoch" or not pieces[3].isdigit():
+        pieces = name.removesuffix(BEST).split(
+            "-"
+        )  # after an epoch with its score, within one without
+        if (
+            self.keep_every is None
+            or len(pieces) < 5
+            or pieces[2] != "epoch"
+            or not pieces[3].isdigit()
+        ):
             return False
         return int(pieces[3]) > 0 and int(pieces[3]) % self.keep_every == 0
 
     def _note_score(self, run: Run, name: str, value: float) -> bool:
         """Whether this is one of the best so far."""
         score = score_of(run, name, value)
-        if not math.isfinite(score) or (len(self.scores) >= self.keep and not score < self.scores[-1][0]):
+        if not math.isfinite(score) or (
+            len(self.scores) >= self.keep and not score < self.scores[-1][0]
+        ):
             return False
-        self.scores = sorted([*self.scores, (score, run.position.step)], key=lambda item: item[0])[: self.keep]
+        self.scores = sorted([*self.scores, (score, run.position.step)], key=lambda item: item[0])[
+            : self.keep
+        ]
         return True
 
     def state(self) -> dict[str, Any]:
@@ -188,5 +220,7 @@ class Checkpoints(Observer):
     def restore(self, state: dict[str, Any]) -> None:
         found = state.get("scores", [])
         if not isinstance(found, list) or not all(isinstance(entry, dict) for entry in found):
-            raise CheckpointError(f"The state of Checkpoints holds {str(found)[:40]!r} where its scores should be.")
+            raise CheckpointError(
+                f"The state of Checkpoints holds {str(found)[:40]!r} where its scores should be."
+            )
         self.scores = [(number(entry, "score") or 0.0, integer(entry, "step")) for entry in found]

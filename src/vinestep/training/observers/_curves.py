@@ -32,7 +32,12 @@ class Curves(Observer):
     >>> import tempfile
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-    >>> outcome = training.run(data.batches(4), epochs=2, observers=[vs.observers.Curves()], record=tempfile.mkdtemp())
+    >>> outcome = training.run(
+    ...     data.batches(4),
+    ...     epochs=2,
+    ...     observers=[vs.observers.Curves()],
+    ...     record=tempfile.mkdtemp(),
+    ... )
     >>> sorted(file.name for file in outcome.folder.glob("curves.*"))
     ['curves.csv', 'curves.png']
     """

@@ -11,8 +11,12 @@ from ._curves import Curves
 __all__ = ["with_default_observers"]
 
 
-def with_default_observers(observers: Sequence[Observer], recorded: bool, *, curves: bool = True) -> list[Observer]:
-    """The observers in their order; a recorded run always has its curves written and its state saved."""
+def with_default_observers(
+    observers: Sequence[Observer], recorded: bool, *, curves: bool = True
+) -> list[Observer]:
+    """The observers in their order; a recorded run always has its curves written and its state
+    saved.
+    """
     result = list(observers)
     if recorded:
         for kind in (Curves, Checkpoints) if curves else (Checkpoints,):

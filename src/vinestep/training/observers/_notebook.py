@@ -31,7 +31,8 @@ def in_notebook() -> bool:
 
 @part("in_cell", "observer")
 class InCell(Observer):
-    """A bar, the curves as they grow, and the last rows, in the cell of a notebook that runs the training.
+    """A bar, the curves as they grow, and the last rows, in the cell of a notebook that runs the
+    training.
 
     Parameters
     ----------
@@ -42,7 +43,9 @@ class InCell(Observer):
     --------
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> cell = vs.observers.InCell()
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, observers=[cell])
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, observers=[cell]
+    ... )
     >>> "<progress" in cell.html
     True
     """
@@ -82,11 +85,22 @@ class InCell(Observer):
         at, total = run.position, run.epochs * run.steps_per_epoch or run.total_steps
         bar = f'<progress value="{at.step}" max="{max(total, 1)}" style="width:100%"></progress>'
         told = "".join(f"<div>{escape(text)}</div>" for text in self._said[-3:])
-        names = [name for name in (run.rows[0] if run.rows else {}) if name in ("loss", "validation_loss") or name.endswith("accuracy")]
+        names = [
+            name
+            for name in (run.rows[0] if run.rows else {})
+            if name in ("loss", "validation_loss") or name.endswith("accuracy")
+        ]
         recent = run.rows[-MOST_ROWS:]
-        table = html_table("", list(recent[0]), [list(row.values()) for row in recent]) if recent else ""
+        table = (
+            html_table("", list(recent[0]), [list(row.values()) for row in recent])
+            if recent
+            else ""
+        )
         against = "epoch" if run.epochs else "step"
-        self.html = f"<div>{bar}<div>{escape(run.where())}. {escape(reason)}</div>{told}{html_curve(run.rows, names, against)}{table}</div>"
+        self.html = (
+            f"<div>{bar}<div>{escape(run.where())}. "
+            f"{escape(reason)}</div>{told}{html_curve(run.rows, names, against)}{table}</div>"
+        )
         if self._handle is not None:
             shown: Any = import_module("IPython.display")
             self._handle.update(shown.HTML(self.html))

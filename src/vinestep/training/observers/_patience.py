@@ -34,7 +34,9 @@ class Patience(Observer):
     --------
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-    >>> training.run(data.batches(4), epochs=50, observers=[vs.observers.Patience(2, least_gain=1.0)]).reason
+    >>> training.run(
+    ...     data.batches(4), epochs=50, observers=[vs.observers.Patience(2, least_gain=1.0)]
+    ... ).reason
     'No gain in loss for 2 epochs, after epoch 3 of 50, step 6.'
     """
 

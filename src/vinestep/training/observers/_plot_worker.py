@@ -1,7 +1,9 @@
-"""Curves drawn by a process of its own, which imports Matplotlib while a run trains, so that the run does not.
+"""Curves drawn by a process of its own, which imports Matplotlib while a run trains, so that the
+run does not.
 
-There is one for all runs of a process. It reads requests as lines of JSON and answers each in turn with the length of a PNG, eight bytes,
-and the PNG; it ends when its input does, however its owner ended.
+There is one for all runs of a process. It reads requests as lines of JSON and answers each in turn
+with the length of a PNG, eight bytes, and the PNG; it ends when its input does, however its owner
+ended.
 """
 
 from __future__ import annotations
@@ -28,14 +30,22 @@ class Drawer:
     Examples
     --------
     >>> drawer = Drawer.shared()
-    >>> ticket = drawer.ask([{"epoch": 1, "step": 3, "rate": 0.1, "loss": 0.5}], "barrels-7", {})
+    >>> ticket = drawer.ask(
+    ...     [{"epoch": 1, "step": 3, "rate": 0.1, "loss": 0.5}], "barrels-7", {}
+    ... )
     >>> drawer.drawn(ticket)[:8]
     b'\\x89PNG\\r\\n\\x1a\\n'
     """
 
     def __init__(self) -> None:
-        command = [sys.executable, "-c", "from vinestep.training.observers._plot_worker import serve; serve()"]
-        self._process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+        command = [
+            sys.executable,
+            "-c",
+            "from vinestep.training.observers._plot_worker import serve; serve()",
+        ]
+        self._process = subprocess.Popen(
+            command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+        )
         self._owner = os.getpid()
         self._answers: dict[int, bytes | None] = {}
         self._asked = self._answered = 0
@@ -71,7 +81,9 @@ class Drawer:
             self._ended = True
             self._news.notify_all()
 
-    def ask(self, rows: Sequence[Mapping[str, float]], title: str, better: Mapping[str, str]) -> int:
+    def ask(
+        self, rows: Sequence[Mapping[str, float]], title: str, better: Mapping[str, str]
+    ) -> int:
         """Ask for a drawing; returns a ticket for it."""
         line = json.dumps({"rows": list(rows), "title": title, "better": dict(better)}) + "\n"
         assert self._process.stdin is not None

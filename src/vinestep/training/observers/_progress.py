@@ -21,7 +21,8 @@ __all__ = ["Progress"]
 
 @part("progress", "observer")
 class Progress(Observer):
-    """A progress bar with loss, rate, examples a second and time left; without a terminal, a line now and then; in a notebook, `InCell`.
+    """A progress bar with loss, rate, examples a second and time left; without a terminal, a line
+    now and then; in a notebook, `InCell`.
 
     Parameters
     ----------
@@ -32,7 +33,9 @@ class Progress(Observer):
     >>> from rich.console import Console
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-    >>> outcome = training.run(data.batches(8), epochs=1, observers=[vs.observers.Progress(Console())])
+    >>> outcome = training.run(
+    ...     data.batches(8), epochs=1, observers=[vs.observers.Progress(Console())]
+    ... )
     epoch 1/1  rate 0.001  loss ...
     """
 
@@ -65,14 +68,25 @@ class Progress(Observer):
             TextColumn("epoch {task.fields[epoch]}"),
             BarColumn(bar_width=24),
             TextColumn("{task.percentage:>3.0f}%"),
-            TextColumn("loss {task.fields[loss]}  rate {task.fields[rate]}  {task.fields[speed]} examples/s"),
+            TextColumn(
+                "loss {task.fields[loss]}  rate {task.fields[rate]}  {task.fields[speed]} "
+                "examples/s"
+            ),
             TimeRemainingColumn(compact=True),
             TextColumn("left"),
             console=self._console,
             refresh_per_second=5,
         )
         first = f"{run.position.epoch + 1}/{run.epochs}"
-        self._task = self._bar.add_task("", total=self._total, completed=run.position.step, epoch=first, loss="-", rate="-", speed="-")
+        self._task = self._bar.add_task(
+            "",
+            total=self._total,
+            completed=run.position.step,
+            epoch=first,
+            loss="-",
+            rate="-",
+            speed="-",
+        )
         self._bar.start()
 
     def after_step(self, run: Run, step: Step) -> None:
@@ -97,9 +111,17 @@ class Progress(Observer):
         if self._cell is not None:
             return
         epoch = int(row["epoch"])
-        if self._bar is None and self._console is not None and epoch % max(1, run.epochs // 10) == 0:
-            figures = "  ".join(f"{k} {v:.4g}" for k, v in row.items() if k not in ("epoch", "step"))
-            self._console.print(f"epoch {epoch}/{run.epochs}  {figures}", highlight=False, soft_wrap=True)
+        if (
+            self._bar is None
+            and self._console is not None
+            and epoch % max(1, run.epochs // 10) == 0
+        ):
+            figures = "  ".join(
+                f"{k} {v:.4g}" for k, v in row.items() if k not in ("epoch", "step")
+            )
+            self._console.print(
+                f"epoch {epoch}/{run.epochs}  {figures}", highlight=False, soft_wrap=True
+            )
 
     def said(self, run: Run, text: str) -> None:
         if self._cell is not None:

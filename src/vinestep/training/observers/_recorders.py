@@ -31,12 +31,16 @@ KINDS = ("weights", "gradients", "updates", "activations")
 
 def whole_steps(observer: Observer, every: Any) -> int:
     if isinstance(every, bool) or not isinstance(every, int | np.integer) or every < 1:
-        raise SettingError(f"{type(observer).__name__}: every must be a whole number of steps of at least 1, got {every!r}.")
+        raise SettingError(
+            f"{type(observer).__name__}: every must be a whole number of steps of at least 1, got "
+            f"{every!r}."
+        )
     return int(every)
 
 
 class Spaced(Observer):
-    """Looks every so many steps, and half as often whenever a series gets long, so that memory and record stay bounded.
+    """Looks every so many steps, and half as often whenever a series gets long, so that memory and
+    record stay bounded.
 
     Parameters
     ----------
@@ -60,7 +64,11 @@ class Spaced(Observer):
 
     def before_run(self, run: Run) -> None:
         if run.store is not None and self.series and run.position.step:
-            self._rows = [row for row in run.store.read_numbers(self.series) if row["step"] <= run.position.step]
+            self._rows = [
+                row
+                for row in run.store.read_numbers(self.series)
+                if row["step"] <= run.position.step
+            ]
             while len(self._rows) > self.most:
                 del self._rows[1::2]
 
@@ -84,7 +92,9 @@ class Spaced(Observer):
         return {"spacing": self._spacing, "count": self._count}
 
     def restore(self, state: dict[str, Any]) -> None:
-        self._spacing = max(self.every, integer(state, "spacing")) if "spacing" in state else self.every
+        self._spacing = (
+            max(self.every, integer(state, "spacing")) if "spacing" in state else self.every
+        )
         self._count = integer(state, "count") if "count" in state else 0
 
 
@@ -94,7 +104,10 @@ def descent_of(run: Run) -> Descent:
     from ..step._descent import Descent
 
     if not isinstance(found, Descent):
-        raise SettingError("This observer looks at the one network of a Training; in a loop of your own record by run.numbers(...).")
+        raise SettingError(
+            "This observer looks at the one network of a Training; in a loop of your own record "
+            "by run.numbers(...)."
+        )
     return found
 
 
@@ -104,7 +117,8 @@ def norm(array: np.ndarray) -> float:
 
 @part("steps", "observer")
 class Steps(Observer):
-    """Records loss, rate, norm of the gradients and metrics of single steps, with examples and seconds since the run began.
+    """Records loss, rate, norm of the gradients and metrics of single steps, with examples and
+    seconds since the run began.
 
     Parameters
     ----------
@@ -113,9 +127,14 @@ class Steps(Observer):
 
     Examples
     --------
-    >>> data, store = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1))), vs.training.MemoryStore()
+    >>> data, store = (
+    ...     vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1))),
+    ...     vs.training.MemoryStore(),
+    ... )
     >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-    >>> outcome = training.run(data.batches(2), epochs=1, observers=[vs.observers.Steps(2)], record=store)
+    >>> outcome = training.run(
+    ...     data.batches(2), epochs=1, observers=[vs.observers.Steps(2)], record=store
+    ... )
     >>> [(row["step"], row["examples"]) for row in store.read_numbers("steps")]
     [(2, 4.0), (4, 8.0)]
     """
@@ -138,7 +157,8 @@ class Steps(Observer):
 
 @part("norms", "observer")
 class Norms(Spaced):
-    """Records, by parameter: its rate, norms of weight, gradient and update, the ratio of update to weight, norms of the optimiser's state.
+    """Records, by parameter: its rate, norms of weight, gradient and update, the ratio of update to
+    weight, norms of the optimiser's state.
 
     Parameters
     ----------
@@ -151,7 +171,10 @@ class Norms(Spaced):
     >>> norms = vs.observers.Norms(2)
     >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
     >>> outcome = training.run(data.batches(2), epochs=1, observers=[norms])
-    >>> [(row["step"], row["weight ratio"] > 0) for row in norms.rows()], "weight m" in norms.rows()[0]
+    >>> (
+    ...     [(row["step"], row["weight ratio"] > 0) for row in norms.rows()],
+    ...     "weight m" in norms.rows()[0],
+    ... )
     ([(2.0, True), (4.0, True)], True)
     """
 
@@ -167,7 +190,11 @@ class Norms(Spaced):
     def before_update(self, run: Run, loss: float, gradients: Gradients) -> None:
         descent = descent_of(run)
         arena = descent.network.arena
-        self._before = arena.values.copy() if self.is_due(descent.step_number + 1) and arena is not None else None
+        self._before = (
+            arena.values.copy()
+            if self.is_due(descent.step_number + 1) and arena is not None
+            else None
+        )
 
     def after_step(self, run: Run, step: Step | None) -> None:
         if self._before is None or step is None:
@@ -177,9 +204,14 @@ class Norms(Spaced):
         assert arena is not None
         row: dict[str, float] = {"rate": step.rate}
         for slot in arena.layout:
-            before, now = arena.layout.view(self._before, slot), arena.layout.view(arena.values, slot)
+            before, now = (
+                arena.layout.view(self._before, slot),
+                arena.layout.view(arena.values, slot),
+            )
             size, move = norm(before), norm(now - before)
-            row[f"{slot.path} rate"] = step.rate * descent.optimiser.factors_of(slot.path, slot.shape)[0]
+            row[f"{slot.path} rate"] = (
+                step.rate * descent.optimiser.factors_of(slot.path, slot.shape)[0]
+            )
             row[f"{slot.path} norm"] = size
             row[f"{slot.path} gradient"] = norm(step.gradients[slot.path])
             row[f"{slot.path} update"] = move
@@ -193,7 +225,8 @@ class Norms(Spaced):
 
 @part("distributions", "observer")
 class Distributions(Spaced):
-    """Records quantiles and histograms of weights, gradients, updates and activations, by parameter and layer.
+    """Records quantiles and histograms of weights, gradients, updates and activations, by parameter
+    and layer.
 
     Quantiles go into the series "distributions", histograms into one table a look.
 
@@ -202,13 +235,16 @@ class Distributions(Spaced):
     every : int
         Steps.
     of : sequence of {"weights", "gradients", "updates", "activations"}
-        Activations are those of the step's batch; layers are computed one by one for them, in that step only.
+        Activations are those of the step's batch; layers are computed one by one for them, in that
+        step only.
 
     Examples
     --------
     >>> looks = vs.observers.Distributions(2, of=["weights"])
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, observers=[looks])
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=1, observers=[looks]
+    ... )
     >>> sorted(looks.rows()[0])[:3]
     ['epoch', 'step', 'weights bias 0%']
     """
@@ -219,7 +255,10 @@ class Distributions(Spaced):
     def __init__(self, every: int = 200, *, of: list[str] | tuple[str, ...] = KINDS) -> None:
         unknown = [kind for kind in of if kind not in KINDS]
         if unknown or not of:
-            raise SettingError(f"Distributions: of is some of {', '.join(KINDS)}; got {', '.join(map(repr, of)) or 'nothing'}.")
+            raise SettingError(
+                f"Distributions: of is some of {', '.join(KINDS)}; got "
+                f"{', '.join(map(repr, of)) or 'nothing'}."
+            )
         self.of = list(of)
         super().__init__(every)
 
@@ -266,7 +305,10 @@ class Distributions(Spaced):
             row[f"{name} not finite"] = float(values.size - finite.size)
             if not finite.size:
                 continue
-            row |= {f"{name} {q}%": float(v) for q, v in zip(QUANTILES, np.percentile(finite, QUANTILES), strict=True)}
+            row |= {
+                f"{name} {q}%": float(v)
+                for q, v in zip(QUANTILES, np.percentile(finite, QUANTILES), strict=True)
+            }
             counts, edges = np.histogram(finite, BINS)
             histograms += [
                 {"of": name, "from": float(a), "to": float(b), "count": int(n)}
@@ -280,7 +322,8 @@ class Distributions(Spaced):
 
 @part("machine", "observer")
 class Machine(Spaced):
-    """Records what the machine does: processor, memory of the process and free memory, threads, temperature where there is one.
+    """Records what the machine does: processor, memory of the process and free memory, threads,
+    temperature where there is one.
 
     Parameters
     ----------
@@ -291,7 +334,9 @@ class Machine(Spaced):
     --------
     >>> machine = vs.observers.Machine(seconds=0.001)
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=1, observers=[machine])
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=1, observers=[machine]
+    ... )
     >>> machine.rows()[0]["memory megabytes"] > 1
     True
     """
@@ -329,7 +374,11 @@ class Machine(Spaced):
         now, busy = time.monotonic(), self._processor_seconds()
         percent = 100 * (busy - self._busy) / max(now - self._looked, 1e-3)
         self._looked, self._busy = now, busy
-        temperatures = [t.current for group in getattr(psutil, "sensors_temperatures", dict)().values() for t in group]
+        temperatures = [
+            t.current
+            for group in getattr(psutil, "sensors_temperatures", dict)().values()
+            for t in group
+        ]
         row = {
             "seconds": run.position.seconds,
             "processor percent": percent,
@@ -356,14 +405,21 @@ class Scheduled(Observer):
     >>> seen = []
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> look = vs.observers.Scheduled(lambda run: seen.append(run.position.step), steps=3)
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(2), epochs=2, observers=[look])
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(2), epochs=2, observers=[look]
+    ... )
     >>> seen
     [3, 6]
     """
 
-    def __init__(self, call: Callable[[Run], Any], *, steps: int | None = None, seconds: float | None = None) -> None:
+    def __init__(
+        self, call: Callable[[Run], Any], *, steps: int | None = None, seconds: float | None = None
+    ) -> None:
         if (steps is None) == (seconds is None) or not (steps or seconds or 0) > 0:
-            raise SettingError(f"Scheduled: one of steps and seconds is needed, above 0; got steps={steps!r}, seconds={seconds!r}.")
+            raise SettingError(
+                f"Scheduled: one of steps and seconds is needed, above 0; got steps={steps!r}, "
+                f"seconds={seconds!r}."
+            )
         self.call, self.steps, self.seconds = call, steps, seconds
         self.begin()
 

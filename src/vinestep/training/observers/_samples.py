@@ -41,9 +41,15 @@ class Fixed(Observer):
     def __init__(self, inputs: Any, targets: Any, every: int | None) -> None:
         name = type(self).__name__
         if isinstance(inputs, int) and (isinstance(inputs, bool) or inputs < 1):
-            raise SettingError(f"{name}: inputs are arrays, or a number of examples of at least 1; got {inputs!r}.")
-        if every is not None and (isinstance(every, bool) or not isinstance(every, int) or every < 1):
-            raise SettingError(f"{name}: every must be a number of epochs of at least 1, got {every!r}.")
+            raise SettingError(
+                f"{name}: inputs are arrays, or a number of examples of at least 1; got {inputs!r}."
+            )
+        if every is not None and (
+            isinstance(every, bool) or not isinstance(every, int) or every < 1
+        ):
+            raise SettingError(
+                f"{name}: every must be a number of epochs of at least 1, got {every!r}."
+            )
         self.inputs, self.targets, self.every = inputs, targets, every
         self.begin()
 
@@ -59,14 +65,23 @@ class Fixed(Observer):
         """Inputs, targets and masks."""
         if self._given is None:
             batches = run.examples
-            self.class_names = [str(value) for value in getattr(getattr(batches, "dataset", None), "class_values", ())]
+            self.class_names = [
+                str(value)
+                for value in getattr(getattr(batches, "dataset", None), "class_values", ())
+            ]
             if not isinstance(self.inputs, int):
                 self._given = self.inputs, self.targets, None
             elif batches is None:
-                raise DataError(f"{type(self).__name__}: this run has no data of its own to take {self.inputs} examples from. Give inputs.")
+                raise DataError(
+                    f"{type(self).__name__}: this run has no data of its own to take "
+                    f"{self.inputs} examples from. Give inputs."
+                )
             else:
                 batch = next(iter(batches.in_order()))
-                first = [_first(values, self.inputs) for values in (batch.inputs, batch.targets, batch.masks)]
+                first = [
+                    _first(values, self.inputs)
+                    for values in (batch.inputs, batch.targets, batch.masks)
+                ]
                 self._given = first[0], first[1], first[2]
         return self._given
 
@@ -102,22 +117,25 @@ def _first(values: Any, n: int) -> Any:
 
 @part("samples", "observer")
 class Samples(Fixed):
-    """Puts the same examples through the network as a run goes, and records the decisions beside the truth, and the inputs once.
+    """Puts the same examples through the network as a run goes, and records the decisions beside
+    the truth, and the inputs once.
 
-    Each look is a table: example, truth, output, and the error where outputs and truth can be held against one another: of classes one
-    less the probability of the right one, of numbers the mean absolute difference.
+    Each look is a table: example, truth, output, and the error where outputs and truth can be held
+    against one another: of classes one less the probability of the right one, of numbers the mean
+    absolute difference.
 
     Parameters
     ----------
     inputs : array, tuple of arrays, or int
-        Examples as the network takes them, or how many of the validation part. Pictures are recorded as pictures.
+        Examples as the network takes them, or how many of the validation part. Pictures are
+        recorded as pictures.
     targets : array, optional
         What is true of them.
     every : int, optional
         Epochs; by default after the epochs 1, 2, 4, 8 and so on, and after the last.
     show : callable, optional
-        From outputs to a list of texts, one an example, or to PNG bytes of a picture; by default the numbers, or the class with the
-        highest output.
+        From outputs to a list of texts, one an example, or to PNG bytes of a picture; by default
+        the numbers, or the class with the highest output.
     name : str
         Of the tables or pictures in the record.
 
@@ -160,7 +178,11 @@ class Samples(Fixed):
         elif array.ndim == 2:
             fields = range(min(array.shape[1], MOST_FIELDS))
             run.table(
-                f"{self.name} inputs", [{"example": i, **{f"input {j}": _short(row[j]) for j in fields}} for i, row in enumerate(array)]
+                f"{self.name} inputs",
+                [
+                    {"example": i, **{f"input {j}": _short(row[j]) for j in fields}}
+                    for i, row in enumerate(array)
+                ],
             )
 
     def look(self, run: Run) -> None:
@@ -172,17 +194,30 @@ class Samples(Fixed):
         if isinstance(shown, bytes):
             run.store.picture(self.name, run.position.step, shown)
             return
-        truth = [None] * len(shown) if targets is None else [self._named(value) for value in np.asarray(targets)]
+        truth = (
+            [None] * len(shown)
+            if targets is None
+            else [self._named(value) for value in np.asarray(targets)]
+        )
         errors = _errors(np.asarray(found), None if targets is None else np.asarray(targets))
         rows: list[dict[str, Any]] = [
-            {"example": i, "truth": t, "output": text} for i, (t, text) in enumerate(zip(truth, shown, strict=True))
+            {"example": i, "truth": t, "output": text}
+            for i, (t, text) in enumerate(zip(truth, shown, strict=True))
         ]
         if errors is not None:
-            rows = [row | {"error": round(float(error), 6)} for row, error in zip(rows, errors, strict=True)]
+            rows = [
+                row | {"error": round(float(error), 6)}
+                for row, error in zip(rows, errors, strict=True)
+            ]
         run.store.table(self.name, run.position.step, rows)
 
     def _named(self, value: Any) -> str:
-        if self.class_names and np.ndim(value) == 0 and np.asarray(value).dtype.kind in "iu" and 0 <= int(value) < len(self.class_names):
+        if (
+            self.class_names
+            and np.ndim(value) == 0
+            and np.asarray(value).dtype.kind in "iu"
+            and 0 <= int(value) < len(self.class_names)
+        ):
             return self.class_names[int(value)]
         return _short(value)
 
@@ -198,8 +233,15 @@ def _errors(outputs: np.ndarray, targets: np.ndarray | None) -> np.ndarray | Non
     """How far each output is from the truth."""
     if targets is None or outputs.dtype.kind != "f":
         return None
-    if outputs.ndim == 2 and targets.ndim == 1 and targets.dtype.kind in "iu" and outputs.shape[1] > 1:
-        right = np.take_along_axis(np.asarray(softmax(outputs)), targets[:, None].astype(np.intp), axis=1)
+    if (
+        outputs.ndim == 2
+        and targets.ndim == 1
+        and targets.dtype.kind in "iu"
+        and outputs.shape[1] > 1
+    ):
+        right = np.take_along_axis(
+            np.asarray(softmax(outputs)), targets[:, None].astype(np.intp), axis=1
+        )
         return np.asarray(1 - right[:, 0])
     if outputs.shape == targets.shape and targets.dtype.kind in "fiub":
         return np.asarray(np.abs(outputs - targets).reshape(len(outputs), -1).mean(axis=1))
@@ -215,7 +257,8 @@ def _short(value: Any) -> str:
 
 @part("layer_outputs", "observer")
 class LayerOutputs(Fixed):
-    """Records the outputs of a layer for the same examples as a run goes, as arrays: ``outputs-PATH-00000120.npy`` in the record.
+    """Records the outputs of a layer for the same examples as a run goes, as arrays:
+    ``outputs-PATH-00000120.npy`` in the record.
 
     Parameters
     ----------
@@ -228,7 +271,10 @@ class LayerOutputs(Fixed):
 
     Examples
     --------
-    >>> store, looks = vs.training.MemoryStore(), vs.observers.LayerOutputs("0", np.ones((3, 2)))
+    >>> store, looks = (
+    ...     vs.training.MemoryStore(),
+    ...     vs.observers.LayerOutputs("0", np.ones((3, 2))),
+    ... )
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
     >>> training = vs.Training(vs.Stack(vs.Dense(4), vs.Dense(1)), loss=vs.losses.squared_error)
     >>> outcome = training.run(data.batches(4), epochs=1, observers=[looks], record=store)
@@ -242,4 +288,7 @@ class LayerOutputs(Fixed):
 
     def look(self, run: Run) -> None:
         inputs, _, _ = self.examples(run)
-        run.array(f"outputs {self.path}", np.asarray(descent_of(run).network.outputs_of(self.path, inputs)))
+        run.array(
+            f"outputs {self.path}",
+            np.asarray(descent_of(run).network.outputs_of(self.path, inputs)),
+        )

@@ -28,7 +28,8 @@ def put(values: dict[str, Any], setting: str) -> None:
         if isinstance(at, list):
             if not key.isdigit() or int(key) >= len(at):
                 raise SettingError(
-                    f"--set {setting}: {'.'.join(keys[:number])} has {len(at)} entries, counted from 0; there is no {key!r}."
+                    f"--set {setting}: {'.'.join(keys[:number])} has {len(at)} entries, counted "
+                    f"from 0; there is no {key!r}."
                 )
             index: Any = int(key)
         elif isinstance(at, dict):
@@ -37,7 +38,10 @@ def put(values: dict[str, Any], setting: str) -> None:
                 at[key] = {"kind": at[key]}
             at.setdefault(key, {})
         else:
-            raise SettingError(f"--set {setting}: {'.'.join(keys[:number])} is {at!r}, which has nothing in it to set.")
+            raise SettingError(
+                f"--set {setting}: {'.'.join(keys[:number])} is {at!r}, which has nothing in it "
+                "to set."
+            )
         if last:
             at[index] = value
         elif isinstance(at[index], str):
@@ -62,8 +66,15 @@ def own_parts(file: str | os.PathLike[str]) -> list[Any]:
         names = runpy.run_path(str(path))
     except Exception as error:  # whatever a user's own code raises
         raise PlanError(f"{path}: {type(error).__name__}: {error}") from error
-    found = [value for value in names.values() if hasattr(value, "__dict__") and "__vinestep_kind__" in vars(value)]
+    found = [
+        value
+        for value in names.values()
+        if hasattr(value, "__dict__") and "__vinestep_kind__" in vars(value)
+    ]
     found = [value for value in found if value.__module__ == "<run_path>"]
     if not found:
-        raise PlanError(f'{path}: it defines no part. Put @vinestep.parts.part("kind") above a class or function of yours.')
+        raise PlanError(
+            f'{path}: it defines no part. Put @vinestep.parts.part("kind") above a class or '
+            "function of yours."
+        )
     return found

@@ -35,7 +35,16 @@ USUAL: dict[Target, tuple[Any, str]] = {
 }
 """Loss and metric of a plan that says nothing of them."""
 OF_TABLES = (
-    *("target", "classes", "leave_out", "drop_missing_target", "unseen_categories", "missing_columns", "ordered", "dates"),
+    *(
+        "target",
+        "classes",
+        "leave_out",
+        "drop_missing_target",
+        "unseen_categories",
+        "missing_columns",
+        "ordered",
+        "dates",
+    ),
     *("rare", "log_target"),
 )
 Fraction = Annotated[float, Field(gt=0, le=1)]
@@ -48,7 +57,9 @@ class _Part(BaseModel):
 
 class DataPlan(_Part):
     source: Described
-    """A CSV or Parquet file, relative to the plan, ``demo:`` and the name of a demo set, or a source described by kind and settings."""
+    """A CSV or Parquet file, relative to the plan, ``demo:`` and the name of a demo set, or a
+    source described by kind and settings.
+    """
     validation: str | None = None
     """A file or folder of its own for validation, read as the source is."""
     test: str | None = None
@@ -84,7 +95,10 @@ class DataPlan(_Part):
     @model_validator(mode="after")
     def _split_fits(self) -> DataPlan:
         if self.split is not None and len(self.split) != self.parts:
-            raise SettingError(f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got {len(self.split)}")
+            raise SettingError(
+                f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got "
+                f"{len(self.split)}"
+            )
         return self
 
     @model_validator(mode="after")
@@ -92,11 +106,21 @@ class DataPlan(_Part):
         if self.is_table and self.target is None:
             raise SettingError("target: missing. Name the column to be learned")
         if not self.is_table:
-            given = [name for name in OF_TABLES if getattr(self, name) != type(self).model_fields[name].default]
+            given = [
+                name
+                for name in OF_TABLES
+                if getattr(self, name) != type(self).model_fields[name].default
+            ]
             if given:
-                raise SettingError(f"{given[0]}: it is a setting of tables in files, and the source is described by its kind")
+                raise SettingError(
+                    f"{given[0]}: it is a setting of tables in files, and the source is described "
+                    "by its kind"
+                )
         elif self.prepare:
-            raise SettingError("prepare: it is for pictures and series; columns of tables are brought to one scale by scale and fill")
+            raise SettingError(
+                "prepare: it is for pictures and series; columns of tables are brought to one "
+                "scale by scale and fill"
+            )
         return self
 
     @property
@@ -107,7 +131,11 @@ class DataPlan(_Part):
     @property
     def demo_source(self) -> str | None:
         """The kind of a demo set that is no table."""
-        kind = f"demo_{self.source.removeprefix(DEMO)}" if isinstance(self.source, str) and self.source.startswith(DEMO) else ""
+        kind = (
+            f"demo_{self.source.removeprefix(DEMO)}"
+            if isinstance(self.source, str) and self.source.startswith(DEMO)
+            else ""
+        )
         return kind if kind in library() else None
 
     @property
@@ -118,7 +146,11 @@ class DataPlan(_Part):
     @property
     def names(self) -> list[str]:
         """Of the parts that the source is divided into."""
-        return ["training", *(["validation"] if self.validation is None else []), *(["test"] if self.test is None else [])]
+        return [
+            "training",
+            *(["validation"] if self.validation is None else []),
+            *(["test"] if self.test is None else []),
+        ]
 
     @property
     def parts(self) -> int:
@@ -130,11 +162,14 @@ class DataPlan(_Part):
 
 
 class Plan(_Part):
-    """Everything a run needs to know. Parts are described as `vinestep.parts.describe` does it, or named by their kind.
+    """Everything a run needs to know. Parts are described as `vinestep.parts.describe` does it, or
+    named by their kind.
 
     Examples
     --------
-    >>> plan = Plan.model_validate({"epochs": 2, "data": {"source": "demo:parcels", "target": "parcel"}, "layers": []})
+    >>> plan = Plan.model_validate(
+    ...     {"epochs": 2, "data": {"source": "demo:parcels", "target": "parcel"}, "layers": []}
+    ... )
     >>> plan.optimiser, plan.data.fractions
     ('adam', [0.7, 0.15, 0.15])
     """
@@ -144,7 +179,9 @@ class Plan(_Part):
     epochs: PositiveInt | None = None
     steps: PositiveInt | None = None
     until: str | None = None
-    """When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs"``; in place of `epochs` or `steps`."""
+    """When the run ends, in words: ``"60 epochs or 30 minutes or no gain for 8 epochs"``; in place
+    of `epochs` or `steps`.
+    """
     precision: Literal["float32", "float64"] = "float32"
     clip: Annotated[float, Field(gt=0)] | None = None
     clip_values: Annotated[float, Field(gt=0)] | None = None
@@ -160,15 +197,21 @@ class Plan(_Part):
     metrics: list[Described] | None = None
     """By default accuracy for classes, perplexity for tokens, absolute error for numbers."""
     set: list[str] = []
-    """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands elsewhere in the plan."""
+    """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands
+    elsewhere in the plan.
+    """
     start_from: str | None = None
-    """A run, a state or a model file, relative to the plan, whose weights training begins with; see `start_pattern`."""
+    """A run, a state or a model file, relative to the plan, whose weights training begins with; see
+    `start_pattern`.
+    """
     start_pattern: str = "*"
     freeze: list[str] = []
     """Patterns of parameters that do not train, such as ``"0/*"``."""
     data: DataPlan
     layers: list[Described]
-    """The whole network, one layer after another; ``width = "classes"`` makes one as wide as the target asks for."""
+    """The whole network, one layer after another; ``width = "classes"`` makes one as wide as the
+    target asks for.
+    """
     optimiser: Described = "adam"
     schedule: list[Described] = []
     """One after another."""
@@ -179,7 +222,9 @@ class Plan(_Part):
         try:
             ending_of(self.epochs, self.steps, self.until)
         except SettingError as error:
-            raise SettingError(f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")) from error
+            raise SettingError(
+                f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")
+            ) from error
         try:
             spacing_of(self.validate_every)
         except SettingError as error:
@@ -213,60 +258,93 @@ class PlannedParts:
         What the network is to tell.
     """
 
-    def __init__(self, plan: Plan, counts: Mapping[str, int], target: Target, own: Iterable[Any]) -> None:
+    def __init__(
+        self, plan: Plan, counts: Mapping[str, int], target: Target, own: Iterable[Any]
+    ) -> None:
         builder = Builder(own)
         usual_loss, usual_metric = USUAL[target]
         described = _with_counts(plan.layers, counts)
         self.network = _network_of(builder.part({"kind": "stack", "layers": described}, "", LAYERS))
-        self.loss = builder.part(plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",))
+        self.loss = builder.part(
+            plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",)
+        )
         listed = plan.metrics if plan.metrics is not None else [usual_metric]
-        self.metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)]
+        self.metrics = [
+            builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)
+        ]
         self.optimiser = builder.part(plan.optimiser, "optimiser", ("optimiser",))
-        self.schedule = builder.part({"kind": "in_turn", "schedules": plan.schedule}, "schedule", ("schedule",)) if plan.schedule else None
-        self.observers = [builder.part(item, f"observers.{i}", ("observer",)) for i, item in enumerate(plan.observers)]
+        self.schedule = (
+            builder.part({"kind": "in_turn", "schedules": plan.schedule}, "schedule", ("schedule",))
+            if plan.schedule
+            else None
+        )
+        self.observers = [
+            builder.part(item, f"observers.{i}", ("observer",))
+            for i, item in enumerate(plan.observers)
+        ]
         data = plan.data
-        self.prepare = [builder.part(item, f"data.prepare.{i}", ("transform",)) for i, item in enumerate(data.prepare)]
-        self.augment = [builder.part(item, f"data.augment.{i}", ("transform",)) for i, item in enumerate(data.augment)]
-        self.order = None if data.order is None else builder.part(data.order, "data.order", ("order",))
+        self.prepare = [
+            builder.part(item, f"data.prepare.{i}", ("transform",))
+            for i, item in enumerate(data.prepare)
+        ]
+        self.augment = [
+            builder.part(item, f"data.augment.{i}", ("transform",))
+            for i, item in enumerate(data.augment)
+        ]
+        self.order = (
+            None if data.order is None else builder.part(data.order, "data.order", ("order",))
+        )
         self.join = None if data.join is None else builder.part(data.join, "data.join", ("join",))
         if data.described_source is not None:
             only_check = Builder(own, only_check=True)
             only_check.part(data.described_source, "data.source", ("source",))
             builder.faults += only_check.faults
-        self.faults = [fault._replace(place=fault.place.replace("schedule.schedules.", "schedule.")) for fault in builder.faults]
+        self.faults = [
+            fault._replace(place=fault.place.replace("schedule.schedules.", "schedule."))
+            for fault in builder.faults
+        ]
 
 
 def _with_counts(tree: Any, counts: Mapping[str, int]) -> Any:
     if isinstance(tree, Mapping):
-        return {key: value if key == "kind" else _with_counts(value, counts) for key, value in tree.items()}
+        return {
+            key: value if key == "kind" else _with_counts(value, counts)
+            for key, value in tree.items()
+        }
     if isinstance(tree, list):
         return [_with_counts(item, counts) for item in tree]
     return counts.get(tree, tree) if isinstance(tree, str) else tree
 
 
 def _network_of(stack: Any) -> Any:
-    """A single layer that takes masks or several inputs, which a stack does not hand on, is the network itself."""
+    """A single layer that takes masks or several inputs, which a stack does not hand on, is the
+    network itself.
+    """
     if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
         return stack
     parameters = inspect.signature(type(stack[0]).compute).parameters.values()
     return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack
 
 
-def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own: Iterable[Any] = ()) -> Plan:
+def read_plan(
+    path: str | os.PathLike[str], *, settings: Sequence[str] = (), own: Iterable[Any] = ()
+) -> Plan:
     """Read and check a plan.
 
     Parameters
     ----------
     path : path
     settings : sequence of str
-        What is to be different from the file, such as ``"optimiser.rate=0.01"`` or ``"layers.0.width=64"``.
+        What is to be different from the file, such as ``"optimiser.rate=0.01"`` or
+        ``"layers.0.width=64"``.
     own : sequence of classes and functions
         Parts of one's own that the plan names.
 
     Raises
     ------
     PlanError
-        If the file is missing or no TOML, or a key is unknown, missing or of the wrong kind; each is named.
+        If the file is missing or no TOML, or a key is unknown, missing or of the wrong kind; each
+        is named.
     """
     source = Path(path)
     try:
@@ -279,7 +357,8 @@ def read_plan(path: str | os.PathLike[str], *, settings: Sequence[str] = (), own
         raise PlanError(f"{source}: not valid TOML: {error}.") from error
     if values.get("written_by"):
         raise PlanError(
-            f"{source}: this plan records a run started in Python, whose data is not in a file that the plan names. Set the Training up "
+            f"{source}: this plan records a run started in Python, whose data is not in a file "
+            "that the plan names. Set the Training up "
             f"as there and continue with training.run(..., resume={str(source.parent)!r})."
         )
     values.setdefault("optimiser", Plan.model_fields["optimiser"].default)
@@ -308,7 +387,8 @@ def _fault(fault: dict[str, Any]) -> str:
     place = fault["loc"]
     key = ".".join(map(str, place)) or "the plan"
     if fault["type"] == "extra_forbidden":
-        return f"{key}: unknown key. {did_you_mean(str(place[-1]), (DataPlan if place[0] == 'data' else Plan).model_fields)}"
+        known = (DataPlan if place[0] == "data" else Plan).model_fields
+        return f"{key}: unknown key. {did_you_mean(str(place[-1]), known)}"
     if fault["type"] == "missing":
         return f"{key}: missing. Add it."
     if fault["type"] == "value_error":

@@ -68,7 +68,9 @@ class PlannedRun:
         Whether a recorded run is to go on, which has its weights.
     """
 
-    def __init__(self, plan: Plan, base: Path, *, own: Iterable[Any] = (), resuming: bool = False) -> None:
+    def __init__(
+        self, plan: Plan, base: Path, *, own: Iterable[Any] = (), resuming: bool = False
+    ) -> None:
         self.loaded: Loaded | None = None
         """What was taken over from `start_from`."""
         self.plan = plan
@@ -76,11 +78,17 @@ class PlannedRun:
         own = list(own)
         self.source = self._read(own)
         form = self.source.text_form
-        counts = {"classes": self.source.classes} | ({"tokens": len(form.tokeniser)} if form is not None else {})
+        counts = {"classes": self.source.classes} | (
+            {"tokens": len(form.tokeniser)} if form is not None else {}
+        )
         parts = PlannedParts(plan, counts, self._target(), own)
         if parts.faults:
             raise PlanError("\n".join(map(str, parts.faults)))
-        self._batching = {"drop_partial": plan.data.drop_partial, "order": parts.order, "augment": parts.augment}
+        self._batching = {
+            "drop_partial": plan.data.drop_partial,
+            "order": parts.order,
+            "augment": parts.augment,
+        }
         self._reading = {"join": parts.join, "readers": plan.data.readers}
         self.train, self.validation, self.test = self._divided(parts.prepare)
         self.training = Training(
@@ -102,7 +110,9 @@ class PlannedRun:
         self.training.initialise(self.train_batches().sample(), dtype=plan.precision)
         self._check_width()
         if plan.start_from is not None and not resuming:
-            self.loaded = self.training.start_from(self.base / plan.start_from, pattern=plan.start_pattern)
+            self.loaded = self.training.start_from(
+                self.base / plan.start_from, pattern=plan.start_pattern
+            )
         for pattern in plan.freeze:
             self.training.network.freeze(pattern)
 
@@ -118,9 +128,14 @@ class PlannedRun:
         with untracked():
             width = np.shape(outputs_of(self.training.network, sample.inputs, sample.masks))[-1]
         if width != self.source.classes:
-            what = "the target" if self.plan.data.target is None else f"the target {self.plan.data.target!r}"
+            what = (
+                "the target"
+                if self.plan.data.target is None
+                else f"the target {self.plan.data.target!r}"
+            )
             raise PlanError(
-                f"layers: the network gives {width} values, and {what} has {self.source.classes} classes. Make the "
+                f"layers: the network gives {width} values, and {what} has {self.source.classes} "
+                "classes. Make the "
                 'last layer as wide: {kind = "dense", width = "classes"}.'
             )
 
@@ -130,7 +145,9 @@ class PlannedRun:
 
     def scored_batches(self, part: Source) -> Batches:
         """A part as it is scored: every example once, in its own order."""
-        return part.batches(max(self.plan.data.batch, LEAST_SCORED), shuffled=False, **self._reading)
+        return part.batches(
+            max(self.plan.data.batch, LEAST_SCORED), shuffled=False, **self._reading
+        )
 
     def _read(self, own: Iterable[Any]) -> Source:
         described = self.plan.data.described_source
@@ -144,20 +161,46 @@ class PlannedRun:
 
     def _table(self, source: str) -> Table:
         plan = self.plan.data
-        options: dict[str, Any] = plan.model_dump(include={"target", "classes", "leave_out", "drop_missing_target"})
-        options |= plan.model_dump(include={"unseen_categories", "missing_columns", "ordered", "dates", "rare", "log_target"})
+        options: dict[str, Any] = plan.model_dump(
+            include={"target", "classes", "leave_out", "drop_missing_target"}
+        )
+        options |= plan.model_dump(
+            include={
+                "unseen_categories",
+                "missing_columns",
+                "ordered",
+                "dates",
+                "rare",
+                "log_target",
+            }
+        )
         if not source.startswith(DEMO):
             return Table(self.base / source, **options)
         name = source.removeprefix(DEMO)
         if name not in TABLES:
-            known = [*TABLES, *(kind.name.removeprefix("demo_") for kind in kinds("source") if kind.name.startswith("demo_"))]
-            raise PlanError(f"data.source: there is no demo set {name!r} for plans. {did_you_mean(name, known)}")
+            known = [
+                *TABLES,
+                *(
+                    kind.name.removeprefix("demo_")
+                    for kind in kinds("source")
+                    if kind.name.startswith("demo_")
+                ),
+            ]
+            raise PlanError(
+                f"data.source: there is no demo set {name!r} for plans. {did_you_mean(name, known)}"
+            )
         return Table(TABLES[name](), **options)
 
     def _divided(self, prepare: Sequence[Transform]) -> list[Source]:
         plan = self.plan.data
         stratified = plan.stratified and bool(self.source.class_names)
-        parts = dict(zip(plan.names, self.source.split(*plan.fractions, seed=self.plan.seed, stratified=stratified), strict=True))
+        parts = dict(
+            zip(
+                plan.names,
+                self.source.split(*plan.fractions, seed=self.plan.seed, stratified=stratified),
+                strict=True,
+            )
+        )
         for name, file in (("validation", plan.validation), ("test", plan.test)):
             if file is not None:
                 parts[name] = self._of_its_own(name, file)
@@ -169,7 +212,10 @@ class PlannedRun:
     def _of_its_own(self, name: str, file: str) -> Source:
         like = getattr(self.source, "like", None)
         if like is None:
-            raise PlanError(f"data.{name}: a {type(self.source).__name__} has no parts in other files. Leave it out and give split.")
+            raise PlanError(
+                f"data.{name}: a {type(self.source).__name__} has no parts in other files. Leave "
+                "it out and give split."
+            )
         found: Source = like(self.base / file)
         return found
 
@@ -178,18 +224,34 @@ class PlannedRun:
         from ..._model import open_model
 
         for observer in self._listening:
-            if isinstance(observer, Checkpoints) and (file := observer.best_file(outcome)) is not None:
+            if (
+                isinstance(observer, Checkpoints)
+                and (file := observer.best_file(outcome)) is not None
+            ):
                 return open_model(file, own=self._own)
         return None
 
     def assess(self, model: Model) -> dict[str, Assessment]:
         """A model scored on the three parts of the data."""
         assert model.loss is not None
-        return {name: assessment(model.network, self.scored_batches(part), model.loss, model.metrics) for name, part in self.parts.items()}
+        return {
+            name: assessment(model.network, self.scored_batches(part), model.loss, model.metrics)
+            for name, part in self.parts.items()
+        }
 
     def observers(self) -> list[Observer]:
-        """Those planned, and what records a run well enough to be asked about later, if the plan does not say otherwise."""
-        usual: list[Observer] = [Curves(), Checkpoints("best"), Steps(), Norms(), Distributions(), Samples(), Machine()]
+        """Those planned, and what records a run well enough to be asked about later, if the plan
+        does not say otherwise.
+        """
+        usual: list[Observer] = [
+            Curves(),
+            Checkpoints("best"),
+            Steps(),
+            Norms(),
+            Distributions(),
+            Samples(),
+            Machine(),
+        ]
         planned = self._observers
         return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
 
@@ -197,8 +259,12 @@ class PlannedRun:
         """Look for what would go wrong; see `vinestep.training.rehearse`."""
         batches = self.train_batches()
         ending = ending_of(self.plan.epochs, self.plan.steps, self.plan.until)
-        steps = ending.amount("step") or ending.amount("epoch") * (self.training.updates_an_epoch(batches) or 0)
-        return self.training.rehearse(batches, self.scored_batches(self.validation), quick=quick, steps=steps or None)
+        steps = ending.amount("step") or ending.amount("epoch") * (
+            self.training.updates_an_epoch(batches) or 0
+        )
+        return self.training.rehearse(
+            batches, self.scored_batches(self.validation), quick=quick, steps=steps or None
+        )
 
     def run(
         self,

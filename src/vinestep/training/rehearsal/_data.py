@@ -33,26 +33,63 @@ def values(stage: Stage) -> Iterator[Finding]:
         if array.dtype.kind != "f":
             continue
         everything = whole.get(name, array)
-        bad = ~np.isfinite(everything if everything.size <= MOST_VALUES and everything.dtype.kind == "f" else array)
+        bad = ~np.isfinite(
+            everything if everything.size <= MOST_VALUES and everything.dtype.kind == "f" else array
+        )
         if bad.any():
             first = tuple(int(i) for i in np.argwhere(bad)[0])
-            yield Finding(name, "wrong", f"{int(bad.sum())} values are NaN or infinite, the first at {first}.", "Fill or leave them out.")
+            yield Finding(
+                name,
+                "wrong",
+                f"{int(bad.sum())} values are NaN or infinite, the first at {first}.",
+                "Fill or leave them out.",
+            )
             continue
-        if array.ndim == PICTURES and array.shape[1] in CHANNELS and array.shape[-1] not in CHANNELS:
-            evidence = f"they have shape {array.shape[1:]}: it seems the channels come first, or height and width are mixed up with them."
-            yield Finding("the pictures", "suspicious", evidence, "Channels come last: np.moveaxis(pictures, 1, -1).")
+        if (
+            array.ndim == PICTURES
+            and array.shape[1] in CHANNELS
+            and array.shape[-1] not in CHANNELS
+        ):
+            evidence = (
+                f"they have shape {array.shape[1:]}: it seems the channels come first, or "
+                "height and width are mixed up with them."
+            )
+            yield Finding(
+                "the pictures",
+                "suspicious",
+                evidence,
+                "Channels come last: np.moveaxis(pictures, 1, -1).",
+            )
         if array.ndim == 2 and len(array) >= LEAST:
             yield from _scales(name, array)
         elif array.ndim > 2 and array.std() > UNSCALED:
-            evidence = f"their standard deviation is {array.std():.3g}; networks learn best from values of about 1."
-            yield Finding(name, "suspicious", evidence, "Divide by a typical value, or subtract the mean and divide by the deviation.")
+            evidence = (
+                f"their standard deviation is {array.std():.3g}; networks learn best from "
+                "values of about 1."
+            )
+            yield Finding(
+                name,
+                "suspicious",
+                evidence,
+                "Divide by a typical value, or subtract the mean and divide by the deviation.",
+            )
     targets = np.asarray(stage.batch.targets)
     if targets.dtype.kind == "f":
         if not np.isfinite(targets).all():
-            yield Finding("the targets", "wrong", "some are NaN or infinite.", "Leave such examples out.")
+            yield Finding(
+                "the targets", "wrong", "some are NaN or infinite.", "Leave such examples out."
+            )
         elif targets.std() > UNSCALED or abs(targets.mean()) > UNSCALED * max(targets.std(), 1.0):
-            evidence = f"mean {targets.mean():.3g}, standard deviation {targets.std():.3g}; a network begins with outputs of about 1."
-            yield Finding("the targets", "suspicious", evidence, "Learn (target - mean) / deviation, or the logarithm.")
+            evidence = (
+                f"mean {targets.mean():.3g}, standard deviation {targets.std():.3g}; a "
+                "network begins with outputs of about 1."
+            )
+            yield Finding(
+                "the targets",
+                "suspicious",
+                evidence,
+                "Learn (target - mean) / deviation, or the logarithm.",
+            )
 
 
 def _scales(name: str, array: np.ndarray) -> Iterator[Finding]:
@@ -61,8 +98,16 @@ def _scales(name: str, array: np.ndarray) -> Iterator[Finding]:
     if wide.size:
         i = int(wide[0])
         more = f" and {wide.size - 1} more" if wide.size > 1 else ""
-        evidence = f"column {i}{more}: mean {array[:, i].mean():.3g}, standard deviation {spread[i]:.3g}; about 0 and 1 are learned best."
-        yield Finding(name, "suspicious", evidence, "Scale tables by vinestep.data.scaled(train, validation); arrays likewise.")
+        evidence = (
+            f"column {i}{more}: mean {array[:, i].mean():.3g}, standard deviation "
+            f"{spread[i]:.3g}; about 0 and 1 are learned best."
+        )
+        yield Finding(
+            name,
+            "suspicious",
+            evidence,
+            "Scale tables by vinestep.data.scaled(train, validation); arrays likewise.",
+        )
 
 
 def classes(stage: Stage) -> Iterator[Finding]:
@@ -74,15 +119,29 @@ def classes(stage: Stage) -> Iterator[Finding]:
     known = counts[counts > 0]
     if known.size < 2:
         evidence = f"all {len(labels)} examples are of class {int(np.argmax(counts))}."
-        yield Finding("the classes", "wrong", evidence, "There is nothing to tell apart: look at how targets are read.")
+        yield Finding(
+            "the classes",
+            "wrong",
+            evidence,
+            "There is nothing to tell apart: look at how targets are read.",
+        )
         return
     shares = known / known.sum()
     if shares.max() > DOMINANT or shares.min() * known.size < RARE:
-        evidence = f"the largest has {shares.max():.1%} of the examples, the smallest {shares.min():.2%}."
-        cure = "Draw them evenly, order=vinestep.data.Balanced(labels), or weigh them: class_weights= of cross_entropy."
+        evidence = (
+            f"the largest has {shares.max():.1%} of the examples, the smallest {shares.min():.2%}."
+        )
+        cure = (
+            "Draw them evenly, order=vinestep.data.Balanced(labels), or weigh them: "
+            "class_weights= of cross_entropy."
+        )
         yield Finding("the classes", "suspicious", evidence, cure)
     else:
-        yield Finding("the classes", "sound", f"{known.size} of them, with {shares.min():.1%} to {shares.max():.1%} of the examples.")
+        yield Finding(
+            "the classes",
+            "sound",
+            f"{known.size} of them, with {shares.min():.1%} to {shares.max():.1%} of the examples.",
+        )
 
 
 def _is_cheap(stage: Stage) -> bool:
@@ -92,11 +151,21 @@ def _is_cheap(stage: Stage) -> bool:
 
 
 def likeness(stage: Stage) -> Iterator[Finding]:
-    """Validation inputs whose columns lie or spread otherwise than those of training: scaled twice, not at all, or transposed."""
+    """Validation inputs whose columns lie or spread otherwise than those of training: scaled twice,
+    not at all, or transposed.
+    """
     if stage.other is None:
         return
-    for (name, ours), (_, theirs) in zip(_arrays(stage.batch.inputs), _arrays(stage.other.inputs), strict=False):
-        if ours.dtype.kind != "f" or ours.ndim < 2 or len(ours) < LEAST or len(theirs) < LEAST or ours.shape[1:] != theirs.shape[1:]:
+    for (name, ours), (_, theirs) in zip(
+        _arrays(stage.batch.inputs), _arrays(stage.other.inputs), strict=False
+    ):
+        if (
+            ours.dtype.kind != "f"
+            or ours.ndim < 2
+            or len(ours) < LEAST
+            or len(theirs) < LEAST
+            or ours.shape[1:] != theirs.shape[1:]
+        ):
             continue
         a, b = ours.reshape(len(ours), -1), theirs.reshape(len(theirs), -1)
         if a.shape[1] > MOST_FEATURES:
@@ -115,28 +184,51 @@ def likeness(stage: Stage) -> Iterator[Finding]:
         if odd.mean() > 0.1:
             i = int(np.argmax(odd))
             evidence = (
-                f"{odd.mean():.0%} of the columns lie or spread otherwise than in training; column {i}: mean {b[:, i].mean():.3g} and "
-                f"deviation {b[:, i].std():.3g}, in training {a[:, i].mean():.3g} and {a[:, i].std():.3g}."
+                f"{odd.mean():.0%} of the columns lie or spread otherwise than in training; "
+                f"column {i}: mean {b[:, i].mean():.3g} and "
+                f"deviation {b[:, i].std():.3g}, in training {a[:, i].mean():.3g} and "
+                f"{a[:, i].std():.3g}."
             )
-            yield Finding(f"{name} of the validation part", "wrong", evidence, "Prepare both parts by what was learned on the first, once.")
+            yield Finding(
+                f"{name} of the validation part",
+                "wrong",
+                evidence,
+                "Prepare both parts by what was learned on the first, once.",
+            )
         elif a.shape[1] > 8 and ours.ndim == PICTURES and ours.shape[1] == ours.shape[2]:
             yield from _turned(ours, theirs)
 
 
 def _turned(ours: np.ndarray, theirs: np.ndarray) -> Iterator[Finding]:
-    """Pictures of the validation part that look like those of training only after rows and columns change places."""
+    """Pictures of the validation part that look like those of training only after rows and columns
+    change places.
+    """
     mean, other = ours.mean(axis=0), theirs.mean(axis=0)
     noise = ours.std(axis=0) * np.sqrt(1 / len(ours) + 1 / len(theirs)) + 1e-9
     straight = float(np.mean(((other - mean) / noise) ** 2))
-    for how, turned in (("transposed", other.swapaxes(0, 1)), ("upside down", other[::-1]), ("mirrored", other[:, ::-1])):
+    for how, turned in (
+        ("transposed", other.swapaxes(0, 1)),
+        ("upside down", other[::-1]),
+        ("mirrored", other[:, ::-1]),
+    ):
         if float(np.mean(((turned - mean) / noise) ** 2)) * 2 < straight and straight > 3:
-            evidence = f"on average they look like those of training when they are {how}, and otherwise not."
-            yield Finding("the pictures of the validation part", "wrong", evidence, "Read both parts in the same way.")
+            evidence = (
+                f"on average they look like those of training when they are {how}, and "
+                "otherwise not."
+            )
+            yield Finding(
+                "the pictures of the validation part",
+                "wrong",
+                evidence,
+                "Read both parts in the same way.",
+            )
             return
 
 
 def told_by_inputs(stage: Stage) -> Iterator[Finding]:
-    """Whether inputs tell anything of the targets: by nearest neighbours, by a linear model, or by a short training."""
+    """Whether inputs tell anything of the targets: by nearest neighbours, by a linear model, or by
+    a short training.
+    """
     found = _features(stage.batch)
     if found is None or len(found[0]) < 2 * LEAST:
         return
@@ -145,22 +237,39 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
     linear = _linear(x, y)
     if score - chance > 2.5 * error or linear > 2.5:
         words = f"nearest neighbours score {score:.3g}, guessing {chance:.3g}"
-        yield Finding("inputs and targets", "sound", f"the inputs tell something of the targets: {words}.")
+        yield Finding(
+            "inputs and targets", "sound", f"the inputs tell something of the targets: {words}."
+        )
         return
     gained, words = _by_training(stage)
     if gained:
-        yield Finding("inputs and targets", "sound", f"a short training learned something that holds on other examples: {words}.")
+        yield Finding(
+            "inputs and targets",
+            "sound",
+            f"a short training learned something that holds on other examples: {words}.",
+        )
         return
     evidence = (
-        f"nothing in the inputs seems to tell the targets: nearest neighbours score {score:.3g} where guessing gets {chance:.3g}, a linear "
-        f"model finds nothing, and a short training gained nothing that holds on other examples ({words})."
+        f"nothing in the inputs seems to tell the targets: nearest neighbours score {score:.3g} "
+        f"where guessing gets {chance:.3g}, a linear "
+        "model finds nothing, and a short training gained nothing that holds on other examples "
+        f"({words})."
     )
-    yield Finding("inputs and targets", "suspicious", evidence, "See whether targets were shuffled, or joined to the wrong rows.")
+    yield Finding(
+        "inputs and targets",
+        "suspicious",
+        evidence,
+        "See whether targets were shuffled, or joined to the wrong rows.",
+    )
 
 
 def _features(batch: Batch) -> tuple[np.ndarray, np.ndarray] | None:
     inputs, targets = batch.inputs, np.asarray(batch.targets)
-    if not isinstance(inputs, np.ndarray) or inputs.dtype.kind not in "fu" or batch.masks is not None:
+    if (
+        not isinstance(inputs, np.ndarray)
+        or inputs.dtype.kind not in "fu"
+        or batch.masks is not None
+    ):
         return None
     y = targets.reshape(len(targets), -1)
     if y.shape[1] != 1 or targets.dtype.kind not in "iuf":
@@ -174,14 +283,18 @@ def _features(batch: Batch) -> tuple[np.ndarray, np.ndarray] | None:
 
 
 def _neighbours(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
-    """Leave-one-out score of the nearest neighbours, that of guessing, and the standard error of the difference."""
+    """Leave-one-out score of the nearest neighbours, that of guessing, and the standard error of
+    the difference.
+    """
     squares = np.sum(x * x, axis=1)
     distances = squares[:, None] + squares[None] - 2 * x @ x.T
     np.fill_diagonal(distances, np.inf)
     nearest = np.argpartition(distances, 5, axis=1)[:, :5]
     n = len(y)
     if y.dtype.kind in "iu":
-        votes = np.array([np.bincount(row, minlength=int(y.max()) + 1).argmax() for row in y[nearest]])
+        votes = np.array(
+            [np.bincount(row, minlength=int(y.max()) + 1).argmax() for row in y[nearest]]
+        )
         right = votes == y
         shares = np.bincount(y) / n
         own = np.bincount(votes, minlength=len(shares)) / n
@@ -193,18 +306,28 @@ def _neighbours(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
 
 
 def _linear(x: np.ndarray, y: np.ndarray) -> float:
-    """How many standard errors a ridge regression on one half gets the other half right beyond chance."""
+    """How many standard errors a ridge regression on one half gets the other half right beyond
+    chance.
+    """
     half = len(x) // 2
-    y = (y[:, None] == np.unique(y)).astype(float) if y.dtype.kind in "iu" else y[:, None].astype(float)
+    y = (
+        (y[:, None] == np.unique(y)).astype(float)
+        if y.dtype.kind in "iu"
+        else y[:, None].astype(float)
+    )
     order = np.random.default_rng(0).permutation(len(x))
     a, b = order[:half], order[half:]
     gram = x[a] @ x[a].T + 0.1 * x.shape[1] * np.eye(half)
     guess = x[b] @ (x[a].T @ np.linalg.solve(gram, y[a] - y[a].mean(axis=0)))
     rest = y[b] - y[b].mean(axis=0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        correlations = np.sum(guess * rest, axis=0) / np.sqrt(np.sum(guess**2, axis=0) * np.sum(rest**2, axis=0))
+        correlations = np.sum(guess * rest, axis=0) / np.sqrt(
+            np.sum(guess**2, axis=0) * np.sum(rest**2, axis=0)
+        )
     best = float(np.nanmax(np.nan_to_num(correlations)))
-    return float(best * np.sqrt(len(b)) - 1.0 * (y.shape[1] > 1))  # the best of several is higher by chance
+    return float(
+        best * np.sqrt(len(b)) - 1.0 * (y.shape[1] > 1)
+    )  # the best of several is higher by chance
 
 
 def _by_training(stage: Stage) -> tuple[bool, str]:

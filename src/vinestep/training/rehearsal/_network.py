@@ -1,4 +1,6 @@
-"""What a rehearsal asks of the network: its first loss, outputs, units, weights and gradients, and whether examples stay apart."""
+"""What a rehearsal asks of the network: its first loss, outputs, units, weights and gradients, and
+whether examples stay apart.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,16 @@ if TYPE_CHECKING:
     pass
 from ._stage import Stage, first_examples, outputs_in_inference
 
-__all__ = ["activations_between", "derivatives", "examples_apart", "first_loss", "gradients", "outputs", "units", "weights"]
+__all__ = [
+    "activations_between",
+    "derivatives",
+    "examples_apart",
+    "first_loss",
+    "gradients",
+    "outputs",
+    "units",
+    "weights",
+]
 
 FEW = 64  # examples for what is computed several times
 DEAD = 0.5  # of the units of a layer
@@ -40,16 +51,36 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
     """The loss before any training is about what guessing gets."""
     training, batch = stage.training, stage.batch
     with untracked():
-        value = float(np.asarray(held(loss_of(training.loss, outputs_of(training.network, batch.inputs, batch.masks), batch))))
+        value = float(
+            np.asarray(
+                held(
+                    loss_of(
+                        training.loss,
+                        outputs_of(training.network, batch.inputs, batch.masks),
+                        batch,
+                    )
+                )
+            )
+        )
     if not math.isfinite(value):
-        yield Finding("the first loss", "wrong", f"it is {value}.", "See whether inputs or targets hold NaN, or weights are far too large.")
+        yield Finding(
+            "the first loss",
+            "wrong",
+            f"it is {value}.",
+            "See whether inputs or targets hold NaN, or weights are far too large.",
+        )
         return
     chance, how = _chance(stage)
     if chance is None or training.step_number:
         return
     if value > 2.5 * chance + 0.5 or (value < 0.2 * chance and makes_logits(training.loss)):
-        cure = "Smaller weights in the last layer, scaled inputs and targets; see that the loss gets what it expects."
-        yield Finding("the first loss", "suspicious", f"it is {value:.4g}, and {how} gets {chance:.4g}.", cure)
+        cure = (
+            "Smaller weights in the last layer, scaled inputs and targets; see that the loss "
+            "gets what it expects."
+        )
+        yield Finding(
+            "the first loss", "suspicious", f"it is {value:.4g}, and {how} gets {chance:.4g}.", cure
+        )
     else:
         yield Finding("the first loss", "sound", f"it is {value:.4g}, and {how} gets {chance:.4g}.")
 
@@ -65,44 +96,79 @@ def _chance(stage: Stage) -> tuple[float | None, str]:
 
 
 def outputs(stage: Stage) -> Iterator[Finding]:
-    """Outputs that ignore the inputs, are random in inference, are no logits, or come of a network that is linear."""
+    """Outputs that ignore the inputs, are random in inference, are no logits, or come of a network
+    that is linear.
+    """
     training, batch = stage.training, first_examples(stage.batch, FEW)
     found = outputs_in_inference(stage, batch)
     if not np.array_equal(found, outputs_in_inference(stage, batch), equal_nan=True):
         evidence = "two passes in inference on the same inputs give different outputs."
-        cure = "Something is drawn at random, such as dropout, outside of learning: use the library's Dropout, or vinestep's learning()."
+        cure = (
+            "Something is drawn at random, such as dropout, outside of learning: use the "
+            "library's Dropout, or vinestep's learning()."
+        )
         yield Finding("the inference pass", "wrong", evidence, cure)
     elif not _changes_in_learning(training.network):
         with untracked(), learning(training.seed, 0):
             other = np.asarray(held(outputs_of(training.network, batch.inputs, batch.masks)))
-        if other.shape == found.shape and not np.allclose(other, found, rtol=1e-3, atol=1e-4 * (np.abs(found).max() + 1e-30)):
+        if other.shape == found.shape and not np.allclose(
+            other, found, rtol=1e-3, atol=1e-4 * (np.abs(found).max() + 1e-30)
+        ):
             yield Finding(
-                "the learning pass", "suspicious", "it differs from inference, and no layer is known that should.", "See what differs."
+                "the learning pass",
+                "suspicious",
+                "it differs from inference, and no layer is known that should.",
+                "See what differs.",
             )
-    spread = float(np.max(np.ptp(found.reshape(len(found), -1).astype(np.float64), axis=0), initial=0.0))
+    spread = float(
+        np.max(np.ptp(found.reshape(len(found), -1).astype(np.float64), axis=0), initial=0.0)
+    )
     if len(found) > 1 and spread <= FLAT * (float(np.abs(found).max()) + 1e-30):
         evidence = f"they are the same for {len(found)} different inputs."
-        yield Finding("the outputs", "wrong", evidence, "Look for units that are dead, weights of 0, or inputs that are all alike.")
+        yield Finding(
+            "the outputs",
+            "wrong",
+            evidence,
+            "Look for units that are dead, weights of 0, or inputs that are all alike.",
+        )
     if makes_logits(training.loss) and found.ndim > 1 and found.shape[-1] > 1:
         sums = found.sum(axis=-1)
         if np.all(found >= 0) and np.allclose(sums, 1, atol=1e-3):
-            evidence = "they are positive and add up to 1, as probabilities do; the loss takes logits and makes probabilities itself."
+            evidence = (
+                "they are positive and add up to 1, as probabilities do; the loss takes "
+                "logits and makes probabilities itself."
+            )
             yield Finding("the outputs", "wrong", evidence, "Leave the softmax at the end out.")
         elif np.all(found >= 0) and np.all(found <= 1):
-            evidence = "they all lie from 0 to 1; the loss takes logits, which go as far as they like either way."
+            evidence = (
+                "they all lie from 0 to 1; the loss takes logits, which go as far as they "
+                "like either way."
+            )
             yield Finding("the outputs", "wrong", evidence, "Leave the activation at the end out.")
         elif np.all(found >= 0):
-            evidence = "none is negative, as after a relu; the loss takes logits, which go as far as they like either way."
-            yield Finding("the outputs", "suspicious", evidence, "Leave the activation at the end out.")
+            evidence = (
+                "none is negative, as after a relu; the loss takes logits, which go as far "
+                "as they like either way."
+            )
+            yield Finding(
+                "the outputs", "suspicious", evidence, "Leave the activation at the end out."
+            )
 
 
 def _changes_in_learning(network: Layer) -> bool:
     """Whether some layer is meant to compute otherwise in learning."""
-    return any(type(layer).__name__ in ("Dropout", "Noise", "BatchNorm") or _has_dropout(layer) for layer in network.walk())
+    return any(
+        type(layer).__name__ in ("Dropout", "Noise", "BatchNorm") or _has_dropout(layer)
+        for layer in network.walk()
+    )
 
 
 def _has_dropout(layer: Layer) -> bool:
-    return any("dropout" in name and value for name, value in vars(layer).items() if isinstance(value, float))
+    return any(
+        "dropout" in name and value
+        for name, value in vars(layer).items()
+        if isinstance(value, float)
+    )
 
 
 def examples_apart(stage: Stage) -> Iterator[Finding]:
@@ -116,13 +182,28 @@ def examples_apart(stage: Stage) -> Iterator[Finding]:
     scale = float(np.abs(together).max()) + 1e-30
     if together.shape[0] != n:
         evidence = f"{n} inputs give {together.shape[0]} outputs."
-        yield Finding("the batch axis", "wrong", evidence, "Keep the first axis: reshape to (batch, ...), flatten the others only.")
+        yield Finding(
+            "the batch axis",
+            "wrong",
+            evidence,
+            "Keep the first axis: reshape to (batch, ...), flatten the others only.",
+        )
     elif not np.allclose(together[:1], alone, rtol=1e-3, atol=1e-4 * scale):
-        evidence = f"an example's output changes by {float(np.abs(together[:1] - alone).max()):.3g} when others are in its batch."
-        cure = "Some operation goes over the first axis, as a mean over axis 0 or a reshape that mixes examples does."
+        evidence = (
+            "an example's output changes by "
+            f"{float(np.abs(together[:1] - alone).max()):.3g} when others are in its batch."
+        )
+        cure = (
+            "Some operation goes over the first axis, as a mean over axis 0 or a reshape that "
+            "mixes examples does."
+        )
         yield Finding("the batch axis", "wrong", evidence, cure)
     else:
-        yield Finding("the batch axis", "sound", "an example's output does not depend on the others of its batch.")
+        yield Finding(
+            "the batch axis",
+            "sound",
+            "an example's output does not depend on the others of its batch.",
+        )
 
 
 def activations_between(stage: Stage) -> Iterator[Finding]:
@@ -134,8 +215,16 @@ def activations_between(stage: Stage) -> Iterator[Finding]:
             name = type(layer).__name__
             if name in LINEAR:
                 if before is not None:
-                    evidence = f"there is no activation between {before} and {stack._join(str(i))}: together they are one linear layer."
-                    yield Finding("the layers", "suspicious", evidence, 'Give the first an activation: Dense(64, "relu") or vinestep.relu.')
+                    evidence = (
+                        f"there is no activation between {before} and "
+                        f"{stack._join(str(i))}: together they are one linear layer."
+                    )
+                    yield Finding(
+                        "the layers",
+                        "suspicious",
+                        evidence,
+                        'Give the first an activation: Dense(64, "relu") or vinestep.relu.',
+                    )
                 before = stack._join(str(i)) if getattr(layer, "activation", None) is None else None
             elif name not in WORDS:
                 before = None
@@ -159,12 +248,29 @@ def units(stage: Stage) -> Iterator[Finding]:
             continue
         dead = float(np.mean(np.all(array == 0, axis=0)))
         if dead > DEAD:
-            evidence = f"{dead:.0%} of its {array.shape[-1]} units are 0 for all {len(batch)} examples."
-            yield Finding(f"layer {path}", "wrong", evidence, "Smaller weights, biases of 0, scaled inputs; or leaky_relu.")
+            evidence = (
+                f"{dead:.0%} of its {array.shape[-1]} units are 0 for all {len(batch)} examples."
+            )
+            yield Finding(
+                f"layer {path}",
+                "wrong",
+                evidence,
+                "Smaller weights, biases of 0, scaled inputs; or leaky_relu.",
+            )
         size = np.abs(array)
-        if size.max() <= 1 and float(np.mean((size > 0.98) | (_all_positive(array) & (array < 0.02)))) > SATURATED:
-            evidence = "most of its values lie at the ends of their range, where nothing is learned."
-            yield Finding(f"layer {path}", "suspicious", evidence, "Smaller weights, scaled inputs, or a normalisation before it.")
+        if (
+            size.max() <= 1
+            and float(np.mean((size > 0.98) | (_all_positive(array) & (array < 0.02)))) > SATURATED
+        ):
+            evidence = (
+                "most of its values lie at the ends of their range, where nothing is learned."
+            )
+            yield Finding(
+                f"layer {path}",
+                "suspicious",
+                evidence,
+                "Smaller weights, scaled inputs, or a normalisation before it.",
+            )
 
 
 def _all_positive(array: np.ndarray) -> bool:
@@ -172,25 +278,49 @@ def _all_positive(array: np.ndarray) -> bool:
 
 
 def gradients(stage: Stage) -> Iterator[Finding]:
-    """Every trainable parameter gets a gradient, and those of first and last layers are of like size."""
+    """Every trainable parameter gets a gradient, and those of first and last layers are of like
+    size.
+    """
     training = stage.copy_of_training()
     _, _, found = training.derived([first_examples(stage.batch, FEW)], None)
-    sizes = {path: float(np.sqrt(np.mean(np.square(g, dtype=np.float64)))) for path, g in found.items()}
+    sizes = {
+        path: float(np.sqrt(np.mean(np.square(g, dtype=np.float64)))) for path, g in found.items()
+    }
     without = [path for path, size in sizes.items() if size == 0]
     if without:
-        evidence = f"{', '.join(without[:4])}{f' and {len(without) - 4} more' if len(without) > 4 else ''} get a gradient of 0."
-        yield Finding("the gradients", "wrong", evidence, "They are cut off: by dead units, a constant in between, or held().")
+        more = f" and {len(without) - 4} more" if len(without) > 4 else ""
+        evidence = f"{', '.join(without[:4])}{more} get a gradient of 0."
+        yield Finding(
+            "the gradients",
+            "wrong",
+            evidence,
+            "They are cut off: by dead units, a constant in between, or held().",
+        )
     arrays = training.network.arena.trainable  # type: ignore[union-attr]
-    along = [(path, sizes[path]) for path in sizes if len(arrays[path].shape) > 1 and sizes[path] > 0]
+    along = [
+        (path, sizes[path]) for path in sizes if len(arrays[path].shape) > 1 and sizes[path] > 0
+    ]
     if len(along) > 1 and not without:
         (first, low), (last, high) = along[0], along[-1]
         ratio = low / high
         if ratio < 1 / FAR or ratio > FAR:
             what = "vanish" if ratio < 1 else "explode"
-            evidence = f"they {what} on the way back: {low:.2g} at {first}, {high:.2g} at {last} (root of the mean square)."
-            yield Finding("the gradients", "suspicious", evidence, "Relu-like activations, normalisation or residual connections; clip=.")
+            evidence = (
+                f"they {what} on the way back: {low:.2g} at {first}, {high:.2g} at {last} "
+                "(root of the mean square)."
+            )
+            yield Finding(
+                "the gradients",
+                "suspicious",
+                evidence,
+                "Relu-like activations, normalisation or residual connections; clip=.",
+            )
         else:
-            yield Finding("the gradients", "sound", f"all {len(sizes)} parameters get one; {low:.2g} at {first}, {high:.2g} at {last}.")
+            yield Finding(
+                "the gradients",
+                "sound",
+                f"all {len(sizes)} parameters get one; {low:.2g} at {first}, {high:.2g} at {last}.",
+            )
     yield from _frozen(stage)
 
 
@@ -205,7 +335,11 @@ def _frozen(stage: Stage) -> Iterator[Finding]:
         return
     fresh = copy.deepcopy(network)
     inputs = by_place(fresh, stage.batch.inputs)
-    fresh.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=stage.training.seed, dtype=network.dtype)
+    fresh.initialise(
+        inputs if isinstance(inputs, tuple) else inputs[:1],
+        seed=stage.training.seed,
+        dtype=network.dtype,
+    )
     drawn, ours = fresh._ready_arena().arrays(), arena.arrays()
     still = [
         path
@@ -213,8 +347,16 @@ def _frozen(stage: Stage) -> Iterator[Finding]:
         if ours[path].size > 1 and np.ptp(ours[path]) and np.array_equal(ours[path], drawn[path])
     ]
     if still:
-        evidence = f"{still[0]}{f' and {len(still) - 1} more' if len(still) > 1 else ''} are frozen as they were drawn, never trained."
-        yield Finding("frozen parameters", "suspicious", evidence, f"Thaw them, network.thaw({still[0]!r}), or load trained weights.")
+        evidence = (
+            f"{still[0]}{f' and {len(still) - 1} more' if len(still) > 1 else ''} are "
+            "frozen as they were drawn, never trained."
+        )
+        yield Finding(
+            "frozen parameters",
+            "suspicious",
+            evidence,
+            f"Thaw them, network.thaw({still[0]!r}), or load trained weights.",
+        )
 
 
 def weights(stage: Stage) -> Iterator[Finding]:
@@ -235,9 +377,15 @@ def weights(stage: Stage) -> Iterator[Finding]:
         path, gain = odd[0]
         how = "large" if gain > 1 else "small"
         evidence = (
-            f"{path}{f' and {len(odd) - 1} more' if len(odd) > 1 else ''} are too {how} for their fan-in: a layer scales by {gain:.2g}."
+            f"{path}{f' and {len(odd) - 1} more' if len(odd) > 1 else ''} are too {how} "
+            f"for their fan-in: a layer scales by {gain:.2g}."
         )
-        yield Finding("the weights", "suspicious", evidence, "Use the library's initialisers, which divide by the root of the fan-in.")
+        yield Finding(
+            "the weights",
+            "suspicious",
+            evidence,
+            "Use the library's initialisers, which divide by the root of the fan-in.",
+        )
 
 
 def derivatives(stage: Stage) -> Iterator[Finding]:
@@ -248,26 +396,40 @@ def derivatives(stage: Stage) -> Iterator[Finding]:
     network = copy.deepcopy(training.network)
     inputs = by_place(network, batch.inputs)
     kept = {**network._ready_arena().arrays(), **network.statistics()}
-    network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=training.seed, dtype=np.float64)
+    network.initialise(
+        inputs if isinstance(inputs, tuple) else inputs[:1], seed=training.seed, dtype=np.float64
+    )
     network.load(kept)
 
     def loss(net: Layer) -> Any:
         with learning(training.seed, 0):
-            return loss_of(training.loss, outputs_of(net, _as_float64(batch.inputs), batch.masks), batch)
+            return loss_of(
+                training.loss, outputs_of(net, _as_float64(batch.inputs), batch.masks), batch
+            )
 
     report = check_gradients(loss, network, elements=6)
-    wrong = [check for check in report.arguments if not check.ok and not _is_kink(loss, network, check)]
+    wrong = [
+        check for check in report.arguments if not check.ok and not _is_kink(loss, network, check)
+    ]
     if not wrong:
         yield Finding("the derivatives", "sound", "gradients agree with finite differences.")
     else:
         bad = wrong[0]
-        evidence = f"at {bad.path} {bad.worst} the gradient is {bad.ours:.5g}, finite differences give {bad.reference:.5g}."
-        cure = "Look at operations of your own: their adjoints, and values that were held. vinestep.check_gradients shows all."
+        evidence = (
+            f"at {bad.path} {bad.worst} the gradient is {bad.ours:.5g}, finite differences "
+            f"give {bad.reference:.5g}."
+        )
+        cure = (
+            "Look at operations of your own: their adjoints, and values that were held. "
+            "vinestep.check_gradients shows all."
+        )
         yield Finding("the derivatives", "wrong", evidence, cure)
 
 
 def _is_kink(loss: Any, network: Layer, check: ArgumentCheck) -> bool:
-    """Whether a gradient lies between the slopes on either side, so close that a kink of a relu was stepped over before."""
+    """Whether a gradient lies between the slopes on either side, so close that a kink of a relu was
+    stepped over before.
+    """
     array = network.weights()[check.path]
     before = float(array[check.worst])
 

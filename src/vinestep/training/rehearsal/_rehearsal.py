@@ -1,4 +1,6 @@
-"""The rehearsal of a run: what would waste hours is looked for in seconds, on a copy of everything."""
+"""The rehearsal of a run: what would waste hours is looked for in seconds, on a copy of
+everything.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,11 @@ from ...data.batches._batch import Batch
 from ...data.checks._checks import findings_of, findings_of_parts, range_of
 from ...errors import VineStepError
 from ..step._batch_checks import AnyBatches, check_parts, checked_batch
-from . import _data as rehearsed_data, _network as rehearsed_network, _training as rehearsed_training
+from . import (
+    _data as rehearsed_data,
+    _network as rehearsed_network,
+    _training as rehearsed_training,
+)
 from ._stage import Stage
 
 if TYPE_CHECKING:
@@ -25,7 +31,15 @@ if TYPE_CHECKING:
 
 __all__ = ["Rehearsal", "Stage", "rehearse"]
 
-MISTAKES = (VineStepError, ValueError, TypeError, IndexError, KeyError, ZeroDivisionError, AttributeError)
+MISTAKES = (
+    VineStepError,
+    ValueError,
+    TypeError,
+    IndexError,
+    KeyError,
+    ZeroDivisionError,
+    AttributeError,
+)
 SUBJECTS = {
     "by_heart": "learning a batch by heart",
     "cost": "time and memory",
@@ -66,7 +80,10 @@ class Rehearsal:
         """A row for each finding."""
         import pandas as pd
 
-        return pd.DataFrame([finding.as_dict() for finding in self.findings], columns=["subject", "verdict", "evidence", "cure"])
+        return pd.DataFrame(
+            [finding.as_dict() for finding in self.findings],
+            columns=["subject", "verdict", "evidence", "cure"],
+        )
 
     def __str__(self) -> str:
         return "\n".join(map(str, self.findings))
@@ -97,9 +114,15 @@ THOROUGH: tuple[Check, ...] = (
 
 
 def rehearse(
-    training: TrainingBase, train: AnyBatches, validation: AnyBatches | None = None, *, quick: bool = False, steps: int | None = None
+    training: TrainingBase,
+    train: AnyBatches,
+    validation: AnyBatches | None = None,
+    *,
+    quick: bool = False,
+    steps: int | None = None,
 ) -> Rehearsal:
-    """Look for what goes wrong in runs, in seconds and on a copy; the training itself is not changed.
+    """Look for what goes wrong in runs, in seconds and on a copy; the training itself is not
+    changed.
 
     Parameters
     ----------
@@ -120,10 +143,16 @@ def rehearse(
     --------
     >>> rng = np.random.default_rng(0)
     >>> x = rng.normal(size=(200, 3))
-    >>> data = vs.data.Dataset(x, (x[:, 0] + x[:, 1] > 0).astype(int), class_values=("sound", "stuck"))
-    >>> training = vs.Training(vs.Stack(vs.Dense(16, vs.relu), vs.Dense(2)), loss=vs.losses.cross_entropy)
+    >>> data = vs.data.Dataset(
+    ...     x, (x[:, 0] + x[:, 1] > 0).astype(int), class_values=("sound", "stuck")
+    ... )
+    >>> training = vs.Training(
+    ...     vs.Stack(vs.Dense(16, vs.relu), vs.Dense(2)), loss=vs.losses.cross_entropy
+    ... )
     >>> train, validation = data.split(0.8, 0.2)
-    >>> vs.training.rehearse(training, train.batches(32), validation.batches(40), quick=True).verdict
+    >>> vs.training.rehearse(
+    ...     training, train.batches(32), validation.batches(40), quick=True
+    ... ).verdict
     'sound'
     """
     begun = time.perf_counter()
@@ -151,7 +180,11 @@ def rehearse(
         try:
             findings += check(stage)
         except MISTAKES as error:
-            findings.append(_refused(SUBJECTS.get(check.__name__, f"the {check.__name__.replace('_', ' ')}"), error))
+            findings.append(
+                _refused(
+                    SUBJECTS.get(check.__name__, f"the {check.__name__.replace('_', ' ')}"), error
+                )
+            )
             if check is rehearsed_network.first_loss:  # nothing that follows could work
                 break
         times[check.__name__] = time.perf_counter() - at
@@ -161,7 +194,12 @@ def rehearse(
 def _refused(subject: str, error: Exception) -> Finding:
     told = str(error) if isinstance(error, VineStepError) else f"{type(error).__name__}: {error}"
     notes = " ".join(getattr(error, "__notes__", ()))
-    return Finding(subject, "wrong", f"{told} {notes}".strip(), "Mend this first; the other checks may follow from it.")
+    return Finding(
+        subject,
+        "wrong",
+        f"{told} {notes}".strip(),
+        "Mend this first; the other checks may follow from it.",
+    )
 
 
 def _some(batches: AnyBatches) -> Batch:

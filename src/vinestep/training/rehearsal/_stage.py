@@ -43,7 +43,12 @@ def first_examples(batch: Batch, n: int) -> Batch:
     def cut(value: Any) -> Any:
         return None if value is None else mapped(lambda x: x[:n], value)
 
-    return batch.with_values(inputs=cut(batch.inputs), targets=cut(batch.targets), weights=cut(batch.weights), masks=cut(batch.masks))
+    return batch.with_values(
+        inputs=cut(batch.inputs),
+        targets=cut(batch.targets),
+        weights=cut(batch.weights),
+        masks=cut(batch.masks),
+    )
 
 
 def outputs_in_inference(stage: Stage, batch: Batch) -> np.ndarray:

@@ -1,4 +1,6 @@
-"""What a rehearsal asks of the training: its rate, whether a batch can be learned by heart, the whole way of a run, and its cost."""
+"""What a rehearsal asks of the training: its rate, whether a batch can be learned by heart, the
+whole way of a run, and its cost.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,10 @@ AHEAD = 10_000  # steps of a schedule that are looked at
 def _top_rate(training: TrainingBase) -> float:
     """The highest that the schedule reaches."""
     begun = training.step_number
-    looked = {*range(begun, begun + 200), *np.linspace(begun, begun + AHEAD, 400).astype(int).tolist()}
+    looked = {
+        *range(begun, begun + 200),
+        *np.linspace(begun, begun + AHEAD, 400).astype(int).tolist(),
+    }
     return training.optimiser.rate * max(training.schedule(int(step)) for step in looked)
 
 
@@ -48,7 +53,12 @@ def rate(stage: Stage) -> Iterator[Finding]:
     top = _top_rate(training)
     if top * optimiser.weight_decay > DECAY:
         evidence = f"each step takes {top * optimiser.weight_decay:.1%} of the weights away."
-        yield Finding("the weight decay", "suspicious", evidence, "A smaller weight_decay; it is multiplied by the rate.")
+        yield Finding(
+            "the weight decay",
+            "suspicious",
+            evidence,
+            "A smaller weight_decay; it is multiplied by the rate.",
+        )
     arena = training.network.arena
     assert arena is not None
     before = arena.values.copy()
@@ -67,14 +77,33 @@ def rate(stage: Stage) -> Iterator[Finding]:
         return
     path = max(moves, key=lambda name: moves[name] if math.isfinite(moves[name]) else math.inf)
     if not moves[path] <= LARGE_UPDATE:
-        evidence = f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its size; 0.001 is usual."
-        cure = "A smaller rate: vinestep.training.rate_range(training, batches) suggests one. Or a warm-up."
+        evidence = (
+            f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} "
+            "of its size; 0.001 is usual."
+        )
+        cure = (
+            "A smaller rate: vinestep.training.rate_range(training, batches) suggests one. Or "
+            "a warm-up."
+        )
         yield Finding("the rate", "wrong" if not moves[path] <= 3 else "suspicious", evidence, cure)
     elif max(moves.values()) < SMALL_UPDATE:
-        evidence = f"one step at the highest rate, {top:.3g}, moves no parameter by more than {max(moves.values()):.2g} of its size."
-        yield Finding("the rate", "suspicious", evidence, "A larger rate; vinestep.training.rate_range(training, batches) suggests one.")
+        evidence = (
+            f"one step at the highest rate, {top:.3g}, moves no parameter by more than "
+            f"{max(moves.values()):.2g} of its size."
+        )
+        yield Finding(
+            "the rate",
+            "suspicious",
+            evidence,
+            "A larger rate; vinestep.training.rate_range(training, batches) suggests one.",
+        )
     else:
-        yield Finding("the rate", "sound", f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its size.")
+        yield Finding(
+            "the rate",
+            "sound",
+            f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its "
+            "size.",
+        )
 
 
 def by_heart(stage: Stage) -> Iterator[Finding]:
@@ -95,27 +124,46 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
             if _is_learned(training, best, first, targets) or time.perf_counter() - begun > SECONDS:
                 break
     except NotFiniteError as error:
-        evidence = f"at the full rate the loss went from {first:.4g} to nowhere within {len(losses)} steps: {error}"
+        evidence = (
+            f"at the full rate the loss went from {first:.4g} to nowhere within "
+            f"{len(losses)} steps: {error}"
+        )
         yield Finding("learning a batch by heart", "wrong", evidence, "A smaller rate, or clip=.")
         return
     tail = float(np.median(losses[-10:]))
-    words = f"the loss on {len(batch)} examples went from {first:.4g} to {best:.4g} in {len(losses)} steps"
+    words = (
+        f"the loss on {len(batch)} examples went from {first:.4g} to {best:.4g} in "
+        f"{len(losses)} steps"
+    )
     if _is_learned(training, best, first, targets) or tail < 0.5 * first:
         yield Finding("learning a batch by heart", "sound", f"{words}.")
     elif tail > 1.5 * first:
-        yield Finding("learning a batch by heart", "wrong", f"{words}, and then up to {tail:.4g}.", "A much smaller rate.")
+        yield Finding(
+            "learning a batch by heart",
+            "wrong",
+            f"{words}, and then up to {tail:.4g}.",
+            "A much smaller rate.",
+        )
     elif tail > 0.98 * first:
-        cure = "See that gradients reach all layers, the rate is not far too small, and inputs differ; try a wider network."
+        cure = (
+            "See that gradients reach all layers, the rate is not far too small, and inputs "
+            "differ; try a wider network."
+        )
         yield Finding("learning a batch by heart", "wrong", f"{words}: nothing is learned.", cure)
     elif len(losses) >= MOST_STEPS and tail > 0.8 * first:
-        cure = "A larger rate or a wider network; equal inputs with different targets cannot be learned by heart."
+        cure = (
+            "A larger rate or a wider network; equal inputs with different targets cannot be "
+            "learned by heart."
+        )
         yield Finding("learning a batch by heart", "suspicious", f"{words} only.", cure)
     else:
         yield Finding("learning a batch by heart", "sound", f"{words}, and it goes on.")
 
 
 def _is_learned(training: TrainingBase, best: float, first: float, targets: np.ndarray) -> bool:
-    return best < (0.1 if makes_logits(training.loss) and targets.dtype.kind in "iu" else 0.1 * first)
+    return best < (
+        0.1 if makes_logits(training.loss) and targets.dtype.kind in "iu" else 0.1 * first
+    )
 
 
 def whole_way(stage: Stage) -> Iterator[Finding]:
@@ -138,13 +186,23 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
     assert again is not None
     if not np.array_equal(arena.values, again.values, equal_nan=True):
         evidence = "after a state was saved and taken back, the next step led elsewhere."
-        cure = "Something that changes is not part of the state: a counter or generator of your own, numbers drawn by np.random."
+        cure = (
+            "Something that changes is not part of the state: a counter or generator of your "
+            "own, numbers drawn by np.random."
+        )
         yield Finding("continuing", "wrong", evidence, cure)
     scored = stage.other if stage.other is not None else batch
     for metric in training.metrics:
-        value = metric.conclude(metric.count(outputs_in_inference(stage, scored), np.asarray(scored.targets)))
+        value = metric.conclude(
+            metric.count(outputs_in_inference(stage, scored), np.asarray(scored.targets))
+        )
         if not math.isfinite(value):
-            yield Finding(f"the metric {metric.name}", "suspicious", f"it is {value} on {len(scored)} examples.", "See what it divides by.")
+            yield Finding(
+                f"the metric {metric.name}",
+                "suspicious",
+                f"it is {value} on {len(scored)} examples.",
+                "See what it divides by.",
+            )
     model = training.model()
     try:
         with tempfile.TemporaryDirectory() as folder:
@@ -153,9 +211,16 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
             open_model(file)
     except PartError as error:
         yield Finding(
-            "handing on", "suspicious", str(error).splitlines()[0], "Without a kind, states can be continued, and not opened as models."
+            "handing on",
+            "suspicious",
+            str(error).splitlines()[0],
+            "Without a kind, states can be continued, and not opened as models.",
         )
-    yield Finding("the whole way", "sound", f"training, saving, continuing and scoring ran on {len(batch)} examples.")
+    yield Finding(
+        "the whole way",
+        "sound",
+        f"training, saving, continuing and scoring ran on {len(batch)} examples.",
+    )
 
 
 def cost(stage: Stage) -> Iterator[Finding]:
@@ -176,9 +241,21 @@ def cost(stage: Stage) -> Iterator[Finding]:
     available = psutil.virtual_memory().available / 2**20
     words = f"a step takes {1000 * step:.3g} ms"
     if stage.steps:
-        words += f", the run of {stage.steps:,} steps about {_duration(step * stage.steps)} without validation"
-    verdict, cure = ("suspicious", "Use smaller batches with accumulate=.") if grown > 0.5 * available else ("sound", "")
-    yield Finding("time and memory", verdict, f"{words}; memory grew by {grown:.0f} MB, {available:,.0f} MB are free.", cure)  # type: ignore[arg-type]
+        words += (
+            f", the run of {stage.steps:,} steps about {_duration(step * stage.steps)} "
+            "without validation"
+        )
+    verdict, cure = (
+        ("suspicious", "Use smaller batches with accumulate=.")
+        if grown > 0.5 * available
+        else ("sound", "")
+    )
+    yield Finding(
+        "time and memory",
+        verdict,  # type: ignore[arg-type]
+        f"{words}; memory grew by {grown:.0f} MB, {available:,.0f} MB are free.",
+        cure,
+    )
 
 
 def _duration(seconds: float) -> str:

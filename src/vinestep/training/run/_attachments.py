@@ -1,4 +1,6 @@
-"""What can be recorded at a step besides numbers: pictures, figures, tables, texts, arrays, distributions."""
+"""What can be recorded at a step besides numbers: pictures, figures, tables, texts, arrays,
+distributions.
+"""
 
 from __future__ import annotations
 
@@ -50,10 +52,13 @@ class Recording:
         ----------
         name : str
         picture : array, Matplotlib figure, or bytes of a PNG
-            Of shape (height, width), or with 1, 3 or 4 channels last; uint8, or floats of which the range is spread over black to white.
+            Of shape (height, width), or with 1, 3 or 4 channels last; uint8, or floats of which the
+            range is spread over black to white.
         """
         if self.store is not None:
-            self.store.picture(name, self._step, picture if isinstance(picture, bytes) else _png(name, picture))
+            self.store.picture(
+                name, self._step, picture if isinstance(picture, bytes) else _png(name, picture)
+            )
 
     def table(self, name: str, rows: Sequence[Mapping[str, Any]]) -> None:
         """Record rows of a table; a DataFrame's are ``frame.to_dict("records")``."""
@@ -93,8 +98,16 @@ def _png(name: str, picture: Any) -> bytes:
     array = np.asarray(picture)
     if array.ndim == 3 and array.shape[2] == 1:
         array = array[:, :, 0]
-    if array.ndim not in (2, 3) or (array.ndim == 3 and array.shape[2] not in (3, 4)) or array.dtype.kind not in "fiub" or not array.size:
-        raise RunError(f"{name}: a picture has shape (height, width) or (height, width, 1, 3 or 4), got {array.dtype} of {array.shape}.")
+    if (
+        array.ndim not in (2, 3)
+        or (array.ndim == 3 and array.shape[2] not in (3, 4))
+        or array.dtype.kind not in "fiub"
+        or not array.size
+    ):
+        raise RunError(
+            f"{name}: a picture has shape (height, width) or (height, width, 1, 3 or 4), got "
+            f"{array.dtype} of {array.shape}."
+        )
     if array.dtype != np.uint8:
         values = np.where(np.isfinite(array), array, 0).astype(np.float64)
         low, high = float(values.min()), float(values.max())

@@ -53,7 +53,11 @@ class Waiting:
             tell(
                 [
                     Finding(
-                        "the data", "suspicious", evidence, "Read ahead, batches(..., readers=2), or prepare the data once and save them."
+                        "the data",
+                        "suspicious",
+                        evidence,
+                        "Read ahead, batches(..., readers=2), or prepare the data once and save "
+                        "them.",
                     )
                 ]
             )

@@ -1,4 +1,6 @@
-"""When a run ends, said in words: ``60 epochs or 30 minutes or no gain for 8 epochs, not before 5 epochs``."""
+"""When a run ends, said in words: ``60 epochs or 30 minutes or no gain for 8 epochs, not before 5
+epochs``.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +23,15 @@ __all__ = ["Ending", "ending_of"]
 SECONDS = {"second": 1.0, "minute": 60.0, "hour": 3600.0}
 NUMBER = r"-?\d[\d_]*(?:\.\d+)?(?:[eE]-?\d+)?"
 AMOUNT = re.compile(rf"(?P<n>{NUMBER}) (?P<unit>epoch|step|example|second|minute|hour)s?")
-NO_GAIN = re.compile(rf"no gain(?: in (?P<by>\w+))?(?: of more than (?P<least>{NUMBER}))? for (?P<n>\d+) epochs?")
+NO_GAIN = re.compile(
+    rf"no gain(?: in (?P<by>\w+))?(?: of more than (?P<least>{NUMBER}))? for (?P<n>\d+) epochs?"
+)
 REACHES = re.compile(rf"(?P<by>\w+) reaches (?P<value>{NUMBER})")
 NOT_BEFORE = re.compile(r",? (?:but )?not before ")
-FORMS = "'60 epochs', '5000 steps', '1000000 examples', '30 minutes', 'no gain in NAME of more than 0.01 for 8 epochs', 'NAME reaches 0.95'"
+FORMS = (
+    "'60 epochs', '5000 steps', '1000000 examples', '30 minutes', 'no gain in NAME of more "
+    "than 0.01 for 8 epochs', 'NAME reaches 0.95'"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +58,10 @@ class _NoGain:
 
     def __str__(self) -> str:
         by = f" in {self.by}" if self.by else ""
-        return f"no gain{by}{f' of more than {self.least:.12g}' if self.least else ''} for {self.n} epochs"
+        return (
+            f"no gain{by}{f' of more than {self.least:.12g}' if self.least else ''} for "
+            f"{self.n} epochs"
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,9 +79,10 @@ class Ending(Observer):
     Parameters
     ----------
     text : str
-        Events joined by "or": so many epochs, steps, examples, seconds, minutes or hours (of training, interruptions not counted);
-        "no gain for 8 epochs", "no gain in validation_loss of more than 0.01 for 8 epochs"; "validation_accuracy reaches 0.95". At the
-        end may stand ", not before" and an amount.
+        Events joined by "or": so many epochs, steps, examples, seconds, minutes or hours (of
+        training, interruptions not counted); "no gain for 8 epochs", "no gain in validation_loss of
+        more than 0.01 for 8 epochs"; "validation_accuracy reaches 0.95". At the end may stand ",
+        not before" and an amount.
 
     Raises
     ------
@@ -93,7 +104,10 @@ class Ending(Observer):
 
     def __init__(self, text: str) -> None:
         if not isinstance(text, str):
-            raise SettingError(f"until says in words when a run ends, such as '60 epochs or 30 minutes'; got {text!r}.")
+            raise SettingError(
+                "until says in words when a run ends, such as '60 epochs or 30 minutes'; got "
+                f"{text!r}."
+            )
         said, *later = NOT_BEFORE.split(" ".join(text.split()))
         if len(later) > 1:
             raise SettingError(f"until: {text!r} says twice before when a run must not end.")
@@ -102,12 +116,19 @@ class Ending(Observer):
         self.begin()
 
     def __str__(self) -> str:
-        return " or ".join(map(str, self.events)) + (f", not before {self.not_before}" if self.not_before is not None else "")
+        return " or ".join(map(str, self.events)) + (
+            f", not before {self.not_before}" if self.not_before is not None else ""
+        )
 
     def settings(self) -> dict[str, Any]:
         """For the record: so many epochs or steps, or the words."""
         only = self.events[0]
-        if len(self.events) == 1 and self.not_before is None and isinstance(only, _Amount) and only.unit in ("epoch", "step"):
+        if (
+            len(self.events) == 1
+            and self.not_before is None
+            and isinstance(only, _Amount)
+            and only.unit in ("epoch", "step")
+        ):
             return {f"{only.unit}s": int(only.n)}
         return {"until": str(self)}
 
@@ -118,10 +139,14 @@ class Ending(Observer):
 
     def amount(self, unit: str) -> int:
         """How many epochs or steps there are at most; 0 if that is not said."""
-        found = [event.n for event in self.events if isinstance(event, _Amount) and event.unit == unit]
+        found = [
+            event.n for event in self.events if isinstance(event, _Amount) and event.unit == unit
+        ]
         if not found:
             return 0
-        least = self.not_before.n if self.not_before is not None and self.not_before.unit == unit else 0
+        least = (
+            self.not_before.n if self.not_before is not None and self.not_before.unit == unit else 0
+        )
         return int(max(min(found), least))
 
     def is_left(self, position: Position) -> bool:
@@ -160,7 +185,11 @@ class Ending(Observer):
                 self._best[key], self._waited[key], self._told[key] = score, 0, ""
             else:
                 self._waited[key] = self._waited.get(key, 0) + 1
-                self._told[key] = f"No gain in {name} for {self._waited[key]} epochs" if self._waited[key] >= event.n else ""
+                self._told[key] = (
+                    f"No gain in {name} for {self._waited[key]} epochs"
+                    if self._waited[key] >= event.n
+                    else ""
+                )
 
     def state(self) -> dict[str, Any]:
         best = {key: value if math.isfinite(value) else None for key, value in self._best.items()}
@@ -172,7 +201,9 @@ class Ending(Observer):
         best, waited, told = (state.get(name) or {} for name in ("best", "waited", "told"))
         if not all(isinstance(part, dict) for part in (best, waited, told)):
             raise RunError("The state of a run's ending is no table of events.")
-        self._best = {key: number(best, key) or 0.0 for key in best if key in keys and best[key] is not None}
+        self._best = {
+            key: number(best, key) or 0.0 for key in best if key in keys and best[key] is not None
+        }
         self._waited = {key: integer(waited, key) for key in waited if key in keys}
         self._told = {key: str(told[key])[:200] for key in told if key in keys}
 
@@ -181,7 +212,10 @@ def _amount(text: str, whole: str) -> _Amount:
     found = AMOUNT.fullmatch(text.strip())
     n = float(found["n"]) if found else 0
     if not found or n <= 0 or (found["unit"] in ("epoch", "step", "example") and n != int(n)):
-        raise SettingError(f"until: {text.strip()!r} in {whole!r} is no amount, such as '10 epochs', '5000 steps' or '2.5 hours'.")
+        raise SettingError(
+            f"until: {text.strip()!r} in {whole!r} is no amount, such as '10 epochs', '5000 "
+            "steps' or '2.5 hours'."
+        )
     return _Amount(n, found["unit"])
 
 
@@ -190,13 +224,18 @@ def _event(text: str, whole: str) -> _Amount | _NoGain | _Reaches:
     if found := NO_GAIN.fullmatch(text):
         least = float(found["least"] or 0)
         if int(found["n"]) < 1 or least < 0:
-            raise SettingError(f"until: {text!r}: at least 1 epoch, and a gain that is not negative.")
+            raise SettingError(
+                f"until: {text!r}: at least 1 epoch, and a gain that is not negative."
+            )
         return _NoGain(found["by"] or "", least, int(found["n"]))
     if found := REACHES.fullmatch(text):
         return _Reaches(found["by"], float(found["value"]))
     if AMOUNT.fullmatch(text):
         return _amount(text, whole)
-    raise SettingError(f"until: {text!r} is not understood. What can be said: {FORMS}; joined by 'or'; at the end ', not before 5 epochs'.")
+    raise SettingError(
+        f"until: {text!r} is not understood. What can be said: {FORMS}; joined by 'or'; at the "
+        "end ', not before 5 epochs'."
+    )
 
 
 def ending_of(epochs: Any, steps: Any, until: Any) -> Ending:
@@ -207,12 +246,22 @@ def ending_of(epochs: Any, steps: Any, until: Any) -> Ending:
     SettingError
         If not exactly one was given, or it is no amount.
     """
-    given = [(name, value) for name, value in (("epochs", epochs), ("steps", steps), ("until", until)) if value is not None]
+    given = [
+        (name, value)
+        for name, value in (("epochs", epochs), ("steps", steps), ("until", until))
+        if value is not None
+    ]
     if len(given) == 1 and given[0][0] == "until":
         return Ending(until)
-    if len(given) != 1 or isinstance(given[0][1], bool) or not hasattr(given[0][1], "__index__") or given[0][1] < 1:
+    if (
+        len(given) != 1
+        or isinstance(given[0][1], bool)
+        or not hasattr(given[0][1], "__index__")
+        or given[0][1] < 1
+    ):
         raise SettingError(
-            f"run: one of epochs, steps and until says when it ends, epochs and steps a whole number of at least 1; got epochs={epochs!r}, "
+            "run: one of epochs, steps and until says when it ends, epochs and steps a whole "
+            f"number of at least 1; got epochs={epochs!r}, "
             f"steps={steps!r}{f', until={until!r}' if until is not None else ''}."
         )
     return Ending(f"{int(given[0][1])} {given[0][0]}")

@@ -23,13 +23,17 @@ if TYPE_CHECKING:
 __all__ = ["train_epochs"]
 
 
-def train_epochs(run: Run, training: TrainingBase, batches: AnyBatches, scored: Scored, ending: Ending) -> None:
+def train_epochs(
+    run: Run, training: TrainingBase, batches: AnyBatches, scored: Scored, ending: Ending
+) -> None:
     """Make the steps that are left, until the run's ending is reached or somebody asks to stop."""
     position, waiting = run.position, Waiting()
     clock = time.perf_counter()
     while ending.is_left(position) and not run.stop_reason:
         whole, before = True, position.step
-        with closing(batches.epoch(position.epoch, seed=training.seed, start=position.batch)) as epoch:
+        with closing(
+            batches.epoch(position.epoch, seed=training.seed, start=position.batch)
+        ) as epoch:
             for done, group in training.grouped(waiting.through(epoch)):
                 _step(run, training, group, done)
                 if scored.is_due_within(position.step) and not _ends_epoch(run, batches):
@@ -60,7 +64,11 @@ def _ends_epoch(run: Run, batches: AnyBatches) -> bool:
 
 def _look(run: Run, training: TrainingBase, scored: Scored) -> None:
     """Score within an epoch."""
-    row = {"epoch": float(run.position.epoch + 1), "step": float(run.position.step), "loss": run.position.loss}
+    row = {
+        "epoch": float(run.position.epoch + 1),
+        "step": float(run.position.step),
+        "loss": run.position.loss,
+    }
     row |= scored.scores(training)
     run.looks.append(row)
     if run.store is not None:
@@ -75,7 +83,13 @@ def _step(run: Run, training: TrainingBase, group: Any, done: int) -> None:
     before_update: Any = None
     if run.listeners("before_update"):
         before_update = lambda loss, gradients: run.tell("before_update", loss, gradients)  # noqa: E731
-    step, counts = training.make_step(group, position.epoch, position.batch, before_update=before_update, watch=_watch(run, number))
+    step, counts = training.make_step(
+        group,
+        position.epoch,
+        position.batch,
+        before_update=before_update,
+        watch=_watch(run, number),
+    )
     position.add(step.loss, step.examples, counts)
     position.batch += len(group) if type(group) is list else 1
     position.step = training.step_number
@@ -86,7 +100,9 @@ def _step(run: Run, training: TrainingBase, group: Any, done: int) -> None:
 
 def _watch(run: Run, number: int) -> Watch | None:
     """Who wants to see the activations of a step."""
-    asking = [observer for observer in run.listeners("activation") if observer.wants_activations(number)]
+    asking = [
+        observer for observer in run.listeners("activation") if observer.wants_activations(number)
+    ]
     if not asking:
         return None
 
@@ -110,7 +126,11 @@ def _row(run: Run, training: TrainingBase, scored: Scored) -> dict[str, float]:
     if scored.parts:
         last = run.epochs == position.epoch + 1
         run.validated = scored.is_due(position.epoch + 1, last=last) or not run.rows
-        columns = {name: value for name, value in (run.rows[0] if run.rows else {}).items() if name not in row}
+        columns = {
+            name: value
+            for name, value in (run.rows[0] if run.rows else {}).items()
+            if name not in row
+        }
         row |= scored.scores(training) if run.validated else scored.unknown(columns)
     return row
 

@@ -46,7 +46,9 @@ class Position:
 
     @property
     def loss(self) -> float:
-        """Of the epoch so far: the mean over its examples, or their sum if that is what the loss is."""
+        """Of the epoch so far: the mean over its examples, or their sum if that is what the loss
+        is.
+        """
         return self.loss_sum if self.summed else self.loss_sum / max(self.examples, 1)
 
     def add(self, loss: float, n: int, counts: Mapping[str, np.ndarray]) -> None:
@@ -56,8 +58,13 @@ class Position:
         for name, count in counts.items():
             known = self.counts.get(name)
             if known is not None and np.shape(known) != np.shape(count):
-                raise RunError(f"The counts of {name} have shape {np.shape(count)}, those of the epoch so far {np.shape(known)}.")
-            self.counts[name] = count.tolist() if known is None else (np.asarray(known) + count).tolist()
+                raise RunError(
+                    f"The counts of {name} have shape {np.shape(count)}, those of the epoch so "
+                    f"far {np.shape(known)}."
+                )
+            self.counts[name] = (
+                count.tolist() if known is None else (np.asarray(known) + count).tolist()
+            )
 
     def next_epoch(self) -> None:
         self.epoch += 1
@@ -89,14 +96,20 @@ class Outcome:
     """Why it ended, and if it can be continued, how."""
     folder: Path | None
     seconds: float
-    better: dict[str, str] = field(default_factory=lambda: {"loss": "lower", "validation_loss": "lower"})
+    better: dict[str, str] = field(
+        default_factory=lambda: {"loss": "lower", "validation_loss": "lower"}
+    )
     """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
     store: RunStore | None = None
     looks: list[dict[str, float]] = field(default_factory=list)
     """Scores of validation within epochs, where that was asked for in steps."""
 
     def __repr__(self) -> str:
-        last = "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items()) if self.rows else "no epoch done"
+        last = (
+            "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items())
+            if self.rows
+            else "no epoch done"
+        )
         place = f"  in {self.folder}" if self.folder is not None else ""
         return f"<Outcome {self.status.value}: {self.reason} Last: {last}{place}>"
 
@@ -104,13 +117,22 @@ class Outcome:
         last = self.rows[-1] if self.rows else {}
         names = [name for name in ("loss", "validation_loss") if name in last]
         against = "epoch" if "epoch" in last else "step"
-        table = html_table("The last rows", list(last), [list(row.values()) for row in self.rows[-5:]])
-        place = f"<div>Recorded in {escape(str(self.folder))}</div>" if self.folder is not None else ""
-        return f"<div><b>{self.status.value}</b>: {escape(self.reason)}</div>{html_curve(self.rows, names, against)}{table}{place}"
+        table = html_table(
+            "The last rows", list(last), [list(row.values()) for row in self.rows[-5:]]
+        )
+        place = (
+            f"<div>Recorded in {escape(str(self.folder))}</div>" if self.folder is not None else ""
+        )
+        return (
+            f"<div><b>{self.status.value}</b>: "
+            f"{escape(self.reason)}</div>{html_curve(self.rows, names, against)}{table}{place}"
+        )
 
     @property
     def curves(self) -> pd.DataFrame:
-        """One row per epoch: epoch, step, rate, loss and metrics, and those of the validation part."""
+        """One row per epoch: epoch, step, rate, loss and metrics, and those of the validation
+        part.
+        """
         import pandas as pd
 
         return pd.DataFrame(self.rows)
@@ -119,7 +141,10 @@ class Outcome:
         """The row of the epoch that was best in a quantity."""
         rows = [row for row in self.rows if quantity in row]
         if not rows:
-            raise RunError(f"The curves have no column {quantity!r}; they have {', '.join(self.rows[0]) if self.rows else 'none'}.")
+            raise RunError(
+                f"The curves have no column {quantity!r}; they have "
+                f"{', '.join(self.rows[0]) if self.rows else 'none'}."
+            )
         sign = 1 if direction(self.better, quantity) == "lower" else -1
         judged = [row for row in rows if not math.isnan(row[quantity])]
         if not judged:
@@ -136,5 +161,8 @@ def direction(better: Mapping[str, str], quantity: str) -> str:
         If nobody said so.
     """
     if quantity not in better:
-        raise RunError(f"Whether more or less of {quantity!r} is better is not known. {did_you_mean(quantity, better)}")
+        raise RunError(
+            f"Whether more or less of {quantity!r} is better is not known. "
+            f"{did_you_mean(quantity, better)}"
+        )
     return better[quantity]

@@ -1,4 +1,6 @@
-"""A run that goes on: its state read, checked, held against how the run is set up now, and restored."""
+"""A run that goes on: its state read, checked, held against how the run is set up now, and
+restored.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,12 @@ FREE = ("epochs", "steps", "until", "written_by")
 """What may change freely."""
 
 
-def continue_run(run: Run, resume: RunStore | str | PathLike[str], changed: Sequence[str], ending: Ending | None = None) -> dict[str, Any]:
+def continue_run(
+    run: Run,
+    resume: RunStore | str | PathLike[str],
+    changed: Sequence[str],
+    ending: Ending | None = None,
+) -> dict[str, Any]:
     """Bring a run to where it was saved; returns what the state said besides arrays.
 
     Parameters
@@ -82,7 +89,8 @@ def _found(run: Run, store: RunStore, resume: RunStore | str | PathLike[str]) ->
         checked_meta(state)
         if state.meta["parts"].keys() != run.parts.keys():
             raise CheckpointError(
-                f"{state.name}: refused: it holds the parts {', '.join(map(repr, state.meta['parts']))}; this run has "
+                f"{state.name}: refused: it holds the parts "
+                f"{', '.join(map(repr, state.meta['parts']))}; this run has "
                 f"{', '.join(map(repr, run.parts))}."
             )
         _restore_observers(run, state)
@@ -115,18 +123,34 @@ def _check_settings(run: Run, store: RunStore, state: SavedState, changed: Seque
     """A run goes on as it was set up, but for what is named as meant."""
     found = differences(state.meta["settings"], run.settings)
     found = {name: what for name, what in found.items() if name.split(".")[0] not in FREE}
-    meant = {name for name in found if any(name == own or name.startswith(f"{own}.") for own in changed)}
-    strange = [own for own in changed if not any(name == own or name.startswith(f"{own}.") for name in found)]
+    meant = {
+        name for name in found if any(name == own or name.startswith(f"{own}.") for own in changed)
+    }
+    strange = [
+        own
+        for own in changed
+        if not any(name == own or name.startswith(f"{own}.") for name in found)
+    ]
     if strange:
-        raise RunError(f"{store.label}: {strange[0]!r} was named as changed, and is not. {did_you_mean(strange[0], found)}")
-    if left := [f"{name}: {what}" for name, what in found.items() if name not in meant]:
-        listed = "".join(f"\n  {text}" for text in left[:12]) + (f"\n  and {len(left) - 12} more" if len(left) > 12 else "")
         raise RunError(
-            f"{store.label}: this run was set up differently:{listed}\nSet it up as it was, or name what is meant: "
-            f"changed={sorted({text.partition(':')[0].split('.')[0] for text in left})}. It is recorded then."
+            f"{store.label}: {strange[0]!r} was named as changed, and is not. "
+            f"{did_you_mean(strange[0], found)}"
+        )
+    if left := [f"{name}: {what}" for name, what in found.items() if name not in meant]:
+        listed = "".join(f"\n  {text}" for text in left[:12]) + (
+            f"\n  and {len(left) - 12} more" if len(left) > 12 else ""
+        )
+        raise RunError(
+            f"{store.label}: this run was set up differently:{listed}\nSet it up as it was, or "
+            "name what is meant: "
+            f"changed={sorted({text.partition(':')[0].split('.')[0] for text in left})}. It is "
+            "recorded then."
         )
     if "batches.size" in meant and state.meta["position"]["batch"]:
-        raise RunError(f"{store.label}: the size of batches can change between epochs only, and the run stands within one.")
+        raise RunError(
+            f"{store.label}: the size of batches can change between epochs only, and the run "
+            "stands within one."
+        )
     if meant:
         words = [f"{name}: {found[name]}" for name in sorted(meant)]
         store.status({"changes": words})

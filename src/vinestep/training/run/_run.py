@@ -1,4 +1,6 @@
-"""A run: parts with state that change together, observers that listen, and a store that keeps what they say."""
+"""A run: parts with state that change together, observers that listen, and a store that keeps what
+they say.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ __all__ = ["Observer", "Run", "listening"]
 
 log = logging.getLogger("vinestep")
 LARGE = 4 << 20  # bytes of a state: a smaller one is written at once
-MOST_ROWS = 10_000  # in memory, of a loop of one's own that is recorded: beyond it every second is dropped; the record has all
+# in memory, of a loop of one's own that is recorded: beyond it every second is dropped; the record
+# has all
+MOST_ROWS = 10_000
 STATUS_SECONDS = 0.5  # at least between two notes of how far a run is
 ASKED_SECONDS = 0.5  # at least between two looks at what somebody outside asks
 
@@ -48,23 +52,31 @@ class Observer:
     ...     def after_epoch(self, run, row):
     ...         print(f"epoch {row['epoch']}")
     >>> data = vs.data.Dataset(np.ones((4, 2)), np.zeros((4, 1)))
-    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(data.batches(4), epochs=2, observers=[Loud()])
+    >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
+    ...     data.batches(4), epochs=2, observers=[Loud()]
+    ... )
     epoch 1
     epoch 2
     """
 
     part_family = "observer"
     order = 0
-    """Observers are told in this order; checkpoints come last, since they save what the others know."""
+    """Observers are told in this order; checkpoints come last, since they save what the others
+    know.
+    """
 
     ends_run = False
-    """Whether a failure of the observer ends the run; otherwise it is reported, and the observer is not told any more."""
+    """Whether a failure of the observer ends the run; otherwise it is reported, and the observer is
+    not told any more.
+    """
 
     busy = False
     """Whether it is listening to a run; it cannot listen to two at once."""
 
     def begin(self) -> None:
-        """Before each run: forget what an earlier one left. What a run that is continued knew is restored afterwards."""
+        """Before each run: forget what an earlier one left. What a run that is continued knew is
+        restored afterwards.
+        """
 
     def before_run(self, run: Run) -> None:
         """Once, before the first step."""
@@ -76,7 +88,9 @@ class Observer:
         """After derivation, before clipping and the update."""
 
     def wants_activations(self, number: int) -> bool:
-        """Whether `activation` is to be called in a step; it costs time, since layers are then computed one by one."""
+        """Whether `activation` is to be called in a step; it costs time, since layers are then
+        computed one by one.
+        """
         return True
 
     def activation(self, run: Run, path: str, output: np.ndarray) -> None:
@@ -89,7 +103,9 @@ class Observer:
         """After each epoch, with its row of the curves."""
 
     def after_validation(self, run: Run, row: dict[str, float]) -> None:
-        """After a validation within an epoch, with its scores; what ends an epoch is told by `after_epoch`."""
+        """After a validation within an epoch, with its scores; what ends an epoch is told by
+        `after_epoch`.
+        """
 
     def said(self, run: Run, text: str) -> None:
         """When something was done that the user should know of, such as lowering the rate."""
@@ -201,7 +217,9 @@ class Run(Recording):
         self._step_numbers |= {name: float(value) for name, value in figures.items()}
 
     def add_row(self, series: str, row: dict[str, float]) -> None:
-        """Add a row, with its ``step``, to a series of the record; it is written within a second."""
+        """Add a row, with its ``step``, to a series of the record; it is written within a
+        second.
+        """
         if self.store is not None:
             self._unwritten.setdefault(series, []).append(row)
 
@@ -226,8 +244,12 @@ class Run(Recording):
     def listeners(self, event: str) -> list[Observer]:
         """The observers that want to be told of an event, in order."""
         if event not in self._listeners:
-            listening = [o for o in self.observers if not any(o is dropped for dropped in self._dropped)]
-            self._listeners[event] = [o for o in listening if getattr(type(o), event) is not getattr(Observer, event)]
+            listening = [
+                o for o in self.observers if not any(o is dropped for dropped in self._dropped)
+            ]
+            self._listeners[event] = [
+                o for o in listening if getattr(type(o), event) is not getattr(Observer, event)
+            ]
         return self._listeners[event]
 
     def tell(self, event: str, *details: Any) -> None:
@@ -243,7 +265,10 @@ class Run(Recording):
     def _drop(self, observer: Observer, event: str, error: Exception) -> None:
         """Report an observer that failed, and go on without it."""
         name = type(observer).__name__
-        told = f"The observer {name} failed in {event} at step {self.position.step}: {type(error).__name__}: {error}"
+        told = (
+            f"The observer {name} failed in {event} at step {self.position.step}: "
+            f"{type(error).__name__}: {error}"
+        )
         told += ". The run goes on without it; with ends_run = True it would have ended."
         log.warning("%s", told, exc_info=log.isEnabledFor(logging.DEBUG))
         self._dropped.append(observer)
@@ -254,7 +279,9 @@ class Run(Recording):
     # states
 
     def _parted(self) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
-        """All arrays of the parts, those of the part without a name by their own paths; and what is left of their states."""
+        """All arrays of the parts, those of the part without a name by their own paths; and what is
+        left of their states.
+        """
         arrays: dict[str, np.ndarray] = {}
         described = {}
         for name, part in self.parts.items():
@@ -272,15 +299,22 @@ class Run(Recording):
             "name": self.name,
             "plan": self.plan,
             "settings": self.settings,
-            "observers": {key: observer.state() for key, observer in self.keyed_observers().items()},
+            "observers": {
+                key: observer.state() for key, observer in self.keyed_observers().items()
+            },
             "stop_reason": "" if self.resumable else self.stop_reason,
             "parts": parts,
             **(self.extra() if self.extra is not None else {}),
         }
 
-    def part_states(self, arrays: Mapping[str, np.ndarray], described: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+    def part_states(
+        self, arrays: Mapping[str, np.ndarray], described: Mapping[str, Any]
+    ) -> dict[str, dict[str, Any]]:
         """States of the parts from what a saved state holds."""
-        return {name: joined_state(arrays, described.get(name, {}), f"{name}/" if name else "") for name in self.parts}
+        return {
+            name: joined_state(arrays, described.get(name, {}), f"{name}/" if name else "")
+            for name in self.parts
+        }
 
     def keyed_observers(self) -> dict[str, Observer]:
         """Observers by class and a running number, under which their states are saved."""
@@ -293,7 +327,8 @@ class Run(Recording):
         return keyed
 
     def save(self, name: str, then: Callable[[], object] = lambda: None) -> None:
-        """Save a state to continue from; a large one is copied, and written by another thread while the run goes on.
+        """Save a state to continue from; a large one is copied, and written by another thread while
+        the run goes on.
 
         Parameters
         ----------
@@ -309,7 +344,9 @@ class Run(Recording):
             If the disk does not take this state, or did not take the one before.
         """
         if self.store is None:
-            raise RunError("The run is not recorded, so its state cannot be saved: say record='records'.")
+            raise RunError(
+                "The run is not recorded, so its state cannot be saved: say record='records'."
+            )
         self.end_step()
         self.write_rows()
         arrays, parts = self._parted()
@@ -339,7 +376,9 @@ class Run(Recording):
 
     @contextmanager
     def under_way(self) -> Iterator[Run]:
-        """Between the first and the last step: signals ask it to stop, failures are recorded, observers told."""
+        """Between the first and the last step: signals ask it to stop, failures are recorded,
+        observers told.
+        """
         self.status = moved(self.status, Status.RUNNING)
         self.record_change("")
         with console_kept(self.store), one_blas_thread():
@@ -352,13 +391,17 @@ class Run(Recording):
                 self.status = moved(self.status, Status.FAILED)
                 try:
                     self.record_change(f"{type(error).__name__}: {error}")
-                except RunError as second:  # the disk is full, or the folder gone: the first error says more
+                except (
+                    RunError
+                ) as second:  # the disk is full, or the folder gone: the first error says more
                     log.warning("%s", second)
                 self.tell("after_failure")
                 raise
 
     def _close_writer(self) -> None:
-        """After a failure: what is being written is finished, and what went wrong with it is not the first error."""
+        """After a failure: what is being written is finished, and what went wrong with it is not
+        the first error.
+        """
         try:
             self.finish_saving()
         except Exception as second:
@@ -370,11 +413,27 @@ class Run(Recording):
         interrupted = bool(self.stop_reason) and self.resumable
         self.status = moved(self.status, Status.INTERRUPTED if interrupted else Status.FINISHED)
         at = self.position
-        whole = f"All {self.epochs} epochs done, {at.step} steps." if self.epochs else f"All {at.step} steps done."
+        whole = (
+            f"All {self.epochs} epochs done, {at.step} steps."
+            if self.epochs
+            else f"All {at.step} steps done."
+        )
         reason = f"{self.stop_reason}, after {self.where()}." if self.stop_reason else whole
         if interrupted and self.folder is not None:
-            reason += f" To continue: vinestep resume {self.folder}, or in Python with resume={str(self.folder)!r}."
-        outcome = Outcome(self.rows, self.status, reason, self.folder, time.perf_counter() - begun, self.better, self.store, self.looks)
+            reason += (
+                f" To continue: vinestep resume {self.folder}, or in Python with "
+                f"resume={str(self.folder)!r}."
+            )
+        outcome = Outcome(
+            self.rows,
+            self.status,
+            reason,
+            self.folder,
+            time.perf_counter() - begun,
+            self.better,
+            self.store,
+            self.looks,
+        )
         self.tell("after_run", outcome)
         self.finish_saving()
         if self._writer is not None:
@@ -399,7 +458,11 @@ class Run(Recording):
         at = self.position
         if self.epochs:
             return f"epoch {at.epoch} of {self.epochs}, step {at.step}"
-        return f"step {at.step} of {self.total_steps}" if self.total_steps else f"epoch {at.epoch}, step {at.step}"
+        return (
+            f"step {at.step} of {self.total_steps}"
+            if self.total_steps
+            else f"epoch {at.epoch}, step {at.step}"
+        )
 
     def record_status(self, reason: str, **more: Any) -> None:
         """Write down where the run stands."""
@@ -420,7 +483,9 @@ class Run(Recording):
         self._noted = time.monotonic()
 
     def look_around(self) -> None:
-        """Between steps, now and then: write down how far the run is, and do what somebody outside asks."""
+        """Between steps, now and then: write down how far the run is, and do what somebody outside
+        asks.
+        """
         now = time.monotonic()
         if self.store is None or now - self._looked < ASKED_SECONDS:
             return
@@ -431,12 +496,16 @@ class Run(Recording):
                 self.store.console(f"note: {request.text}")
             else:
                 words = "Told to finish" if request.what == "finish" else "Told to stop"
-                self.stop(f"{words}: {request.text}" if request.text else words, resumable=request.what == "stop")
+                self.stop(
+                    f"{words}: {request.text}" if request.text else words,
+                    resumable=request.what == "stop",
+                )
         if now - self._noted >= STATUS_SECONDS:
             self.record_status("")
 
     def steps(self) -> Iterator[int]:
-        """The numbers of the steps that are left, counted from 1; what is done between two of them is a step of the run.
+        """The numbers of the steps that are left, counted from 1; what is done between two of them
+        is a step of the run.
 
         Examples
         --------
@@ -467,7 +536,8 @@ def listening(observers: Iterable[Observer]) -> Iterator[None]:
     for observer in observers:
         if observer.busy:
             raise RunError(
-                f"The {type(observer).__name__} listens to another run, which has not ended. Give each run observers of its own."
+                f"The {type(observer).__name__} listens to another run, which has not ended. Give "
+                "each run observers of its own."
             )
     for observer in observers:
         observer.begin()

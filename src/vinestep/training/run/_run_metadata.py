@@ -30,7 +30,9 @@ PATCH = "uncommitted.patch"
 ASSESSMENT = "assessment.json"
 
 
-def run_settings(training: TrainingBase, batches: AnyBatches, ending: Ending, scored: Scored) -> dict[str, Any]:
+def run_settings(
+    training: TrainingBase, batches: AnyBatches, ending: Ending, scored: Scored
+) -> dict[str, Any]:
     """What takes part in a run and how it is set, for the record."""
     return {
         "written_by": "Training.run",
@@ -52,7 +54,9 @@ def run_settings(training: TrainingBase, batches: AnyBatches, ending: Ending, sc
         "validation": scored.settings(),
         "frozen": sorted(training.network._ready_arena().frozen_paths),
         "network": describe(training.network, opaque=True),
-        "weights": {path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()},
+        "weights": {
+            path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()
+        },
     }
 
 
@@ -67,8 +71,12 @@ def lineage(run: Run, test: AnyBatches | None) -> dict[str, Any]:
     }
 
 
-def note_about(store: RunStore, settings: Mapping[str, Any], known: Mapping[str, Any], graph: Any = None) -> None:
-    """Record what is known of a run from its beginning: settings, data, versions, commit and what was not committed, machine, parent."""
+def note_about(
+    store: RunStore, settings: Mapping[str, Any], known: Mapping[str, Any], graph: Any = None
+) -> None:
+    """Record what is known of a run from its beginning: settings, data, versions, commit and what
+    was not committed, machine, parent.
+    """
     about = {
         "settings": settings,
         "data": known.get("data", ""),
@@ -90,7 +98,10 @@ def note_about(store: RunStore, settings: Mapping[str, Any], known: Mapping[str,
 def note_assessment(store: RunStore, parts: Mapping[str, Any]) -> None:
     """Record scores with their 95 % intervals, by part of the data."""
     found = {
-        part: {name: {"value": float(value), "interval": list(map(float, scores.intervals[name]))} for name, value in scores.items()}
+        part: {
+            name: {"value": float(value), "interval": list(map(float, scores.intervals[name]))}
+            for name, value in scores.items()
+        }
         for part, scores in parts.items()
     }
     store.file(ASSESSMENT, json.dumps(found, indent=1).encode())
@@ -101,5 +112,16 @@ def note_test_scored(store: RunStore) -> None:
     times = int(store.info().get("test_scored", 0)) + 1
     store.status({"test_scored": times})
     if times > 1:
-        cure = "Whatever is chosen by its scores has been fitted to it; decide by the validation part."
-        tell([Finding("the test part", "suspicious", f"it was scored {times} times for {store.label}.", cure)])
+        cure = (
+            "Whatever is chosen by its scores has been fitted to it; decide by the validation part."
+        )
+        tell(
+            [
+                Finding(
+                    "the test part",
+                    "suspicious",
+                    f"it was scored {times} times for {store.label}.",
+                    cure,
+                )
+            ]
+        )

@@ -17,17 +17,25 @@ if TYPE_CHECKING:
 
 __all__ = ["console_kept", "stoppable"]
 
-WORDS = {"SIGINT": "Stopped by Ctrl-C", "SIGTERM": "Stopped by a termination request", "SIGHUP": "Stopped as its terminal hung up"}
+WORDS = {
+    "SIGINT": "Stopped by Ctrl-C",
+    "SIGTERM": "Stopped by a termination request",
+    "SIGHUP": "Stopped as its terminal hung up",
+}
 _COLOURS = re.compile(r"\x1b\[[0-9;]*m")
 
 
 @contextmanager
 def stoppable(stop: Callable[..., None]) -> Iterator[None]:
-    """Let Ctrl-C, a termination request and a hang-up call `stop`; a second one ends the program at once."""
+    """Let Ctrl-C, a termination request and a hang-up call `stop`; a second one ends the program at
+    once.
+    """
     if threading.current_thread() is not threading.main_thread():
         yield
         return
-    numbers = {getattr(signal, name): words for name, words in WORDS.items() if hasattr(signal, name)}
+    numbers = {
+        getattr(signal, name): words for name, words in WORDS.items() if hasattr(signal, name)
+    }
     before = {number: signal.getsignal(number) for number in numbers}
 
     def ask_to_stop(number: int, frame: Any) -> None:
@@ -46,7 +54,9 @@ def stoppable(stop: Callable[..., None]) -> Iterator[None]:
 
 
 class _Copied:
-    """A text stream whose whole lines are recorded too; progress bars, which go over a line again, are not."""
+    """A text stream whose whole lines are recorded too; progress bars, which go over a line again,
+    are not.
+    """
 
     def __init__(self, stream: TextIO, store: RunStore) -> None:
         self._stream, self._store, self._line = stream, store, ""

@@ -1,4 +1,6 @@
-"""Where a run stands, and which way it may go from there. All changes of status are looked up here."""
+"""Where a run stands, and which way it may go from there. All changes of status are looked up
+here.
+"""
 
 from __future__ import annotations
 

@@ -34,17 +34,29 @@ class Scored:
     def __init__(self, validation: Validation, *, every: int | str = 1) -> None:
         self.every, self.steps = spacing_of(every)
         named = dict(validation) if isinstance(validation, Mapping) else {"validation": validation}
-        self.parts: dict[str, Any] = {name: part for name, part in named.items() if part is not None}
+        self.parts: dict[str, Any] = {
+            name: part for name, part in named.items() if part is not None
+        }
         for name, part in self.parts.items():
             if not isinstance(name, str) or not name.isidentifier():
-                raise SettingError(f"run: validation parts have names that are words, such as 'second_cellar'; got {name!r}.")
+                raise SettingError(
+                    "run: validation parts have names that are words, such as 'second_cellar'; "
+                    f"got {name!r}."
+                )
             if isinstance(validation, Mapping) and not are_batches(part) and not callable(part):
-                raise SettingError(f"run: the validation part {name!r} is a {type(part).__name__}. Give batches, or a function.")
+                raise SettingError(
+                    f"run: the validation part {name!r} is a {type(part).__name__}. Give batches, "
+                    "or a function."
+                )
 
     @property
     def batches(self) -> dict[str, Any]:
         """The parts that are data."""
-        return {name: part for name, part in self.parts.items() if are_batches(part) or not callable(part)}
+        return {
+            name: part
+            for name, part in self.parts.items()
+            if are_batches(part) or not callable(part)
+        }
 
     @property
     def names(self) -> list[str]:
@@ -72,7 +84,10 @@ class Scored:
                 else:
                     scored = part(training.network)
                 if isinstance(scored, Mapping):
-                    found |= {f"{name}_{key}": _number(value, f"{name}_{key}") for key, value in scored.items()}
+                    found |= {
+                        f"{name}_{key}": _number(value, f"{name}_{key}")
+                        for key, value in scored.items()
+                    }
                 else:
                     found[name] = _number(scored, name)
         return found
@@ -89,7 +104,9 @@ class Scored:
         if not self.parts:
             return None
         described = {
-            name: {"data": part.fingerprint(), **part.settings()} if are_batches(part) else describe(part, opaque=True)
+            name: {"data": part.fingerprint(), **part.settings()}
+            if are_batches(part)
+            else describe(part, opaque=True)
             for name, part in self.parts.items()
         }
         own = described["validation"] if list(described) == ["validation"] else described
@@ -103,8 +120,16 @@ def spacing_of(every: Any) -> tuple[int, int]:
     amount, unit = words if len(words) == 2 else (every, "")
     if isinstance(amount, str):
         amount = int(amount) if amount.isdecimal() else 0
-    if isinstance(amount, bool) or not isinstance(amount, int | np.integer) or amount < 1 or unit.rstrip("s") not in ("epoch", "step"):
-        raise SettingError(f'validate_every must be a whole number of epochs, or words such as "500 steps"; got {every!r}.')
+    if (
+        isinstance(amount, bool)
+        or not isinstance(amount, int | np.integer)
+        or amount < 1
+        or unit.rstrip("s") not in ("epoch", "step")
+    ):
+        raise SettingError(
+            'validate_every must be a whole number of epochs, or words such as "500 steps"; got '
+            f"{every!r}."
+        )
     return (1, int(amount)) if unit.startswith("step") else (int(amount), 0)
 
 
@@ -112,4 +137,7 @@ def _number(value: Any, name: str) -> float:
     try:
         return float(value)
     except (TypeError, ValueError):
-        raise SettingError(f"run: the validation {name!r} returned {value!r}. Return a number, or a dict of numbers by name.") from None
+        raise SettingError(
+            f"run: the validation {name!r} returned {value!r}. Return a number, or a dict of "
+            "numbers by name."
+        ) from None

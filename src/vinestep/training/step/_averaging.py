@@ -17,8 +17,8 @@ __all__ = ["WeightAverage"]
 class WeightAverage:
     """A running average of a network's trainable parameters, for evaluation.
 
-    With `decay`, ``average = decay * average + (1 - decay) * theta`` after each step, divided by ``1 - decay**t``; without, the mean of
-    all since `after` [1]_.
+    With `decay`, ``average = decay * average + (1 - decay) * theta`` after each step, divided by
+    ``1 - decay**t``; without, the mean of all since `after` [1]_.
 
     Parameters
     ----------
@@ -29,13 +29,16 @@ class WeightAverage:
 
     References
     ----------
-    .. [1] B. T. Polyak and A. B. Juditsky, "Acceleration of Stochastic Approximation by Averaging", SIAM Journal on Control and
+    .. [1] B. T. Polyak and A. B. Juditsky, "Acceleration of Stochastic Approximation by Averaging",
+    SIAM Journal on Control and
        Optimization 30(4), 1992.
 
     Examples
     --------
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, average=vs.WeightAverage(0.9))
+    >>> training = vs.Training(
+    ...     vs.Dense(1), loss=vs.losses.squared_error, average=vs.WeightAverage(0.9)
+    ... )
     >>> outcome = training.run(data.batches(4), epochs=3)
     >>> training.average.count
     6
@@ -43,9 +46,13 @@ class WeightAverage:
 
     def __init__(self, decay: float | None = None, *, after: int = 0) -> None:
         if decay is not None and not (isinstance(decay, int | float) and 0 <= decay < 1):
-            raise SettingError(f"WeightAverage: decay must be from 0 up to but not including 1, got {decay!r}.")
+            raise SettingError(
+                f"WeightAverage: decay must be from 0 up to but not including 1, got {decay!r}."
+            )
         if not isinstance(after, int) or after < 0:
-            raise SettingError(f"WeightAverage: after must be a whole number of steps, got {after!r}.")
+            raise SettingError(
+                f"WeightAverage: after must be a whole number of steps, got {after!r}."
+            )
         self.decay, self.after = decay, after
         self.sums: np.ndarray | None = None
         self.count = 0
@@ -56,7 +63,11 @@ class WeightAverage:
 
     def begin(self, arena: Arena) -> None:
         """Begin anew, if the trainable parameters are not those it knows."""
-        if self.sums is None or self.sums.shape != arena.values.shape or self.sums.dtype != arena.dtype:
+        if (
+            self.sums is None
+            or self.sums.shape != arena.values.shape
+            or self.sums.dtype != arena.dtype
+        ):
             self.sums, self.count = np.zeros_like(arena.values), 0
 
     def add(self, theta: np.ndarray, step: int) -> None:
@@ -73,7 +84,11 @@ class WeightAverage:
 
     def arrays(self, arena: Arena) -> dict[str, np.ndarray]:
         """What is kept, by the paths of the parameters."""
-        return {} if self.sums is None else {slot.path: arena.layout.view(self.sums, slot) for slot in arena.layout}
+        return (
+            {}
+            if self.sums is None
+            else {slot.path: arena.layout.view(self.sums, slot) for slot in arena.layout}
+        )
 
     @property
     def share(self) -> float:

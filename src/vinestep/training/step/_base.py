@@ -63,12 +63,26 @@ class TrainingBase:
     ) -> None:
         if not callable(loss):
             raise SettingError(
-                f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, targets), such as vinestep.losses.huber."
+                f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, "
+                "targets), such as vinestep.losses.huber."
             )
-        if isinstance(accumulate, bool) or not isinstance(accumulate, int | np.integer) or accumulate < 1:
-            raise SettingError(f"Training: accumulate must be a whole number of at least 1, got {accumulate!r}.")
+        if (
+            isinstance(accumulate, bool)
+            or not isinstance(accumulate, int | np.integer)
+            or accumulate < 1
+        ):
+            raise SettingError(
+                f"Training: accumulate must be a whole number of at least 1, got {accumulate!r}."
+            )
         self.descent = Descent(
-            network, optimiser=optimiser, schedule=schedule, clip=clip, clip_values=clip_values, average=average, half=half, seed=seed
+            network,
+            optimiser=optimiser,
+            schedule=schedule,
+            clip=clip,
+            clip_values=clip_values,
+            average=average,
+            half=half,
+            seed=seed,
         )
         self.accumulate = int(accumulate)
         self.metrics = checked_metrics(metrics)
@@ -164,7 +178,11 @@ class TrainingBase:
         """
         begun = time.perf_counter()
         descent = self.descent
-        several = [checked_batch(part) for part in batch] if type(batch) is list else [checked_batch(batch)]
+        several = (
+            [checked_batch(part) for part in batch]
+            if type(batch) is list
+            else [checked_batch(batch)]
+        )
         if descent.network.arena is None:
             self.initialise(several[0])
         if self.half is not None:
@@ -186,20 +204,40 @@ class TrainingBase:
         for metric in self.metrics:
             for part, found in zip(several, outputs, strict=True):
                 count = metric.count(held(found), np.asarray(part.targets))
-                counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
+                counts[metric.name] = (
+                    counts[metric.name] + count if metric.name in counts else count
+                )
             figures[metric.name] = metric.conclude(counts[metric.name])
         examples = sum(len(part.targets) for part in several)
         seconds = time.perf_counter() - begun
-        return Step(descent.step_number, epoch + 1, position + 1, value, figures, gradients, norm, rate, seconds, examples), counts
+        return Step(
+            descent.step_number,
+            epoch + 1,
+            position + 1,
+            value,
+            figures,
+            gradients,
+            norm,
+            rate,
+            seconds,
+            examples,
+        ), counts
 
-    def derived(self, batches: list[Batch], watch: Watch | None = None) -> tuple[list[Any], float, Gradients]:
-        """Outputs of each batch, and loss and gradients as if they were one; no parameter is changed."""
+    def derived(
+        self, batches: list[Batch], watch: Watch | None = None
+    ) -> tuple[list[Any], float, Gradients]:
+        """Outputs of each batch, and loss and gradients as if they were one; no parameter is
+        changed.
+        """
         first = self.step_number * self.accumulate
         outputs, value, gradients = self._derivation(batches[0], watch, first)
         if len(batches) == 1:
             return [outputs], value, gradients
         every, summed = [outputs], reduction_of(self.loss) == "sum"
-        weights = [1.0 if summed else weight_in_mean(self.loss, batch.targets, batch.weights) for batch in batches]
+        weights = [
+            1.0 if summed else weight_in_mean(self.loss, batch.targets, batch.weights)
+            for batch in batches
+        ]
         total = 1.0 if summed else sum(weights)
         number = self.network.dtype.type
         flat = gradients.flat
@@ -215,7 +253,9 @@ class TrainingBase:
     def initialise(self, batch: Batch, *, dtype: DTypeLike | None = None) -> None:
         """Draw the network's parameters for inputs of this kind, by the seed of the training."""
         inputs = by_place(self.network, batch.inputs)
-        self.network.initialise(inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed, dtype=dtype)
+        self.network.initialise(
+            inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed, dtype=dtype
+        )
 
     # open loop
 
@@ -226,16 +266,22 @@ class TrainingBase:
         --------
         >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
         >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error)
-        >>> [(step.number, step.epoch, step.batch) for step in training.steps(data.batches(4), epochs=2)]
+        >>> [
+        ...     (step.number, step.epoch, step.batch)
+        ...     for step in training.steps(data.batches(4), epochs=2)
+        ... ]
         [(1, 1, 1), (2, 1, 2), (3, 2, 1), (4, 2, 2)]
         """
         if epochs > 1 and iter(batches) is batches:
             raise DataError(
-                f"steps: {type(batches).__name__} can be gone through once only, and {epochs} epochs were asked for. Give "
+                f"steps: {type(batches).__name__} can be gone through once only, and {epochs} "
+                "epochs were asked for. Give "
                 "dataset.batches(32), a list, or any object whose __iter__ begins anew each time."
             )
         for epoch in range(epochs):
-            order = batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
+            order = (
+                batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
+            )
             for i, group in self.grouped(order):
                 yield self.make_step(group, epoch, i)[0]
 
@@ -255,12 +301,15 @@ class TrainingBase:
         return None if length is None else -(-length // self.accumulate)
 
     def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
-        """Of each column of the curves that can be judged: whether "higher" or "lower" is better."""
+        """Of each column of the curves that can be judged: whether "higher" or "lower" is
+        better.
+        """
         own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
         return own | {f"{part}_{name}": better for part in parts for name, better in own.items()}
 
     def model(self, *, copied: bool = True) -> Model:
-        """What was trained, to be handed on: the network as it is now, with the encoding of its data and where it came from.
+        """What was trained, to be handed on: the network as it is now, with the encoding of its
+        data and where it came from.
 
         Parameters
         ----------
@@ -287,7 +336,11 @@ class TrainingBase:
             self.codec,
             self.loss,
             tuple(self.metrics),
-            {**self.lineage, "step": self.step_number, "scores": finite_rows(rows[-1:])[0] if rows else {}},
+            {
+                **self.lineage,
+                "step": self.step_number,
+                "scores": finite_rows(rows[-1:])[0] if rows else {},
+            },
             self.half is not None,
         )
 

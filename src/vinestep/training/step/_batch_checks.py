@@ -23,14 +23,22 @@ AnyBatches = Batches | StreamBatches
 def checked_metrics(metrics: Any) -> list[Metric]:
     """Metrics of different names, as a list."""
     if isinstance(metrics, Metric) or not isinstance(metrics, Iterable):
-        raise SettingError("Training: metrics is a sequence. Write metrics=[vinestep.metrics.accuracy].")
+        raise SettingError(
+            "Training: metrics is a sequence. Write metrics=[vinestep.metrics.accuracy]."
+        )
     found = list(metrics)
     for metric in found:
         if not isinstance(metric, Metric):
-            raise SettingError(f"Training: {metric!r} is no metric. Give those of vinestep.metrics, or a Metric of your own.")
+            raise SettingError(
+                f"Training: {metric!r} is no metric. Give those of vinestep.metrics, or a Metric "
+                "of your own."
+            )
     names = [metric.name for metric in found]
     if len(set(names)) < len(names) or "loss" in names:
-        raise SettingError(f"Training: metrics need different names, and none may be called loss: {', '.join(names)}.")
+        raise SettingError(
+            "Training: metrics need different names, and none may be called loss: "
+            f"{', '.join(names)}."
+        )
     return found
 
 
@@ -38,14 +46,23 @@ def checked_batch(batch: Any) -> Batch:
     """A batch that holds inputs and targets, and as many of each."""
     found = batch if isinstance(batch, Batch) else _paired(batch)
     inputs, targets = found.inputs, found.targets
-    if type(inputs) is type(targets) is np.ndarray and inputs.ndim and targets.ndim and len(inputs) == len(targets) > 0:
+    if (
+        type(inputs) is type(targets) is np.ndarray
+        and inputs.ndim
+        and targets.ndim
+        and len(inputs) == len(targets) > 0
+    ):
         return found
     if targets is None:
-        raise DataError("Training: the batch has no targets. Say which field of an example is the target: target=.")
+        raise DataError(
+            "Training: the batch has no targets. Say which field of an example is the target: "
+            "target=."
+        )
     n = np.shape(targets)[0] if np.ndim(targets) else 0
     if not n or not _has_examples(inputs, n):
         raise DataError(
-            f"Training: a batch of inputs of shape {np.shape(first_of(inputs))} and targets of shape {np.shape(targets)}. It needs at "
+            f"Training: a batch of inputs of shape {np.shape(first_of(inputs))} and targets of "
+            f"shape {np.shape(targets)}. It needs at "
             "least one example, and as many inputs as targets."
         )
     return found
@@ -53,7 +70,10 @@ def checked_batch(batch: Any) -> Batch:
 
 def _paired(batch: Any) -> Batch:
     if not isinstance(batch, tuple | list) or len(batch) != 2:
-        raise DataError(f"Training: a batch is a pair (inputs, targets) or a vinestep.data.Batch, got {type(batch).__name__}.")
+        raise DataError(
+            "Training: a batch is a pair (inputs, targets) or a vinestep.data.Batch, got "
+            f"{type(batch).__name__}."
+        )
     return Batch(*batch)
 
 
@@ -71,7 +91,10 @@ def check_parts(parts: Mapping[str, AnyBatches | None]) -> None:
     given = {}
     for role, part in parts.items():
         if part is not None and not are_batches(part):
-            raise DataError(f"run: the {role} data is a {type(part).__name__}. Give batches: dataset.batches(32).")
+            raise DataError(
+                f"run: the {role} data is a {type(part).__name__}. Give batches: "
+                "dataset.batches(32)."
+            )
         if part is not None and isinstance(part.dataset, Source):
             given[role] = part.dataset
     roles = list(given)
@@ -81,6 +104,8 @@ def check_parts(parts: Mapping[str, AnyBatches | None]) -> None:
             shared = given[first].shared_rows(given[second])
             if shared:
                 raise DataError(
-                    f"run: {shared} of {len(given[second])} {second} examples are {first} examples too, so their loss says "
-                    "nothing about new data. Take both from one split: train, validation = data.split(0.8, 0.2)."
+                    f"run: {shared} of {len(given[second])} {second} examples are {first} "
+                    "examples too, so their loss says "
+                    "nothing about new data. Take both from one split: train, validation = "
+                    "data.split(0.8, 0.2)."
                 )

@@ -18,17 +18,28 @@ MOST_SPARE = 2
 
 
 class GradientBuffer:
-    """Memory, where the gradient of each parameter lies in it, and the array over it that was lent last."""
+    """Memory, where the gradient of each parameter lies in it, and the array over it that was lent
+    last.
+    """
 
     __slots__ = ("into", "into_for", "lent", "memory", "places", "spare")
 
-    def __init__(self, layout: Layout, dtype: np.dtype[Any], tensors: Mapping[str, Tensor], spare: list[GradientBuffer]) -> None:
+    def __init__(
+        self,
+        layout: Layout,
+        dtype: np.dtype[Any],
+        tensors: Mapping[str, Tensor],
+        spare: list[GradientBuffer],
+    ) -> None:
         self.spare = spare
         room = np.empty(layout.size, dtype)
         self.memory = memoryview(room)  # type: ignore[arg-type]
-        self.places = {tensor.origin: layout.view(room, layout[path]) for path, tensor in tensors.items()}
+        self.places = {
+            tensor.origin: layout.view(room, layout[path]) for path, tensor in tensors.items()
+        }
         self.into: list[np.ndarray | None] = []
-        """The same places in the order of the inputs of an operation, and which operation that is."""
+        """The same places in the order of the inputs of an operation, and which operation that is.
+        """
         self.into_for: object = None
         self.lent: weakref.ref[np.ndarray] | None = None
 
@@ -40,8 +51,8 @@ class GradientBuffer:
 class GradientBuffers:
     """Buffers for the gradients of one arena.
 
-    Each lending makes a new array over a buffer's memory. Every view of that array keeps it alive, so when it dies nobody looks at
-    the memory any more, and the buffer is spare.
+    Each lending makes a new array over a buffer's memory. Every view of that array keeps it alive,
+    so when it dies nobody looks at the memory any more, and the buffer is spare.
     """
 
     def __init__(self, layout: Layout, dtype: np.dtype[Any], tensors: Mapping[str, Tensor]) -> None:
@@ -53,7 +64,15 @@ class GradientBuffers:
 
     def lend(self) -> tuple[Gradients, GradientBuffer]:
         """Gradients, to be filled by way of the buffer's places."""
-        buffer = self._spare.pop() if self._spare else GradientBuffer(self.layout, self._dtype, self._tensors, self._spare)
-        flat = np.frombuffer(buffer.memory, self._dtype) if self.layout.size else np.empty(0, self._dtype)
+        buffer = (
+            self._spare.pop()
+            if self._spare
+            else GradientBuffer(self.layout, self._dtype, self._tensors, self._spare)
+        )
+        flat = (
+            np.frombuffer(buffer.memory, self._dtype)
+            if self.layout.size
+            else np.empty(0, self._dtype)
+        )
         buffer.lent = weakref.ref(flat, buffer.take_back)
         return Gradients(self.layout, flat), buffer

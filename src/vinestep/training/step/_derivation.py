@@ -1,4 +1,6 @@
-"""The derivative of a training's loss on a batch: by a record, or for a network of dense layers alone by two compiled calls."""
+"""The derivative of a training's loss on a batch: by a record, or for a network of dense layers
+alone by two compiled calls.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,9 @@ class Derivation:
     def __getstate__(self) -> dict[str, Any]:
         return vars(self) | {"_straight": None, "_known": ()}
 
-    def __call__(self, batch: Batch, watch: Watch | None = None, number: int | None = None) -> tuple[Any, float, Gradients]:
+    def __call__(
+        self, batch: Batch, watch: Watch | None = None, number: int | None = None
+    ) -> tuple[Any, float, Gradients]:
         """Outputs, loss and gradients of a learning pass.
 
         Parameters
@@ -55,7 +59,12 @@ class Derivation:
             Of the pass, by which dropout is drawn; by default that of the step.
         """
         inputs = batch.inputs
-        if watch is None and batch.weights is None and batch.masks is None and (straight := self._straight_path(inputs)):
+        if (
+            watch is None
+            and batch.weights is None
+            and batch.masks is None
+            and (straight := self._straight_path(inputs))
+        ):
             try:
                 return self._derive_straight(*straight, inputs, batch.targets)
             except Unsound as error:
@@ -63,7 +72,10 @@ class Derivation:
         descent = self.descent
         looking = nullcontext() if watch is None else observed(_outputs_to(watch))
         number = descent.step_number if number is None else number
-        with learning_pass(descent.seed, number, guarded=self._guarded or watch is not None), looking:
+        with (
+            learning_pass(descent.seed, number, guarded=self._guarded or watch is not None),
+            looking,
+        ):
             outputs = outputs_of(descent.network, inputs, batch.masks)
             recorded = loss_of(self.loss, outputs, batch)
         value = checked_loss(recorded)
@@ -72,16 +84,25 @@ class Derivation:
         return outputs, value, descent.gradients(recorded)
 
     def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
-        """What is needed to do without a record, where network and loss are one fused operation each."""
+        """What is needed to do without a record, where network and loss are one fused operation
+        each.
+        """
         known, network = self._known, self.descent.network
-        if not known or known[0] != Arena.generation or known[1] is not network or known[2] is not self.loss:
+        if (
+            not known
+            or known[0] != Arena.generation
+            or known[1] is not network
+            or known[2] is not self.loss
+        ):
             self._known = (Arena.generation, self.descent.network, self.loss)
             run, loss = single_run(self.descent.network), straight_form(self.loss)
             self._straight = (run, *loss) if run is not None and loss is not None else None
             self._guarded = not is_library_code(self.descent.network, self.loss)
         return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
 
-    def _derive_straight(self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any) -> tuple[Any, float, Gradients]:
+    def _derive_straight(
+        self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any
+    ) -> tuple[Any, float, Gradients]:
         x = run.admitted(inputs)
         outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
         labels = checked(targets, outputs)
@@ -91,9 +112,16 @@ class Derivation:
             self._refuse(number, inputs)
         gradients, buffer = self.descent.buffer()
         if buffer.into_for is not run:
-            buffer.into, buffer.into_for = [None, *(buffer.places[weight.origin] for weight in run.weights)], run
-        (g, _) = loss.kernel_adjoint(1.0, slopes, (outputs, labels), {}, (True, False), (None, None))
-        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into)
+            buffer.into, buffer.into_for = (
+                [None, *(buffer.places[weight.origin] for weight in run.weights)],
+                run,
+            )
+        (g, _) = loss.kernel_adjoint(
+            1.0, slopes, (outputs, labels), {}, (True, False), (None, None)
+        )
+        dense_chain.kernel_adjoint(
+            g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into
+        )
         return outputs, number, gradients
 
     def _refuse(self, value: float, inputs: Any) -> NoReturn:
@@ -103,10 +131,15 @@ class Derivation:
             where = "the inputs of the batch: clean the data"
         else:
             with learning(self.descent.seed, self.descent.step_number):
-                where = self.descent.network.first_bad_layer(*values) or "the loss itself: look at its targets"
+                where = (
+                    self.descent.network.first_bad_layer(*values)
+                    or "the loss itself: look at its targets"
+                )
         raise NotFiniteError(
-            f"Step {self.descent.step_number + 1}: the loss is {value}. The first values that are not finite are in {where}. "
-            "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is untouched."
+            f"Step {self.descent.step_number + 1}: the loss is {value}. The first values that are "
+            f"not finite are in {where}. "
+            "A smaller rate, a warm-up or clip= are the usual cures; the last checkpoint is "
+            "untouched."
         )
 
 

@@ -36,7 +36,8 @@ from ._half_precision import HalfPrecision
 __all__ = ["Descent", "DescentStep", "learning_pass"]
 
 Evaluate = Callable[[], tuple[float, Gradients]]
-HEADROOM = 1e-4  # of the root of the largest number: gradients and updates below it leave everything finite
+# of the root of the largest number: gradients and updates below it leave everything finite
+HEADROOM = 1e-4
 
 
 class DescentStep(NamedTuple):
@@ -63,7 +64,8 @@ class DescentStep(NamedTuple):
 class Descent:
     """A network that goes down the gradient of a loss: with its optimiser, schedule and clipping.
 
-    Several can train in turn, such as a generator and a critic: each differentiates by its own parameters only.
+    Several can train in turn, such as a generator and a critic: each differentiates by its own
+    parameters only.
 
     Parameters
     ----------
@@ -75,7 +77,8 @@ class Descent:
     clip : float, optional
         Largest Euclidean norm of all gradients together; longer ones are shortened to it.
     clip_values : float, optional
-        Largest size of each element of the gradients; larger ones are cut to it, before their norm is taken.
+        Largest size of each element of the gradients; larger ones are cut to it, before their norm
+        is taken.
     average : WeightAverage, optional
         Follows the weights, for evaluation.
     half : HalfPrecision, optional
@@ -85,7 +88,10 @@ class Descent:
 
     Examples
     --------
-    >>> x, y = np.array([[0.0], [1.0], [2.0]], np.float32), np.array([[1.0], [3.0], [5.0]], np.float32)
+    >>> x, y = (
+    ...     np.array([[0.0], [1.0], [2.0]], np.float32),
+    ...     np.array([[1.0], [3.0], [5.0]], np.float32),
+    ... )
     >>> line = vs.Descent(vs.Dense(1).initialise(x), optimiser=vs.optimisers.Adam(0.1))
     >>> for _ in range(300):
     ...     step = line.step(lambda: vs.losses.squared_error(line.network(x), y))
@@ -106,12 +112,20 @@ class Descent:
         seed: int = 0,
     ) -> None:
         if not isinstance(network, Layer):
-            raise SettingError(f"The network is a {type(network).__name__}, not a layer. Wrap functions: vinestep.Stack(f).")
+            raise SettingError(
+                f"The network is a {type(network).__name__}, not a layer. Wrap functions: "
+                "vinestep.Stack(f)."
+            )
         for name, limit in (("clip", clip), ("clip_values", clip_values)):
-            if limit is not None and not (isinstance(limit, int | float | np.floating) and math.isfinite(limit) and limit > 0):
+            if limit is not None and not (
+                isinstance(limit, int | float | np.floating) and math.isfinite(limit) and limit > 0
+            ):
                 raise SettingError(f"{name} must be a positive number, got {limit!r}.")
         if average is not None and not isinstance(average, WeightAverage):
-            raise SettingError(f"average is {average!r}. Give a vinestep.WeightAverage, such as WeightAverage(0.999).")
+            raise SettingError(
+                f"average is {average!r}. Give a vinestep.WeightAverage, such as "
+                "WeightAverage(0.999)."
+            )
         if half is not None and not isinstance(half, HalfPrecision):
             raise SettingError(f"half is {half!r}. Give a vinestep.HalfPrecision().")
         self.network = network
@@ -134,12 +148,14 @@ class Descent:
         return self.optimiser.rate * self.schedule(self.step_number)
 
     def step(self, loss_function: Callable[[], Any]) -> DescentStep:
-        """One update: a learning pass, its derivative by the network's trainable parameters, clipping, the optimiser.
+        """One update: a learning pass, its derivative by the network's trainable parameters,
+        clipping, the optimiser.
 
         Parameters
         ----------
         loss_function : callable
-            Takes nothing and returns one number. Networks in it draw their dropout from this descent's seed and step.
+            Takes nothing and returns one number. Networks in it draw their dropout from this
+            descent's seed and step.
 
         Raises
         ------
@@ -154,7 +170,9 @@ class Descent:
                 loss = loss_function()
             value = checked_loss(loss)
             if not math.isfinite(value):
-                raise NotFiniteError(f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed.")
+                raise NotFiniteError(
+                    f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed."
+                )
             gradients = self.gradients(loss, release=False)
             norm, rate = self.descend(value, gradients, lambda: self._looked(loss_function))
         return DescentStep(self.step_number, value, gradients, norm, rate)
@@ -168,13 +186,18 @@ class Descent:
     def _ready(self) -> Arena:
         arena = self.network.arena
         if arena is None:
-            raise SettingError("The network has no parameters yet. Call network.initialise(sample) first, with one example or batch.")
+            raise SettingError(
+                "The network has no parameters yet. Call network.initialise(sample) first, with "
+                "one example or batch."
+            )
         return arena
 
     # derivation
 
     def gradients(self, loss: Tensor, *, release: bool = True) -> Gradients:
-        """Of a recorded loss by the trainable parameters, in memory of this descent's that is kept while somebody holds it."""
+        """Of a recorded loss by the trainable parameters, in memory of this descent's that is kept
+        while somebody holds it.
+        """
         gradients, buffer = self.buffer()
         places = buffer.places
         seed = np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1)
@@ -182,7 +205,8 @@ class Descent:
         if len(found) != len(places):
             unused = [origin.name for origin in places if origin not in found]
             raise DifferentiationError(
-                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or freeze it: network.freeze({unused[0]!r})."
+                f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or "
+                f"freeze it: network.freeze({unused[0]!r})."
             )
         for origin, cotangent in found.items():
             if cotangent is not places[origin]:
@@ -211,12 +235,17 @@ class Descent:
     def statistics(self) -> list[np.ndarray]:
         """The arrays that a learning pass changes by itself."""
         if self._statistics_for != Arena.generation:
-            self._statistic_arrays, self._statistics_for = list(self.network.statistics(changing=True).values()), Arena.generation
+            self._statistic_arrays, self._statistics_for = (
+                list(self.network.statistics(changing=True).values()),
+                Arena.generation,
+            )
         return self._statistic_arrays
 
     # update
 
-    def descend(self, value: float, gradients: Gradients, evaluate: Evaluate | None = None) -> tuple[float, float]:
+    def descend(
+        self, value: float, gradients: Gradients, evaluate: Evaluate | None = None
+    ) -> tuple[float, float]:
         """Clip the gradients and update the parameters: the norm before clipping, and the rate.
 
         Parameters
@@ -225,7 +254,8 @@ class Descent:
             The loss.
         gradients : Gradients
         evaluate : callable, optional
-            Gives loss and gradients where the parameters are when it is called; for optimisers that search along a line.
+            Gives loss and gradients where the parameters are when it is called; for optimisers that
+            search along a line.
         """
         if self.half is not None:
             self.half.round_gradients(gradients.flat, self.step_number + 1)
@@ -242,7 +272,11 @@ class Descent:
             optimiser.forget()
         if self.half is not None:
             self._update_half(gradients, norm, rate)
-        elif norm * max(1.0, rate) < _safe_norm(arena.dtype) and rate * optimiser.weight_decay <= 1 and optimiser.keeps_finite:  # type: ignore[union-attr]
+        elif (
+            norm * max(1.0, rate) < _safe_norm(arena.dtype)  # type: ignore[union-attr]
+            and rate * optimiser.weight_decay <= 1
+            and optimiser.keeps_finite
+        ):
             arena.memory.written()  # type: ignore[union-attr]
             optimiser.update(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
         elif isinstance(optimiser, LBFGS):
@@ -254,14 +288,22 @@ class Descent:
             self.average.add(arena.values, self.step_number)  # type: ignore[union-attr]
         return norm, rate
 
-    def _search(self, value: float, gradients: Gradients, rate: float, evaluate: Evaluate | None) -> None:
+    def _search(
+        self, value: float, gradients: Gradients, rate: float, evaluate: Evaluate | None
+    ) -> None:
         """A step of an optimiser that looks at the loss in several places."""
         arena, optimiser = self._ready(), self.optimiser
         assert isinstance(optimiser, LBFGS)
         if evaluate is None:
-            raise SettingError("LBFGS looks at the loss several times a step, and is given gradients only. Use step(loss_function).")
+            raise SettingError(
+                "LBFGS looks at the loss several times a step, and is given gradients only. Use "
+                "step(loss_function)."
+            )
         if self.clip is not None or self.clip_values is not None:
-            raise SettingError("LBFGS: clipped gradients are not those of the loss that is searched. Leave clip out.")
+            raise SettingError(
+                "LBFGS: clipped gradients are not those of the loss that is searched. Leave clip "
+                "out."
+            )
         statistics = [(array, array.copy()) for array in self.statistics()]
 
         def looked(theta: np.ndarray) -> tuple[float, np.ndarray]:
@@ -278,24 +320,41 @@ class Descent:
             array[...] = before
 
     def _update_half(self, gradients: Gradients, norm: float, rate: float) -> None:
-        """The optimiser moves the float32 copy of the weights, of which the network gets the rounded values."""
+        """The optimiser moves the float32 copy of the weights, of which the network gets the
+        rounded values.
+        """
         half, arena = self.half, self._ready()
         assert half is not None
         if isinstance(self.optimiser, LBFGS):
-            raise SettingError("LBFGS searches along a line by small differences of the loss, which float16 weights do not show.")
+            raise SettingError(
+                "LBFGS searches along a line by small differences of the loss, which float16 "
+                "weights do not show."
+            )
         assert half.master is not None
         half.follow(arena)
         self._update_with_care(gradients, norm, rate, half.master, half.fits)
         half.round_weights(arena)
 
     def _update_with_care(
-        self, gradients: Gradients, norm: float, rate: float, weights: np.ndarray | None = None, fits: Callable[[], bool] = lambda: True
+        self,
+        gradients: Gradients,
+        norm: float,
+        rate: float,
+        weights: np.ndarray | None = None,
+        fits: Callable[[], bool] = lambda: True,
     ) -> None:
-        """One step of the optimiser that may make something infinite: the state before is kept until it has not."""
+        """One step of the optimiser that may make something infinite: the state before is kept
+        until it has not.
+        """
         arena, optimiser = self._ready(), self.optimiser
         if weights is None:
-            weights = arena.values if optimiser.keeps_finite else arena.flat  # one of a user's own may keep what it is given
-        kept, count = [(array, array.copy()) for array in (weights, *optimiser.state.values())], optimiser.count
+            weights = (
+                arena.values if optimiser.keeps_finite else arena.flat
+            )  # one of a user's own may keep what it is given
+        kept, count = (
+            [(array, array.copy()) for array in (weights, *optimiser.state.values())],
+            optimiser.count,
+        )
         arena.memory.written()
         with np.errstate(over="ignore", invalid="ignore"):
             optimiser.update(weights, gradients.flat, rate)
@@ -305,16 +364,21 @@ class Descent:
             array[...] = before
         optimiser.count = count
         raise NotFiniteError(
-            f"Step {self.step_number + 1}: the update by {type(optimiser).__name__} at rate {rate:.3g}, with gradients of norm "
-            f"{norm:.3g}, would make weights or its state NaN or infinite. Nothing has been changed. Use a smaller rate, clip=, or float64."
+            f"Step {self.step_number + 1}: the update by {type(optimiser).__name__} at rate "
+            f"{rate:.3g}, with gradients of norm "
+            f"{norm:.3g}, would make weights or its state NaN or infinite. Nothing has been "
+            "changed. Use a smaller rate, clip=, or float64."
         )
 
     def _bad_gradients(self, value: float, gradients: Gradients) -> NotFiniteError:
         bad = [path for path, g in gradients.items() if not np.isfinite(g).all()]
         return NotFiniteError(
-            f"Step {self.step_number + 1}: the loss is {value:.6g}, but the gradients of {', '.join(bad[:3])}"
-            f"{f' and {len(bad) - 3} more' if len(bad) > 3 else ''} are NaN or infinite. Nothing has been changed. A root, logarithm or "
-            "division has no derivative where it stands: vinestep.differentiate(loss, network, must_be_finite=True) names it."
+            f"Step {self.step_number + 1}: the loss is {value:.6g}, but the gradients of "
+            f"{', '.join(bad[:3])}"
+            f"{f' and {len(bad) - 3} more' if len(bad) > 3 else ''} are NaN or infinite. Nothing "
+            "has been changed. A root, logarithm or "
+            "division has no derivative where it stands: vinestep.differentiate(loss, network, "
+            "must_be_finite=True) names it."
         )
 
     # state
@@ -342,13 +406,18 @@ class Descent:
         self.begin()
         arena, average, half = self._ready(), self.average, self.half
         return {
-            "weights": {path: _read_only(array if half is None else in_half(array)) for path, array in arena.arrays().items()},
+            "weights": {
+                path: _read_only(array if half is None else in_half(array))
+                for path, array in arena.arrays().items()
+            },
             "half": {} if half is None else {"master": half.master},
             "scaling": {} if half is None else half.state(),
             "statistics": self.network.statistics(),
             "optimiser": dict(self.optimiser.state),
             "schedule": self.schedule.state(),
-            "average": {} if average is None else {path: _read_only(array) for path, array in average.arrays(arena).items()},
+            "average": {}
+            if average is None
+            else {path: _read_only(array) for path, array in average.arrays(arena).items()},
             "averaged": 0 if average is None else average.count,
             "step": self.step_number,
             "updates": self.optimiser.count,
@@ -369,16 +438,24 @@ class Descent:
         for group in ("weights", "half", "statistics", "optimiser", "average"):
             ours, theirs = mine[group], state.get(group, {})
             problems += [
-                f"{group}/{name}: {theirs[name].shape if name in theirs else 'missing'} against {a.shape}"
+                f"{group}/{name}: {theirs[name].shape if name in theirs else 'missing'} against "
+                f"{a.shape}"
                 for name, a in ours.items()
                 if name not in theirs or theirs[name].shape != a.shape
             ]
-            problems += [f"{group}/{name}: not part of this training" for name in theirs if name not in ours]
-        problems += [] if state["trainable"] == arena.layout.paths else ["other parameters are frozen"]
-        problems += [] if state["seed"] == self.seed else [f"seed {state['seed']} against {self.seed}"]
+            problems += [
+                f"{group}/{name}: not part of this training" for name in theirs if name not in ours
+            ]
+        problems += (
+            [] if state["trainable"] == arena.layout.paths else ["other parameters are frozen"]
+        )
+        problems += (
+            [] if state["seed"] == self.seed else [f"seed {state['seed']} against {self.seed}"]
+        )
         if problems:
             raise CheckpointError(
-                f"It was made by another network, optimiser or seed than this training: {'; '.join(problems[:3])}. "
+                "It was made by another network, optimiser or seed than this training: "
+                f"{'; '.join(problems[:3])}. "
                 "Set the training up as it was; the run's plan.toml says how."
             )
         self.network.load({**state["weights"], **state.get("statistics", {})})
@@ -410,26 +487,47 @@ def _read_only(array: np.ndarray) -> np.ndarray:
 
 @contextmanager
 def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
-    """Record what is computed, as a learning pass of this step; arrays are guarded against changes unless only library code runs."""
+    """Record what is computed, as a learning pass of this step; arrays are guarded against changes
+    unless only library code runs.
+    """
     now, here = STATE.now, PASS
-    before = now.recording, now.sealing, now.tracing, here.learning, here.seed, here.step, here.merged
+    before = (
+        now.recording,
+        now.sealing,
+        now.tracing,
+        here.learning,
+        here.seed,
+        here.step,
+        here.merged,
+    )
     now.recording, now.sealing, now.tracing = True, guarded, now.tracing + 1
     here.learning, here.seed, here.step, here.merged = True, seed, step, True
     try:
         yield
     finally:
-        now.recording, now.sealing, now.tracing, here.learning, here.seed, here.step, here.merged = before
+        (
+            now.recording,
+            now.sealing,
+            now.tracing,
+            here.learning,
+            here.seed,
+            here.step,
+            here.merged,
+        ) = before
 
 
 def checked_loss(loss: Any) -> float:
     """The value of a recorded loss of one number."""
     if not isinstance(loss, Tensor):
         raise DifferentiationError(
-            f"The loss is a {type(loss).__name__}, not a Tensor: nothing trainable went into it. Is every "
+            f"The loss is a {type(loss).__name__}, not a Tensor: nothing trainable went into it. "
+            "Is every "
             "parameter frozen, or did the loss lose the record?"
         )
     if loss.size != 1:
-        raise ShapeError(f'The loss has shape {loss.shape}, and has to be one number. Use reduction="mean".')
+        raise ShapeError(
+            f'The loss has shape {loss.shape}, and has to be one number. Use reduction="mean".'
+        )
     return loss.item()
 
 
@@ -437,14 +535,21 @@ def _optimiser(optimiser: Any) -> Optimiser:
     if optimiser is None:
         return Adam()
     if not isinstance(optimiser, Optimiser):
-        given = optimiser.__name__ if isinstance(optimiser, type) else f"a {type(optimiser).__name__}"
-        raise SettingError(f"Training: optimiser is {given}. Give one, such as vinestep.optimisers.Adam(rate=1e-3).")
+        given = (
+            optimiser.__name__ if isinstance(optimiser, type) else f"a {type(optimiser).__name__}"
+        )
+        raise SettingError(
+            f"Training: optimiser is {given}. Give one, such as "
+            "vinestep.optimisers.Adam(rate=1e-3)."
+        )
     return optimiser
 
 
 def _seed(seed: Any) -> int:
     if isinstance(seed, bool) or not isinstance(seed, int | np.integer) or not 0 <= seed < 2**63:
-        raise SettingError(f"Training: seed must be a whole number from 0 to 2**63 - 1, got {seed!r}.")
+        raise SettingError(
+            f"Training: seed must be a whole number from 0 to 2**63 - 1, got {seed!r}."
+        )
     return int(seed)
 
 

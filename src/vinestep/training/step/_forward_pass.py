@@ -15,7 +15,8 @@ __all__ = ["by_place", "loss_of", "outputs_of"]
 
 
 def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
-    """What a network makes of inputs: one array, several by place or by name, with a mask if there is one.
+    """What a network makes of inputs: one array, several by place or by name, with a mask if there
+    is one.
 
     Raises
     ------
@@ -26,7 +27,8 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
     if masks is not None:
         if "mask" not in _parameters(type(network).compute):
             raise DataError(
-                f"The batch has masks, and {type(network).__name__}.compute takes none. Add a parameter `mask`, or join examples without."
+                f"The batch has masks, and {type(network).__name__}.compute takes none. Add a "
+                "parameter `mask`, or join examples without."
             )
         options = {"mask": masks}
     placed = by_place(network, inputs)
@@ -34,7 +36,9 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
 
 
 def by_place(network: Layer, inputs: Any) -> Any:
-    """Inputs by name in the order in which the network's `compute` takes them; others as they are."""
+    """Inputs by name in the order in which the network's `compute` takes them; others as they
+    are.
+    """
     if not isinstance(inputs, Mapping):
         return inputs
     names = [name for name in _parameters(type(network).compute) if name in inputs]
@@ -42,11 +46,15 @@ def by_place(network: Layer, inputs: Any) -> Any:
     if unknown:
         taken = ", ".join(_parameters(type(network).compute)) or "none"
         raise DataError(
-            f"The batch has an input {unknown[0]!r}, and {type(network).__name__}.compute takes {taken}. Name its parameters as the "
+            f"The batch has an input {unknown[0]!r}, and {type(network).__name__}.compute takes "
+            f"{taken}. Name its parameters as the "
             "inputs are named, or give inputs by place, as a tuple."
         )
     if names != list(_parameters(type(network).compute))[: len(names)]:
-        raise DataError(f"The batch has the inputs {', '.join(inputs)}, and {type(network).__name__}.compute takes others before them.")
+        raise DataError(
+            f"The batch has the inputs {', '.join(inputs)}, and {type(network).__name__}.compute "
+            "takes others before them."
+        )
     return tuple(inputs[name] for name in names)
 
 
@@ -66,7 +74,10 @@ def loss_of(loss: Callable[..., Any], outputs: Any, batch: Batch) -> Any:
     if batch.weights is None:
         return loss(outputs, batch.targets)
     if not _takes_weights(loss):
-        raise DataError(f"The batch has weights, and the loss {getattr(loss, '__name__', loss)} takes none. Add a parameter `weights`.")
+        raise DataError(
+            f"The batch has weights, and the loss {getattr(loss, '__name__', loss)} takes none. "
+            "Add a parameter `weights`."
+        )
     return loss(outputs, batch.targets, weights=batch.weights)
 
 

@@ -1,4 +1,6 @@
-"""Weights and gradients kept in half precision, with a scale that keeps small gradients from vanishing."""
+"""Weights and gradients kept in half precision, with a scale that keeps small gradients from
+vanishing.
+"""
 
 from __future__ import annotations
 
@@ -17,14 +19,17 @@ HIGHEST, LOWEST = 2.0**24, 2.0**-24
 
 
 class HalfPrecision:
-    """Weights that a network computes with, and their gradients, are float16 numbers; arithmetic is float32.
+    """Weights that a network computes with, and their gradients, are float16 numbers; arithmetic is
+    float32.
 
-    The optimiser moves a float32 copy of the weights, which is rounded to float16 after each step. Gradients are multiplied by `scale`
-    before they are rounded, and divided by it afterwards, so that small ones do not become 0; where one would become infinite the scale
-    is halved until none does, and after `every` steps without that it is doubled. No step is left out [1]_.
+    The optimiser moves a float32 copy of the weights, which is rounded to float16 after each step.
+    Gradients are multiplied by `scale` before they are rounded, and divided by it afterwards, so
+    that small ones do not become 0; where one would become infinite the scale is halved until none
+    does, and after `every` steps without that it is doubled. No step is left out [1]_.
 
-    On a CPU this makes training neither faster nor smaller: NumPy computes in float32, and the copy is kept besides. What it gives is a
-    network that loses nothing when it is kept in two bytes a weight, as its models and states then are.
+    On a CPU this makes training neither faster nor smaller: NumPy computes in float32, and the copy
+    is kept besides. What it gives is a network that loses nothing when it is kept in two bytes a
+    weight, as its models and states then are.
 
     Parameters
     ----------
@@ -40,7 +45,9 @@ class HalfPrecision:
     Examples
     --------
     >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
-    >>> training = vs.Training(vs.Dense(1), loss=vs.losses.squared_error, half=vs.HalfPrecision())
+    >>> training = vs.Training(
+    ...     vs.Dense(1), loss=vs.losses.squared_error, half=vs.HalfPrecision()
+    ... )
     >>> outcome = training.run(data.batches(4), epochs=3)
     >>> weight = training.network.weights()["weight"]
     >>> weight.dtype, bool((weight == weight.astype(np.float16)).all())
@@ -48,10 +55,20 @@ class HalfPrecision:
     """
 
     def __init__(self, scale: float = 2.0**15, *, every: int = 2000) -> None:
-        if isinstance(scale, bool) or not isinstance(scale, int | float) or not LOWEST <= scale <= HIGHEST or math.frexp(scale)[0] != 0.5:
-            raise SettingError(f"HalfPrecision: scale must be a power of two from 2**-24 to 2**24, got {scale!r}.")
+        if (
+            isinstance(scale, bool)
+            or not isinstance(scale, int | float)
+            or not LOWEST <= scale <= HIGHEST
+            or math.frexp(scale)[0] != 0.5
+        ):
+            raise SettingError(
+                f"HalfPrecision: scale must be a power of two from 2**-24 to 2**24, got {scale!r}."
+            )
         if isinstance(every, bool) or not isinstance(every, int) or every < 1:
-            raise SettingError(f"HalfPrecision: every must be a whole number of steps of at least 1, got {every!r}.")
+            raise SettingError(
+                "HalfPrecision: every must be a whole number of steps of at least 1, got "
+                f"{every!r}."
+            )
         self.initial_scale, self.every = float(scale), every
         self.scale = self.initial_scale
         self.sound = 0
@@ -64,10 +81,17 @@ class HalfPrecision:
 
     def begin(self, arena: Arena) -> None:
         """Round the weights of a network; one that is followed already is left alone."""
-        if self._arena is arena and self.master is not None and self.master.shape == arena.values.shape:
+        if (
+            self._arena is arena
+            and self.master is not None
+            and self.master.shape == arena.values.shape
+        ):
             return
         if arena.dtype != np.float32:
-            raise SettingError(f"HalfPrecision rounds float32 networks, and this one is {arena.dtype}. Use initialise(dtype='float32').")
+            raise SettingError(
+                f"HalfPrecision rounds float32 networks, and this one is {arena.dtype}. Use "
+                "initialise(dtype='float32')."
+            )
         self._arena, self.master = arena, arena.values.copy()
         self.scale, self.sound = self.initial_scale, 0
         self.round_weights(arena)
@@ -80,7 +104,9 @@ class HalfPrecision:
             arena.values[...] = self.master.astype(np.float16)
 
     def follow(self, arena: Arena) -> None:
-        """Weights that were set from outside since the last step, such as those of another network, count."""
+        """Weights that were set from outside since the last step, such as those of another network,
+        count.
+        """
         assert self.master is not None
         with np.errstate(over="ignore"):
             differs = self.master.astype(np.float16) != arena.values
@@ -107,7 +133,8 @@ class HalfPrecision:
             self.scale /= 2
         if largest * self.scale > LARGEST:
             raise NotFiniteError(
-                f"Step {step}: a gradient of size {largest:.3g} does not fit float16 at any scale. Nothing has been changed."
+                f"Step {step}: a gradient of size {largest:.3g} does not fit float16 at any "
+                "scale. Nothing has been changed."
             )
         factor = flat.dtype.type(self.scale)
         flat *= factor
@@ -123,7 +150,12 @@ class HalfPrecision:
     def restore(self, state: dict[str, Any], master: np.ndarray) -> None:
         """Take back what `state` gave, with the float32 weights."""
         scale, sound = state.get("scale"), state.get("sound")
-        if not isinstance(scale, int | float) or not LOWEST / 2 <= scale <= HIGHEST or not isinstance(sound, int) or sound < 0:
+        if (
+            not isinstance(scale, int | float)
+            or not LOWEST / 2 <= scale <= HIGHEST
+            or not isinstance(sound, int)
+            or sound < 0
+        ):
             raise CheckpointError(f"The state of HalfPrecision is strange: {str(state)[:80]}.")
         assert self.master is not None
         self.scale, self.sound = float(scale), sound

@@ -23,25 +23,38 @@ if TYPE_CHECKING:
 __all__ = ["assessment", "average", "check_encoding", "each_output", "outputs_and_targets"]
 
 
-def average(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> dict[str, float]:
-    """Loss and metrics over all examples, in inference; each example counts once, and no more than a batch is kept."""
+def average(
+    network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]
+) -> dict[str, float]:
+    """Loss and metrics over all examples, in inference; each example counts once, and no more than
+    a batch is kept.
+    """
     total, n, summed = 0.0, 0.0, reduction_of(loss) == "sum"
     counts: dict[str, np.ndarray] = {}
     with untracked():
         for batch, outputs in each_output(network, batches):
             targets = batch.targets
             if targets is None:
-                raise DataError("assess: the examples have no targets. Say which field is the target: target=.")
+                raise DataError(
+                    "assess: the examples have no targets. Say which field is the target: target=."
+                )
             value = held(loss_of(loss, outputs, batch))
             if np.size(value) != 1:
-                raise ShapeError(f'assess: the loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".')
+                raise ShapeError(
+                    f"assess: the loss has shape {np.shape(value)}, and has to be one number. Use "
+                    'reduction="mean".'
+                )
             weight = weight_in_mean(loss, targets, batch.weights)
             total += float(np.reshape(value, ())) * (1 if summed else weight)
             n += weight
             for metric in metrics:
                 count = metric.count(outputs, targets)
-                counts[metric.name] = counts[metric.name] + count if metric.name in counts else count
-    return {"loss": total if summed else total / n} | {m.name: m.conclude(counts[m.name]) for m in metrics}
+                counts[metric.name] = (
+                    counts[metric.name] + count if metric.name in counts else count
+                )
+    return {"loss": total if summed else total / n} | {
+        m.name: m.conclude(counts[m.name]) for m in metrics
+    }
 
 
 def each_output(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
@@ -60,11 +73,20 @@ def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.nd
     return np.concatenate(outputs), np.concatenate(targets)
 
 
-def assessment(network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]) -> Assessment:
-    """Scores of a network on batches; the examples are gone through again when intervals are asked for."""
+def assessment(
+    network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]
+) -> Assessment:
+    """Scores of a network on batches; the examples are gone through again when intervals are asked
+    for.
+    """
     from ...evaluation._scores import Assessment
 
-    return Assessment(average(network, batches, loss, metrics), lambda: outputs_and_targets(network, batches), loss, metrics)
+    return Assessment(
+        average(network, batches, loss, metrics),
+        lambda: outputs_and_targets(network, batches),
+        loss,
+        metrics,
+    )
 
 
 def check_encoding(first: Any, second: Any, what: str) -> None:
@@ -74,8 +96,12 @@ def check_encoding(first: Any, second: Any, what: str) -> None:
         return
     if ours != theirs:
         raise DataError(
-            f"The training part and {what} are encoded differently: {'; '.join(ours.differences(theirs))}. Split one table into parts, "
+            f"The training part and {what} are encoded differently: "
+            f"{'; '.join(ours.differences(theirs))}. Split one table into parts, "
             "so that they share one encoding."
         )
     if isinstance(first, Dataset) and not same_scaling(first, second):
-        raise DataError(f"The training part and {what} are scaled differently. Scale them together: vinestep.data.scaled(train, other).")
+        raise DataError(
+            f"The training part and {what} are scaled differently. Scale them together: "
+            "vinestep.data.scaled(train, other)."
+        )

@@ -52,7 +52,9 @@ class RandomStream:
         self.rng.bit_generator.state = state["generator"]
 
 
-def split_state(state: Mapping[str, Any], path: str = "") -> tuple[dict[str, np.ndarray], dict[str, Any]]:
+def split_state(
+    state: Mapping[str, Any], path: str = ""
+) -> tuple[dict[str, np.ndarray], dict[str, Any]]:
     """The arrays of a state by path, and the rest of it.
 
     Examples
@@ -74,7 +76,9 @@ def split_state(state: Mapping[str, Any], path: str = "") -> tuple[dict[str, np.
     return arrays, rest
 
 
-def joined_state(arrays: Mapping[str, np.ndarray], rest: Mapping[str, Any], path: str = "") -> dict[str, Any]:
+def joined_state(
+    arrays: Mapping[str, np.ndarray], rest: Mapping[str, Any], path: str = ""
+) -> dict[str, Any]:
     """What `split_state` was given; an array belongs to the longest path of dicts that there is."""
     whole: dict[str, Any] = {}
     inner_paths = []

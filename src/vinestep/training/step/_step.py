@@ -42,6 +42,7 @@ class Step(NamedTuple):
 
     def __repr__(self) -> str:
         return (
-            f"Step(number={self.number}, epoch={self.epoch}, batch={self.batch}, loss={self.loss:.6g}, rate={self.rate:.6g}, "
+            f"Step(number={self.number}, epoch={self.epoch}, batch={self.batch}, "
+            f"loss={self.loss:.6g}, rate={self.rate:.6g}, "
             f"norm={self.norm:.6g}, examples={self.examples})"
         )

@@ -1,7 +1,7 @@
 """Whose code runs in a learning pass.
 
-The library's own layers and losses write to no array that a record keeps, so arrays need not be guarded while nothing else runs.
-Code of a user's own may: it is watched as by `differentiate`.
+The library's own layers and losses write to no array that a record keeps, so arrays need not be
+guarded while nothing else runs. Code of a user's own may: it is watched as by `differentiate`.
 """
 
 from __future__ import annotations
@@ -21,7 +21,9 @@ TRUSTED = ("vinestep", "numpy", "scipy")
 
 def is_library_code(network: Layer, loss: Any) -> bool:
     """Whether nothing but functions of the library, NumPy and SciPy takes part."""
-    return _is_trusted(loss) and all(_is_trusted(part) for layer in network.walk() for part in _parts(layer))
+    return _is_trusted(loss) and all(
+        _is_trusted(part) for layer in network.walk() for part in _parts(layer)
+    )
 
 
 def _parts(layer: Layer) -> Iterator[Any]:
@@ -44,7 +46,9 @@ def _callables(value: Any) -> Iterator[Any]:
 
 def _is_trusted(part: Any) -> bool:
     if isinstance(part, partial):
-        return _is_trusted(part.func) and all(_is_trusted(x) for x in (*part.args, *part.keywords.values()) if callable(x))
+        return _is_trusted(part.func) and all(
+            _is_trusted(x) for x in (*part.args, *part.keywords.values()) if callable(x)
+        )
     if isinstance(part, np.ufunc):
         return True
     module = getattr(part, "__module__", None) or type(part).__module__

@@ -52,7 +52,9 @@ class RateRange:
 
     @property
     def suggested(self) -> float:
-        """Where the loss falls fastest, by a line through each decade of rates, before it is lowest; NaN if it never falls."""
+        """Where the loss falls fastest, by a line through each decade of rates, before it is
+        lowest; NaN if it never falls.
+        """
         lowest = int(np.argmin(self.losses)) if len(self.losses) else 0
         if lowest < 2:
             return math.nan
@@ -66,7 +68,9 @@ class RateRange:
 
     @property
     def highest(self) -> float:
-        """Where the loss is lowest: the highest rate of a schedule that rises and falls should stay below."""
+        """Where the loss is lowest: the highest rate of a schedule that rises and falls should stay
+        below.
+        """
         return float(f"{self.rates[int(np.argmin(self.losses))]:.2g}")
 
     def table(self) -> pd.DataFrame:
@@ -82,11 +86,20 @@ class RateRange:
         return rate_range(self.rates, self.losses, self.suggested)
 
 
-def rate_range(training: TrainingBase, batches: AnyBatches, *, low: float = 1e-6, high: float = 10.0, steps: int = 150) -> RateRange:
-    """The rate range test: a short training during which the rate rises from low to high, each step by the same factor.
+def rate_range(
+    training: TrainingBase,
+    batches: AnyBatches,
+    *,
+    low: float = 1e-6,
+    high: float = 10.0,
+    steps: int = 150,
+) -> RateRange:
+    """The rate range test: a short training during which the rate rises from low to high, each step
+    by the same factor.
 
-    L. N. Smith, "Cyclical Learning Rates for Training Neural Networks", WACV 2017, section 3.3. It works on a copy, without the schedule,
-    and stops where the loss is four times the lowest, or not finite.
+    L. N. Smith, "Cyclical Learning Rates for Training Neural Networks", WACV 2017, section 3.3. It
+    works on a copy, without the schedule, and stops where the loss is four times the lowest, or not
+    finite.
 
     Parameters
     ----------
@@ -104,13 +117,18 @@ def rate_range(training: TrainingBase, batches: AnyBatches, *, low: float = 1e-6
     --------
     >>> x = np.random.default_rng(0).normal(size=(200, 3))
     >>> data = vs.data.Dataset(x, x[:, :1] - x[:, 1:2])
-    >>> training = vs.Training(vs.Stack(vs.Dense(16, vs.relu), vs.Dense(1)), loss=vs.losses.squared_error)
+    >>> training = vs.Training(
+    ...     vs.Stack(vs.Dense(16, vs.relu), vs.Dense(1)), loss=vs.losses.squared_error
+    ... )
     >>> found = vs.training.rate_range(training, data.batches(32))
     >>> bool(1e-4 < found.suggested < 1)
     True
     """
     if not (0 < low < high) or steps < 10:
-        raise SettingError(f"rate_range: 0 < low < high and at least 10 steps are needed, got {low}, {high} and {steps}.")
+        raise SettingError(
+            f"rate_range: 0 < low < high and at least 10 steps are needed, got {low}, {high} and "
+            f"{steps}."
+        )
     if isinstance(training.optimiser, LBFGS):
         raise SettingError("rate_range: LBFGS searches the length of its steps itself.")
     one = copy.deepcopy(training)
@@ -156,7 +174,10 @@ class BatchSizes:
 
     Examples
     --------
-    >>> BatchSizes([{"size": 8, "seconds": 0.001, "examples_per_second": 8000.0, "megabytes": 1.0}], None).fastest
+    >>> BatchSizes(
+    ...     [{"size": 8, "seconds": 0.001, "examples_per_second": 8000.0, "megabytes": 1.0}],
+    ...     None,
+    ... ).fastest
     8
     """
 
@@ -174,20 +195,36 @@ class BatchSizes:
 
     @property
     def fastest(self) -> int:
-        """Of those that fit, the smallest size within 5 % of the most examples a second; 0 if none fits."""
+        """Of those that fit, the smallest size within 5 % of the most examples a second; 0 if none
+        fits.
+        """
         fitting = self._fitting()
         most = max((row["examples_per_second"] for row in fitting), default=0.0)
-        return int(min((row["size"] for row in fitting if row["examples_per_second"] >= 0.95 * most), default=0))
+        return int(
+            min(
+                (row["size"] for row in fitting if row["examples_per_second"] >= 0.95 * most),
+                default=0,
+            )
+        )
 
     def table(self) -> pd.DataFrame:
-        """A row for each size: seconds a step, examples a second, megabytes that a step needs at most."""
+        """A row for each size: seconds a step, examples a second, megabytes that a step needs at
+        most.
+        """
         import pandas as pd
 
         return pd.DataFrame(self.rows)
 
 
-def batch_sizes(training: TrainingBase, data: Any, *, sizes: Sequence[int] | None = None, megabytes: float | None = None) -> BatchSizes:
-    """What a step costs by the size of its batch: the largest that fits into memory, and the one with the best throughput.
+def batch_sizes(
+    training: TrainingBase,
+    data: Any,
+    *,
+    sizes: Sequence[int] | None = None,
+    megabytes: float | None = None,
+) -> BatchSizes:
+    """What a step costs by the size of its batch: the largest that fits into memory, and the one
+    with the best throughput.
 
     Parameters
     ----------
@@ -223,7 +260,14 @@ def batch_sizes(training: TrainingBase, data: Any, *, sizes: Sequence[int] | Non
             one.make_step([batch], 0, 0)
             times.append(time.perf_counter() - at)
         seconds = float(np.median(times))
-        rows.append({"size": int(size), "seconds": seconds, "examples_per_second": size / seconds, "megabytes": used})
+        rows.append(
+            {
+                "size": int(size),
+                "seconds": seconds,
+                "examples_per_second": size / seconds,
+                "megabytes": used,
+            }
+        )
         if used > limit and sizes is None:
             break
     return BatchSizes(rows, limit)

@@ -1,4 +1,6 @@
-"""A search over the settings of a plan, its trials in processes of their own; it can be interrupted and continued."""
+"""A search over the settings of a plan, its trials in processes of their own; it can be interrupted
+and continued.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,11 @@ class Search:
             known = json.loads(path.read_text(encoding="utf-8"))
             trials = [Trial(**trial) for trial in known["trials"]]
             asked = known["asked"]
-            return cls(Trials(trials, asked["how"], asked["epochs"], asked["factor"], known["rungs"]), Path(folder), asked)
+            return cls(
+                Trials(trials, asked["how"], asked["epochs"], asked["factor"], known["rungs"]),
+                Path(folder),
+                asked,
+            )
         except (OSError, ValueError, LookupError, TypeError) as error:
             raise RunError(f"{path}: there is no search to go on with: {error}.") from error
 
@@ -65,7 +71,11 @@ class Search:
         """Write down where the search is, whole or not at all."""
         from ...storage.run_folder import write_text
 
-        known = {"asked": self.asked, "rungs": self.trials.rungs, "trials": [asdict(trial) for trial in self.trials.trials]}
+        known = {
+            "asked": self.asked,
+            "rungs": self.trials.rungs,
+            "trials": [asdict(trial) for trial in self.trials.trials],
+        }
         write_text(self.folder / FILE, json.dumps(known, indent=1))
 
     @property
@@ -77,7 +87,14 @@ class Search:
         import pandas as pd
 
         rows = [
-            {"trial": t.number, **t.settings, "epochs": t.epochs, self.asked["by"]: t.value, "run": t.run, "failure": t.failure}
+            {
+                "trial": t.number,
+                **t.settings,
+                "epochs": t.epochs,
+                self.asked["by"]: t.value,
+                "run": t.run,
+                "failure": t.failure,
+            }
             for t in sorted(self.trials.trials, key=lambda t: (-t.epochs, t.score is None, t.score))
         ]
         return pd.DataFrame(rows)
@@ -87,7 +104,11 @@ class Search:
         from ...figures._tuning import trials
 
         done = [t for t in self.trials.trials if t.value is not None]
-        return trials([t.settings for t in done], [float(t.value) for t in done if t.value is not None], self.asked["by"])
+        return trials(
+            [t.settings for t in done],
+            [float(t.value) for t in done if t.value is not None],
+            self.asked["by"],
+        )
 
 
 def search(
@@ -106,14 +127,16 @@ def search(
 ) -> Search:
     """Try a plan with other settings, several trials at once.
 
-    Every trial is a recorded run in `folder`. A search that was interrupted goes on when it is called again with the same arguments:
-    trials that were under way are continued from their newest state.
+    Every trial is a recorded run in `folder`. A search that was interrupted goes on when it is
+    called again with the same arguments: trials that were under way are continued from their newest
+    state.
 
     Parameters
     ----------
     plan : path
     space : mapping of dotted name to values
-        As of `Space`: ``{"optimiser.rate": {"low": 1e-4, "high": 1e-1, "log": True}, "layers.0.width": [16, 64]}``.
+        As of `Space`: ``{"optimiser.rate": {"low": 1e-4, "high": 1e-1, "log": True},
+        "layers.0.width": [16, 64]}``.
     folder : path
     how : {"grid", "random", "halving"}
     trials : int
@@ -144,7 +167,14 @@ def search(
     whole = epochs or read_plan(plan, own=parts).epochs
     if not whole:
         raise RunError("search: say how many epochs a whole trial has: epochs=20.")
-    asked = {"plan": str(Path(plan).resolve()), "space": dict(space), "how": how, "epochs": whole, "by": by, "factor": factor}
+    asked = {
+        "plan": str(Path(plan).resolve()),
+        "space": dict(space),
+        "how": how,
+        "epochs": whole,
+        "by": by,
+        "factor": factor,
+    }
     asked |= {"trials": trials, "seed": seed, "own": [str(Path(file).resolve()) for file in own]}
     asked = json.loads(json.dumps(asked))
     folder = Path(folder)
@@ -152,11 +182,22 @@ def search(
         found = Search.open(folder)
         if found.asked != asked:
             differs = sorted(name for name in asked if found.asked.get(name) != asked[name])
-            raise RunError(f"{folder}: it holds a search with other {', '.join(differs)}. Give another folder, or the same arguments.")
+            raise RunError(
+                f"{folder}: it holds a search with other {', '.join(differs)}. Give another "
+                "folder, or the same arguments."
+            )
     else:
-        found = Search(Trials.new(Space(space), how, epochs=whole, trials=trials, seed=seed, factor=factor), folder, asked)
+        found = Search(
+            Trials.new(Space(space), how, epochs=whole, trials=trials, seed=seed, factor=factor),
+            folder,
+            asked,
+        )
         first = found.trials.trials[0]
-        PlannedRun(read_plan(plan, settings=_as_settings(first.settings), own=parts), Path(plan).parent, own=parts)
+        PlannedRun(
+            read_plan(plan, settings=_as_settings(first.settings), own=parts),
+            Path(plan).parent,
+            own=parts,
+        )
         folder.mkdir(parents=True, exist_ok=True)
         found.save()
     _run(found, processes)
@@ -168,7 +209,15 @@ def _run(search: Search, processes: int) -> None:
     with ProcessPoolExecutor(processes, mp_context=context) as pool:
         while wanted := search.trials.wanted():
             under_way: dict[Future[Any], tuple[Trial, int]] = {
-                pool.submit(_trial, search.asked, str(search.folder), trial.settings, trial.number, trial.run, epochs): (trial, epochs)
+                pool.submit(
+                    _trial,
+                    search.asked,
+                    str(search.folder),
+                    trial.settings,
+                    trial.number,
+                    trial.run,
+                    epochs,
+                ): (trial, epochs)
                 for trial, epochs in wanted
             }
             try:
@@ -196,9 +245,16 @@ def _as_settings(settings: Mapping[str, Any]) -> list[str]:
 
 
 def _trial(
-    asked: Mapping[str, Any], folder: str, settings: Mapping[str, Any], number: int, run: str, epochs: int
+    asked: Mapping[str, Any],
+    folder: str,
+    settings: Mapping[str, Any],
+    number: int,
+    run: str,
+    epochs: int,
 ) -> tuple[str, float | None, bool, str]:
-    """A trial up to so many epochs: its run, its best value, whether lower is better, and why it failed, if it did."""
+    """A trial up to so many epochs: its run, its best value, whether lower is better, and why it
+    failed, if it did.
+    """
     from ..plans._overrides import own_parts
     from ..plans._plan import read_plan
     from ..plans._planned_run import PlannedRun
@@ -207,7 +263,9 @@ def _trial(
 
     parts = [part for file in asked["own"] for part in own_parts(Path(file))]
     name = f"trial{number}"
-    before = run or next((str(path) for path in sorted(Path(folder).glob(f"{name}-*")) if path.is_dir()), "")
+    before = run or next(
+        (str(path) for path in sorted(Path(folder).glob(f"{name}-*")) if path.is_dir()), ""
+    )
     try:
         changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
         path = Path(asked["plan"])
@@ -217,13 +275,23 @@ def _trial(
         better = planned.training.directions()
         if len(done) >= epochs:  # before the search was interrupted
             known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
-            return before, float(known.best(asked["by"])[asked["by"]]), better.get(asked["by"], "lower") == "lower", ""
+            return (
+                before,
+                float(known.best(asked["by"])[asked["by"]]),
+                better.get(asked["by"], "lower") == "lower",
+                "",
+            )
         if folder_of_run is not None and folder_of_run.states():
             outcome = planned.run(resume=before)
         else:
             outcome = planned.run(record=folder)
         best = outcome.best(asked["by"])[asked["by"]]
-        return str(outcome.folder), float(best), outcome.better.get(asked["by"], "lower") == "lower", ""
+        return (
+            str(outcome.folder),
+            float(best),
+            outcome.better.get(asked["by"], "lower") == "lower",
+            "",
+        )
     except VineStepError as error:
         return before, None, True, " ".join(str(error).split())[:300]
 

@@ -49,18 +49,26 @@ class Space:
     Parameters
     ----------
     values : mapping of dotted name to values
-        A list of values; or ``{"low": 1e-4, "high": 1e-1}`` with, if wanted, ``"log": True`` or ``"whole": True``.
+        A list of values; or ``{"low": 1e-4, "high": 1e-1}`` with, if wanted, ``"log": True`` or
+        ``"whole": True``.
 
     Examples
     --------
-    >>> space = Space({"optimiser.rate": {"low": 1e-4, "high": 1e-1, "log": True}, "layers.0.width": [16, 32]})
+    >>> space = Space(
+    ...     {
+    ...         "optimiser.rate": {"low": 1e-4, "high": 1e-1, "log": True},
+    ...         "layers.0.width": [16, 32],
+    ...     }
+    ... )
     >>> [sorted(settings) for settings in space.drawn(1, seed=0)]
     [['layers.0.width', 'optimiser.rate']]
     """
 
     def __init__(self, values: Mapping[str, Any]) -> None:
         if not values:
-            raise SettingError("A search needs settings to vary: {'optimiser.rate': [0.01, 0.001]}.")
+            raise SettingError(
+                "A search needs settings to vary: {'optimiser.rate': [0.01, 0.001]}."
+            )
         self.values = {name: self._checked(name, allowed) for name, allowed in values.items()}
 
     @staticmethod
@@ -70,21 +78,33 @@ class Space:
             low, high = allowed.get("low"), allowed.get("high")
             numbers = all(isinstance(x, int | float) and math.isfinite(x) for x in (low, high))
             if unknown or not numbers or not low < high or (allowed.get("log") and low <= 0):  # type: ignore[operator]
-                raise SettingError(f"{name}: a range has low < high, both above 0 with log = true, got {dict(allowed)}.")
+                raise SettingError(
+                    f"{name}: a range has low < high, both above 0 with log = true, got "
+                    f"{dict(allowed)}."
+                )
             return dict(allowed)
         if not isinstance(allowed, Sequence) or isinstance(allowed, str) or not len(allowed):
-            raise SettingError(f"{name}: give a list of values, or a range {{low, high}}; got {allowed!r}.")
+            raise SettingError(
+                f"{name}: give a list of values, or a range {{low, high}}; got {allowed!r}."
+            )
         return list(allowed)
 
     def grid(self) -> list[dict[str, Any]]:
         """Every combination."""
         for name, allowed in self.values.items():
             if isinstance(allowed, dict):
-                raise SettingError(f"{name}: a grid needs a list of values, not a range. Or search at random.")
-        return [dict(zip(self.values, combination, strict=True)) for combination in itertools.product(*self.values.values())]
+                raise SettingError(
+                    f"{name}: a grid needs a list of values, not a range. Or search at random."
+                )
+        return [
+            dict(zip(self.values, combination, strict=True))
+            for combination in itertools.product(*self.values.values())
+        ]
 
     def drawn(self, n: int, seed: int) -> list[dict[str, Any]]:
-        """So many combinations at random: the same ones for the same seed, and the first of more are those of fewer."""
+        """So many combinations at random: the same ones for the same seed, and the first of more
+        are those of fewer.
+        """
         return [{name: self._draw(name, i, seed) for name in self.values} for i in range(n)]
 
     def _draw(self, name: str, number: int, seed: int) -> Any:
@@ -93,7 +113,11 @@ class Space:
         if isinstance(allowed, list):
             return allowed[int(rng.integers(len(allowed)))]
         low, high = allowed["low"], allowed["high"]
-        value = math.exp(rng.uniform(math.log(low), math.log(high))) if allowed.get("log") else rng.uniform(low, high)
+        value = (
+            math.exp(rng.uniform(math.log(low), math.log(high)))
+            if allowed.get("log")
+            else rng.uniform(low, high)
+        )
         return round(value) if allowed.get("whole") else float(f"{value:.4g}")
 
 
@@ -101,8 +125,8 @@ class Space:
 class Trials:
     """What a search wants to be run next; it is told what came of it.
 
-    Successive halving (K. Jamieson and A. Talwalkar, AISTATS 2016): all trials get a few epochs, the best third three times as many, and
-    so on up to the whole.
+    Successive halving (K. Jamieson and A. Talwalkar, AISTATS 2016): all trials get a few epochs,
+    the best third three times as many, and so on up to the whole.
 
     Examples
     --------
@@ -118,7 +142,16 @@ class Trials:
     rungs: list[int] = field(default_factory=list)
 
     @classmethod
-    def new(cls, space: Space, how: How, *, epochs: int, trials: int = 12, seed: int = 0, factor: int = 3) -> Trials:
+    def new(
+        cls,
+        space: Space,
+        how: How,
+        *,
+        epochs: int,
+        trials: int = 12,
+        seed: int = 0,
+        factor: int = 3,
+    ) -> Trials:
         """The trials of a search.
 
         Parameters
@@ -136,26 +169,43 @@ class Trials:
         """
         if how not in ("grid", "random", "halving") or epochs < 1 or trials < 1 or factor < 2:
             raise SettingError(
-                f'how is "grid", "random" or "halving", epochs and trials at least 1, factor 2; got {how!r}, {epochs}, {trials}.'
+                'how is "grid", "random" or "halving", epochs and trials at least 1, factor 2; '
+                f"got {how!r}, {epochs}, {trials}."
             )
         only_lists = all(isinstance(allowed, list) for allowed in space.values.values())
-        chosen = space.grid() if how == "grid" or (how == "halving" and only_lists) else space.drawn(trials, seed)
+        chosen = (
+            space.grid()
+            if how == "grid" or (how == "halving" and only_lists)
+            else space.drawn(trials, seed)
+        )
         rungs = [epochs]
-        while how == "halving" and rungs[0] // factor >= 1 and len(chosen) > factor ** (len(rungs) - 1):
+        while (
+            how == "halving"
+            and rungs[0] // factor >= 1
+            and len(chosen) > factor ** (len(rungs) - 1)
+        ):
             if rungs[0] // factor < 1 or len(chosen) < factor ** len(rungs):
                 break
             rungs.insert(0, rungs[0] // factor)
-        return cls([Trial(i, settings) for i, settings in enumerate(chosen)], how, epochs, factor, rungs)
+        return cls(
+            [Trial(i, settings) for i, settings in enumerate(chosen)], how, epochs, factor, rungs
+        )
 
     def wanted(self) -> list[tuple[Trial, int]]:
-        """What is to be run now, and up to how many epochs; nothing if the search is over. What is returned may run at once."""
+        """What is to be run now, and up to how many epochs; nothing if the search is over. What is
+        returned may run at once.
+        """
         alive = [trial for trial in self.trials if not trial.failure]
         for rung in self.rungs:
             left = [(trial, rung) for trial in alive if trial.epochs < rung]
             if left:
                 return left
             alive = [trial for trial in alive if not trial.failure]
-            alive = sorted(alive, key=_key)[: max(1, len(alive) // self.factor)] if rung != self.rungs[-1] else alive
+            alive = (
+                sorted(alive, key=_key)[: max(1, len(alive) // self.factor)]
+                if rung != self.rungs[-1]
+                else alive
+            )
         return []
 
     @property
@@ -166,4 +216,7 @@ class Trials:
 
 
 def _key(trial: Trial) -> tuple[float, int]:
-    return (trial.score if trial.score is not None and not math.isnan(trial.score) else math.inf, trial.number)
+    return (
+        trial.score if trial.score is not None and not math.isnan(trial.score) else math.inf,
+        trial.number,
+    )

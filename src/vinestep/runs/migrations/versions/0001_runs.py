@@ -10,7 +10,9 @@ depends_on = None
 
 
 def _run() -> sa.Column[int]:
-    return sa.Column("run", sa.Integer, sa.ForeignKey("runs.id", ondelete="CASCADE"), nullable=False)
+    return sa.Column(
+        "run", sa.Integer, sa.ForeignKey("runs.id", ondelete="CASCADE"), nullable=False
+    )
 
 
 def _key() -> sa.Column[int]:
@@ -40,44 +42,112 @@ def upgrade() -> None:
         sa.Column("plan", sa.JSON, nullable=False),
     )
     op.create_table(
-        "settings", _key(), _run(), sa.Column("name", text, nullable=False), sa.Column("value", text), sa.Column("number", number)
+        "settings",
+        _key(),
+        _run(),
+        sa.Column("name", text, nullable=False),
+        sa.Column("value", text),
+        sa.Column("number", number),
     )
     op.create_table(
-        "scores", _key(), _run(), sa.Column("name", text, nullable=False), sa.Column("last", number), sa.Column("best", number),
-        sa.Column("best_epoch", number), sa.Column("better", sa.String(8), nullable=False),
-    )  # fmt: skip
-    op.create_table("tags", _key(), _run(), sa.Column("tag", text, nullable=False), sa.UniqueConstraint("run", "tag"))
-    op.create_table("notes", _key(), _run(), sa.Column("at", sa.String(40), nullable=False), sa.Column("text", text, nullable=False))
+        "scores",
+        _key(),
+        _run(),
+        sa.Column("name", text, nullable=False),
+        sa.Column("last", number),
+        sa.Column("best", number),
+        sa.Column("best_epoch", number),
+        sa.Column("better", sa.String(8), nullable=False),
+    )
     op.create_table(
-        "chunks", _key(), _run(), sa.Column("series", text, nullable=False), sa.Column("columns", sa.JSON, nullable=False),
-        sa.Column("rows", sa.Integer, nullable=False), sa.Column("content", sa.LargeBinary, nullable=False),
-    )  # fmt: skip
+        "tags",
+        _key(),
+        _run(),
+        sa.Column("tag", text, nullable=False),
+        sa.UniqueConstraint("run", "tag"),
+    )
+    op.create_table(
+        "notes",
+        _key(),
+        _run(),
+        sa.Column("at", sa.String(40), nullable=False),
+        sa.Column("text", text, nullable=False),
+    )
+    op.create_table(
+        "chunks",
+        _key(),
+        _run(),
+        sa.Column("series", text, nullable=False),
+        sa.Column("columns", sa.JSON, nullable=False),
+        sa.Column("rows", sa.Integer, nullable=False),
+        sa.Column("content", sa.LargeBinary, nullable=False),
+    )
     op.create_table("console", _key(), _run(), sa.Column("text", text, nullable=False))
     op.create_table(
-        "contents", _key(), sa.Column("digest", sa.String(64), nullable=False), sa.Column("part", sa.Integer, nullable=False),
-        sa.Column("content", sa.LargeBinary, nullable=False), sa.UniqueConstraint("digest", "part"),
-    )  # fmt: skip
+        "contents",
+        _key(),
+        sa.Column("digest", sa.String(64), nullable=False),
+        sa.Column("part", sa.Integer, nullable=False),
+        sa.Column("content", sa.LargeBinary, nullable=False),
+        sa.UniqueConstraint("digest", "part"),
+    )
     op.create_table(
-        "files", _key(), _run(), sa.Column("name", text, nullable=False), sa.Column("digest", sa.String(64), nullable=False),
-        sa.Column("size", sa.BigInteger, nullable=False), sa.UniqueConstraint("run", "name"),
-    )  # fmt: skip
-    op.create_table(
-        "states", _key(), _run(), sa.Column("name", text, nullable=False), sa.Column("digest", sa.String(64), nullable=False),
+        "files",
+        _key(),
+        _run(),
+        sa.Column("name", text, nullable=False),
+        sa.Column("digest", sa.String(64), nullable=False),
+        sa.Column("size", sa.BigInteger, nullable=False),
         sa.UniqueConstraint("run", "name"),
-    )  # fmt: skip
-    op.create_table("requests", _key(), _run(), sa.Column("what", sa.String(16), nullable=False), sa.Column("text", text, nullable=False))
+    )
     op.create_table(
-        "taken", _key(), _run(), sa.Column("file", text, nullable=False), sa.Column("mark", sa.JSON, nullable=False),
+        "states",
+        _key(),
+        _run(),
+        sa.Column("name", text, nullable=False),
+        sa.Column("digest", sa.String(64), nullable=False),
+        sa.UniqueConstraint("run", "name"),
+    )
+    op.create_table(
+        "requests",
+        _key(),
+        _run(),
+        sa.Column("what", sa.String(16), nullable=False),
+        sa.Column("text", text, nullable=False),
+    )
+    op.create_table(
+        "taken",
+        _key(),
+        _run(),
+        sa.Column("file", text, nullable=False),
+        sa.Column("mark", sa.JSON, nullable=False),
         sa.UniqueConstraint("run", "file"),
-    )  # fmt: skip
+    )
     for table, *columns in (
-        ("settings", "run", "name"), ("scores", "run", "name"), ("notes", "run"), ("chunks", "run", "series"), ("console", "run"),
+        ("settings", "run", "name"),
+        ("scores", "run", "name"),
+        ("notes", "run"),
+        ("chunks", "run", "series"),
+        ("console", "run"),
         ("requests", "run"),
-    ):  # fmt: skip
+    ):
         op.create_index(f"ix_{table}_{'_'.join(columns)}", table, columns)
 
 
 def downgrade() -> None:
     """Remove them."""
-    for table in ("taken", "requests", "states", "files", "contents", "console", "chunks", "notes", "tags", "scores", "settings", "runs"):
+    for table in (
+        "taken",
+        "requests",
+        "states",
+        "files",
+        "contents",
+        "console",
+        "chunks",
+        "notes",
+        "tags",
+        "scores",
+        "settings",
+        "runs",
+    ):
         op.drop_table(table)
