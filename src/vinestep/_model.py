@@ -179,14 +179,14 @@ class Model:
                 "logits."
             )
         frame, inputs = self.codec.inputs(rows)
-        found = self.answers(self.outputs(inputs))
+        result = self.answers(self.outputs(inputs))
         if frame is None or not beside:
-            return found
+            return result
         tell(self.codec.findings(frame))
         kept = frame.rename(
-            columns={name: f"{name} (given)" for name in frame.columns if name in found.columns}
+            columns={name: f"{name} (given)" for name in frame.columns if name in result.columns}
         )
-        return pd.concat([kept, found], axis=1)
+        return pd.concat([kept, result], axis=1)
 
     def generate(self, prompts: Any, **settings: Any) -> Any:
         """What the model writes after prompts, or of pictures or texts that it reads; see
@@ -235,11 +235,11 @@ class Model:
             return generate(self.network, prompts, tokeniser=form.tokeniser, **settings)
         one = isinstance(prompts, str | Mapping)
         requests = [form.template.request(fields) for fields in ([prompts] if one else prompts)]
-        found = [
+        result = [
             replace(written, text=form.template.answer_of(written.text))
             for written in generate(self.network, requests, tokeniser=form.tokeniser, **settings)
         ]
-        return found[0] if one else found
+        return result[0] if one else result
 
     def stream(self, prompt: str | Mapping[str, Any], **settings: Any) -> Iterator[Piece]:
         """The same as `generate` for one prompt, piece by piece as it is written; see
@@ -387,14 +387,14 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
     >>> vs.open_model(model.save(tempfile.mkdtemp() + "/small.vine")).network.width
     2
     """
-    found = archive.read(file)
-    described = found.meta.get("model")
+    saved = archive.read(file)
+    described = saved.meta.get("model")
     if not isinstance(described, Mapping):
         raise ModelError(
-            f"{found.path}: it holds no model. Files of Model.save and states of runs do."
+            f"{saved.path}: it holds no model. Files of Model.save and states of runs do."
         )
     try:
-        return _opened(found, described, own)
+        return _opened(saved, described, own)
     except ArchiveError:
         raise
     except (
@@ -406,7 +406,7 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
         OverflowError,
         MemoryError,
     ) as error:
-        raise ModelError(f"{found.path}: this model cannot be opened: {_reason(error)}") from error
+        raise ModelError(f"{saved.path}: this model cannot be opened: {_reason(error)}") from error
 
 
 def _reason(error: BaseException) -> str:

@@ -52,11 +52,11 @@ def from_stub(
             raise _unknown(module, name, sources)
         place, original = sources[name]
         home = import_module(place, module) if place.strip(".") else sys.modules[module]
-        found = vars(home).get(original)
-        if found is None:
-            found = import_module(f"{home.__name__}.{original}")
-        setattr(sys.modules[module], name, found)
-        return found
+        result = vars(home).get(original)
+        if result is None:
+            result = import_module(f"{home.__name__}.{original}")
+        setattr(sys.modules[module], name, result)
+        return result
 
     names = sorted(sources)
     return load, lambda: names, names

@@ -206,13 +206,13 @@ def entry(
         )
     if version is None:
         return next((one for one in own if one.in_use), own[-1])
-    found = [one for one in own if str(one.version) == str(version)]
-    if not found:
+    result = [one for one in own if str(one.version) == str(version)]
+    if not result:
         raise RunError(
             f"There is no version {version} of {name}; there are "
             f"{', '.join(str(one.version) for one in own)}."
         )
-    return found[0]
+    return result[0]
 
 
 def models(place: Runs | str | os.PathLike[str] = RECORDS) -> pd.DataFrame:

@@ -96,8 +96,8 @@ class Schedule:
         """What a run has to know to go on with it, as JSON can hold it; nothing of a pure function
         of the step.
         """
-        found = {str(i): schedule.state() for i, schedule in enumerate(self.within)}
-        return found if any(found.values()) else {}
+        result = {str(i): schedule.state() for i, schedule in enumerate(self.within)}
+        return result if any(result.values()) else {}
 
     def restore(self, state: dict[str, Any]) -> None:
         """Take back what `state` gave.

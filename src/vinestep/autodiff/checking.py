@@ -194,13 +194,13 @@ def check_gradients(
     rng = np.random.default_rng(seed)
     inputs, variables = _variables(arguments)
     value, weights = _recorded_value(f, inputs, rng)
-    found = (
+    result = (
         differentiate(value, {v.path: v.tensor for v in variables}, unused="zeros")
         if isinstance(value, Tensor)
         else {v.path: np.zeros_like(v.array) for v in variables}
     )
     if claimed is not None:
-        return _against_claim(variables, found, claimed, tolerance, arguments)
+        return _against_claim(variables, result, claimed, tolerance, arguments)
     limit = (
         tolerance
         if tolerance is not None
@@ -215,7 +215,7 @@ def check_gradients(
         else:
             numbers = _differences(f, inputs, variables, variable, index, weights)
         checks.append(
-            _compare(variable, np.ravel(found[variable.path])[index], numbers, index, limit, scale)
+            _compare(variable, np.ravel(result[variable.path])[index], numbers, index, limit, scale)
         )
     against = "the complex step" if method == "complex" else "central differences"
     return GradientReport(tuple(checks), limit, against, _precision_remark(variables, checks))
@@ -465,9 +465,9 @@ def _same(a: np.ndarray, b: np.ndarray) -> bool:
 def _likely_mistake(ours: np.ndarray, claim: np.ndarray, lengths: list[int]) -> str:
     """What would turn the right gradient into the claimed one, tried in turn."""
     guesses = (guess(ours, claim, lengths) for guess in (_transposed, _scaled, _unmasked, _summed))
-    found = next((text for text in guesses if text), "")
-    if found:
-        return found
+    result = next((text for text in guesses if text), "")
+    if result:
+        return result
     if ours.shape != claim.shape:
         return (
             f"The claimed gradient has shape {claim.shape}, the argument {ours.shape}: a "

@@ -180,9 +180,9 @@ class Fused(Rule):
             nodes = [_node(x) if want else x for x, want in zip(inputs, wanted, strict=True)]
             value = self.definition(*nodes, **options)
             targets = [node.origin for node, want in zip(nodes, wanted, strict=True) if want]
-            found = sweep(value, g, targets, differentiable=differentiable)
+            result = sweep(value, g, targets, differentiable=differentiable)
         return [
-            found.get(node.origin) if want else None
+            result.get(node.origin) if want else None
             for node, want in zip(nodes, wanted, strict=True)
         ]
 

@@ -178,8 +178,8 @@ def _square_sum(flat: np.ndarray) -> float:
 def scaled(flat: np.ndarray, factor: float, out: np.ndarray | None = None) -> np.ndarray:
     """``flat * factor``, also where the factor is too small for the numbers' own precision."""
     if factor >= float(np.finfo(flat.dtype).tiny):
-        found: np.ndarray = np.multiply(flat, flat.dtype.type(factor), out=out)
-        return found
+        result: np.ndarray = np.multiply(flat, flat.dtype.type(factor), out=out)
+        return result
     wide = np.asarray(flat.astype(np.float64) * factor, flat.dtype)
     if out is None:
         return wide

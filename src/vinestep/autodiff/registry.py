@@ -177,11 +177,11 @@ def load_late_rules() -> bool:
     """Load the families that are left for when they are needed; whether there was anything to
     load.
     """
-    found = [family for family, module in _LATE.items() if module in sys.modules]
-    for family in found:
+    result = [family for family, module in _LATE.items() if module in sys.modules]
+    for family in result:
         del _LATE[family]
         import_module(f".rules.{family}", __package__)
-    return bool(found)
+    return bool(result)
 
 
 def find_ufunc_rule(ufunc: np.ufunc) -> Rule | None:

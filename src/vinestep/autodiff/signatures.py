@@ -164,10 +164,10 @@ class Form:
                 operation,
                 f"expected {len(self.axes)} inputs, {', '.join(self.names)}; got {len(shapes)}.",
             )
-        found: dict[str, tuple[Any, str]] = {}
+        result: dict[str, tuple[Any, str]] = {}
         for name, axes, shape in zip(self.names, self.axes, shapes, strict=True):
             for axis, size in self._read(operation, axes, shape, shapes):
-                wanted, there = found.setdefault(
+                wanted, there = result.setdefault(
                     axis, (int(axis) if axis.isdigit() else size, name)
                 )
                 if wanted != size:
@@ -177,7 +177,7 @@ class Form:
                         else f"an axis of {name} has to be {axis}"
                     )
                     raise self._misfit(operation, shapes, known)
-        return {axis: size for axis, (size, _) in found.items()}
+        return {axis: size for axis, (size, _) in result.items()}
 
     def _read(
         self,

@@ -151,13 +151,13 @@ def _carry(
     order, useful = _order(value.origin, wanted)
     pending: dict[Any, Any] = {value.origin: seed}
     ours: set[Any] = set()  # origins whose pending array was made here, so may be added to in place
-    found: dict[Origin, Any] = {}
+    result: dict[Origin, Any] = {}
     for origin in order:
         g = pending.pop(origin, None)
         if g is None:
             continue
         if origin in wanted:
-            found[origin] = g
+            result[origin] = g
         rule: Any = origin.rule
         options = origin.options
         parents = origin.parents
@@ -214,8 +214,8 @@ def _carry(
         del g, inputs, output, pulled
     for origin in wanted:
         if origin in pending:
-            found[origin] = pending[origin]
-    return found
+            result[origin] = pending[origin]
+    return result
 
 
 def _places(

@@ -758,14 +758,14 @@ def _in_the_precision_of_tensors(
 
 def _lender(rule: Rule, output: np.ndarray, arrays: list[Any], parents: list[Origin | None]) -> int:
     """Whose memory a result lies in."""
-    found = NOT_BORROWED
+    result = NOT_BORROWED
     for array, parent in zip(arrays, parents, strict=True):
         if type(array) is np.ndarray and np.may_share_memory(output, array):
             if parent is not None and rule.lends:
                 parent.viewed = True
             outside = parent is None or parent.borrowed == FROM_OUTSIDE
-            found = max(found, FROM_OUTSIDE if outside else FROM_A_VALUE)
-    return found
+            result = max(result, FROM_OUTSIDE if outside else FROM_A_VALUE)
+    return result
 
 
 def _ufunc_slow(

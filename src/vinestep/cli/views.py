@@ -214,14 +214,14 @@ def _text_facts(model: Model) -> str:
     form = model.codec.text_form
     if form is None:
         return ""
-    found = [f"{type(form.tokeniser).__name__} of {len(form.tokeniser)} tokens"]
-    found += [f"template {form.template.text!r}"] if form.template is not None else []
-    found += (
+    result = [f"{type(form.tokeniser).__name__} of {len(form.tokeniser)} tokens"]
+    result += [f"template {form.template.text!r}"] if form.template is not None else []
+    result += (
         [f"reads by a {type(form.source_tokeniser).__name__}"]
         if form.source_tokeniser is not None
         else []
     )
-    return ", ".join(found)
+    return ", ".join(result)
 
 
 def _short(value: object) -> str:

@@ -27,10 +27,10 @@ class Stamp(NamedTuple):
 def stamp_of(path: str | os.PathLike[str]) -> Stamp | None:
     """Of a file as it is now; None if there is none."""
     try:
-        found = os.stat(path)
+        result = os.stat(path)
     except OSError:
         return None
-    return Stamp(found.st_ino, found.st_size, found.st_mtime_ns)
+    return Stamp(result.st_ino, result.st_size, result.st_mtime_ns)
 
 
 def check_unchanged(path: str | os.PathLike[str], known: Stamp | None) -> None:

@@ -14,12 +14,12 @@ CHUNK = 1 << 24  # bytes worked on at once
 
 def digest(*arrays: np.ndarray) -> str:
     """A fingerprint of the contents, shapes and dtypes of arrays: 32 hexadecimal digits."""
-    found = hashlib.blake2b(digest_size=16)
+    result = hashlib.blake2b(digest_size=16)
     for array in arrays:
-        found.update(f"{array.shape} {array.dtype.str};".encode())
+        result.update(f"{array.shape} {array.dtype.str};".encode())
         for part in _chunks(array):
-            found.update(_bytes(part))
-    return found.hexdigest()
+            result.update(_bytes(part))
+    return result.hexdigest()
 
 
 def _chunks(array: np.ndarray) -> Iterator[np.ndarray]:
@@ -69,7 +69,7 @@ def _hashed(part: np.ndarray, number: int) -> np.ndarray:
     ) * np.uint64(2) + np.uint64(1)
     with np.errstate(over="ignore"):
         mixed = (mixed ^ (mixed >> np.uint64(32))) * np.uint64(0x9E3779B97F4A7C15)
-        found: np.ndarray = ((mixed ^ (mixed >> np.uint64(29))) * weights).sum(
+        result: np.ndarray = ((mixed ^ (mixed >> np.uint64(29))) * weights).sum(
             axis=1, dtype=np.uint64
         )
-    return found
+    return result

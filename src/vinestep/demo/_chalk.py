@@ -152,10 +152,10 @@ def _drawn(rng: np.random.Generator, code: str, width: int) -> np.ndarray:
         rows / rng.uniform(1.2, 2.5) + rng.normal(0, 0.4, (1, width)).cumsum(axis=1) / 4
     )
     dust = rng.uniform(0.75, 1.0, marks.shape)
-    found: np.ndarray = np.clip(
+    result: np.ndarray = np.clip(
         grain + (marks + smeared) * dust * 0.8 + rng.normal(0, 0.05, marks.shape), 0, 1
     )
-    return found
+    return result
 
 
 def _distance(
@@ -167,5 +167,7 @@ def _distance(
         down**2 + right**2, 1e-9
     )
     along = np.clip(along, 0, 1)
-    found: np.ndarray = np.hypot(rows - begin[0] - along * down, columns - begin[1] - along * right)
-    return found
+    result: np.ndarray = np.hypot(
+        rows - begin[0] - along * down, columns - begin[1] - along * right
+    )
+    return result

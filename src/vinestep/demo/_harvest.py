@@ -55,7 +55,7 @@ def harvest(n: int = 1200, *, seed: int = 23) -> pd.DataFrame:
     thirst = np.exp(-(((water - 370.0) / 150.0) ** 2))
     ripening = np.exp(-(((warmth - 1300.0 - 6.0 * slope) / 230.0) ** 2))
     vigour = np.tanh(age / 9.0) * np.exp(-(((age - 22.0).clip(0) / 55.0) ** 2))
-    found = 13.0 * thirst * ripening * vigour + 1.2 + rng.normal(0, 0.45, n)
+    result = 13.0 * thirst * ripening * vigour + 1.2 + rng.normal(0, 0.45, n)
     return pd.DataFrame(
         {
             "site": np.array(SITES)[site],
@@ -63,6 +63,6 @@ def harvest(n: int = 1200, *, seed: int = 23) -> pd.DataFrame:
             "rain": rain.round(0),
             "degree_days": warmth.round(0),
             "age": age.round(0),
-            "yield": found.clip(0.1).round(2),
+            "yield": result.clip(0.1).round(2),
         }
     )

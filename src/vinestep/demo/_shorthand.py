@@ -154,9 +154,9 @@ def compressed(sentence: str) -> str:
     >>> compressed("Racked tank 12 to tank 14, added 20 grams of sulphur and topped up.")
     'rk 12 > 14, +20 s, tp'
     """
-    found = [
+    result = [
         (match.start(), say(match))
         for pattern, say in RULES
         for match in re.finditer(pattern, sentence)
     ]
-    return ", ".join(text for _, text in sorted(found))
+    return ", ".join(text for _, text in sorted(result))

@@ -34,8 +34,8 @@ def demo_leaves(
     >>> demo_leaves(3)
     <Dataset of 3 examples, inputs (32, 32, 3) float32>
     """
-    found = leaves(n, kind=told, seed=seed)
-    return Dataset(found.pictures, found.labels, class_values=found.names)
+    result = leaves(n, kind=told, seed=seed)
+    return Dataset(result.pictures, result.labels, class_values=result.names)
 
 
 @maker("demo_ferments", "source")
@@ -50,11 +50,11 @@ def demo_ferments(
     >>> demo_ferments(3, hours=24)
     <Dataset of 3 examples, inputs (24, 2) float32>
     """
-    found = ferments(n, hours=hours, seed=seed)
-    series = (found.series / np.array([100.0, 20.0])).astype(np.float32)
+    result = ferments(n, hours=hours, seed=seed)
+    series = (result.series / np.array([100.0, 20.0])).astype(np.float32)
     if told == "warning":
-        return Dataset(series, found.warning, class_values=WARNING)
-    return Dataset(series, (found.hours_until_dry / 24).astype(np.float32)[:, None])
+        return Dataset(series, result.warning, class_values=WARNING)
+    return Dataset(series, (result.hours_until_dry / 24).astype(np.float32)[:, None])
 
 
 @maker("demo_notes", "source")

@@ -81,14 +81,14 @@ class Assessment(dict[str, float]):
         percentiles of a bootstrap over the examples (B. Efron, Ann. Stat. 7, 1979), with a fixed
         seed. NaN where there are too few examples.
         """
-        found: dict[str, tuple[float, float]] = {}
+        result: dict[str, tuple[float, float]] = {}
         for metric in self.metrics:
             if metric.is_fraction:
                 right, n = (round(count) for count in metric.count(*self.examples))
                 if n:
-                    found[metric.name] = wilson(right, n)
-        rest = [name for name in self if name not in found]
-        return found | self._bootstrapped(rest)
+                    result[metric.name] = wilson(right, n)
+        rest = [name for name in self if name not in result]
+        return result | self._bootstrapped(rest)
 
     def _bootstrapped(self, names: Sequence[str]) -> dict[str, tuple[float, float]]:
         n = self.size
@@ -143,7 +143,7 @@ def _figures(
     metrics: Sequence[Metric],
     names: Sequence[str] | None = None,
 ) -> dict[str, float]:
-    found: dict[str, float] = {}
+    result: dict[str, float] = {}
     if names is None or "loss" in names:
         with untracked():
             value = held(loss(outputs, targets))
@@ -152,8 +152,8 @@ def _figures(
                 f"The loss has shape {np.shape(value)}, and has to be one number. Use "
                 'reduction="mean".'
             )
-        found["loss"] = float(np.reshape(value, ()))
-    return found | {
+        result["loss"] = float(np.reshape(value, ()))
+    return result | {
         m.name: m.conclude(m.count(outputs, targets))
         for m in metrics
         if names is None or m.name in names

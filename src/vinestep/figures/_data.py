@@ -91,11 +91,11 @@ def examples(
 
 
 def _drawable(pictures: np.ndarray) -> np.ndarray:
-    found = pictures / 255 if pictures.dtype.kind in "iu" else pictures.astype(np.float64)
-    low, high = float(found.min()), float(found.max())
+    result = pictures / 255 if pictures.dtype.kind in "iu" else pictures.astype(np.float64)
+    low, high = float(result.min()), float(result.max())
     if low < 0 or high > 1:
-        found = (found - low) / max(high - low, 1e-12)
-    return found[..., 0] if found.shape[3] == 1 else found
+        result = (result - low) / max(high - low, 1e-12)
+    return result[..., 0] if result.shape[3] == 1 else result
 
 
 def classes(parts: Mapping[str, Any], names: Sequence[str] = (), *, title: str = "") -> Figure:

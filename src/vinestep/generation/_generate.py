@@ -182,8 +182,8 @@ def generate(
     with (
         one_blas_thread()
     ):  # products of a few rows are many, and its threads would compete with ours between them
-        found = _found_for(network, encoded, sources, asked, seed, beams, length_power)
-    return found if several else found[0]
+        result = _found_for(network, encoded, sources, asked, seed, beams, length_power)
+    return result if several else result[0]
 
 
 def _found_for(
@@ -364,27 +364,27 @@ def _asked(
 
 
 def _encoded(network: Any, prompts: list[Any], tokeniser: Tokeniser | None) -> list[list[int]]:
-    found = []
+    result = []
     for prompt in prompts:
         if isinstance(prompt, str):
             if tokeniser is None:
                 raise SettingError(
                     "generate: a prompt is a text; give the tokeniser of the model, or tokens."
                 )
-            found.append(tokeniser.encode(prompt, begin=True, unknown="refuse").tolist())
+            result.append(tokeniser.encode(prompt, begin=True, unknown="refuse").tolist())
         else:
-            found.append([int(token) for token in prompt])
-    check_tokens(found, getattr(network, "tokens", None))
+            result.append([int(token) for token in prompt])
+    check_tokens(result, getattr(network, "tokens", None))
     room = getattr(network, "most_tokens", None)
     long = next(
-        (i for i, tokens in enumerate(found) if room is not None and len(tokens) > room), None
+        (i for i, tokens in enumerate(result) if room is not None and len(tokens) > room), None
     )
     if long is not None:
         raise SettingError(
-            f"generate: prompt {long} has {len(found[long])} tokens, and the network has "
+            f"generate: prompt {long} has {len(result[long])} tokens, and the network has "
             f"positions for {room}. Shorten it."
         )
-    return found
+    return result
 
 
 def _generators(
@@ -412,7 +412,7 @@ def _key_of(source: np.ndarray) -> list[int]:
 def _together(
     session: Session, prompts: list[list[int]], asked: _Asked, rngs: list[np.random.Generator]
 ) -> list[Generated]:
-    found: list[Generated | None] = [None] * len(prompts)
+    result: list[Generated | None] = [None] * len(prompts)
     tokens: list[list[int]] = [[] for _ in prompts]
     totals, alive = [0.0] * len(prompts), list(range(len(prompts)))
     for number in range(asked.most):
@@ -422,16 +422,16 @@ def _together(
             token, p = asked.choice.drawn(logits[row], prompts[i] + tokens[i], rngs[i])
             totals[i] += p
             if token == asked.end:
-                found[i] = asked.result(tokens[i], totals[i], "end")
+                result[i] = asked.result(tokens[i], totals[i], "end")
                 continue
             tokens[i].append(token)
             at = _found(asked.text(tokens[i]), asked.words) if asked.words else None
             if at is not None:
-                found[i] = Generated(tokens[i], asked.text(tokens[i])[:at], totals[i], "stop")
+                result[i] = Generated(tokens[i], asked.text(tokens[i])[:at], totals[i], "stop")
             elif number + 1 == asked.most:
-                found[i] = asked.result(tokens[i], totals[i], "most")
+                result[i] = asked.result(tokens[i], totals[i], "most")
             elif session.is_full(len(prompts[i]) + len(tokens[i])):
-                found[i] = asked.result(tokens[i], totals[i], "full")
+                result[i] = asked.result(tokens[i], totals[i], "full")
             else:
                 left.append(row)
                 following.append(token)
@@ -440,7 +440,7 @@ def _together(
         alive = [alive[row] for row in left]
         session.keep(np.array(left))
         session.add(np.array(following))
-    return [one for one in found if one is not None]
+    return [one for one in result if one is not None]
 
 
 def _by_beams(session: Session, asked: _Asked, beams: int, length_power: float) -> Generated:

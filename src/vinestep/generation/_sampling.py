@@ -60,29 +60,29 @@ class Choice:
         """Logits of the next token after penalties and constraints, in float64: what may not follow
         is at minus infinity.
         """
-        found = np.array(logits, np.float64)
+        result = np.array(logits, np.float64)
         if self.repetition != 1:
             seen = np.unique(before)
-            found[seen] = np.where(
-                found[seen] > 0, found[seen] / self.repetition, found[seen] * self.repetition
+            result[seen] = np.where(
+                result[seen] > 0, result[seen] / self.repetition, result[seen] * self.repetition
             )
-        found[list(self.banned)] = -np.inf
+        result[list(self.banned)] = -np.inf
         if self.allowed is not None and (may := self.allowed(list(before))) is not None:
-            kept = np.full_like(found, -np.inf)
+            kept = np.full_like(result, -np.inf)
             places = np.asarray(list(may), np.intp)
-            if not places.size or places.min() < 0 or places.max() >= len(found):
+            if not places.size or places.min() < 0 or places.max() >= len(result):
                 told = (
                     f"allowed returned {places.tolist()[:8]}; it has to be at least one token "
-                    f"from 0 to {len(found) - 1}"
+                    f"from 0 to {len(result) - 1}"
                 )
                 raise SettingError(f"generate: {told}.")
-            kept[places] = found[places]
-            found = kept
-        if not np.isfinite(found).any():
+            kept[places] = result[places]
+            result = kept
+        if not np.isfinite(result).any():
             raise SettingError(
                 "generate: no token may follow: what allowed returned is banned, as padding is."
             )
-        return found
+        return result
 
     def drawn(
         self, logits: np.ndarray, before: list[int], rng: np.random.Generator

@@ -90,13 +90,13 @@ class Session:
                 out = self._called(self.ids[:, self._read :])
                 if self.caches is not None:
                     self._read = self.ids.shape[1]
-        found = np.asarray(held(out))
-        if found.ndim != 3:
+        array = np.asarray(held(out))
+        if array.ndim != 3:
             raise LayerError(
-                f"generate: the network gives shape {found.shape}, expected (sequences, time, "
+                f"generate: the network gives shape {array.shape}, expected (sequences, time, "
                 "tokens)."
             )
-        return found[:, -1]
+        return array[:, -1]
 
     def _called(self, ids: np.ndarray) -> Any:
         if self.read is None:

@@ -72,18 +72,18 @@ class TextScores:
 
     def __call__(self, network: Layer | Any) -> dict[str, float]:
         """Edits a character and a word of the true texts, and the share of texts that are right."""
-        found, true = self.texts(network)
+        result, true = self.texts(network)
         return {
-            "character_error_rate": character_error_rate(found, true),
-            "word_error_rate": word_error_rate(found, true),
-            "right": float(np.mean([self.right(a, b) for a, b in zip(found, true, strict=True)])),
+            "character_error_rate": character_error_rate(result, true),
+            "word_error_rate": word_error_rate(result, true),
+            "right": float(np.mean([self.right(a, b) for a, b in zip(result, true, strict=True)])),
         }
 
     def texts(self, network: Layer | Any) -> tuple[list[str], list[str]]:
         """What the network writes for each example, and what would be right."""
         form = self.source.text_form
         assert form is not None
-        found, true = [], []
+        result, true = [], []
         for start in range(0, self.n, AT_ONCE):
             pairs = [self.source.read(i) for i in range(start, min(start + AT_ONCE, self.n))]
             settings: dict[str, Any] = {
@@ -101,6 +101,6 @@ class TextScores:
                     network, [tokens[~learned].tolist() for tokens, learned, _ in pairs], **settings
                 )
                 wanted = [form.tokeniser.decode(tokens[learned]) for tokens, learned, _ in pairs]
-            found += [one.text for one in written]
+            result += [one.text for one in written]
             true += wanted
-        return found, true
+        return result, true

@@ -497,21 +497,21 @@ class Adapters:
         ArchiveError
             If the file was changed.
         """
-        found = archive.read(path)
+        saved = archive.read(path)
         mine = _fingerprint(self.network)
-        if found.meta.get("base") != mine:
-            theirs = str(found.meta.get("base", "none"))[:12]
+        if saved.meta.get("base") != mine:
+            theirs = str(saved.meta.get("base", "none"))[:12]
             raise ModelError(
                 f"{path}: these adapters belong to the base {theirs}, and this network is the "
                 f"base {mine[:12]}."
             )
         known = self._places()
-        if found.meta.get("adapters") != known:
+        if saved.meta.get("adapters") != known:
             raise ModelError(
                 f"{path}: these adapters stand beside "
-                f"{', '.join(found.meta.get('adapters', {}))[:200]}, those of the network beside "
+                f"{', '.join(saved.meta.get('adapters', {}))[:200]}, those of the network beside "
                 f"{', '.join(known)[:200]}, or ranks and scales differ. Make them by adapted() as "
                 "they were."
             )
-        self._kept[name] = dict(found.arrays)
+        self._kept[name] = dict(saved.arrays)
         self.use(name)

@@ -112,9 +112,9 @@ def _adjoint(
     wanted: Sequence[bool],
     places: Sequence[Any],
 ) -> list[Any]:
-    found = [np.empty(x.shape, x.dtype) for x in saved[:3]]
-    _adjoint_into(found, g, saved, options["heads"])
-    return [cotangent if want else None for cotangent, want in zip(found, wanted, strict=True)]
+    result = [np.empty(x.shape, x.dtype) for x in saved[:3]]
+    _adjoint_into(result, g, saved, options["heads"])
+    return [cotangent if want else None for cotangent, want in zip(result, wanted, strict=True)]
 
 
 def _stacked_adjoint(
@@ -125,9 +125,9 @@ def _stacked_adjoint(
     wanted: Sequence[bool],
     places: Sequence[Any],
 ) -> list[Any]:
-    found = np.empty(inputs[0].shape, inputs[0].dtype)
-    _adjoint_into(list(found), g, saved, options["heads"])
-    return [found]
+    result = np.empty(inputs[0].shape, inputs[0].dtype)
+    _adjoint_into(list(result), g, saved, options["heads"])
+    return [result]
 
 
 def _check_heads(

@@ -419,8 +419,8 @@ class Layer:
             raise LayerError(
                 f"There is no layer {path!r} that takes part. {did_you_mean(path, seen)}"
             )
-        found = seen[path]
-        return np.asarray(held(found[0] if isinstance(found, tuple) else found))
+        result = seen[path]
+        return np.asarray(held(result[0] if isinstance(result, tuple) else result))
 
     def statistics(self, *, changing: bool = False) -> dict[str, np.ndarray]:
         """Running statistics by path, as plain arrays: views, not copies; only those that learning
@@ -531,14 +531,14 @@ class Layer:
 
     @staticmethod
     def _matching(pattern: str, paths: Mapping[str, Any]) -> list[str]:
-        found = [
+        result = [
             path
             for path in paths
             if fnmatchcase(path, pattern) or path.startswith(pattern.rstrip("/*") + "/")
         ]
-        if not found:
+        if not result:
             raise LayerError(f"No parameter matches {pattern!r}. {did_you_mean(pattern, paths)}")
-        return found
+        return result
 
     def _refreeze(self, pattern: str, frozen: set[str]) -> list[str]:
         arena = self._ready_arena()

@@ -34,8 +34,8 @@ def _values(bits: int, form: CodeForm) -> np.ndarray:
     # them
     edge = 0.5 * ((1 - 1 / (4 * half)) + (1 - 1 / (4 * half - 2)))
     upper, lower = ndtri(np.linspace(0.5, edge, half + 1)), -ndtri(np.linspace(0.5, edge, half))
-    found = np.unique(np.concatenate([lower, upper]))
-    return np.asarray(found / np.abs(found).max())
+    result = np.unique(np.concatenate([lower, upper]))
+    return np.asarray(result / np.abs(result).max())
 
 
 def code_values(bits: int, form: CodeForm = "normal") -> np.ndarray:

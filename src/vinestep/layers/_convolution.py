@@ -223,11 +223,11 @@ def _adjoint(
 
     chunks = [(0, len(x))] if find is _pointwise_adjoint else _chunks(x, plan, weight, CHUNK_BACK)
     by_weight, by_bias = zip(*in_parts(compute, chunks), strict=True)
-    found = [
+    result = [
         _added(parts, place) if want else None
         for parts, place, want in zip((by_weight, by_bias), places[1:3], wanted[1:3], strict=True)
     ]
-    return [gx, *found]
+    return [gx, *result]
 
 
 def _added(parts: Sequence[Any], place: np.ndarray | None) -> np.ndarray:

@@ -59,9 +59,9 @@ def _by_channel(
     """
 
     def compute(start: int, stop: int) -> np.ndarray:
-        found = np.empty((2, rows.shape[1]))
-        add_up(start, stop, *found)
-        return found
+        result = np.empty((2, rows.shape[1]))
+        add_up(start, stop, *result)
+        return result
 
     sums: np.ndarray = np.reshape(in_parts(compute, parts), (len(parts), 2, together, -1)).sum(
         axis=(0, 2)

@@ -52,17 +52,17 @@ def _adjoint(
     x, *weights = inputs
     rows = _rows(x)
     g = np.ascontiguousarray(g, x.dtype).reshape(len(weights) // 2, len(rows), weights[0].shape[1])
-    found: list[Any] = [None] * len(inputs)
+    result: list[Any] = [None] * len(inputs)
     for number, weight in enumerate(weights, start=1):
         if wanted[number]:
             own, place = g[(number - 1) // 2], places[number]
             room = place if place is not None else np.empty(weight.shape, weight.dtype)
-            found[number] = (
+            result[number] = (
                 transposed_product(rows, own, out=room) if number % 2 else sum_of_rows(own, room)
             )
     if wanted[0]:
-        found[0] = sum_with_transposed(g, weights[::2]).reshape(x.shape)
-    return found
+        result[0] = sum_with_transposed(g, weights[::2]).reshape(x.shape)
+    return result
 
 
 def _form(n_inputs: int) -> Form:

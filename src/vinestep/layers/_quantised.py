@@ -36,7 +36,7 @@ def _multiplied(x: np.ndarray, weight: Coded, bias: np.ndarray, transposed: bool
     """``x @ weight + bias`` or ``x @ weight.T + bias`` of rows."""
     n, width = len(x), len(bias)
     rows = x if n >= TILE else np.concatenate([x, np.zeros((TILE - n, x.shape[1]), x.dtype)])
-    found = np.empty((len(rows), width), x.dtype)
+    result = np.empty((len(rows), width), x.dtype)
     working = helpers(max(x.size // RATE, x.shape[1]) * width)
     values = weight.table.astype(x.dtype).reshape(-1)
     codes = (
@@ -53,16 +53,16 @@ def _multiplied(x: np.ndarray, weight: Coded, bias: np.ndarray, transposed: bool
         rows.reshape(-1),
         *codes,
         bias,
-        found.reshape(-1),
+        result.reshape(-1),
         width,
         x.dtype.type(-np.inf),
     )
-    return found if n >= TILE else found[:n].copy()
+    return result if n >= TILE else result[:n].copy()
 
 
 def _forward(x: Any, bias: Any, *, weight: Coded, transposed: bool = False) -> tuple[Any, Any]:
-    found = _multiplied(x.reshape(-1, x.shape[-1]), weight, bias, transposed)
-    return found.reshape(*x.shape[:-1], len(bias)), None
+    result = _multiplied(x.reshape(-1, x.shape[-1]), weight, bias, transposed)
+    return result.reshape(*x.shape[:-1], len(bias)), None
 
 
 def _adjoint(

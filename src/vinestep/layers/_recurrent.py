@@ -62,19 +62,19 @@ def _through_time(
     """The states at each time; where the mask hides a sequence they stay as they were, and nothing
     is computed.
     """
-    found: list[tuple[Any, ...]] = [()] * z.shape[1]
+    result: list[tuple[Any, ...]] = [()] * z.shape[1]
     for t in _times(z.shape[1], backwards):
         if mask is None or mask[:, t].all():
-            found[t] = states = advance(z[:, t], states)
+            result[t] = states = advance(z[:, t], states)
             continue
         here, away = np.flatnonzero(mask[:, t]), np.flatnonzero(~mask[:, t])
         order = np.argsort(np.concatenate([here, away]))
         new = advance(z[here, t], tuple(state[here] for state in states))
-        found[t] = states = tuple(
+        result[t] = states = tuple(
             np.concatenate([after, before[away]])[order]
             for after, before in zip(new, states, strict=True)
         )
-    return found
+    return result
 
 
 def _where_present(x: Any, mask: np.ndarray | None) -> Any:
@@ -130,8 +130,8 @@ class _Cell(Layer):
         self, x: Any, mask: Any, states: tuple[Any, ...], backwards: bool
     ) -> tuple[Any, tuple[Any, ...]]:
         z = np.matmul(_where_present(x, mask), self.weight) + self.bias
-        found = _through_time(z, states, self.advance, mask, backwards)
-        return np.stack([now[0] for now in found], axis=1), found[0 if backwards else -1]
+        result = _through_time(z, states, self.advance, mask, backwards)
+        return np.stack([now[0] for now in result], axis=1), result[0 if backwards else -1]
 
     def multiply_adds(self, shape: tuple[int, ...], output: tuple[int, ...]) -> int:
         return shape[0] * shape[1] * (int(self.weight.size) + int(self.recurrent.size))
@@ -175,10 +175,10 @@ def _lstm_definition(
 ) -> Any:
     """Outputs and cells side by side: (batch, time, 2 * width)."""
     z = np.matmul(_where_present(x, mask), weight) + bias
-    found = _through_time(
+    result = _through_time(
         z, (h, c), lambda z, states: _lstm_step(z, states[0], states[1], recurrent), mask, backwards
     )
-    return np.stack([np.concatenate(states, axis=-1) for states in found], axis=1)
+    return np.stack([np.concatenate(states, axis=-1) for states in result], axis=1)
 
 
 def _blocks(*matrices: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

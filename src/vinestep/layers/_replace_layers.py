@@ -29,7 +29,7 @@ def chosen_layers(
     """
     known = tuple(kinds)
     able = {layer.path: layer for layer in network.walk() if type(layer) in known}
-    found: dict[str, Layer] = {}
+    result: dict[str, Layer] = {}
     for pattern in (patterns,) if isinstance(patterns, str) else tuple(patterns):
         matching = {path: layer for path, layer in able.items() if fnmatchcase(path, pattern)}
         if not matching:
@@ -38,8 +38,8 @@ def chosen_layers(
                 f"{who}: no layer of kind {' or '.join(names)} matches {pattern!r}. "
                 f"{did_you_mean(pattern, able)}"
             )
-        found |= matching
-    return found
+        result |= matching
+    return result
 
 
 def exchanged(

@@ -42,11 +42,11 @@ class Common(TypedDict, total=False):
 
 
 def _last_matching(factors: Mapping[str, float], path: str) -> float:
-    found = 1.0
+    result = 1.0
     for pattern, value in factors.items():
         if fnmatchcase(path, pattern):
-            found = value
-    return found
+            result = value
+    return result
 
 
 def positive(value: float, name: str) -> float:

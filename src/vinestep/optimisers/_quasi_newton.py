@@ -148,9 +148,9 @@ class LBFGS(Optimiser):
 
         def along(length: float) -> tuple[float, float, np.ndarray]:
             theta[...] = before + np.asarray(length, theta.dtype) * direction
-            found, gradient = evaluate(theta)
+            result, gradient = evaluate(theta)
             gradient = np.array(gradient, theta.dtype)
-            return float(found), float(gradient @ direction), gradient
+            return float(result), float(gradient @ direction), gradient
 
         length, value, reached = strong_wolfe(
             along, float(value), slope, first, self.decrease, self.curvature
@@ -224,24 +224,24 @@ def strong_wolfe(
     length, looks = first, 0
     best: Point = before
     while looks < MOST_LOOKS:
-        found = (length, *along(length))
+        result = (length, *along(length))
         looks += 1
-        if not np.isfinite(found[1]):  # too far: the loss has no value there
+        if not np.isfinite(result[1]):  # too far: the loss has no value there
             length = (before[0] + length) / 2
             continue
-        if found[1] < best[1]:
-            best = found
-        if found[1] > value + decrease * length * slope or (looks > 1 and found[1] >= before[1]):
+        if result[1] < best[1]:
+            best = result
+        if result[1] > value + decrease * length * slope or (looks > 1 and result[1] >= before[1]):
             return _zoomed(
-                along, value, slope, before, found, decrease, curvature, MOST_LOOKS - looks, best
+                along, value, slope, before, result, decrease, curvature, MOST_LOOKS - looks, best
             )
-        if abs(found[2]) <= -curvature * slope:
-            return found[0], found[1], found[3]
-        if found[2] >= 0:
+        if abs(result[2]) <= -curvature * slope:
+            return result[0], result[1], result[3]
+        if result[2] >= 0:
             return _zoomed(
-                along, value, slope, found, before, decrease, curvature, MOST_LOOKS - looks, best
+                along, value, slope, result, before, decrease, curvature, MOST_LOOKS - looks, best
             )
-        before, length = found, 2 * length
+        before, length = result, 2 * length
     return best[0], best[1], best[3]
 
 
@@ -258,17 +258,17 @@ def _zoomed(
 ) -> tuple[float, float, np.ndarray | None]:
     for _ in range(looks):
         length = _between(low, high)
-        found = (length, *along(length))
-        if found[1] < best[1]:
-            best = found
-        if found[1] > value + decrease * length * slope or found[1] >= low[1]:
-            high = found
+        result = (length, *along(length))
+        if result[1] < best[1]:
+            best = result
+        if result[1] > value + decrease * length * slope or result[1] >= low[1]:
+            high = result
         else:
-            if abs(found[2]) <= -curvature * slope:
-                return found[0], found[1], found[3]
-            if found[2] * (high[0] - low[0]) >= 0:
+            if abs(result[2]) <= -curvature * slope:
+                return result[0], result[1], result[3]
+            if result[2] * (high[0] - low[0]) >= 0:
                 high = low
-            low = found
+            low = result
         if abs(high[0] - low[0]) <= 1e-14 * max(abs(low[0]), abs(high[0])):
             break
     return best[0], best[1], best[3]

@@ -142,10 +142,10 @@ def _add_looks(app: FastAPI, runs: Runs) -> None:
     )
     def ranked(figure: str = "best validation_loss", runs_: Labels = "") -> Any:
         try:
-            found = effects(runs, figure, [label for label in runs_.split(",") if label] or None)
+            result = effects(runs, figure, [label for label in runs_.split(",") if label] or None)
         except RunError as error:
             return {"effects": [], "reason": str(error)}
-        return {"effects": looking.finite(found.to_dict("records")), "reason": ""}
+        return {"effects": looking.finite(result.to_dict("records")), "reason": ""}
 
     @app.get("/api/models", summary="The catalogue of kept models")
     def models() -> Any:

@@ -80,10 +80,10 @@ def finite(value: Any) -> Any:
 def summary(run: RunRecord) -> dict[str, Any]:
     """A run without its series."""
     known = run.as_dict()
-    found: dict[str, Any] = finite(
+    result: dict[str, Any] = finite(
         known | {"questions": QUESTIONS, "better": run.better, "running": run.status == "running"}
     )
-    return found
+    return result
 
 
 def answers(run: RunRecord) -> list[dict[str, Any]]:
@@ -134,7 +134,7 @@ def curves(
     worth at its end.
     """
     check_axis(against)
-    found = []
+    result = []
     for run in runs:
         names = [of] if of else ["epochs", "steps", "norms", "machine", "validation"]
         frame = next((f for name in names if figure in (f := series.get(run, name))), None)
@@ -153,7 +153,7 @@ def curves(
         trend = trend_of(x[middle], y[middle], share=0.2)
         tail = x >= x[-1] - 0.25 * (x[-1] - x[0])
         slope, error = slope_of(x[tail], y[tail])
-        found.append(
+        result.append(
             {
                 "run": run.label,
                 "figure": figure,
@@ -166,7 +166,7 @@ def curves(
                 "better": run.better.get(figure, ""),
             }
         )
-    return [finite(one) for one in found]
+    return [finite(one) for one in result]
 
 
 def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, Any]:

@@ -73,11 +73,11 @@ def build(description: Any, *, family: str | Iterable[str] = (), own: Iterable[A
     width: missing. Add it.
     """
     builder = Builder(own)
-    found = builder.part(
+    result = builder.part(
         description, "", (family,) if isinstance(family, str) and family else tuple(family)
     )
     builder.refuse_faults()
-    return found
+    return result
 
 
 def with_full_paths(description: Any, base: str | os.PathLike[str], own: Iterable[Any] = ()) -> Any:
@@ -254,11 +254,11 @@ class Builder:
             return float(value)
         adapter = _adapter(hint)
         try:
-            found = adapter.validate_json(json.dumps(value), strict=True)
+            result = adapter.validate_json(json.dumps(value), strict=True)
             return (
-                found
+                result
                 if self.base is None or not _takes_path(hint)
-                else _relative_to(self.base, found)
+                else _relative_to(self.base, result)
             )
         except ValidationError as error:
             fault = error.errors()[0]
@@ -288,29 +288,29 @@ def _hints(kind: Kind) -> dict[str, Any]:
     if not isinstance(target, type):
         return _annotations(target)
     names = {p.name for p in settings_of(kind)}
-    found: dict[str, Any] = {}
+    result: dict[str, Any] = {}
     for definer in target.__mro__:
         if "__init__" in vars(definer) and definer is not object:
-            found = {
+            result = {
                 name: hint
                 for name, hint in _annotations(vars(definer)["__init__"]).items()
                 if name in names
-            } | found
-    return found
+            } | result
+    return result
 
 
 def _annotations(function: Any) -> dict[str, Any]:
-    found = {}
+    result = {}
     for name, text in getattr(function, "__annotations__", {}).items():
         try:
-            found[name] = (
+            result[name] = (
                 eval(text, vars(sys.modules[function.__module__]))
                 if isinstance(text, str)
                 else text
             )  # the code's own
         except (NameError, TypeError, AttributeError):
-            found[name] = Any
-    return found
+            result[name] = Any
+    return result
 
 
 def _takes_text(hint: Any) -> bool:

@@ -269,7 +269,9 @@ def _attributes(value: Any) -> Iterator[tuple[str, Any]]:
 
 
 def _code_digest(code: CodeType) -> str:
-    found = hashlib.blake2b(code.co_code, digest_size=6)
+    result = hashlib.blake2b(code.co_code, digest_size=6)
     for value in (*code.co_consts, code.co_names):
-        found.update((_code_digest(value) if isinstance(value, CodeType) else repr(value)).encode())
-    return found.hexdigest()
+        result.update(
+            (_code_digest(value) if isinstance(value, CodeType) else repr(value)).encode()
+        )
+    return result.hexdigest()

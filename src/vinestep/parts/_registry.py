@@ -138,7 +138,7 @@ def register(kind: str, target: Any, family: str, *, form: Form | None = None) -
     """Give an object a kind, such as a function of NumPy."""
     if not kind or not all(piece.isidentifier() for piece in kind.split(".")):
         raise PartError(f"A kind is a word such as 'scale', got {kind!r}.")
-    found = Kind(
+    result = Kind(
         kind, family, target, form or ("class" if isinstance(target, type) else "function")
     )
     module = (getattr(target, "__module__", None) or "") if form != "object" else "vinestep.object"
@@ -147,16 +147,16 @@ def register(kind: str, target: Any, family: str, *, form: Form | None = None) -
         or module.partition(".")[0] in ("numpy", "scipy")
         or not module
     ):
-        _LIBRARY.setdefault(kind, []).append(found)
-        if found.form != "class":
-            _BY_OBJECT[id(target)] = found
+        _LIBRARY.setdefault(kind, []).append(result)
+        if result.form != "class":
+            _BY_OBJECT[id(target)] = result
         else:
-            setattr(target, _MARK, found)
-        return found
+            setattr(target, _MARK, result)
+        return result
     if kind in library():
         raise PartError(f"The kind {kind!r} is one of the library's. Give yours another name.")
-    setattr(target, _MARK, found)
-    return found
+    setattr(target, _MARK, result)
+    return result
 
 
 def maker(kind: str, family: str) -> Callable[[Callable[..., T]], Callable[..., T]]:
@@ -199,19 +199,19 @@ def kinds(family: str | None = None) -> list[Kind]:
     >>> [kind.name for kind in vs.parts.kinds("order")]
     ['in_order', 'shuffled']
     """
-    found = [
+    result = [
         kind for group in library().values() for kind in group if family in (None, kind.family)
     ]
-    return sorted(found, key=lambda kind: (kind.family, kind.name))
+    return sorted(result, key=lambda kind: (kind.family, kind.name))
 
 
 def kind_of(value: Any) -> Kind | None:
     """The kind of a part that is no maker's product; None of what has none, or only inherits
     one.
     """
-    found = _BY_OBJECT.get(id(value))
-    if found is not None and found.target is value:
-        return found
+    result = _BY_OBJECT.get(id(value))
+    if result is not None and result.target is value:
+        return result
     own = vars(value).get(_MARK) if hasattr(value, "__dict__") else None
     if isinstance(own, Kind) and not isinstance(value, type):
         return own
@@ -291,6 +291,6 @@ def _of_numpy(name: str) -> list[Kind]:
     from ..autodiff.registry import UFUNCS
 
     library, _, rest = name.partition(".")
-    found = getattr({"numpy": np, "scipy": special}.get(library), rest, None)
-    known = isinstance(found, np.ufunc) and found.nin == 1 and found in UFUNCS
-    return [Kind(name, "activation", found, "function")] if known else []
+    result = getattr({"numpy": np, "scipy": special}.get(library), rest, None)
+    known = isinstance(result, np.ufunc) and result.nin == 1 and result in UFUNCS
+    return [Kind(name, "activation", result, "function")] if known else []

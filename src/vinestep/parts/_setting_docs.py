@@ -49,11 +49,11 @@ def settings(kind: Kind) -> list[Setting]:
     ('probability', '', 'Probability of dropping a value, from 0 up to but not including 1.')
     """
     said = _parameters(kind)
-    found = []
+    settings = []
     for p in settings_of(kind):
         sort, meaning = said.get(p.name, ("", ""))
         default = "" if p.default is inspect.Parameter.empty else _shown(p.default)
-        found.append(
+        settings.append(
             Setting(
                 p.name,
                 "[]" if p.kind is inspect.Parameter.VAR_POSITIONAL else default,
@@ -61,7 +61,7 @@ def settings(kind: Kind) -> list[Setting]:
                 meaning,
             )
         )
-    return found
+    return settings
 
 
 def _shown(value: Any) -> str:
@@ -72,30 +72,30 @@ def _parameters(kind: Kind) -> dict[str, tuple[str, str]]:
     """Name to sort and meaning, by the sections "Parameters" of the definition, of what it refers
     to, and of what it is derived from.
     """
-    found: dict[str, tuple[str, str]] = {}
+    result: dict[str, tuple[str, str]] = {}
     targets = list(kind.target.__mro__) if kind.form == "class" else [kind.target]
     for target in targets:
         text = inspect.cleandoc(target.__doc__ or "")
         for name, said in _section(text).items():
-            if not found.get(name, ("", ""))[1]:
-                found[name] = said
+            if not result.get(name, ("", ""))[1]:
+                result[name] = said
         if referred := _REFERRED.search(text):
             targets.append(getattr(sys.modules[target.__module__], referred[1]))
-    return found
+    return result
 
 
 def _section(text: str) -> dict[str, tuple[str, str]]:
     _, _, rest = text.partition("Parameters\n----------\n")
-    found: dict[str, tuple[str, str]] = {}
+    result: dict[str, tuple[str, str]] = {}
     names: list[str] = []
     for line in re.split(r"\n\n\w[^\n]*\n-{3,}\n", rest)[0].splitlines():
         if head := _HEAD.match(line):
             names = [name.strip(" *") for name in head["names"].split(",")]
-            found |= dict.fromkeys(names, (head["sort"], ""))
+            result |= dict.fromkeys(names, (head["sort"], ""))
         elif line.startswith(" "):
             for name in names:
-                sort, meaning = found[name]
-                found[name] = sort, f"{meaning} {line.strip()}".strip().replace("``", "")
+                sort, meaning = result[name]
+                result[name] = sort, f"{meaning} {line.strip()}".strip().replace("``", "")
         else:  # of names that another definition explains
             names = []
-    return found
+    return result

@@ -136,9 +136,9 @@ class Comparison:
         against : {"epoch", "step", "examples", "seconds"}
         """
         return {
-            run.label: found
+            run.label: result
             for run in self.runs
-            if len((found := curve_of(run, quantity, against))[0])
+            if len((result := curve_of(run, quantity, against))[0])
         }
 
 
@@ -350,13 +350,13 @@ def _first_norms(first: RunRecord, second: RunRecord) -> list[str]:
         return []
     both = one.merge(other, on="step", suffixes=("", " other"))
     for _, row in both.iterrows():
-        found = [
+        result = [
             name
             for name in one.columns
             if f"{name} other" in both and name != "epoch" and row[name] != row[f"{name} other"]
         ]
-        if found:
-            return list(dict.fromkeys(name.rpartition(" ")[0] for name in found if " " in name))
+        if result:
+            return list(dict.fromkeys(name.rpartition(" ")[0] for name in result if " " in name))
     return []
 
 

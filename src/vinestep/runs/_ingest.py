@@ -56,14 +56,14 @@ def catch_up(root: str | os.PathLike[str], ledger: Ledger) -> int:
 
 def _marks(ledger: Ledger) -> dict[str, dict[str, Mark]]:
     """Of each run by its identity, how far its files were taken in."""
-    found: dict[str, dict[str, Mark]] = {}
+    result: dict[str, dict[str, Mark]] = {}
     query = sa.select(t.runs.c.uid, t.taken.c.file, t.taken.c.mark).join(
         t.taken, t.taken.c.run == t.runs.c.id
     )
     with ledger.reading() as connection:
         for uid, file, mark in connection.execute(query):
-            found.setdefault(uid, {})[file] = mark
-    return found
+            result.setdefault(uid, {})[file] = mark
+    return result
 
 
 def take_in(
@@ -160,21 +160,21 @@ def _store_of(folder: RunFolder, ledger: Ledger, uid: str, known: dict[str, Any]
             "begun": str(known.get("begun", "")),
             "changed": "",
         }
-        found = connection.execute(
+        result = connection.execute(
             sa.select(t.runs.c.id, t.runs.c.folder).where(t.runs.c.uid == uid)
         ).first()
-        if found is None:
+        if result is None:
             connection.execute(ledger.ignoring_doubles(t.runs).values(**values))
-            found = connection.execute(
+            result = connection.execute(
                 sa.select(t.runs.c.id, t.runs.c.folder).where(t.runs.c.uid == uid)
             ).one()
-        if found.folder != place:
+        if result.folder != place:
             connection.execute(
                 t.runs.update()
-                .where(t.runs.c.id == found.id)
+                .where(t.runs.c.id == result.id)
                 .values(folder=place, label=label, number=folder.number)
             )
-    return LedgerStore(ledger, found.id)
+    return LedgerStore(ledger, result.id)
 
 
 def _places(folder: RunFolder) -> tuple[Path, Path]:
@@ -183,7 +183,7 @@ def _places(folder: RunFolder) -> tuple[Path, Path]:
 
 def _changes(folder: RunFolder, before: dict[str, Mark]) -> dict[Path, Mark]:
     """The files that are not as they were, with what tells it: inode, size, time of change."""
-    found = {}
+    result = {}
     for place in _places(folder):
         try:
             entries = list(os.scandir(place))
@@ -201,8 +201,8 @@ def _changes(folder: RunFolder, before: dict[str, Mark]) -> dict[Path, Mark]:
             mark = [at.st_ino, at.st_size, at.st_mtime_ns]
             takes = at.st_size <= MOST_BYTES or entry.name.endswith((".csv", ".txt"))
             if takes and before.get(entry.name) != mark:
-                found[Path(entry.path)] = mark
-    return dict(sorted(found.items(), key=lambda item: (item[0].name != ABOUT, item[0].name)))
+                result[Path(entry.path)] = mark
+    return dict(sorted(result.items(), key=lambda item: (item[0].name != ABOUT, item[0].name)))
 
 
 def _take(

@@ -211,13 +211,13 @@ class Ledger:
             .where(contents.c.digest == digest)
             .order_by(contents.c.part)
         )
-        found = b"".join(connection.execute(query).scalars())
-        if hashlib.sha256(found).hexdigest() != digest:
+        result = b"".join(connection.execute(query).scalars())
+        if hashlib.sha256(result).hexdigest() != digest:
             raise RunError(
-                f"{self.name}: a content is {'changed' if found else 'missing'}: its check sum is "
+                f"{self.name}: a content is {'changed' if result else 'missing'}: its check sum is "
                 f"not {digest[:12]}...."
             )
-        return found
+        return result
 
     def sweep(self, connection: Connection) -> None:
         """Remove contents that nothing refers to any more."""

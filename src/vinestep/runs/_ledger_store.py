@@ -127,14 +127,14 @@ class LedgerStore(RunStore):
     def row(self) -> dict[str, Any]:
         """The run's row in the table of runs."""
         with self.reading() as connection:
-            found = (
+            result = (
                 connection.execute(sa.select(t.runs).where(t.runs.c.id == self.key))
                 .mappings()
                 .first()
             )
-        if found is None:
+        if result is None:
             raise RunError(f"{self.ledger.name}: this run was removed.")
-        return dict(found)
+        return dict(result)
 
     # the run as a whole
 
@@ -321,10 +321,10 @@ class LedgerStore(RunStore):
         """The rows of a series as a DataFrame."""
         import pandas as pd
 
-        found = [
+        result = [
             pd.DataFrame(matrix, columns=columns) for columns, matrix in self._matrices(series)
         ]
-        return pd.concat(found, ignore_index=True) if found else pd.DataFrame()
+        return pd.concat(result, ignore_index=True) if result else pd.DataFrame()
 
     def _matrices(self, series: str) -> Iterator[tuple[list[str], np.ndarray]]:
         with self.reading() as connection:
@@ -416,8 +416,8 @@ class LedgerStore(RunStore):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / f"{Path(name).name}.npz"
             path.write_bytes(content)
-            found = archive.read(path)
-        return SavedState(found.arrays, found.meta, name)
+            saved = archive.read(path)
+        return SavedState(saved.arrays, saved.meta, name)
 
     def states(self) -> list[str]:
         with self.reading() as connection:
@@ -466,11 +466,11 @@ class LedgerStore(RunStore):
             query = (
                 sa.select(t.requests).where(t.requests.c.run == self.key).order_by(t.requests.c.id)
             )
-            found = connection.execute(query).mappings().all()
+            result = connection.execute(query).mappings().all()
             connection.execute(
-                t.requests.delete().where(t.requests.c.id.in_([row["id"] for row in found]))
+                t.requests.delete().where(t.requests.c.id.in_([row["id"] for row in result]))
             )
-        return [Request(row["what"], row["text"]) for row in found]
+        return [Request(row["what"], row["text"]) for row in result]
 
     # tags and notes
 

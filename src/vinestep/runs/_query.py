@@ -160,21 +160,21 @@ class Runs:
         """
         wanted = str(which).rstrip("/")
         rows = self._rows()
-        found = [r for r in rows if wanted in (r["label"], str(r["number"]), r["uid"])]
-        if not found:
+        result = [r for r in rows if wanted in (r["label"], str(r["number"]), r["uid"])]
+        if not result:
             place = str(Path(wanted).resolve())
-            found = [r for r in rows if r["folder"] == place]
-        if not found:
+            result = [r for r in rows if r["folder"] == place]
+        if not result:
             raise RunError(
                 f"There is no run {wanted!r} in {self.root or self.ledger.name}. "
                 f"{_near(wanted, rows)}"
             )
-        if len(found) > 1:
+        if len(result) > 1:
             raise RunError(
-                f"{wanted!r} are {len(found)} runs: {', '.join(r['label'] for r in found[:6])}. "
+                f"{wanted!r} are {len(result)} runs: {', '.join(r['label'] for r in result[:6])}. "
                 "Name one of them whole."
             )
-        return RunRecord(self, found[0])
+        return RunRecord(self, result[0])
 
     def table(
         self,
@@ -267,25 +267,25 @@ class Runs:
         return pd.DataFrame(listed)
 
     def _grouped(self, table: sa.Table, column: str) -> dict[int, list[str]]:
-        found: dict[int, list[str]] = {}
+        result: dict[int, list[str]] = {}
         with self.ledger.reading() as connection:
             for run, value in connection.execute(
                 sa.select(table.c.run, table.c[column]).order_by(table.c[column])
             ):
-                found.setdefault(run, []).append(value)
-        return found
+                result.setdefault(run, []).append(value)
+        return result
 
     def _scores(self) -> dict[int, dict[str, float]]:
-        found: dict[int, dict[str, float]] = {}
+        result: dict[int, dict[str, float]] = {}
         with self.ledger.reading() as connection:
             for run, name, last, best in connection.execute(
                 sa.select(t.scores.c.run, t.scores.c.name, t.scores.c.last, t.scores.c.best)
             ):
-                own = found.setdefault(run, {})
+                own = result.setdefault(run, {})
                 own[name] = last
                 if best is not None:
                     own[f"best {name}"] = best
-        return found
+        return result
 
     def _values(
         self, wanted: set[str], rows: list[dict[str, Any]], scores: dict[int, dict[str, float]]
@@ -293,20 +293,20 @@ class Runs:
         """Settings and scores by name, of each run: of settings numbers where they are, else
         texts.
         """
-        found: dict[int, dict[str, Any]] = {row["id"]: {} for row in rows}
+        result: dict[int, dict[str, Any]] = {row["id"]: {} for row in rows}
         if not wanted:
-            return found
+            return result
         with self.ledger.reading() as connection:
             query = sa.select(
                 t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number
             ).where(t.settings.c.name.in_(wanted))
             for run, name, value, number in connection.execute(query):
-                found.setdefault(run, {})[name] = value if number is None else number
+                result.setdefault(run, {})[name] = value if number is None else number
         for run, own in scores.items():
-            found.setdefault(run, {}).update(
+            result.setdefault(run, {}).update(
                 {name: value for name, value in own.items() if name in wanted}
             )
-        return found
+        return result
 
     def _check_known(
         self, wanted: set[str], values: dict[int, dict[str, Any]], rows: list[dict[str, Any]]
@@ -331,7 +331,7 @@ class Runs:
         rows = {
             row["id"]: row["label"] for row in self._rows() if not labels or row["label"] in labels
         }
-        found: dict[int, dict[str, Any]] = {key: {} for key in rows}
+        settings: dict[int, dict[str, Any]] = {key: {} for key in rows}
         with self.ledger.reading() as connection:
             query = sa.select(
                 t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number
@@ -339,9 +339,9 @@ class Runs:
             for run, name, value, number in connection.execute(
                 query.where(t.settings.c.run.in_(list(rows)) if labels else sa.true())
             ):
-                if run in found:
-                    found[run][name] = value if number is None else number
-        return pd.DataFrame(list(found.values()), index=list(rows.values()))
+                if run in settings:
+                    settings[run][name] = value if number is None else number
+        return pd.DataFrame(list(settings.values()), index=list(rows.values()))
 
 
 def store_of(ledger: Ledger, uid: str) -> LedgerStore | None:

@@ -23,7 +23,7 @@ def scores_of(
     [{'name': 'loss', 'last': 0.7, 'best': 0.5, 'best_epoch': 1.0, 'better': 'lower'}]
     """
     names = list(dict.fromkeys(name for row in rows for name in row if name not in NOT_SCORES))
-    found = []
+    result = []
     for name in names:
         known = [
             (row[name], row.get("epoch"))
@@ -39,7 +39,7 @@ def scores_of(
             else (None, None)
         )
         epoch = None if best[1] is None else float(best[1])
-        found.append(
+        result.append(
             {
                 "name": name,
                 "last": known[-1][0],
@@ -48,4 +48,4 @@ def scores_of(
                 "better": direction,
             }
         )
-    return found
+    return result

@@ -218,11 +218,11 @@ def _seal(file: IO[bytes]) -> None:
 
 def _digest(file: IO[bytes], size: int) -> bytes:
     file.seek(0)
-    found = hashlib.sha256()
+    result = hashlib.sha256()
     while size > 0 and (part := file.read(min(size, CHUNK))):
-        found.update(part)
+        result.update(part)
         size -= len(part)
-    return found.hexdigest().encode()
+    return result.hexdigest().encode()
 
 
 def read(path: str | os.PathLike[str]) -> Archive:

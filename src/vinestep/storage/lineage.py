@@ -25,13 +25,13 @@ def versions() -> dict[str, str]:
     >>> sorted(versions())[:3]
     ['numba', 'numpy', 'pandas']
     """
-    found = {"python": python_version()}
+    result = {"python": python_version()}
     for name in PACKAGES:
         try:
-            found[name] = version(name)
+            result[name] = version(name)
         except PackageNotFoundError:  # run from its sources, without being installed
-            found[name] = "unknown"
-    return found
+            result[name] = "unknown"
+    return result
 
 
 def commit() -> str:
@@ -47,15 +47,15 @@ def uncommitted() -> str:
     """
     patch = _git("diff", "HEAD", "--no-color")
     unknown = _git("ls-files", "--others", "--exclude-standard")
-    found = patch + ("".join(f"# not known to git: {name}\n" for name in unknown.splitlines()))
-    if len(found) <= MOST_PATCH:
-        return found
-    return found[:MOST_PATCH] + f"\n# cut here: {len(found) - MOST_PATCH} more characters\n"
+    result = patch + ("".join(f"# not known to git: {name}\n" for name in unknown.splitlines()))
+    if len(result) <= MOST_PATCH:
+        return result
+    return result[:MOST_PATCH] + f"\n# cut here: {len(result) - MOST_PATCH} more characters\n"
 
 
 def _git(*arguments: str) -> str:
     try:
-        found = subprocess.run(
+        result = subprocess.run(
             ["git", *arguments],
             capture_output=True,
             text=True,
@@ -65,7 +65,7 @@ def _git(*arguments: str) -> str:
         )
     except (OSError, subprocess.SubprocessError):
         return ""
-    return found.stdout
+    return result.stdout
 
 
 def now() -> str:

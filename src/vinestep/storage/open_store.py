@@ -74,10 +74,10 @@ def weights_of(source: Any) -> tuple[Any, dict[str, Any]]:
         if not names:
             raise RunError(f"{path}: this run has no states to begin from.")
         path = store.state_path(store.best_state() or names[-1])
-    found = archive.read(path)
-    model = found.meta.get("model")
+    saved = archive.read(path)
+    model = saved.meta.get("model")
     lineage = model.get("lineage", {}) if isinstance(model, dict) else {}
-    return found, {
+    return saved, {
         "source": str(path),
         "run": str(lineage.get("run", "")),
         "step": lineage.get("step", 0),

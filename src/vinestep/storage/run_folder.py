@@ -263,10 +263,10 @@ class RunFolder(RunStore):
 
     def _stored(self) -> dict[str, Any]:
         try:
-            found = json.loads((self.path / INFO).read_text())
+            result = json.loads((self.path / INFO).read_text())
         except (OSError, ValueError, RecursionError):
             return {}
-        return found if isinstance(found, dict) else {}
+        return result if isinstance(result, dict) else {}
 
     def info(self) -> dict[str, Any]:
         """What is known of the run: status, reason, counts, last figures; with the status
@@ -335,8 +335,8 @@ class RunFolder(RunStore):
 
     def series_names(self) -> list[str]:
         known = {file: series for series, file in SERIES.items()}
-        found = [path.name for path in self.path.glob("*.csv")]
-        return sorted(known.get(name, name.removesuffix(".csv")) for name in found)
+        result = [path.name for path in self.path.glob("*.csv")]
+        return sorted(known.get(name, name.removesuffix(".csv")) for name in result)
 
     def read_numbers(self, series: str) -> list[dict[str, float]]:
         path = self.series_path(series)
@@ -361,14 +361,14 @@ class RunFolder(RunStore):
     def file_names(self) -> list[str]:
         series = {self.series_path(name).name for name in self.series_names()}
         own = {INFO, "plan.toml", "console.txt", TAGS, NOTES, *series}
-        found = [
+        result = [
             p.name
             for p in self.path.iterdir()
             if p.is_file() and p.name not in own and not p.name.startswith(".")
         ]
         at_steps = self.path / RECORDED
         return sorted(
-            found
+            result
             + (
                 [p.name for p in at_steps.iterdir() if not p.name.startswith(".")]
                 if at_steps.is_dir()
@@ -450,8 +450,8 @@ class RunFolder(RunStore):
         path = self.state_path(name)
         if not path.is_file():
             raise CheckpointError(f"{path}: there is no such state.")
-        found = archive.read(path)
-        return SavedState(found.arrays, found.meta, name)
+        saved = archive.read(path)
+        return SavedState(saved.arrays, saved.meta, name)
 
     def states(self) -> list[str]:
         return sorted(
@@ -484,16 +484,18 @@ class RunFolder(RunStore):
         )
 
     def requests(self) -> list[Request]:
-        found = []
+        result = []
         for name in sorted(entry for entry in os.listdir(self.path) if _ASKED.match(entry)):
             path = self.path / name
             try:
                 known = json.loads(path.read_text())
-                found.append(check_request(Request(str(known["what"]), str(known.get("text", "")))))
+                result.append(
+                    check_request(Request(str(known["what"]), str(known.get("text", ""))))
+                )
             except (ValueError, KeyError, TypeError, RecursionError, RunError):
                 self.console(f"warning: {name}: a request that cannot be understood was left out.")
             path.unlink(missing_ok=True)
-        return found
+        return result
 
 
 def _make_folder(path: Path) -> None:

@@ -225,9 +225,9 @@ class RunStore(ABC):
         refused: list[str] = []
         for name in reversed(self.states()):
             try:
-                found = self.read_state(name)
-                accept(found)
-                return found, refused
+                result = self.read_state(name)
+                accept(result)
+                return result, refused
             except ArchiveError as error:
                 refused.append(str(error))
         raise CheckpointError(
@@ -249,11 +249,11 @@ class RunStore(ABC):
                 continue
             for known in observers.values():
                 for score in known.get("scores", []) if isinstance(known, dict) else []:
-                    found = [
+                    result = [
                         one for one in marked if one.startswith(f"step-{int(score['step']):08d}-")
                     ]
-                    if found:
-                        return found[0]
+                    if result:
+                        return result[0]
         return marked[-1]
 
     # a watcher outside

@@ -341,7 +341,7 @@ class Training(TrainingBase):
             data = data.batches(size)
         if are_batches(data):
             with untracked():
-                return np.concatenate([found for _, found in each_output(self.network, data)])
+                return np.concatenate([result for _, result in each_output(self.network, data)])
         return self.model(copied=False).outputs(
             data if isinstance(data, tuple) else np.asarray(data), size=size
         )

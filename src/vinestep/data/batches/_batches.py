@@ -111,17 +111,17 @@ class Batches(Assembling):
         """How they were made, for the record. Readers are left out: what comes is the same with
         any.
         """
-        found: dict[str, Any] = {
+        settings: dict[str, Any] = {
             "size": self.size,
             "shuffled": self.shuffled,
             "drop_partial": self.drop_partial,
             "examples": len(self.dataset),
         }
         if self.seed is not None:
-            found["seed"] = self.seed
+            settings["seed"] = self.seed
         if not isinstance(self.order, InOrder | Shuffled):
-            found["order"] = describe(self.order, opaque=True)
-        return found | self.parts_settings()
+            settings["order"] = describe(self.order, opaque=True)
+        return settings | self.parts_settings()
 
     def fingerprint(self) -> str:
         """Of the data."""

@@ -72,9 +72,9 @@ class Assembling:
 
     def parts_settings(self) -> dict[str, Any]:
         """Augmentation and joining for the record, where they are not the usual ones."""
-        found: dict[str, Any] = {}
+        settings: dict[str, Any] = {}
         if self.augment:
-            found["augment"] = [describe(transform, opaque=True) for transform in self.augment]
+            settings["augment"] = [describe(transform, opaque=True) for transform in self.augment]
         if self.join is not stacked:
-            found["join"] = describe(self.join, opaque=True)
-        return found
+            settings["join"] = describe(self.join, opaque=True)
+        return settings

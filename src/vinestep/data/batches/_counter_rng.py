@@ -61,9 +61,9 @@ class Draws:
             start = _mixed(start + GOLDEN * np.uint64(self.purpose + 1))
             streams = _mixed(start + GOLDEN * self.index)
             counters = np.arange(self._calls + 1, self._calls + each + 1, dtype=np.uint64)
-            found = _mixed(streams[:, None] + GOLDEN * counters)
+            result = _mixed(streams[:, None] + GOLDEN * counters)
         self._calls += each
-        return found
+        return result
 
     def uniform(self, low: float = 0.0, high: float = 1.0, *size: int) -> Any:
         """Shape (n, *size), float64."""

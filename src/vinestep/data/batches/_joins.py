@@ -163,12 +163,12 @@ class Padded:
 
     @staticmethod
     def _filled(arrays: Sequence[np.ndarray], time: int, value: float) -> np.ndarray:
-        found = np.full((len(arrays), time, *arrays[0].shape[1:]), value, arrays[0].dtype)
-        for row, array in zip(found, arrays, strict=True):
+        result = np.full((len(arrays), time, *arrays[0].shape[1:]), value, arrays[0].dtype)
+        for row, array in zip(result, arrays, strict=True):
             if array.shape[1:] != arrays[0].shape[1:]:
                 raise DataError(
                     f"Padded: the sequences have features of shapes {arrays[0].shape[1:]} and "
                     f"{array.shape[1:]}."
                 )
             row[: len(array)] = array
-        return found
+        return result

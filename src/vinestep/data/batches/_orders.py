@@ -128,19 +128,19 @@ class OwnOrder:
         self.function = function
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
-        found = np.asarray(self.function(epoch, seed))
+        result = np.asarray(self.function(epoch, seed))
         if (
-            found.ndim != 1
-            or found.dtype.kind not in "iu"
-            or not found.size
-            or found.min() < 0
-            or found.max() >= n
+            result.ndim != 1
+            or result.dtype.kind not in "iu"
+            or not result.size
+            or result.min() < 0
+            or result.max() >= n
         ):
             raise DataError(
                 f"The order of epoch {epoch} has to be whole numbers from 0 to {n - 1}, in one "
                 "axis."
             )
-        return found
+        return result
 
 
 class ByLength:

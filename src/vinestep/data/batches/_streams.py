@@ -174,12 +174,12 @@ class StreamBatches(Assembling):
         return self.epoch_steps
 
     def settings(self) -> dict[str, Any]:
-        found: dict[str, Any] = {"size": self.size, "drop_partial": self.drop_partial}
+        settings: dict[str, Any] = {"size": self.size, "drop_partial": self.drop_partial}
         if self.epoch_steps is not None:
-            found["epoch_steps"] = self.epoch_steps
+            settings["epoch_steps"] = self.epoch_steps
         if self.shuffle_among:
-            found["shuffle_among"] = self.shuffle_among
-        return found | self.parts_settings()
+            settings["shuffle_among"] = self.shuffle_among
+        return settings | self.parts_settings()
 
     def fingerprint(self) -> str:
         return str(self.dataset.fingerprint())

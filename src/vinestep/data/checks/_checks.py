@@ -27,9 +27,9 @@ def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
     if batch is None or not isinstance(batch.inputs, np.ndarray):
         return []
     inputs, targets = batch.inputs, batch.targets
-    found = [*_labels(source, targets)]
+    findings = [*_labels(source, targets)]
     if inputs.ndim == PICTURES:
-        found += _pictures(inputs)
+        findings += _pictures(inputs)
     names = getattr(source, "feature_names", None)
     if inputs.ndim == 2 and inputs.dtype.kind == "f":
         listed = (
@@ -37,8 +37,8 @@ def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
             if names is not None and len(names) == inputs.shape[1]
             else [f"{i}" for i in range(inputs.shape[1])]
         )
-        found += _columns(inputs, targets, listed)
-    return found
+        findings += _columns(inputs, targets, listed)
+    return findings
 
 
 def _labels(source: Any, targets: Any) -> list[Finding]:
@@ -90,14 +90,14 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
     if len(x) < LEAST:
         return []
     y = None if targets is None else np.asarray(targets)[:MOST_LOOKED_AT]
-    found = []
+    findings = []
     for i, name in enumerate(names):
         column = x[:, i]
         present = ~np.isnan(column)
         values = column[present]
         if not values.size or np.all(values == values[0]):
             if not name.endswith(" missing") and present.all():
-                found.append(
+                findings.append(
                     Finding(
                         f"column {name}",
                         "suspicious",
@@ -111,7 +111,7 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
                 "it is another whole number in every row, as an identifier is: a network "
                 "learns it by heart."
             )
-            found.append(
+            findings.append(
                 Finding(
                     f"column {name}", "suspicious", evidence, f"Leave it out: leave_out=[{name!r}]."
                 )
@@ -120,7 +120,7 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
             evidence = (
                 "it alone predicts the target perfectly, so it may be the target in another form."
             )
-            found.append(
+            findings.append(
                 Finding(
                     f"column {name}",
                     "suspicious",
@@ -129,7 +129,7 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
                     f"leave_out=[{name!r}].",
                 )
             )
-    return found
+    return findings
 
 
 def _is_identifier(values: np.ndarray) -> bool:
@@ -174,7 +174,7 @@ def findings_of_parts(
     """Of the parts of a run together: how validation and test are made into batches, which classes
     they lack, and whether their inputs
     are of the range that is trained on."""
-    found = []
+    findings = []
     for role, part in (("validation", validation), ("test", test)):
         if part is None:
             continue
@@ -183,7 +183,7 @@ def findings_of_parts(
                 f"it is augmented by {', '.join(map(repr, part.augment))}; for scores it "
                 "is taken as it is."
             )
-            found.append(
+            findings.append(
                 Finding(
                     f"the {role} part",
                     "suspicious",
@@ -198,14 +198,14 @@ def findings_of_parts(
             evidence = (
                 f"its order is {type(part.order).__name__}; for scores every example counts once."
             )
-            found.append(
+            findings.append(
                 Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there.")
             )
-        found += _missing_classes(role, batches.dataset, part.dataset)
+        findings += _missing_classes(role, batches.dataset, part.dataset)
         if known is not None:
             looked_at = next(iter(part.in_order())).inputs
-            found += range_findings(known, looked_at, f"the inputs of the {role} part")
-    return found
+            findings += range_findings(known, looked_at, f"the inputs of the {role} part")
+    return findings
 
 
 def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
@@ -218,12 +218,12 @@ def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
     names = getattr(train, "class_names", ())
     absent = [_called(int(label), names) for label in np.setdiff1d(known, present)]
     new = [_called(int(label), names) for label in np.setdiff1d(present, known)]
-    found = []
+    findings = []
     if absent:
         evidence = (
             f"it has no example of {', '.join(absent[:5])}, so its scores say nothing of them."
         )
-        found.append(
+        findings.append(
             Finding(
                 f"the {role} part",
                 "suspicious",
@@ -233,7 +233,7 @@ def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
         )
     if new:
         evidence = f"it has examples of {', '.join(new[:5])}, which training never sees."
-        found.append(
+        findings.append(
             Finding(
                 f"the {role} part",
                 "wrong",
@@ -241,7 +241,7 @@ def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:
                 "Split with stratified=True, or leave them out.",
             )
         )
-    return found
+    return findings
 
 
 def _called(label: int, names: Sequence[str]) -> str:

@@ -117,9 +117,9 @@ class Codec:
         """Pictures, or other arrays, as the network takes them; it is said if their values are of
         another range.
         """
-        found = self._prepared(pictures)
-        tell(range_findings(self.input_range, found, "the pictures"))
-        return found
+        result = self._prepared(pictures)
+        tell(range_findings(self.input_range, result, "the pictures"))
+        return result
 
     @staticmethod
     def _tokens(texts: Any, form: TextForm) -> np.ndarray:

@@ -116,14 +116,14 @@ class Encoding:
 
     def unseen(self, frame: pd.DataFrame) -> dict[str, dict[str, int]]:
         """How often which category occurs that did not when this was learned, by column."""
-        found = {}
+        result = {}
         for column, values in self.categories.items():
             if column in frame.columns and column not in self.pooled:
                 counts = self.texts(frame[column])[
                     lambda texts, known=values: texts.notna() & ~texts.isin(known)
                 ].value_counts()  # type: ignore[misc]
-                found[column] = {str(value): int(n) for value, n in counts.items()}
-        return {column: counts for column, counts in found.items() if counts}
+                result[column] = {str(value): int(n) for value, n in counts.items()}
+        return {column: counts for column, counts in result.items() if counts}
 
     def _whole(self, frame: pd.DataFrame, name: str) -> pd.DataFrame:
         missing = self.missing(frame)
@@ -164,21 +164,21 @@ class Encoding:
 
     def differences(self, other: Encoding) -> list[str]:
         """In which words the other differs."""
-        found = []
+        result = []
         if self.numeric != other.numeric:
-            found.append(
+            result.append(
                 f"numeric columns {', '.join(self.numeric)} against {', '.join(other.numeric)}"
             )
         for name in dict.fromkeys([*self.categories, *other.categories]):
             ours, theirs = self.categories.get(name), other.categories.get(name)
             if ours != theirs:
-                found.append(f"categories of {name}: {_listed(ours)} against {_listed(theirs)}")
+                result.append(f"categories of {name}: {_listed(ours)} against {_listed(theirs)}")
             elif (name in self.gaps) != (name in other.gaps):
-                found.append(f"missing cells of {name} in one of them only")
+                result.append(f"missing cells of {name} in one of them only")
         if self.target != other.target:
-            found.append(f"target {self.target} against {other.target}")
+            result.append(f"target {self.target} against {other.target}")
         if self.class_values != other.class_values:
-            found.append(
+            result.append(
                 f"classes {_listed(self.class_names)} against {_listed(other.class_names)}"
             )
         for setting in (
@@ -190,10 +190,10 @@ class Encoding:
             "log_target",
         ):
             if getattr(self, setting) != getattr(other, setting):
-                found.append(
+                result.append(
                     f"{setting} {getattr(self, setting)} against {getattr(other, setting)}"
                 )
-        return found
+        return result
 
     def as_dict(self) -> dict[str, Any]:
         """As JSON can hold it."""
@@ -211,16 +211,16 @@ class Encoding:
         from pydantic import TypeAdapter, ValidationError
 
         try:
-            found = TypeAdapter(cls).validate_python(dict(known))
+            result = TypeAdapter(cls).validate_python(dict(known))
         except ValidationError as error:
             raise DataError(f"No encoding of a table: {_first(error)}") from error
-        if len(found.class_names) != len(found.class_values) or not (
-            found.numeric or found.categories
+        if len(result.class_names) != len(result.class_values) or not (
+            result.numeric or result.categories
         ):
             raise DataError(
                 "No encoding of a table: its classes do not fit together, or it has no columns."
             )
-        return found
+        return result
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -51,7 +51,7 @@ def _numbers(encoding: Encoding, frame: pd.DataFrame) -> Iterable[tuple[int, str
 
 
 def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> list[Finding]:
-    found = []
+    findings = []
     for i, name, numbers in _numbers(encoding, frame):
         low, high = scaling.lowest[i], scaling.highest[i]
         outside = int(np.sum((numbers < low) | (numbers > high)))
@@ -61,7 +61,7 @@ def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> 
                 f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the "
                 "range trained on."
             )
-            found.append(
+            findings.append(
                 Finding(
                     f"column {name}",
                     verdict,
@@ -69,31 +69,31 @@ def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> 
                     "Look at its unit and where it was measured.",
                 )
             )
-    return found
+    return findings
 
 
 def _other_gaps(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> list[Finding]:
-    found = []
+    findings = []
     for i, name, numbers in _numbers(encoding, frame):
         usual, now = float(scaling.gap_fractions[i]), float(np.isnan(numbers).mean())
         error = max(np.sqrt(usual * (1 - usual) / len(frame)), 0.5 / len(frame))
         if abs(now - usual) > SIGNIFICANT * error:
             evidence = f"{now:.0%} of its cells are empty, at training {usual:.0%} were."
-            found.append(
+            findings.append(
                 Finding(f"column {name}", "suspicious", evidence, "Was it measured as before?")
             )
-    return found
+    return findings
 
 
 def _unseen(encoding: Encoding, frame: pd.DataFrame) -> list[Finding]:
-    found = []
+    findings = []
     for name, counts in encoding.unseen(frame).items():
         listed = ", ".join(f"{value} ({n})" for value, n in list(counts.items())[:5])
         evidence = (
             f"{sum(counts.values())} of {len(frame)} rows hold categories that did not "
             f"occur in training: {listed}."
         )
-        found.append(
+        findings.append(
             Finding(
                 f"column {name}",
                 "suspicious",
@@ -105,7 +105,7 @@ def _unseen(encoding: Encoding, frame: pd.DataFrame) -> list[Finding]:
         absent = int(frame[name].isna().sum()) if name in frame.columns else 0
         if absent and name not in encoding.gaps:
             evidence = f"{absent} of {len(frame)} cells are empty, at training none were."
-            found.append(
+            findings.append(
                 Finding(
                     f"column {name}",
                     "suspicious",
@@ -113,7 +113,7 @@ def _unseen(encoding: Encoding, frame: pd.DataFrame) -> list[Finding]:
                     "They were taken as none of the known categories.",
                 )
             )
-    return found
+    return findings
 
 
 def range_findings(known: tuple[float, float] | None, inputs: Any, what: str) -> list[Finding]:

@@ -44,9 +44,9 @@ def one_hot(labels: Any, classes: int, *, on: float = 1.0, off: float = 0.0) -> 
     if wrong.any():
         place = tuple(int(i) for i in np.argwhere(wrong)[0])
         raise DataError(f"one_hot: label {array[place]} at {place} is none of 0 to {classes - 1}.")
-    found = np.full((*array.shape, classes), off, np.float32)
-    np.put_along_axis(found, array[..., None].astype(np.int64), on, axis=-1)
-    return found
+    result = np.full((*array.shape, classes), off, np.float32)
+    np.put_along_axis(result, array[..., None].astype(np.int64), on, axis=-1)
+    return result
 
 
 def class_numbers_of(vectors: Any) -> np.ndarray:

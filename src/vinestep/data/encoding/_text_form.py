@@ -55,10 +55,10 @@ def joined_sources(sources: Sequence[Any]) -> np.ndarray:
     """Sequences of tokens padded to the longest, or arrays of one shape one upon another."""
     arrays = [np.asarray(source) for source in sources]
     if arrays[0].dtype.kind in "iu" and arrays[0].ndim == 1:
-        found = np.full((len(arrays), max(map(len, arrays))), PAD, np.int64)
-        for row, array in zip(found, arrays, strict=True):
+        result = np.full((len(arrays), max(map(len, arrays))), PAD, np.int64)
+        for row, array in zip(result, arrays, strict=True):
             row[: len(array)] = array
-        return found
+        return result
     odd = next((i for i, array in enumerate(arrays) if array.shape != arrays[0].shape), None)
     if odd is not None:
         raise DataError(

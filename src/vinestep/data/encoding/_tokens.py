@@ -388,15 +388,15 @@ class BytePairTokeniser(Tokeniser):
 
     def _numbers(self, text: str) -> list[int]:
         first, known = len(self.special), self._known
-        found: list[int] = []
+        result: list[int] = []
         for piece in PIECES.findall(text):
             numbers = known.get(piece)
             if numbers is None:
                 numbers = tuple(first + number for number in self._merged(_utf8(piece)))
                 if len(known) < 1 << 16:
                     known[piece] = numbers
-            found += numbers
-        return found
+            result += numbers
+        return result
 
     def _merged(self, data: bytes) -> list[int]:
         parts, rank = list(data), self._rank
@@ -509,13 +509,13 @@ def open_tokeniser(file: str | os.PathLike[str]) -> Tokeniser:
                 f"{path}: there is no tokeniser {known['kind']!r}. "
                 f"{did_you_mean(str(known['kind']), KINDS)}"
             )
-        found = KINDS[known["kind"]].from_dict(known)
-        if known.get(SEAL, found.fingerprint()) != found.fingerprint():
+        result = KINDS[known["kind"]].from_dict(known)
+        if known.get(SEAL, result.fingerprint()) != result.fingerprint():
             raise DataError(
                 f"{path}: the file was changed after it was written: its check sum does not fit. "
                 "Take another copy."
             )
-        return found
+        return result
     except DataError:
         raise
     except (OSError, ValueError, LookupError, TypeError, RecursionError) as error:
@@ -574,7 +574,7 @@ class TokenBatch:
 
     def _labels(self, row: np.ndarray, learned: Any) -> np.ndarray:
         """Of each place the next token; a target of truth values says which tokens are learned."""
-        found = row[1:].copy()
+        result = row[1:].copy()
         if learned is not None:
-            found[~np.asarray(learned, bool)[1 : len(row)]] = self.ignored
-        return found
+            result[~np.asarray(learned, bool)[1 : len(row)]] = self.ignored
+        return result

@@ -89,7 +89,7 @@ def _weights(old: int, new: int, method: str) -> Any:
         edges = np.arange(new + 1) * old / new
         low = np.maximum(edges[:-1, None], places)
         high = np.minimum(edges[1:, None], places + 1)
-        found = np.maximum(high - low, 0)
+        result = np.maximum(high - low, 0)
     # R. Keys, 1981, with a = -0.5, widened where it shrinks so that nothing finer than a new pixel
     # is left
     else:
@@ -97,9 +97,9 @@ def _weights(old: int, new: int, method: str) -> Any:
         distance = np.abs((np.arange(new)[:, None] + 0.5) * old / new - 0.5 - places) / wide
         near = (1.5 * distance - 2.5) * distance**2 + 1
         far = ((-0.5 * distance + 2.5) * distance - 4) * distance + 2
-        found = np.where(distance <= 1, near, np.where(distance < 2, far, 0))
-    found = found / found.sum(axis=1, keepdims=True)
-    return found.astype(np.float32)
+        result = np.where(distance <= 1, near, np.where(distance < 2, far, 0))
+    result = result / result.sum(axis=1, keepdims=True)
+    return result.astype(np.float32)
 
 
 def _resized(x: np.ndarray, height: int, width: int, method: str) -> Any:

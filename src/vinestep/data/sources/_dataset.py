@@ -129,7 +129,7 @@ class Dataset(Source):
 
     def settings(self) -> dict[str, Any]:
         """What it is, for the record: kind, number of examples, shapes and dtypes."""
-        found: dict[str, Any] = {
+        settings: dict[str, Any] = {
             "kind": "arrays",
             "examples": len(self),
             "inputs": ", ".join(
@@ -137,8 +137,8 @@ class Dataset(Source):
             ),
         }
         if self.targets is not None:
-            found["targets"] = f"{self.targets.shape[1:]} {self.targets.dtype}"
-        return found
+            settings["targets"] = f"{self.targets.shape[1:]} {self.targets.dtype}"
+        return settings
 
     def fingerprint(self) -> str:
         """Of the contents: equal for equal inputs and targets, in any process."""

@@ -72,8 +72,8 @@ def arrays(
 
 def _mapped(path: Path) -> np.ndarray:
     try:
-        found: np.ndarray = np.load(path, mmap_mode="r", allow_pickle=False)
-        return found
+        result: np.ndarray = np.load(path, mmap_mode="r", allow_pickle=False)
+        return result
     except (OSError, ValueError) as error:
         raise DataError(f"{path}: the array cannot be read: {error}.") from error
 
@@ -114,12 +114,12 @@ class FileSource(Source):
         path = self.paths[index]
         try:
             with open(path, "rb", buffering=0) as file:
-                found = file.read()
+                result = file.read()
         except OSError as error:
             check_unchanged(path, self.stamps[index])
             raise unreadable(path, error) from error
         check_unchanged(path, self.stamps[index])
-        return found
+        return result
 
     def labels(self) -> np.ndarray | None:
         targets = self.targets

@@ -146,8 +146,8 @@ class Source:
     def labels(self) -> np.ndarray | None:
         """The class number of every example, or None where targets are no classes."""
         targets = [self.read(i)[1] for i in range(len(self))]
-        found = np.asarray(targets)
-        return found if found.ndim == 1 and found.dtype.kind in "iu" else None
+        result = np.asarray(targets)
+        return result if result.ndim == 1 and result.dtype.kind in "iu" else None
 
     # parts
 
@@ -309,8 +309,8 @@ class Subset(Source):
         return self.source.take(self.index[index])
 
     def labels(self) -> np.ndarray | None:
-        found = self.source.labels()
-        return None if found is None else found[self.index]
+        result = self.source.labels()
+        return None if result is None else result[self.index]
 
     def settings(self) -> dict[str, Any]:
         return self.source.settings() | {"examples": len(self)}
@@ -323,8 +323,8 @@ class Subset(Source):
         return self.source.preparation
 
     def example_hashes(self) -> np.ndarray | None:
-        found = self.source.example_hashes()
-        return None if found is None else found[self.index]
+        result = self.source.example_hashes()
+        return None if result is None else result[self.index]
 
 
 class Examples(Source):

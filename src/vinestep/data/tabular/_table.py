@@ -417,8 +417,8 @@ def scaled(
 
 def _most_frequent(numbers: np.ndarray) -> np.ndarray:
     """Of each column; of values that are equally frequent the smallest."""
-    found = [np.unique(column[~np.isnan(column)], return_counts=True) for column in numbers.T]
-    return np.array([values[np.argmax(counts)] for values, counts in found])
+    result = [np.unique(column[~np.isnan(column)], return_counts=True) for column in numbers.T]
+    return np.array([values[np.argmax(counts)] for values, counts in result])
 
 
 SCALES: dict[str, Callable[[np.ndarray], tuple[np.ndarray, np.ndarray]]] = {

@@ -375,13 +375,13 @@ class Pairs(_Texts):
         reads = (
             "pictures" if self.source_tokeniser is None else f"{len(self.source_tokeniser)} tokens"
         )
-        found = {
+        settings = {
             "kind": "pairs",
             "examples": len(self),
             "reads": reads,
             "writes": f"{len(self.tokeniser)} tokens",
         }
-        return found | (
+        return settings | (
             {"prepared": [describe(transform, opaque=True) for transform in self.prepare]}
             if self.prepare
             else {}

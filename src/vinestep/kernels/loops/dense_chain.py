@@ -27,10 +27,10 @@ __all__ = ["adjoint", "forward"]
 
 @inner_kernel
 def _places(n, step):
-    found = empty(n, np.int32)
+    result = empty(n, np.int32)
     for i in range(n):
-        found[i] = i * step
-    return found
+        result[i] = i * step
+    return result
 
 
 @kernel

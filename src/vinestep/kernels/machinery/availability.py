@@ -111,13 +111,13 @@ def _trouble() -> str:
 
 
 def _versions() -> str:
-    found = []
+    result = []
     for name in ("numba", "llvmlite"):
         try:
-            found.append(f"{name} {metadata.version(name)}")
+            result.append(f"{name} {metadata.version(name)}")
         except metadata.PackageNotFoundError:
-            found.append(f"no {name}")
-    return ", ".join(found)
+            result.append(f"no {name}")
+    return ", ".join(result)
 
 
 def _digest() -> str:

@@ -97,10 +97,10 @@ def _exchange(typing_context, board, place, old, new):
     """Writes the new value where the old one stands; whether it did."""
 
     def generate(context, builder, signature, arguments):
-        found = builder.cmpxchg(
+        result = builder.cmpxchg(
             _cell(context, builder, signature, arguments), *arguments[2:], "acq_rel", "acquire"
         )
-        return builder.extract_value(found, 1)
+        return builder.extract_value(result, 1)
 
     return types.boolean(board, types.int64, types.int64, types.int64), generate
 

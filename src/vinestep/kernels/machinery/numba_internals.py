@@ -202,10 +202,10 @@ def address_of(kernel, kinds):
 
 def call_compiled(context, builder, function, signature, values):
     """Whether a call failed (for `pass_on`), that as one bit, and what it gave."""
-    status, found = context.call_conv.call_function(
+    status, result = context.call_conv.call_function(
         builder, function, signature.return_type, signature.args, values
     )
-    return status, status.is_error, found
+    return status, status.is_error, result
 
 
 def pass_on(context, builder, status):
@@ -238,12 +238,12 @@ def view(context, builder, kind, source, data, shape, strides):
     from numba.core.imputils import impl_ret_borrowed
     from numba.np.arrayobj import populate_array
 
-    found = context.make_array(kind)(context, builder)
+    result = context.make_array(kind)(context, builder)
     owner = {"meminfo": source.meminfo, "parent": source.parent}
     populate_array(
-        found, data=data, shape=shape, strides=strides, itemsize=source.itemsize, **owner
+        result, data=data, shape=shape, strides=strides, itemsize=source.itemsize, **owner
     )
-    return impl_ret_borrowed(context, builder, kind, found._getvalue())
+    return impl_ret_borrowed(context, builder, kind, result._getvalue())
 
 
 def new_array(context, builder, kind, n, alignment):

@@ -264,13 +264,13 @@ def run_all(tasks: Sequence[Callable[[], T]]) -> list[T]:
     if _allowed == 1 or _mine.busy:
         with _being_busy():
             return [task() for task in tasks]
-    found: list[Any] = [None] * len(tasks)
+    result: list[Any] = [None] * len(tasks)
     left = iter(range(len(tasks)))
 
     def take() -> None:
         with _being_busy():
             for number in left:
-                found[number] = tasks[number]()
+                result[number] = tasks[number]()
 
     seats = _hired().seats(take)
     try:
@@ -280,7 +280,7 @@ def run_all(tasks: Sequence[Callable[[], T]]) -> list[T]:
     for error in outcomes:
         if error is not None:
             raise error
-    return found
+    return result
 
 
 def in_parts(work: Callable[[int, int], T], parts: Sequence[tuple[int, int]]) -> list[T]:

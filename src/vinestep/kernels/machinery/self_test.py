@@ -46,15 +46,15 @@ def answer(board, x):
     """``[sum(tanh(x)), sum of the softmax of the second row, sum of zeros and x without the first
     row]``
     """
-    found = empty(x.size, x.dtype)
-    call(distribute, board, PARTS, job(_third, (flat(x), found)))
-    rows = matrix(found, 0, x.shape[0], x.shape[1])
+    result = empty(x.size, x.dtype)
+    call(distribute, board, PARTS, job(_third, (flat(x), result)))
+    rows = matrix(result, 0, x.shape[0], x.shape[1])
     tangents = call(_sum, flat(rows))
     soften(rows[1])
     nothing = zeros(x.size, x.dtype)
     return (
         tangents,
-        call(_sum, line(found, x.shape[1], x.shape[1])),
+        call(_sum, line(result, x.shape[1], x.shape[1])),
         call(_sum, nothing) + call(_sum, beyond(flat(x), x.shape[1])),
     )
 

@@ -60,11 +60,11 @@ def call(typing_context, kernel, *arguments):
 
     def generate(context, builder, signature, given):
         function = declared(context, builder, kernel.dispatcher, inner.args)
-        status, failed, found = call_compiled(
+        status, failed, result = call_compiled(
             context, builder, function, inner, unpacked(builder, given[1])
         )
         with builder.if_then(failed, likely=False):
             pass_on(context, builder, status)
-        return found
+        return result
 
     return inner.return_type(kernel, types.StarArgTuple(arguments)), generate

@@ -94,8 +94,8 @@ class Writer:
 
     def number(self, name, place):
         """An element of an array of whole numbers."""
-        found = self.builder.load(self.builder.gep(self.value[name], [place]))
-        return self.builder.sext(found, INDEX) if found.type.width < INDEX.width else found
+        result = self.builder.load(self.builder.gep(self.value[name], [place]))
+        return self.builder.sext(result, INDEX) if result.type.width < INDEX.width else result
 
     def vector(self, name, place):
         """Where the vector that begins at an element lies."""
@@ -207,8 +207,8 @@ class Writer:
         tiny = b.fcmp_ordered("<", x, lowest)
         raised = b.select(tiny, b.fadd(x, self.constant(math.log(2) * bits)), x)
         power, rest = self._exponential(self.at_least(raised, lowest))
-        found = self.multiply_add(power, rest, power)
-        return b.fmul(found, b.select(tiny, self.constant(2.0**-bits), self.constant(1)))
+        result = self.multiply_add(power, rest, power)
+        return b.fmul(result, b.select(tiny, self.constant(2.0**-bits), self.constant(1)))
 
     def tanh(self, x):
         """``e / (e + 2)`` with ``e = exp(2 * x) - 1``, which is small exactly where x is."""

@@ -42,19 +42,19 @@ def diagnose(run: RecordedRun) -> list[Any]:
     'sound'
     """
     record = Record(run)
-    found: list[Answer] = [
+    result: list[Answer] = [
         *learning.answers(record),
         *layers.answers(record),
         *rest.answers(record),
     ]
     if any(
-        answer.trouble == "overfitting" for answer in found
+        answer.trouble == "overfitting" for answer in result
     ):  # then more of the same would not help
-        found = [
+        result = [
             replace(answer, cure="")
             if answer.question == "learning" and answer.verdict == "sound"
             else answer
-            for answer in found
+            for answer in result
         ]
     order = list(QUESTIONS)
-    return sorted(found, key=lambda answer: order.index(answer.question))
+    return sorted(result, key=lambda answer: order.index(answer.question))

@@ -143,11 +143,11 @@ def _when(since: float | None) -> str:
 
 def _relative(record: Record) -> dict[str, np.ndarray]:
     """Gradients by the size of the weights: what an update could change."""
-    found = {}
+    result = {}
     for layer in record.layers:
         weight = record.layer_norms(layer, "norm")
-        found[layer] = record.layer_norms(layer, "gradient") / np.where(weight > 0, weight, np.nan)
-    return found
+        result[layer] = record.layer_norms(layer, "gradient") / np.where(weight > 0, weight, np.nan)
+    return result
 
 
 def _vanished(record: Record) -> Iterator[Answer]:

@@ -25,8 +25,8 @@ MOST_ROWS = 6
 def in_notebook() -> bool:
     """Whether the process is the kernel of a notebook."""
     shell = sys.modules.get("IPython")
-    found = shell.get_ipython() if shell is not None else None
-    return found is not None and type(found).__name__ == "ZMQInteractiveShell"
+    result = shell.get_ipython() if shell is not None else None
+    return result is not None and type(result).__name__ == "ZMQInteractiveShell"
 
 
 @part("in_cell", "observer")

@@ -100,15 +100,15 @@ class Spaced(Observer):
 
 def descent_of(run: Run) -> Descent:
     """The one network of a training, with what moves it."""
-    found = run.parts.get("")
+    result = run.parts.get("")
     from ..step._descent import Descent
 
-    if not isinstance(found, Descent):
+    if not isinstance(result, Descent):
         raise SettingError(
             "This observer looks at the one network of a Training; in a loop of your own record "
             "by run.numbers(...)."
         )
-    return found
+    return result
 
 
 def norm(array: np.ndarray) -> float:

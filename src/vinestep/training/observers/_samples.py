@@ -189,8 +189,8 @@ class Samples(Fixed):
         assert run.store is not None
         inputs, targets, masks = self.examples(run)
         with untracked():
-            found = held(outputs_of(descent_of(run).network, inputs, masks))
-        shown = self.show(found) if self.show is not None else self._readable(np.asarray(found))
+            array = held(outputs_of(descent_of(run).network, inputs, masks))
+        shown = self.show(array) if self.show is not None else self._readable(np.asarray(array))
         if isinstance(shown, bytes):
             run.store.picture(self.name, run.position.step, shown)
             return
@@ -199,7 +199,7 @@ class Samples(Fixed):
             if targets is None
             else [self._named(value) for value in np.asarray(targets)]
         )
-        errors = _errors(np.asarray(found), None if targets is None else np.asarray(targets))
+        errors = _errors(np.asarray(array), None if targets is None else np.asarray(targets))
         rows: list[dict[str, Any]] = [
             {"example": i, "truth": t, "output": text}
             for i, (t, text) in enumerate(zip(truth, shown, strict=True))

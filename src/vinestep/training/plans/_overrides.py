@@ -66,15 +66,15 @@ def own_parts(file: str | os.PathLike[str]) -> list[Any]:
         names = runpy.run_path(str(path))
     except Exception as error:  # whatever a user's own code raises
         raise PlanError(f"{path}: {type(error).__name__}: {error}") from error
-    found = [
+    result = [
         value
         for value in names.values()
         if hasattr(value, "__dict__") and "__vinestep_kind__" in vars(value)
     ]
-    found = [value for value in found if value.__module__ == "<run_path>"]
-    if not found:
+    result = [value for value in result if value.__module__ == "<run_path>"]
+    if not result:
         raise PlanError(
             f'{path}: it defines no part. Put @vinestep.parts.part("kind") above a class or '
             "function of yours."
         )
-    return found
+    return result

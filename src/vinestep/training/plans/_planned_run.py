@@ -154,10 +154,10 @@ class PlannedRun:
         if described is None:
             return self._table(self.plan.data.source)
         builder = Builder(own, base=self.base)
-        found = builder.part(described, "data.source", ("source",))
+        result = builder.part(described, "data.source", ("source",))
         if builder.faults:
             raise PlanError("\n".join(map(str, builder.faults)))
-        return as_source(found)
+        return as_source(result)
 
     def _table(self, source: str) -> Table:
         plan = self.plan.data
@@ -216,8 +216,8 @@ class PlannedRun:
                 f"data.{name}: a {type(self.source).__name__} has no parts in other files. Leave "
                 "it out and give split."
             )
-        found: Source = like(self.base / file)
-        return found
+        result: Source = like(self.base / file)
+        return result
 
     def best_model(self, outcome: Outcome) -> Model | None:
         """The model of the best state of a run, if one was kept."""

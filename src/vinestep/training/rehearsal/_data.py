@@ -229,10 +229,10 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
     """Whether inputs tell anything of the targets: by nearest neighbours, by a linear model, or by
     a short training.
     """
-    found = _features(stage.batch)
-    if found is None or len(found[0]) < 2 * LEAST:
+    findings = _features(stage.batch)
+    if findings is None or len(findings[0]) < 2 * LEAST:
         return
-    x, y = found
+    x, y = findings
     score, chance, error = _neighbours(x, y)
     linear = _linear(x, y)
     if score - chance > 2.5 * error or linear > 2.5:

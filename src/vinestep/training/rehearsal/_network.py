@@ -100,8 +100,8 @@ def outputs(stage: Stage) -> Iterator[Finding]:
     that is linear.
     """
     training, batch = stage.training, first_examples(stage.batch, FEW)
-    found = outputs_in_inference(stage, batch)
-    if not np.array_equal(found, outputs_in_inference(stage, batch), equal_nan=True):
+    findings = outputs_in_inference(stage, batch)
+    if not np.array_equal(findings, outputs_in_inference(stage, batch), equal_nan=True):
         evidence = "two passes in inference on the same inputs give different outputs."
         cure = (
             "Something is drawn at random, such as dropout, outside of learning: use the "
@@ -111,8 +111,8 @@ def outputs(stage: Stage) -> Iterator[Finding]:
     elif not _changes_in_learning(training.network):
         with untracked(), learning(training.seed, 0):
             other = np.asarray(held(outputs_of(training.network, batch.inputs, batch.masks)))
-        if other.shape == found.shape and not np.allclose(
-            other, found, rtol=1e-3, atol=1e-4 * (np.abs(found).max() + 1e-30)
+        if other.shape == findings.shape and not np.allclose(
+            other, findings, rtol=1e-3, atol=1e-4 * (np.abs(findings).max() + 1e-30)
         ):
             yield Finding(
                 "the learning pass",
@@ -121,31 +121,31 @@ def outputs(stage: Stage) -> Iterator[Finding]:
                 "See what differs.",
             )
     spread = float(
-        np.max(np.ptp(found.reshape(len(found), -1).astype(np.float64), axis=0), initial=0.0)
+        np.max(np.ptp(findings.reshape(len(findings), -1).astype(np.float64), axis=0), initial=0.0)
     )
-    if len(found) > 1 and spread <= FLAT * (float(np.abs(found).max()) + 1e-30):
-        evidence = f"they are the same for {len(found)} different inputs."
+    if len(findings) > 1 and spread <= FLAT * (float(np.abs(findings).max()) + 1e-30):
+        evidence = f"they are the same for {len(findings)} different inputs."
         yield Finding(
             "the outputs",
             "wrong",
             evidence,
             "Look for units that are dead, weights of 0, or inputs that are all alike.",
         )
-    if makes_logits(training.loss) and found.ndim > 1 and found.shape[-1] > 1:
-        sums = found.sum(axis=-1)
-        if np.all(found >= 0) and np.allclose(sums, 1, atol=1e-3):
+    if makes_logits(training.loss) and findings.ndim > 1 and findings.shape[-1] > 1:
+        sums = findings.sum(axis=-1)
+        if np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
             evidence = (
                 "they are positive and add up to 1, as probabilities do; the loss takes "
                 "logits and makes probabilities itself."
             )
             yield Finding("the outputs", "wrong", evidence, "Leave the softmax at the end out.")
-        elif np.all(found >= 0) and np.all(found <= 1):
+        elif np.all(findings >= 0) and np.all(findings <= 1):
             evidence = (
                 "they all lie from 0 to 1; the loss takes logits, which go as far as they "
                 "like either way."
             )
             yield Finding("the outputs", "wrong", evidence, "Leave the activation at the end out.")
-        elif np.all(found >= 0):
+        elif np.all(findings >= 0):
             evidence = (
                 "none is negative, as after a relu; the loss takes logits, which go as far "
                 "as they like either way."
@@ -282,9 +282,10 @@ def gradients(stage: Stage) -> Iterator[Finding]:
     size.
     """
     training = stage.copy_of_training()
-    _, _, found = training.derived([first_examples(stage.batch, FEW)], None)
+    _, _, findings = training.derived([first_examples(stage.batch, FEW)], None)
     sizes = {
-        path: float(np.sqrt(np.mean(np.square(g, dtype=np.float64)))) for path, g in found.items()
+        path: float(np.sqrt(np.mean(np.square(g, dtype=np.float64))))
+        for path, g in findings.items()
     }
     without = [path for path, size in sizes.items() if size == 0]
     if without:
@@ -436,9 +437,9 @@ def _is_kink(loss: Any, network: Layer, check: ArgumentCheck) -> bool:
     def at(shift: float) -> float:
         array[check.worst] = before + shift
         with untracked():
-            found = float(np.asarray(held(loss(network))))
+            result = float(np.asarray(held(loss(network))))
         array[check.worst] = before
-        return found
+        return result
 
     here = at(0.0)
     sides = (here - at(-NEAR)) / NEAR, (at(NEAR) - here) / NEAR

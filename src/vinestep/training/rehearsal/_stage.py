@@ -54,5 +54,5 @@ def first_examples(batch: Batch, n: int) -> Batch:
 def outputs_in_inference(stage: Stage, batch: Batch) -> np.ndarray:
     """Outputs in inference."""
     with untracked():
-        found = held(outputs_of(stage.training.network, batch.inputs, batch.masks))
-    return np.asarray(found[0] if isinstance(found, tuple) else found)
+        array = held(outputs_of(stage.training.network, batch.inputs, batch.masks))
+    return np.asarray(array[0] if isinstance(array, tuple) else array)

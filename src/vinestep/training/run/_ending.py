@@ -139,15 +139,15 @@ class Ending(Observer):
 
     def amount(self, unit: str) -> int:
         """How many epochs or steps there are at most; 0 if that is not said."""
-        found = [
+        result = [
             event.n for event in self.events if isinstance(event, _Amount) and event.unit == unit
         ]
-        if not found:
+        if not result:
             return 0
         least = (
             self.not_before.n if self.not_before is not None and self.not_before.unit == unit else 0
         )
-        return int(max(min(found), least))
+        return int(max(min(result), least))
 
     def is_left(self, position: Position) -> bool:
         """Whether there is more to do."""
@@ -209,27 +209,27 @@ class Ending(Observer):
 
 
 def _amount(text: str, whole: str) -> _Amount:
-    found = AMOUNT.fullmatch(text.strip())
-    n = float(found["n"]) if found else 0
-    if not found or n <= 0 or (found["unit"] in ("epoch", "step", "example") and n != int(n)):
+    match = AMOUNT.fullmatch(text.strip())
+    n = float(match["n"]) if match else 0
+    if not match or n <= 0 or (match["unit"] in ("epoch", "step", "example") and n != int(n)):
         raise SettingError(
             f"until: {text.strip()!r} in {whole!r} is no amount, such as '10 epochs', '5000 "
             "steps' or '2.5 hours'."
         )
-    return _Amount(n, found["unit"])
+    return _Amount(n, match["unit"])
 
 
 def _event(text: str, whole: str) -> _Amount | _NoGain | _Reaches:
     text = text.strip()
-    if found := NO_GAIN.fullmatch(text):
-        least = float(found["least"] or 0)
-        if int(found["n"]) < 1 or least < 0:
+    if match := NO_GAIN.fullmatch(text):
+        least = float(match["least"] or 0)
+        if int(match["n"]) < 1 or least < 0:
             raise SettingError(
                 f"until: {text!r}: at least 1 epoch, and a gain that is not negative."
             )
-        return _NoGain(found["by"] or "", least, int(found["n"]))
-    if found := REACHES.fullmatch(text):
-        return _Reaches(found["by"], float(found["value"]))
+        return _NoGain(match["by"] or "", least, int(match["n"]))
+    if match := REACHES.fullmatch(text):
+        return _Reaches(match["by"], float(match["value"]))
     if AMOUNT.fullmatch(text):
         return _amount(text, whole)
     raise SettingError(

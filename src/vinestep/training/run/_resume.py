@@ -54,34 +54,34 @@ def continue_run(
     """
     store = run.store
     assert store is not None
-    found = _found(run, store, resume)
-    before = found.meta["settings"]
+    result = _found(run, store, resume)
+    before = result.meta["settings"]
     more = any(before.get(name) != run.settings.get(name) for name in ("epochs", "steps", "until"))
     if not more:
         store.check_resumable()
-    _check_settings(run, store, found, changed)
-    states = run.part_states(found.arrays, found.meta["parts"])
+    _check_settings(run, store, result, changed)
+    states = run.part_states(result.arrays, result.meta["parts"])
     for name, part in run.parts.items():
         try:
             part.restore(states[name])
         except CheckpointError as error:
-            raise CheckpointError(f"{found.name}: {error}") from error
+            raise CheckpointError(f"{result.name}: {error}") from error
     for later in store.states():
-        if step_of(later) > step_of(found.name):
+        if step_of(later) > step_of(result.name):
             store.rename_state(later, f"{later}.refused")
-    run.position = Position(**with_nan(found.meta["position"]))
+    run.position = Position(**with_nan(result.meta["position"]))
     store.trim(run.position.step)
-    run.rows[:] = rows_with_nan(found.meta["curves"]) if run.epochs else _steps_so_far(run, store)
-    run.looks[:] = rows_with_nan(found.meta.get("looks", []))
-    run.name = found.meta["name"]
-    if found.meta["stop_reason"] and not more:
-        run.stop(found.meta["stop_reason"])
-    _restore_observers(run, found)
+    run.rows[:] = rows_with_nan(result.meta["curves"]) if run.epochs else _steps_so_far(run, store)
+    run.looks[:] = rows_with_nan(result.meta.get("looks", []))
+    run.name = result.meta["name"]
+    if result.meta["stop_reason"] and not more:
+        run.stop(result.meta["stop_reason"])
+    _restore_observers(run, result)
     if more and ending is not None and store.info().get("status") == "finished":
         ending.begin()
         if ending.reason_at(run.position):
             store.check_resumable()
-    return found.meta
+    return result.meta
 
 
 def _found(run: Run, store: RunStore, resume: RunStore | str | PathLike[str]) -> SavedState:
@@ -97,14 +97,14 @@ def _found(run: Run, store: RunStore, resume: RunStore | str | PathLike[str]) ->
 
     named = Path(resume) if not isinstance(resume, RunStore) else None
     if named is not None and named.is_file():
-        found = store.read_state(named.stem)
-        accept(found)
-        return found
-    found, refused = store.newest_state(accept)
+        result = store.read_state(named.stem)
+        accept(result)
+        return result
+    result, refused = store.newest_state(accept)
     for reason in refused:
-        log.warning("%s The sound one before it is used: %s.", reason, found.name)
-        store.console(f"{reason} The sound one before it is used: {found.name}.")
-    return found
+        log.warning("%s The sound one before it is used: %s.", reason, result.name)
+        store.console(f"{reason} The sound one before it is used: {result.name}.")
+    return result
 
 
 def _restore_observers(run: Run, state: SavedState) -> None:
@@ -121,22 +121,24 @@ def _steps_so_far(run: Run, store: RunStore) -> list[dict[str, float]]:
 
 def _check_settings(run: Run, store: RunStore, state: SavedState, changed: Sequence[str]) -> None:
     """A run goes on as it was set up, but for what is named as meant."""
-    found = differences(state.meta["settings"], run.settings)
-    found = {name: what for name, what in found.items() if name.split(".")[0] not in FREE}
+    settings = differences(state.meta["settings"], run.settings)
+    settings = {name: what for name, what in settings.items() if name.split(".")[0] not in FREE}
     meant = {
-        name for name in found if any(name == own or name.startswith(f"{own}.") for own in changed)
+        name
+        for name in settings
+        if any(name == own or name.startswith(f"{own}.") for own in changed)
     }
     strange = [
         own
         for own in changed
-        if not any(name == own or name.startswith(f"{own}.") for name in found)
+        if not any(name == own or name.startswith(f"{own}.") for name in settings)
     ]
     if strange:
         raise RunError(
             f"{store.label}: {strange[0]!r} was named as changed, and is not. "
-            f"{did_you_mean(strange[0], found)}"
+            f"{did_you_mean(strange[0], settings)}"
         )
-    if left := [f"{name}: {what}" for name, what in found.items() if name not in meant]:
+    if left := [f"{name}: {what}" for name, what in settings.items() if name not in meant]:
         listed = "".join(f"\n  {text}" for text in left[:12]) + (
             f"\n  and {len(left) - 12} more" if len(left) > 12 else ""
         )
@@ -152,6 +154,6 @@ def _check_settings(run: Run, store: RunStore, state: SavedState, changed: Seque
             "stands within one."
         )
     if meant:
-        words = [f"{name}: {found[name]}" for name in sorted(meant)]
+        words = [f"{name}: {settings[name]}" for name in sorted(meant)]
         store.status({"changes": words})
         store.console(f"Continued with changes: {'; '.join(words)}.")

@@ -76,7 +76,7 @@ class Scored:
 
     def scores(self, training: TrainingBase) -> dict[str, float]:
         """Of every part, by column of the curves."""
-        found: dict[str, float] = {}
+        result: dict[str, float] = {}
         with training.descent.averaged():
             for name, part in self.parts.items():
                 if are_batches(part):
@@ -84,13 +84,13 @@ class Scored:
                 else:
                     scored = part(training.network)
                 if isinstance(scored, Mapping):
-                    found |= {
+                    result |= {
                         f"{name}_{key}": _number(value, f"{name}_{key}")
                         for key, value in scored.items()
                     }
                 else:
-                    found[name] = _number(scored, name)
-        return found
+                    result[name] = _number(scored, name)
+        return result
 
     @staticmethod
     def unknown(columns: Mapping[str, float]) -> dict[str, float]:

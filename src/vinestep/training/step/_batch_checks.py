@@ -26,33 +26,33 @@ def checked_metrics(metrics: Any) -> list[Metric]:
         raise SettingError(
             "Training: metrics is a sequence. Write metrics=[vinestep.metrics.accuracy]."
         )
-    found = list(metrics)
-    for metric in found:
+    result = list(metrics)
+    for metric in result:
         if not isinstance(metric, Metric):
             raise SettingError(
                 f"Training: {metric!r} is no metric. Give those of vinestep.metrics, or a Metric "
                 "of your own."
             )
-    names = [metric.name for metric in found]
+    names = [metric.name for metric in result]
     if len(set(names)) < len(names) or "loss" in names:
         raise SettingError(
             "Training: metrics need different names, and none may be called loss: "
             f"{', '.join(names)}."
         )
-    return found
+    return result
 
 
 def checked_batch(batch: Any) -> Batch:
     """A batch that holds inputs and targets, and as many of each."""
-    found = batch if isinstance(batch, Batch) else _paired(batch)
-    inputs, targets = found.inputs, found.targets
+    result = batch if isinstance(batch, Batch) else _paired(batch)
+    inputs, targets = result.inputs, result.targets
     if (
         type(inputs) is type(targets) is np.ndarray
         and inputs.ndim
         and targets.ndim
         and len(inputs) == len(targets) > 0
     ):
-        return found
+        return result
     if targets is None:
         raise DataError(
             "Training: the batch has no targets. Say which field of an example is the target: "
@@ -65,7 +65,7 @@ def checked_batch(batch: Any) -> Batch:
             f"shape {np.shape(targets)}. It needs at "
             "least one example, and as many inputs as targets."
         )
-    return found
+    return result
 
 
 def _paired(batch: Any) -> Batch:

@@ -309,10 +309,10 @@ class Descent:
         def looked(theta: np.ndarray) -> tuple[float, np.ndarray]:
             arena.memory.written()
             try:
-                loss, found = evaluate()
+                loss, result = evaluate()
             except NotFiniteError:
                 return math.inf, np.zeros_like(theta)
-            return loss, found.flat
+            return loss, result.flat
 
         arena.memory.written()
         optimiser.minimise(arena.values, looked, rate, known=(value, gradients.flat))

@@ -179,29 +179,29 @@ def search(
     asked = json.loads(json.dumps(asked))
     folder = Path(folder)
     if (folder / FILE).exists():
-        found = Search.open(folder)
-        if found.asked != asked:
-            differs = sorted(name for name in asked if found.asked.get(name) != asked[name])
+        result = Search.open(folder)
+        if result.asked != asked:
+            differs = sorted(name for name in asked if result.asked.get(name) != asked[name])
             raise RunError(
                 f"{folder}: it holds a search with other {', '.join(differs)}. Give another "
                 "folder, or the same arguments."
             )
     else:
-        found = Search(
+        result = Search(
             Trials.new(Space(space), how, epochs=whole, trials=trials, seed=seed, factor=factor),
             folder,
             asked,
         )
-        first = found.trials.trials[0]
+        first = result.trials.trials[0]
         PlannedRun(
             read_plan(plan, settings=_as_settings(first.settings), own=parts),
             Path(plan).parent,
             own=parts,
         )
         folder.mkdir(parents=True, exist_ok=True)
-        found.save()
-    _run(found, processes)
-    return found
+        result.save()
+    _run(result, processes)
+    return result
 
 
 def _run(search: Search, processes: int) -> None:
