@@ -166,7 +166,7 @@ def _many() -> dict[str, float]:
     root = Path(tempfile.mkdtemp())
     for number in range(1, MANY + 2):
         with vs.runs.RunFolder.new(root, "many") as folder:
-            folder.status(
+            folder.write_status(
                 {
                     "name": "many",
                     "status": "finished",

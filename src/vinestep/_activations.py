@@ -16,7 +16,7 @@ from ._public_names import own_names
 from .autodiff.fused import Fused
 from .autodiff.registry import Rule
 from .autodiff.rules.elementwise import as_floats
-from .autodiff.signatures import Form, misfit
+from .autodiff.signatures import Signature, misfit
 from .autodiff.tensor import Tensor, apply, held
 from .kernels.machinery.pool import helpers, over_rows
 from .parts._registry import part, register
@@ -90,7 +90,7 @@ _relu = Fused(
     definition=lambda x: apply(_relu_by_numpy, (x,), {}),
     forward=_relu_forward,
     adjoint=_relu_adjoint,
-    form=Form(x="*n"),
+    form=Signature(x="*n"),
 )
 
 
@@ -243,7 +243,7 @@ _softmax = Fused(
     definition=_softmax_definition,
     forward=_softmax_forward,
     adjoint=_softmax_adjoint,
-    form=Form(also=_check_axis, x="*n"),
+    form=Signature(also=_check_axis, x="*n"),
 )
 
 
@@ -359,7 +359,7 @@ _gelu_tanh = Fused(
     definition=_gelu_definition,
     forward=_gelu_forward,
     adjoint=_gelu_adjoint,
-    form=Form(x="*n"),
+    form=Signature(x="*n"),
 )
 
 

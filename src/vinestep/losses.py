@@ -14,7 +14,7 @@ from ._findings import Finding, warn_of
 from ._public_names import own_names
 from .autodiff.derivatives import gradient_of
 from .autodiff.fused import Fused
-from .autodiff.signatures import WHOLE, Form, standard
+from .autodiff.signatures import WHOLE, Signature, standard
 from .autodiff.tensor import Tensor, held
 from .autodiff.tracking import STATE
 from .errors import DataError, SettingError, ShapeError
@@ -113,7 +113,7 @@ _cross_entropy = Fused(
     definition=_cross_entropy_definition,
     forward=_cross_entropy_forward,
     adjoint=_cross_entropy_adjoint,
-    form=Form(logits="n n_classes", labels="whole n"),
+    form=Signature(logits="n n_classes", labels="whole n"),
 )
 
 
@@ -390,7 +390,7 @@ _squared_error = Fused(
     definition=_squared_error_definition,
     forward=_squared_error_forward,
     adjoint=_squared_error_adjoint,
-    form=Form(prediction="*n", target="*n"),
+    form=Signature(prediction="*n", target="*n"),
 )
 
 

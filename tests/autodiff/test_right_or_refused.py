@@ -6,7 +6,7 @@ import pytest
 from scipy import special
 
 import vinestep as vs
-from vinestep.autodiff.checksums import is_unchanged, seal_of
+from vinestep.autodiff.checksums import checksum_of, is_unchanged
 from vinestep.errors import DifferentiationError, MissingRuleError, ShapeError
 
 MANNERS = {
@@ -91,7 +91,7 @@ def test_a_view_of_a_leaf_is_guarded(view, n):
 @pytest.mark.parametrize("dtype", [np.float32, np.float64])
 def test_no_change_of_an_array_goes_unnoticed(n, change, dtype):
     array = np.random.default_rng(0).normal(size=n).astype(dtype)
-    seal = seal_of(array)
+    seal = checksum_of(array)
     assert is_unchanged(array, seal)
     if change == "negate":
         array *= -1

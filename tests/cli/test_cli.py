@@ -112,7 +112,7 @@ def test_a_finished_run_goes_on_when_more_is_asked(tmp_path, plan):
     assert vinestep("train", plan, "--set", "epochs=2", cwd=tmp_path).returncode == 0
     done = vinestep("resume", "records/small-1", "--set", "epochs=4", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    assert len(RunFolder(tmp_path / "records" / "small-1").read_numbers("epochs")) == 4
+    assert len(RunFolder(tmp_path / "records" / "small-1").read_series("epochs")) == 4
     whole = vinestep("train", plan, "--set", "epochs=4", cwd=tmp_path)
     assert whole.returncode == 0
     runs = [newest(tmp_path / "records" / name).arrays for name in ("small-1", "small-2")]

@@ -18,7 +18,7 @@ from hypothesis import given, settings, strategies as st
 
 import vinestep as vs
 from vinestep.data import Batch, Padded, pictures
-from vinestep.data.batches._counter_rng import Draws
+from vinestep.data.batches._counter_rng import CounterRandom
 from vinestep.errors import DataError, SettingError
 
 
@@ -319,15 +319,17 @@ def test_an_iterator_is_no_stream():
 @given(seed=st.integers(0, 2**62), epoch=st.integers(0, 100), n=st.integers(1, 50))
 def test_draws_belong_to_the_example(seed, epoch, n):
     index = np.random.default_rng(n).permutation(1000)[:n]
-    whole = Draws(seed, epoch, index).uniform(-1, 2, 3)
+    whole = CounterRandom(seed, epoch, index).uniform(-1, 2, 3)
     assert whole.shape == (n, 3)
     assert whole.min() >= -1
     assert whole.max() < 2
-    np.testing.assert_array_equal(Draws(seed, epoch, index[-1]).uniform(-1, 2, 3)[0], whole[-1])
+    np.testing.assert_array_equal(
+        CounterRandom(seed, epoch, index[-1]).uniform(-1, 2, 3)[0], whole[-1]
+    )
 
 
 def test_draws_are_random_enough():
-    draws = Draws(0, 0, np.arange(20_000))
+    draws = CounterRandom(0, 0, np.arange(20_000))
     for sample, mean, deviation in (
         (draws.uniform(), 0.5, 12**-0.5),
         (draws.normal(), 0, 1),

@@ -10,7 +10,7 @@ from PIL import Image
 
 import vinestep as vs
 from vinestep.data import PictureFolder, Pictures, pictures
-from vinestep.data.batches._counter_rng import Draws
+from vinestep.data.batches._counter_rng import CounterRandom
 from vinestep.data.sources._source import Subset
 from vinestep.errors import DataError, SettingError
 
@@ -46,9 +46,11 @@ def test_examples_are_treated_alike_alone_and_together_and_stay_in_range(transfo
     x = (x * 255).astype(dtype) if dtype is np.uint8 else x.astype(dtype)
     kept = x.copy()
     index = np.arange(10, 16)
-    whole = transform(x, Draws(1, 2, index))
+    whole = transform(x, CounterRandom(1, 2, index))
     for i in range(6):
-        np.testing.assert_array_equal(transform(x[i : i + 1], Draws(1, 2, index[i]))[0], whole[i])
+        np.testing.assert_array_equal(
+            transform(x[i : i + 1], CounterRandom(1, 2, index[i]))[0], whole[i]
+        )
     np.testing.assert_array_equal(x, kept)
     if not isinstance(transform, pictures.Range):
         assert whole.dtype == dtype
@@ -76,18 +78,20 @@ def test_cubic_gives_back_straight_lines_and_leaves_no_aliases():
 
 def test_rotation_and_zoom_are_those_of_scipy(rng):
     x = scipy.ndimage.gaussian_filter(rng.random((1, 41, 41, 1)), (0, 2, 2, 0))
-    angle = float(Draws(0, 0, [3]).uniform(-25, 25)[0])
-    ours = pictures.Rotate(25)(x, Draws(0, 0, [3]))[0, 8:-8, 8:-8, 0]
+    angle = float(CounterRandom(0, 0, [3]).uniform(-25, 25)[0])
+    ours = pictures.Rotate(25)(x, CounterRandom(0, 0, [3]))[0, 8:-8, 8:-8, 0]
     theirs = scipy.ndimage.rotate(x[0, :, :, 0], angle, reshape=False, order=1)[8:-8, 8:-8]
     mirrored = scipy.ndimage.rotate(x[0, :, :, 0], -angle, reshape=False, order=1)[8:-8, 8:-8]
     assert min(np.abs(ours - theirs).max(), np.abs(ours - mirrored).max()) < 1e-3
-    factor = float(np.exp(Draws(0, 0, [3]).uniform(np.log(0.8), np.log(1.25))[0]))
+    factor = float(np.exp(CounterRandom(0, 0, [3]).uniform(np.log(0.8), np.log(1.25))[0]))
     matrix = np.eye(2) / factor
     theirs = scipy.ndimage.affine_transform(
         x[0, :, :, 0], matrix, offset=20 - matrix @ [20, 20], order=1
     )
     np.testing.assert_allclose(
-        pictures.Zoom()(x, Draws(0, 0, [3]))[0, 8:-8, 8:-8, 0], theirs[8:-8, 8:-8], atol=1e-3
+        pictures.Zoom()(x, CounterRandom(0, 0, [3]))[0, 8:-8, 8:-8, 0],
+        theirs[8:-8, 8:-8],
+        atol=1e-3,
     )
 
 
@@ -102,7 +106,7 @@ def test_mass_comes_to_the_middle():
 def test_mixed_examples_have_mixed_labels(rng):
     data = vs.data.Dataset(rng.random((6, 4, 4, 3)).astype(np.float32), np.arange(6) % 3)
     (batch,) = data.batches(6, shuffled=False, augment=pictures.Mix(3)).epoch(0)
-    share = Draws(0, 0, np.arange(6)).for_purpose(0).beta(0.2).astype(np.float32)
+    share = CounterRandom(0, 0, np.arange(6)).for_purpose(0).beta(0.2).astype(np.float32)
     np.testing.assert_allclose(batch.targets.sum(axis=1), 1, rtol=1e-6)
     np.testing.assert_allclose(
         batch.inputs[1], share[1] * data.inputs[1] + (1 - share[1]) * data.inputs[0], rtol=1e-5

@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given, strategies as st
 
 import vinestep as vs
-from vinestep.data.batches._counter_rng import Draws
+from vinestep.data.batches._counter_rng import CounterRandom
 from vinestep.data.sequences import (
     CropTime,
     Difference,
@@ -46,12 +46,14 @@ def test_lags_and_differences(time, lag):
 
 def test_stretches_belong_to_the_example():
     x = np.random.default_rng(0).normal(size=(5, 9, 2))
-    whole = CropTime(4)(x, Draws(1, 2, np.arange(5)))
+    whole = CropTime(4)(x, CounterRandom(1, 2, np.arange(5)))
     for i in range(5):
-        np.testing.assert_array_equal(CropTime(4)(x[i : i + 1], Draws(1, 2, [i]))[0], whole[i])
+        np.testing.assert_array_equal(
+            CropTime(4)(x[i : i + 1], CounterRandom(1, 2, [i]))[0], whole[i]
+        )
         assert any(np.array_equal(whole[i], x[i, k : k + 4]) for k in range(6))
     with pytest.raises(DataError, match="of sequences of 9"):
-        CropTime(10)(x, Draws(0, 0, np.arange(5)))
+        CropTime(10)(x, CounterRandom(0, 0, np.arange(5)))
 
 
 def test_impossible_settings_are_refused():

@@ -7,7 +7,7 @@ from hypothesis import given, strategies as st
 
 import vinestep as vs
 from vinestep.data import pictures
-from vinestep.data.checks._checks import findings_of_parts
+from vinestep.data.checks._checks import split_findings
 from vinestep.errors import DataError
 
 
@@ -120,12 +120,12 @@ def test_parts_that_are_augmented_or_lack_classes_are_found():
         vs.data.Dataset(x, np.arange(40) % 4),
         vs.data.Dataset(x + 1, np.arange(40) % 2),
     )
-    found = findings_of_parts(train.batches(8), validation.batches(8, augment=pictures.Flip()))
+    found = split_findings(train.batches(8), validation.batches(8, augment=pictures.Flip()))
     assert [finding.subject for finding in found] == ["the validation part"] * 2
     assert "augmented" in found[0].evidence
     assert "no example of 2, 3" in found[1].evidence
-    assert findings_of_parts(train.batches(8, augment=pictures.Flip()), train.batches(8)) == []
-    (wrong,) = findings_of_parts(validation.batches(8), train.batches(8))
+    assert split_findings(train.batches(8, augment=pictures.Flip()), train.batches(8)) == []
+    (wrong,) = split_findings(validation.batches(8), train.batches(8))
     assert wrong.verdict == "wrong"
 
 

@@ -86,7 +86,7 @@ def test_which_of_twelve_left_the_others_first_when_and_at_what_value(tab, page,
     tab.click("[data-sheet=compare]")
     ready(tab, "compare")
     runs = list(vs.runs.open(twelve))
-    leader = vs.runs.first_leader(runs, "validation_loss")
+    leader = vs.runs.leading_run(runs, "validation_loss")
     text = tab.locator("#leader").inner_text()
     assert text.startswith(f"{leader.run} has the best validation loss")
     assert f"with {float(f'{leader.value:.4g}'):g}" in text

@@ -19,7 +19,7 @@ from vinestep.errors import PartError
 from vinestep.parts._describe import settings_of
 from vinestep.parts._registry import Kinds, library
 from vinestep.parts._setting_docs import settings as meanings
-from vinestep.storage.settings import without_nothing
+from vinestep.storage.settings import without_none
 
 UNLIKE = (
     vs.data.Template
@@ -139,7 +139,7 @@ def test_every_part_is_built_again_from_its_description(kind):
     again = vs.parts.build(json.loads(json.dumps(described)))
     assert same(part, again)
     assert vs.parts.describe(again) == described
-    toml = tomllib.loads(tomli_w.dumps(without_nothing({"part": described})))["part"]
+    toml = tomllib.loads(tomli_w.dumps(without_none({"part": described})))["part"]
     assert same(part, vs.parts.build(toml))
 
 

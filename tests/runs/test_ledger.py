@@ -163,7 +163,7 @@ def test_a_run_in_a_folder_is_in_the_ledger_as_it_is_there(tmp_path):
     run = vs.runs.open(tmp_path)["barrels-1"]
     assert run.curves.to_dict("records") == outcome.rows
     assert run.steps["step"].tolist() == list(range(1, 19))
-    assert run.series("norms").to_dict("records") == outcome.store.read_numbers("norms")
+    assert run.series("norms").to_dict("records") == outcome.store.read_series("norms")
     assert run.settings["optimiser.rate"] == 0.01
     assert run.settings["optimiser.kind"] == "adam"
     assert run.scores.loc["validation_loss", "better"] == "lower"
@@ -240,11 +240,11 @@ from vinestep.runs import Ledger, LedgerStore
 ledger = Ledger(sys.argv[1])
 store = LedgerStore.new(ledger, "together")
 store.begin("together", {"who": int(sys.argv[2])})
-store.status({"status": "running"})
+store.write_status({"status": "running"})
 for step in range(1, 101):
-    store.append("steps", [{"step": step, "loss": 1 / step, "who": int(sys.argv[2])}])
-    store.console(f"step {step}")
-store.status({"status": "finished", "step": 100})
+    store.append_series("steps", [{"step": step, "loss": 1 / step, "who": int(sys.argv[2])}])
+    store.write_console(f"step {step}")
+store.write_status({"status": "finished", "step": 100})
 print(store.label)
 """
 
@@ -401,9 +401,11 @@ def test_series_grow_by_chunks_and_stay_whole(tmp_path):
     store = LedgerStore.new(ledger, "x")
     store.begin("x", {})
     for start_at in range(0, 9000, 300):
-        store.append("steps", [{"step": i, "loss": i / 7} for i in range(start_at, start_at + 300)])
-    store.append("steps", [{"step": 9000, "loss": 1.0, "accuracy": 0.5}])
-    rows = store.read_numbers("steps")
+        store.append_series(
+            "steps", [{"step": i, "loss": i / 7} for i in range(start_at, start_at + 300)]
+        )
+    store.append_series("steps", [{"step": 9000, "loss": 1.0, "accuracy": 0.5}])
+    rows = store.read_series("steps")
     assert [row["step"] for row in rows] == list(range(9001))
     assert rows[-1]["accuracy"] == 0.5
     assert "accuracy" not in rows[0]
@@ -412,4 +414,4 @@ def test_series_grow_by_chunks_and_stay_whole(tmp_path):
             connection.execute(sa.select(sa.func.count()).select_from(schema.chunks)).scalar() < 12
         )
     store.trim(10)
-    assert len(store.read_numbers("steps")) == 11
+    assert len(store.read_series("steps")) == 11

@@ -73,7 +73,7 @@ def test_comparing_shows_what_differs_and_who_left_the_others(root):
         runs[1].scores.loc["loss", "best"],
         runs[5].scores.loc["loss", "best"],
     ]
-    leader = vs.runs.first_leader(list(runs), "validation_loss")
+    leader = vs.runs.leading_run(list(runs), "validation_loss")
     assert leader.run == "barrels-5"
     assert leader.end == 3
     with pytest.raises(RunError, match="at least two"):

@@ -31,11 +31,13 @@ def store(request, tmp_path):
 
 
 def test_a_run_begins_once_and_is_known(store):
-    store.status({"status": "ready", "reason": "", "epoch": 0, "epochs": 3, "step": 0, "last": {}})
+    store.write_status(
+        {"status": "ready", "reason": "", "epoch": 0, "epochs": 3, "step": 0, "last": {}}
+    )
     store.begin("barrels", {"epochs": 3, "clip": None})
-    store.status({"status": "finished", "reason": "All done.", "epoch": 3, "test_scored": 1})
-    store.status({"last": {"loss": 0.5}})
-    known = store.info()
+    store.write_status({"status": "finished", "reason": "All done.", "epoch": 3, "test_scored": 1})
+    store.write_status({"last": {"loss": 0.5}})
+    known = store.read_status()
     assert (known["status"], known["epoch"], known["test_scored"], known["last"]) == (
         "finished",
         3,
@@ -52,14 +54,14 @@ ROWS = [{"epoch": 1.0, "step": 5.0, "loss": 0.1 + 0.2}, {"epoch": 2.0, "step": 1
 
 @pytest.mark.parametrize("series", ["epochs", "steps"])
 def test_numbers_come_back_to_the_last_bit(store, series):
-    assert store.read_numbers(series) == []
-    store.numbers(series, ROWS[:1])
-    store.numbers(series, ROWS)
-    assert store.read_numbers(series) == ROWS
+    assert store.read_series(series) == []
+    store.write_series(series, ROWS[:1])
+    store.write_series(series, ROWS)
+    assert store.read_series(series) == ROWS
 
 
 def test_whatever_is_recorded_is_a_file_of_its_name(store):
-    store.file("curves.png", b"\x89PNG")
+    store.write_file("curves.png", b"\x89PNG")
     store.picture("examples of leaves", 3, b"\x89PNG3")
     store.table("scores", 3, [{"part": "test", "loss": 0.5}])
     store.text("generated", 3, "old vines")
@@ -76,8 +78,8 @@ def test_whatever_is_recorded_is_a_file_of_its_name(store):
 
 
 def test_console_keeps_lines_in_order(store):
-    store.console("first")
-    store.console("second")
+    store.write_console("first")
+    store.write_console("second")
     assert store.read_console() == "first\nsecond\n"
 
 
@@ -124,7 +126,7 @@ def test_a_saved_state_does_not_follow_its_arrays(store):
 
 
 def test_requests_are_read_once_in_order(store):
-    store.status({"status": "running"})
+    store.write_status({"status": "running"})
     store.begin("x", {})
     assert store.requests() == []
     store.ask(Request("note", "the door was open"))
@@ -161,7 +163,7 @@ def train(store, observers=(), **options):
 @pytest.mark.parametrize(("what", "status"), [("stop", "interrupted"), ("finish", "finished")])
 def test_somebody_outside_asks_a_run(store, what, status):
     _, outcome = train(store, [Ask(what)])
-    assert outcome.status.value == status == store.info()["status"]
+    assert outcome.status.value == status == store.read_status()["status"]
     assert "Told to" in outcome.reason
     assert "enough" in outcome.reason
     assert outcome.rows[-1]["step"] < 20
@@ -212,7 +214,7 @@ def test_what_is_printed_logged_and_warned_of_is_kept(store, capsys):
 
 def test_several_threads_write_to_one_console(store):
     threads = [
-        threading.Thread(target=lambda k=k: [store.console(f"{k} {i}") for i in range(50)])
+        threading.Thread(target=lambda k=k: [store.write_console(f"{k} {i}") for i in range(50)])
         for k in range(4)
     ]
     for thread in threads:

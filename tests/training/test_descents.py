@@ -57,8 +57,8 @@ def test_as_a_recorded_run_it_is_the_same():
             critic, generator = one_step(**again)
             run.numbers(critic=critic, generator=generator)
     assert same(flat(parts), flat(again.values()))
-    assert [(row["critic"], row["generator"]) for row in store.read_numbers("steps")] == figures
-    assert store.info()["status"] == "finished"
+    assert [(row["critic"], row["generator"]) for row in store.read_series("steps")] == figures
+    assert store.read_status()["status"] == "finished"
 
 
 def child(root, resume="-", kill=0):
@@ -75,7 +75,7 @@ def test_killed_in_the_middle_and_continued_it_ends_with_equal_bits(tmp_path, ki
     parts, figures = plain()
     assert child(tmp_path, kill=kill).returncode == -signal.SIGKILL
     folder = vs.runs.RunFolder(tmp_path / "points-1")
-    assert folder.info()["status"] == "interrupted"
+    assert folder.read_status()["status"] == "interrupted"
     done = child(tmp_path, resume=folder.path)
     assert done.returncode == 0, done.stderr[-800:]
     state, refused = folder.newest_state()
@@ -86,7 +86,7 @@ def test_killed_in_the_middle_and_continued_it_ends_with_equal_bits(tmp_path, ki
         assert state.meta["parts"][name] == split_state(part.state())[1]
     assert arrays.keys() == state.arrays.keys()
     assert all(np.array_equal(arrays[name], state.arrays[name]) for name in arrays)
-    assert [(row["critic"], row["generator"]) for row in folder.read_numbers("steps")] == figures
+    assert [(row["critic"], row["generator"]) for row in folder.read_series("steps")] == figures
 
 
 def test_other_parts_or_another_network_are_refused(tmp_path):
@@ -112,7 +112,7 @@ def test_a_loop_left_early_can_be_continued(tmp_path):
             noise.rng.random()
             if number == 2:
                 break
-    assert vs.runs.RunFolder(run.folder).info()["status"] == "interrupted"
+    assert vs.runs.RunFolder(run.folder).read_status()["status"] == "interrupted"
 
 
 def test_an_error_in_the_loop_is_recorded(tmp_path):
@@ -125,7 +125,7 @@ def test_an_error_in_the_loop_is_recorded(tmp_path):
         vs.recorded_run({"noise": vs.RandomStream(0)}, steps=5, record=tmp_path) as run,
     ):
         loop(run)
-    known = vs.runs.RunFolder(run.folder).info()
+    known = vs.runs.RunFolder(run.folder).read_status()
     assert (known["status"], known["reason"]) == ("failed", "ZeroDivisionError: division by zero")
 
 

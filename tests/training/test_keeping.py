@@ -95,7 +95,7 @@ def test_what_goes_wrong_in_the_background_is_told_and_what_was_saved_stays(
         run(vs.observers.Checkpoints(), epochs=9, record=tmp_path)
     monkeypatch.undo()
     folder = tmp_path / "run-1"
-    assert vs.runs.RunFolder.open(folder).info()["status"] == "failed"
+    assert vs.runs.RunFolder.open(folder).read_status()["status"] == "failed"
     one, again = training(), training()
     one.run(DATA.batches(8), epochs=9)
     again.run(DATA.batches(8), epochs=9, resume=folder)

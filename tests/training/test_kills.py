@@ -115,6 +115,6 @@ def test_killed_at_any_moment_a_run_ends_with_equal_bits(tmp_path, expected, gro
             for name in checkpoint.arrays
         )
         assert (folder / "curves.csv").read_bytes() == curves
-        norms = RunFolder(folder).read_numbers("norms")
+        norms = RunFolder(folder).read_series("norms")
         assert [row["step"] for row in norms] == sorted({row["step"] for row in norms})
         assert not list(root.rglob("*.part"))

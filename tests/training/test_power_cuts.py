@@ -168,7 +168,7 @@ def run(**more):
 def figures(outcome):
     norms = [
         {k: v for k, v in row.items() if k != "seconds"}
-        for row in outcome.store.read_numbers("norms")
+        for row in outcome.store.read_series("norms")
     ]
     return outcome.rows, norms
 
@@ -200,7 +200,7 @@ def test_what_a_power_cut_leaves_goes_on_to_equal_bits(tmp_path, monkeypatch, ca
             assert (folder / "plan.toml").stat().st_size, "a run that is seen has its plan"
             for state in folder.glob("states/step-*.npz"):
                 archive.read(state)
-            if vs.runs.RunFolder(folder).info()["status"] == "finished":
+            if vs.runs.RunFolder(folder).read_status()["status"] == "finished":
                 continue
             outcome, found = run(resume=folder)
             continued += 1
@@ -212,9 +212,9 @@ def test_what_a_power_cut_leaves_goes_on_to_equal_bits(tmp_path, monkeypatch, ca
 def test_a_damaged_series_is_read_as_far_as_it_is_sound(tmp_path):
     outcome, _ = run(record=tmp_path)
     path = outcome.folder / "norms.csv"
-    whole = outcome.store.read_numbers("norms")
+    whole = outcome.store.read_series("norms")
     path.write_bytes(path.read_bytes()[: len(path.read_bytes()) // 2])
-    left = outcome.store.read_numbers("norms")
+    left = outcome.store.read_series("norms")
     assert left[:-1] == whole[: len(left) - 1]
     assert 0 < len(left) < len(whole)
     for state in outcome.folder.glob("states/*.npz"):

@@ -320,7 +320,7 @@ def test_validation_within_epochs_is_recorded_judged_and_resumed(tmp_path):
     assert model.assess(data(20, 1).inputs, data(20, 1).targets)["loss"] == pytest.approx(
         best["validation_loss"]
     )
-    assert whole.store.read_numbers("validation") == whole.looks
+    assert whole.store.read_series("validation") == whole.looks
     half = run(record=tmp_path, observers=[StopAt(8), vs.observers.Checkpoints("best", keep=1)])
     rest = run(resume=half.folder, observers=[StopAt(8), vs.observers.Checkpoints("best", keep=1)])
     assert rest.looks == whole.looks

@@ -244,7 +244,7 @@ def test_what_is_meant_to_differ_is_named_and_recorded(interrupted):
     )
     assert outcome.status is Status.FINISHED
     assert outcome.rows[-1]["rate"] == 0.02
-    assert vs.runs.RunFolder(interrupted).info()["changes"] == [
+    assert vs.runs.RunFolder(interrupted).read_status()["changes"] == [
         "clip: nothing before, 1.0 now",
         "optimiser.rate: 0.01 before, 0.02 now",
     ]
@@ -313,12 +313,12 @@ with vs.runs.RunFolder.open(sys.argv[1]).held():
 def test_a_run_is_in_the_hands_of_one_process(interrupted):
     info = json.loads((interrupted / "run.json").read_text()) | {"status": "running"}
     (interrupted / "run.json").write_text(json.dumps(info))
-    assert vs.runs.RunFolder(interrupted).info()["status"] == "interrupted"
+    assert vs.runs.RunFolder(interrupted).read_status()["status"] == "interrupted"
     holder = subprocess.Popen(
         [sys.executable, "-c", HOLD, str(interrupted)], stdout=subprocess.PIPE, text=True
     )
     assert holder.stdout.readline() == "held\n"
-    assert vs.runs.RunFolder(interrupted).info()["status"] == "running"
+    assert vs.runs.RunFolder(interrupted).read_status()["status"] == "running"
     with pytest.raises(RunError, match="still running in another process"):
         training().run(data().batches(8), epochs=4, resume=interrupted)
     holder.kill()

@@ -41,7 +41,7 @@ def test_norms_are_those_of_the_arrays():
 
     store = vs.training.MemoryStore()
     one.run(DATA.batches(8), epochs=2, observers=[Keeping(), norms], record=store)
-    rows = store.read_numbers("norms")
+    rows = store.read_series("norms")
     assert [row["step"] for row in rows] == [3, 6, 9, 12]
     for row in rows:
         before, after, gradients, m = seen[int(row["step"]) - 1]
@@ -67,7 +67,7 @@ def test_distributions_are_those_of_the_arrays():
             seen[step.number] = {p: a.copy() for p, a in one.network.weights().items()}
 
     one.run(DATA.batches(8), epochs=2, observers=[Keeping(), ob.Distributions(4)], record=store)
-    rows = store.read_numbers("distributions")
+    rows = store.read_series("distributions")
     assert [row["step"] for row in rows] == [4, 8, 12]
     for row in rows:
         for path, array in seen[int(row["step"])].items():
@@ -90,19 +90,19 @@ def test_a_long_series_is_thinned_and_continued(tmp_path, monkeypatch):
 
     whole = vs.training.MemoryStore()
     run(6, record=whole)
-    steps = [row["step"] for row in whole.read_numbers("norms")]
+    steps = [row["step"] for row in whole.read_series("norms")]
     assert np.diff(steps).tolist() == sorted(np.diff(steps).tolist())
     assert set(np.diff(steps)) == {1, 2, 4, 8}
     assert steps[-1] > 60
     first = run(3, record=tmp_path)
     again = run(6, resume=first.folder)
-    assert [row["step"] for row in again.store.read_numbers("norms")] == steps
+    assert [row["step"] for row in again.store.read_series("norms")] == steps
 
 
 def test_the_machine_is_recorded():
     store = vs.training.MemoryStore()
     training().run(DATA.batches(8), epochs=3, observers=[ob.Machine(seconds=1e-6)], record=store)
-    rows = store.read_numbers("machine")
+    rows = store.read_series("machine")
     assert len(rows) == 18
     assert all(row["memory megabytes"] > 10 and row["threads"] >= 1 for row in rows)
 

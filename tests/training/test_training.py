@@ -132,7 +132,7 @@ def test_a_run_stopped_anywhere_continues_bit_for_bit(tmp_path, stop, how):
         folder = outcome.folder
     except RuntimeError:
         folder = next(tmp_path.glob("part-*"))
-        assert vs.runs.RunFolder(folder).info()["status"] == "failed"
+        assert vs.runs.RunFolder(folder).read_status()["status"] == "failed"
     again = training()
     done = again.run(data().batches(16), observers=observers, resume=folder, **options)
     assert same_state(whole, again)
@@ -332,10 +332,10 @@ def test_how_often_the_test_part_was_scored_is_recorded(tmp_path, caplog):
     )
     t.assess(validation.batches(40))
     t.assess(test.batches(40))
-    assert outcome.store.info()["test_scored"] == 1
+    assert outcome.store.read_status()["test_scored"] == 1
     assert "test part" not in caplog.text
     t.assess(test.batches(8))
-    assert outcome.store.info()["test_scored"] == 2
+    assert outcome.store.read_status()["test_scored"] == 2
     assert "suspicious: the test part: it was scored 2 times" in caplog.text
 
 

@@ -184,10 +184,10 @@ def test_a_search_is_recorded_interrupted_and_gone_on_with(plan, tmp_path):
     assert len(found.figure().axes) == 2
     runs = sorted((tmp_path / "search").glob("trial*"))
     best = vs.runs.RunFolder.open(found.best.run)
-    assert min(row["validation_loss"] for row in best.read_numbers("epochs")) == pytest.approx(
+    assert min(row["validation_loss"] for row in best.read_series("epochs")) == pytest.approx(
         found.best.value
     )
-    assert len(best.read_numbers("epochs")) == 4
+    assert len(best.read_series("epochs")) == 4
 
     known = json.loads((tmp_path / "search" / "search.json").read_text())
     for trial in known["trials"]:  # as if it had been interrupted after the first rung

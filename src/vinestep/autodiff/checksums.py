@@ -10,16 +10,16 @@ import numpy as np
 from .. import kernels
 from ..kernels.machinery.pool import helpers
 
-__all__ = ["SEAL_BYTES", "OwnMemory", "Untouched", "is_unchanged", "seal_of"]
+__all__ = ["CHECKSUM_BYTES", "OwnMemory", "Untouched", "checksum_of", "is_unchanged"]
 
-SEAL_BYTES = 1 << 13  # up to here the bytes themselves are kept
+CHECKSUM_BYTES = 1 << 13  # up to here the bytes themselves are kept
 
 
-def seal_of(array: np.ndarray) -> Any:
+def checksum_of(array: np.ndarray) -> Any:
     """What shows later whether an array was changed: its bytes, or of a larger one a check sum of
     them.
     """
-    if array.nbytes <= SEAL_BYTES:
+    if array.nbytes <= CHECKSUM_BYTES:
         return array.tobytes()
     if kernels.usable():
         try:
@@ -85,7 +85,7 @@ class OwnMemory:
     def hand_out(self, leaf: Any) -> None:
         """Anybody may write to this parameter from now on."""
         if leaf not in self.handed_out:
-            self.handed_out[leaf] = seal_of(self.arrays[leaf])
+            self.handed_out[leaf] = checksum_of(self.arrays[leaf])
 
     def still_holds(self, seal: Untouched, leaf: Any) -> bool:
         """Whether a parameter holds what it held when this was the seal."""

@@ -14,14 +14,14 @@ import numpy as np
 from ..kernels import Unsound, give_up, usable
 from .identity import alias
 from .registry import Rule
-from .signatures import Form, Forms, standard
+from .signatures import Signature, Signatures, standard
 from .sweep import sweep
 from .tensor import (
     Origin,
     Tensor,
     apply,
+    checksums_of,
     plain,
-    seals_of,
 )
 from .tracking import STATE, recorded
 
@@ -79,7 +79,7 @@ class Fused(Rule):
         definition: Callable[..., Any],
         forward: Callable[..., Any],
         adjoint: Callable[..., Any],
-        form: Form | Forms | None = None,
+        form: Signature | Signatures | None = None,
         any_cotangent: bool = False,
     ) -> None:
         super().__init__(name, definition, (), keeps="x")
@@ -114,7 +114,7 @@ class Fused(Rule):
         now = STATE.now
         if not now.recording or not any(parents):
             return output
-        seals = seals_of(arrays, parents) if now.sealing else None
+        seals = checksums_of(arrays, parents) if now.sealing else None
         if seals is not None:
             for i, (ours, given) in enumerate(zip(ready, arrays, strict=True)):
                 if ours is not given:  # a copy that nobody else knows of

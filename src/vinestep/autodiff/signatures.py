@@ -16,7 +16,7 @@ import numpy as np
 from ..errors import DTypeError, ShapeError
 from .tracking import STATE
 
-__all__ = ["Form", "Forms", "is_standard", "misfit", "standard"]
+__all__ = ["Signature", "Signatures", "is_standard", "misfit", "standard"]
 
 FLOAT32, FLOAT64, WHOLE = (
     np.dtype(np.float32),
@@ -45,7 +45,7 @@ def standard(array: np.ndarray) -> np.ndarray:
     return array if array.flags.carray else np.array(array, order="C")
 
 
-class Form:
+class Signature:
     """The axes of each input by name; axes of one name are equally long.
 
     Parameters
@@ -211,7 +211,7 @@ class Form:
         return misfit(operation, f"expected {wanted}, got {', '.join(map(str, shapes))}: {why}.")
 
 
-class Forms:
+class Signatures:
     """The forms of an operation that takes any number of inputs.
 
     Parameters
@@ -220,7 +220,7 @@ class Forms:
         The form for so many inputs.
     """
 
-    def __init__(self, of: Callable[[int], Form]) -> None:
+    def __init__(self, of: Callable[[int], Signature]) -> None:
         self._of = lru_cache(maxsize=64)(of)
 
     def check(self, operation: str, arrays: Sequence[Any], options: Mapping[str, Any]) -> None:

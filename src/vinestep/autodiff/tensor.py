@@ -17,7 +17,7 @@ from ..errors import (
     NoAxesError,
     ShapeError,
 )
-from .checksums import SEAL_BYTES, OwnMemory, seal_of
+from .checksums import CHECKSUM_BYTES, OwnMemory, checksum_of
 from .registry import (
     METHODS,
     OUT_PLACES,
@@ -36,12 +36,12 @@ __all__ = [
     "Tensor",
     "apply",
     "check_real_float",
+    "checksums_of",
     "hand_out",
     "held",
     "held_tree",
     "owned",
     "plain",
-    "seals_of",
 ]
 
 _next_number = count(1).__next__
@@ -144,7 +144,7 @@ RELEASED: dict[str, Any] = {"released": True}
 _NO_OPTIONS: dict[str, Any] = {}
 
 
-def seals_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:
+def checksums_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:
     """Seals of the inputs that somebody else may write to: plain arrays, leaves, and views of
     either.
     """
@@ -160,7 +160,7 @@ def seals_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[An
             if memory is not None and parent not in memory.handed_out:
                 seals[i] = memory.now
             else:
-                seals[i] = value.tobytes() if value.nbytes <= SEAL_BYTES else seal_of(value)
+                seals[i] = value.tobytes() if value.nbytes <= CHECKSUM_BYTES else checksum_of(value)
     return seals
 
 
@@ -717,7 +717,7 @@ def apply(rule: Rule, inputs: tuple[Any, ...], options: dict[str, Any]) -> Any:
             hand_out(parent)
     if rule.keeps_inputs:
         origin.inputs = arrays
-        origin.seals = seals_of(arrays, parents) if now.sealing else None
+        origin.seals = checksums_of(arrays, parents) if now.sealing else None
     else:
         origin.inputs = origin.seals = None
     origin.output = output if rule.keeps_output else None

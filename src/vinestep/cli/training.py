@@ -270,7 +270,7 @@ def _train(
 
 
 def _show(planned: PlannedRun, outcome: Outcome) -> None:
-    from ..training.run._run_metadata import note_assessment, note_test_scored
+    from ..training.run._run_metadata import count_test_scoring, write_assessment
     from ..training.run._status import Status
     from ..training.step._scoring import outputs_and_targets
     from .views import (
@@ -288,7 +288,7 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     best = planned.best_model(outcome)
     chosen = best or last
     assert outcome.store is not None
-    note_test_scored(outcome.store)
+    count_test_scoring(outcome.store)
     same = epoch_of(chosen) == epoch_of(last)
     state = "best and last" if same and best is not None else "last" if best is None else "best"
     assessed = planned.assess(chosen)
@@ -303,6 +303,6 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
         predicted = chosen.answers(outputs)["predicted"].map(str).tolist()
         console.print(confusion_view([names[i] for i in targets], predicted, names))
     assert outcome.folder is not None
-    note_assessment(outcome.store, assessed)
+    write_assessment(outcome.store, assessed)
     chosen.save(outcome.folder / f"{planned.plan.name}.vine")
     console.print(files_view(outcome.folder))

@@ -25,7 +25,7 @@ from ._dense import Dense, SeparateDense
 from ._dropout import Dropout
 from ._embedding import Embedding, lookup
 from ._quantised import QuantisedDense, QuantisedEmbedding
-from ._replace_layers import Patterns, chosen_layers, exchanged
+from ._replace_layers import Patterns, chosen_layers, replace_layers
 
 __all__ = [
     "AdaptedConvolution",
@@ -295,7 +295,7 @@ def with_adapters(
         other: Any = object.__new__(KINDS[type(layer)])
         other.stand_beside(layer, **settings[path], seed=seed)
         new[id(layer)] = other
-    return exchanged(network, new, frozen=network._ready_arena().tensors)
+    return replace_layers(network, new, frozen=network._ready_arena().tensors)
 
 
 def adapters_of(network: Layer) -> dict[str, dict[str, Any]]:
@@ -371,7 +371,7 @@ def merged(network: Layer) -> Layer:
             }
         vars(other)["_parameters"] = parameters
         new[id(layer)] = other
-    return exchanged(made, new, frozen=())
+    return replace_layers(made, new, frozen=())
 
 
 def taken_out(whole: Layer, network: Layer) -> Layer:

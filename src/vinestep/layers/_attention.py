@@ -10,7 +10,7 @@ import numpy as np
 from .. import kernels
 from .._activations import gelu_tanh, softmax
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, misfit
+from ..autodiff.signatures import Signature, misfit
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..kernels.machinery.grain_sizes import RATE, TILE
@@ -180,7 +180,7 @@ attend = Fused(
     definition=_definition,
     forward=_forward,
     adjoint=_adjoint,
-    form=Form(
+    form=Signature(
         also=_check_heads,
         suits=_is_large_enough,
         query="batch time width",
@@ -193,7 +193,7 @@ attend_stacked = Fused(
     definition=lambda stack, **options: _definition(stack[0], stack[1], stack[2], **options),
     forward=lambda stack, **options: _forward(*stack, **options),
     adjoint=_stacked_adjoint,
-    form=Form(also=_check_heads, suits=_is_large_enough, stack="3 batch time width"),
+    form=Signature(also=_check_heads, suits=_is_large_enough, stack="3 batch time width"),
 )
 
 

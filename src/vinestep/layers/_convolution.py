@@ -10,7 +10,7 @@ import numpy as np
 
 from .. import kernels
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, misfit, standard
+from ..autodiff.signatures import Signature, misfit, standard
 from ..errors import LayerError, ShapeError
 from ..initialisers import Initialiser, he_normal, zeros
 from ..kernels.machinery.pool import in_parts
@@ -354,7 +354,7 @@ convolution = Fused(
     definition=_definition,
     forward=_forward,
     adjoint=_adjoint,
-    form=Form(
+    form=Signature(
         also=_check_plan, x="batch *space channels", weight="*window n_in n_out", bias="n_out"
     ),
     any_cotangent=True,

@@ -11,7 +11,7 @@ import numpy as np
 from .. import kernels
 from .._activations import leaky_relu, relu, sigmoid
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form
+from ..autodiff.signatures import Signature
 from ..errors import LayerError, ShapeError
 from ..initialisers import (
     Initialiser,
@@ -201,7 +201,7 @@ dense = Fused(
     definition=dense_definition,
     forward=dense_forward,
     adjoint=dense_adjoint,
-    form=Form(x="*n n_in", weight="n_in n_out", bias="n_out"),
+    form=Signature(x="*n n_in", weight="n_in n_out", bias="n_out"),
 )
 
 

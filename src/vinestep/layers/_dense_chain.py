@@ -14,7 +14,7 @@ import numpy as np
 
 from .. import kernels
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, Forms, misfit
+from ..autodiff.signatures import Signature, Signatures, misfit
 from ..kernels.machinery.grain_sizes import RATE
 from ..kernels.machinery.pool import helpers
 from ._dense import (
@@ -230,16 +230,20 @@ def _check_plan(
         raise misfit("dense chain", f"planned for widths {options['plan'].widths}, got {own}.")
 
 
-def _form(n_inputs: int) -> Form:
+def _form(n_inputs: int) -> Signature:
     layers = range(n_inputs // 2)
     axes = {
         name: text
         for k in layers
         for name, text in ((f"weight {k}", f"w{k} w{k + 1}"), (f"bias {k}", f"w{k + 1}"))
     }
-    return Form(also=_check_plan, x="*n w0", **axes)  # type: ignore[arg-type]
+    return Signature(also=_check_plan, x="*n w0", **axes)  # type: ignore[arg-type]
 
 
 dense_chain = Fused(
-    "dense chain", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form)
+    "dense chain",
+    definition=_definition,
+    forward=_forward,
+    adjoint=_adjoint,
+    form=Signatures(_form),
 )

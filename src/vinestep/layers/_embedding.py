@@ -9,7 +9,7 @@ import numpy as np
 
 from .. import kernels
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form
+from ..autodiff.signatures import Signature
 from ..autodiff.tensor import held
 from ..autodiff.tracking import STATE
 from ..errors import DataError, LayerError, ShapeError
@@ -78,7 +78,7 @@ lookup = Fused(
     definition=_definition,
     forward=_forward,
     adjoint=_adjoint,
-    form=Form(also=_check_tokens, weight="count width", ids="whole *n"),
+    form=Signature(also=_check_tokens, weight="count width", ids="whole *n"),
 )
 
 

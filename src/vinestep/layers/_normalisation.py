@@ -9,7 +9,7 @@ import numpy as np
 
 from .. import kernels
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, is_standard, misfit
+from ..autodiff.signatures import Signature, is_standard, misfit
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
@@ -179,7 +179,7 @@ batch_norm = Fused(
     definition=_batch_definition,
     forward=_batch_forward,
     adjoint=_batch_adjoint,
-    form=Form(also=_check_moments, x="*n channels", scale="channels", shift="channels"),
+    form=Signature(also=_check_moments, x="*n channels", scale="channels", shift="channels"),
 )
 
 
@@ -221,7 +221,7 @@ layer_norm = Fused(
     definition=_layer_definition,
     forward=_layer_forward,
     adjoint=_layer_adjoint,
-    form=Form(x="*n channels", scale="channels", shift="channels"),
+    form=Signature(x="*n channels", scale="channels", shift="channels"),
 )
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from .. import kernels
 from ..autodiff.fused import Fused
 from ..autodiff.rules.elementwise import as_floats
-from ..autodiff.signatures import Form, misfit
+from ..autodiff.signatures import Signature, misfit
 from ..errors import LayerError, ShapeError
 from ..kernels.machinery.pool import in_parts, spans
 from ..parts._registry import part
@@ -96,7 +96,7 @@ largest = Fused(
     definition=_largest_definition,
     forward=_largest_forward,
     adjoint=_largest_adjoint,
-    form=Form(also=_check_plan, x="batch *space channels"),
+    form=Signature(also=_check_plan, x="batch *space channels"),
 )
 
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, Forms
+from ..autodiff.signatures import Signature, Signatures
 from ..kernels.products import sum_with_transposed, transposed_product
 from ._dense import affine, sum_of_rows
 
@@ -65,15 +65,19 @@ def _adjoint(
     return result
 
 
-def _form(n_inputs: int) -> Form:
+def _form(n_inputs: int) -> Signature:
     axes = {
         name: text
         for k in range(n_inputs // 2)
         for name, text in ((f"weight {k}", "n_in n_out"), (f"bias {k}", "n_out"))
     }
-    return Form(x="*n n_in", **axes)  # type: ignore[arg-type]
+    return Signature(x="*n n_in", **axes)  # type: ignore[arg-type]
 
 
 projections = Fused(
-    "projections", definition=_definition, forward=_forward, adjoint=_adjoint, form=Forms(_form)
+    "projections",
+    definition=_definition,
+    forward=_forward,
+    adjoint=_adjoint,
+    form=Signatures(_form),
 )

@@ -11,7 +11,7 @@ import numpy as np
 
 from .. import kernels
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, misfit
+from ..autodiff.signatures import Signature, misfit
 from ..kernels.machinery.grain_sizes import RATE, TILE
 from ..kernels.machinery.pool import helpers
 from ..kernels.products import places
@@ -20,7 +20,7 @@ from ._base import Layer
 from ._block_codes import Coded, CodeForm, coded
 from ._dense import Dense, SeparateDense, sum_of_rows
 from ._embedding import Embedding, check_tokens
-from ._replace_layers import Patterns, chosen_layers, exchanged
+from ._replace_layers import Patterns, chosen_layers, replace_layers
 
 __all__ = ["QuantisedDense", "QuantisedEmbedding", "quantised"]
 
@@ -99,7 +99,7 @@ coded_product = Fused(
     definition=_definition,
     forward=_forward,
     adjoint=_adjoint,
-    form=Form(also=_check_weight, suits=_has_values, x="*n n_in", bias="n_out"),
+    form=Signature(also=_check_weight, suits=_has_values, x="*n n_in", bias="n_out"),
 )
 
 
@@ -224,7 +224,7 @@ def with_codes(network: Layer, settings: dict[str, dict[str, Any]]) -> Layer:
         other: Any = object.__new__(KINDS[type(layer)])
         other.hold(layer, coded(outputs_last, form=how.pop("codes"), **how))
         new[id(layer)] = other
-    return exchanged(network, new)
+    return replace_layers(network, new)
 
 
 def codes_of(network: Layer) -> dict[str, dict[str, Any]]:

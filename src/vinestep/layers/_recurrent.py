@@ -16,7 +16,7 @@ import numpy as np
 from .. import kernels
 from .._activations import sigmoid
 from ..autodiff.fused import Fused
-from ..autodiff.signatures import Form, misfit
+from ..autodiff.signatures import Signature, misfit
 from ..autodiff.tensor import held
 from ..errors import LayerError, ShapeError
 from ..initialisers import (
@@ -350,7 +350,7 @@ lstm = Fused(
     definition=_lstm_definition,
     forward=_lstm_forward,
     adjoint=_lstm_adjoint,
-    form=Form(
+    form=Signature(
         also=_check_gates,
         x="batch time features",
         weight="features gates",

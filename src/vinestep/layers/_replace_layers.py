@@ -11,7 +11,7 @@ from ..errors import LayerError
 from ._arena import Arena
 from ._base import Layer
 
-__all__ = ["Patterns", "chosen_layers", "exchanged"]
+__all__ = ["Patterns", "chosen_layers", "replace_layers"]
 
 Patterns = str | Sequence[str]
 """Of paths, such as ``"blocks/*/attention/*"``: one, or several."""
@@ -42,7 +42,7 @@ def chosen_layers(
     return result
 
 
-def exchanged(
+def replace_layers(
     network: Layer, new: Mapping[int, Layer], frozen: Iterable[str] | None = None
 ) -> Layer:
     """The network with other layers for those of these identities, wherever they are held; it is

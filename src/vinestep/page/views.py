@@ -17,7 +17,7 @@ from ..runs._comparison import (
     check_axis,
     compare,
     curve_of,
-    first_leader,
+    leading_run,
     places_of,
 )
 from ..runs._query import RunRecord
@@ -172,7 +172,7 @@ def curves(
 def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, Any]:
     """Runs side by side, and which left the others first."""
     found = compare(runs)
-    leader = first_leader(runs, figure, against)
+    leader = leading_run(runs, figure, against)
 
     def rows(frame: pd.DataFrame) -> list[list[Any]]:
         return [

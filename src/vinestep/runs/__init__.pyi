@@ -4,9 +4,9 @@ from ._comparison import (
     compare as compare,
     decisions_of as decisions_of,
     first_difference as first_difference,
-    first_leader as first_leader,
+    leading_run as leading_run,
 )
-from ._ingest import catch_up as catch_up, take_in as take_in
+from ._ingest import catch_up as catch_up, ingest as ingest
 from ._ledger import Ledger as Ledger
 from ._ledger_store import LedgerStore as LedgerStore
 from ._listing import find_runs as find_runs, runs_table as runs_table

@@ -22,7 +22,7 @@ __all__ = [
     "compare",
     "decisions_of",
     "first_difference",
-    "first_leader",
+    "leading_run",
 ]
 
 AXES = ("epoch", "step", "examples", "seconds")
@@ -420,7 +420,7 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     return Decisions(len(a), int((a & b).sum()), one, other, int((~a & ~b).sum()), p)
 
 
-def first_leader(runs: Sequence[RunRecord], quantity: str, against: str = "epoch") -> Leader | None:
+def leading_run(runs: Sequence[RunRecord], quantity: str, against: str = "epoch") -> Leader | None:
     """Which run left the others first: from where on its best value so far is the best of all; None
     if fewer than two can be compared.
 

@@ -19,7 +19,7 @@ from ._ledger import Ledger
 from ._ledger_store import LedgerStore
 from ._listing import find_runs
 
-__all__ = ["catch_up", "take_in"]
+__all__ = ["catch_up", "ingest"]
 
 log = logging.getLogger("vinestep")
 MOST_BYTES = 16 << 20  # of a file that is taken in
@@ -51,7 +51,7 @@ def catch_up(root: str | os.PathLike[str], ledger: Ledger) -> int:
     (1, 0)
     """
     marks = _marks(ledger)
-    return sum(take_in(folder, ledger, marks) for folder in find_runs(root))
+    return sum(ingest(folder, ledger, marks) for folder in find_runs(root))
 
 
 def _marks(ledger: Ledger) -> dict[str, dict[str, Mark]]:
@@ -66,7 +66,7 @@ def _marks(ledger: Ledger) -> dict[str, dict[str, Mark]]:
     return result
 
 
-def take_in(
+def ingest(
     folder: RunFolder, ledger: Ledger, marks: dict[str, dict[str, Mark]] | None = None
 ) -> bool:
     """Take in what a run's folder recorded since the last time; whether there was something.
@@ -88,7 +88,7 @@ def take_in(
     >>> vs.runs.take_in(outcome.store, vs.runs.Ledger("sqlite://"))
     True
     """
-    known = folder.info()
+    known = folder.read_status()
     uid = known.get("uid") or _identity(folder)
     if (
         marks is not None
@@ -121,7 +121,7 @@ def take_in(
             _take(store, folder, path, before.get(path.name), changed[path])
         status = {key: known[key] for key in known if key not in ("process", "uid")}
         if status != {key: value for key, value in store.row()["known"].items() if key in status}:
-            store.status(status)
+            store.write_status(status)
         elif not changed:
             return False
         for path, mark in changed.items():
@@ -135,7 +135,7 @@ def take_in(
 def _identity(folder: RunFolder) -> str:
     """Of a run that was recorded before runs had one."""
     return hashlib.sha256(
-        f"{folder.path.resolve()} {folder.info().get('begun', '')}".encode()
+        f"{folder.path.resolve()} {folder.read_status().get('begun', '')}".encode()
     ).hexdigest()[:32]
 
 
@@ -231,7 +231,7 @@ def _take(
         elif path.name == CONSOLE or (path.suffix == ".csv" and path.parent == folder.path):
             _take_growing(store, folder, path, before, mark)
         else:
-            store.file(path.name, path.read_bytes())
+            store.write_file(path.name, path.read_bytes())
     except (ValueError, KeyError, TypeError, RecursionError) as error:
         log.warning("%s: it cannot be read, and was left out of the ledger: %s", path, error)
 

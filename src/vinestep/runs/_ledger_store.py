@@ -17,7 +17,7 @@ import sqlalchemy as sa
 from ..errors import CheckpointError, RunError
 from ..storage import archive
 from ..storage.checkpoint_schema import step_of
-from ..storage.json_values import finite
+from ..storage.json_values import finite_or_none
 from ..storage.lineage import now
 from ..storage.run_store import (
     Request,
@@ -58,7 +58,7 @@ class LedgerStore(RunStore):
     >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
     ...     data.batches(4), epochs=2, record=store
     ... )
-    >>> store.label, store.info()["status"]
+    >>> store.label, store.read_status()["status"]
     ('run-1', 'finished')
     """
 
@@ -150,7 +150,7 @@ class LedgerStore(RunStore):
         values = {
             "name": name,
             "label": label or f"{name}-{row['number']}",
-            "plan": finite(dict(plan)),
+            "plan": finite_or_none(dict(plan)),
             "folder": folder,
         }
         with self.together() as connection:
@@ -163,10 +163,10 @@ class LedgerStore(RunStore):
         row = self.row()
         return str(row["label"] or row["name"])
 
-    def status(self, known: Mapping[str, Any]) -> None:
+    def write_status(self, known: Mapping[str, Any]) -> None:
         with self.together() as connection:
             row = self.row()
-            merged = row["known"] | finite(dict(known))
+            merged = row["known"] | finite_or_none(dict(known))
             own = {
                 name: merged[name]
                 for name in ("status", "reason", "epoch", "epochs", "step")
@@ -181,7 +181,7 @@ class LedgerStore(RunStore):
             }
             connection.execute(t.runs.update().where(t.runs.c.id == self.key).values(**values))
 
-    def info(self) -> dict[str, Any]:
+    def read_status(self) -> dict[str, Any]:
         row = self.row()
         known: dict[str, Any] = {
             "status": "ready",
@@ -199,7 +199,9 @@ class LedgerStore(RunStore):
         """What is known of the run from its beginning."""
         with self.together() as connection:
             connection.execute(
-                t.runs.update().where(t.runs.c.id == self.key).values(about=finite(dict(about)))
+                t.runs.update()
+                .where(t.runs.c.id == self.key)
+                .values(about=finite_or_none(dict(about)))
             )
             self._note_settings(connection, about.get("settings") or {})
 
@@ -222,14 +224,14 @@ class LedgerStore(RunStore):
 
     # what is recorded
 
-    def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def write_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         with self.together() as connection:
             connection.execute(
                 t.chunks.delete().where(t.chunks.c.run == self.key, t.chunks.c.series == series)
             )
             self._add(connection, series, rows)
 
-    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def append_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         with self.together() as connection:
             self._add(connection, series, rows)
 
@@ -284,7 +286,7 @@ class LedgerStore(RunStore):
             return
         about = self.row()["about"]
         rows = scores_of(
-            self.read_numbers(series) if series == "epochs" else self._last_rows(connection),
+            self.read_series(series) if series == "epochs" else self._last_rows(connection),
             about.get("better") or {},
         )
         connection.execute(t.scores.delete().where(t.scores.c.run == self.key))
@@ -312,7 +314,7 @@ class LedgerStore(RunStore):
             )
             return list(connection.execute(query).scalars())
 
-    def read_numbers(self, series: str) -> list[dict[str, float]]:
+    def read_series(self, series: str) -> list[dict[str, float]]:
         return [
             _present(columns, line) for columns, matrix in self._matrices(series) for line in matrix
         ]
@@ -337,7 +339,7 @@ class LedgerStore(RunStore):
         for chunk in found:
             yield chunk["columns"], _matrix(chunk)
 
-    def file(self, name: str, content: bytes) -> None:
+    def write_file(self, name: str, content: bytes) -> None:
         if not name or name != Path(name).name or name.startswith("."):
             raise RunError(f"{name!r} is no name of a file of a run.")
         with self.together() as connection:
@@ -367,7 +369,7 @@ class LedgerStore(RunStore):
                 ).scalars()
             )
 
-    def console(self, text: str) -> None:
+    def write_console(self, text: str) -> None:
         with self.together() as connection:
             connection.execute(t.console.insert().values(run=self.key, text=text + "\n"))
 

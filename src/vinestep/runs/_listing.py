@@ -46,7 +46,7 @@ def runs_table(root: str | os.PathLike[str] = RECORDS) -> pd.DataFrame:
 
     rows = []
     for folder in find_runs(root):
-        known = folder.info()
+        known = folder.read_status()
         row: dict[str, Any] = {
             "run": folder.path.name,
             "status": known["status"],

@@ -23,9 +23,9 @@ from ..storage.run_folder import RECORDS, RunFolder
 from . import _schema as t
 from ._ingest import (
     catch_up,
+    ingest,
     needed,
     remove_run,
-    take_in,
 )
 from ._ledger import Ledger, ledger_url
 from ._ledger_store import LedgerStore
@@ -448,7 +448,7 @@ class RunRecord:
     def refresh(self) -> RunRecord:
         """The run as it is now."""
         if (folder := self.folder) is not None:
-            take_in(folder, self._runs.ledger)
+            ingest(folder, self._runs.ledger)
         return RunRecord(self._runs, self.store.row())
 
     # what was recorded
@@ -567,7 +567,7 @@ class RunRecord:
         )
         if folder is not None:
             folder.set_tags(now)
-            take_in(folder, self._runs.ledger)
+            ingest(folder, self._runs.ledger)
         else:
             self.store.set_tags(now)
         return now
@@ -577,7 +577,7 @@ class RunRecord:
         folder = self.folder
         if folder is not None:
             folder.add_note(text)
-            take_in(folder, self._runs.ledger)
+            ingest(folder, self._runs.ledger)
         else:
             self.store.add_notes([{"at": now(), "text": text}])
 

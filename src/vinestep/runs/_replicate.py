@@ -34,7 +34,7 @@ def replicate(folder: RunFolder, url: str) -> None:
                 return
         except VineStepError as error:
             if not told:
-                folder.console(
+                folder.write_console(
                     f"warning: {error} The run goes on, its folder keeps what is recorded, and "
                     "the next command catches up."
                 )
@@ -47,20 +47,20 @@ def replicate(folder: RunFolder, url: str) -> None:
 
 
 def _copy_news(folder: RunFolder, ledger: Ledger) -> None:
-    from ._ingest import take_in
+    from ._ingest import ingest
 
-    take_in(folder, ledger)
+    ingest(folder, ledger)
     for request in _asked(folder, ledger):
         try:
             folder.ask(request)
         except RunError as error:  # the run ended meanwhile
-            folder.console(f"warning: {error}")
+            folder.write_console(f"warning: {error}")
 
 
 def _asked(folder: RunFolder, ledger: Ledger) -> list:  # type: ignore[type-arg]
     from ._query import store_of
 
-    store = store_of(ledger, folder.info().get("uid", ""))
+    store = store_of(ledger, folder.read_status().get("uid", ""))
     return store.requests() if store is not None else []
 
 

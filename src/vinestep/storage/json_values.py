@@ -8,39 +8,39 @@ from typing import Any
 
 from ..errors import CheckpointError
 
-__all__ = ["finite", "finite_rows", "integer", "number", "rows_with_nan", "with_nan"]
+__all__ = ["finite_or_none", "finite_rows", "integer", "nan_for_none", "number", "rows_with_nan"]
 
 
-def finite(value: Any) -> Any:
+def finite_or_none(value: Any) -> Any:
     """A number, list or dict with nothing where a number is NaN or infinite."""
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, list):
-        return [finite(item) for item in value]
+        return [finite_or_none(item) for item in value]
     if isinstance(value, dict):
-        return {key: finite(item) for key, item in value.items()}
+        return {key: finite_or_none(item) for key, item in value.items()}
     return value
 
 
-def with_nan(value: Any) -> Any:
+def nan_for_none(value: Any) -> Any:
     """What `finite` began with, infinities apart."""
     if value is None:
         return math.nan
     if isinstance(value, list):
-        return [with_nan(item) for item in value]
+        return [nan_for_none(item) for item in value]
     if isinstance(value, dict):
-        return {key: with_nan(item) for key, item in value.items()}
+        return {key: nan_for_none(item) for key, item in value.items()}
     return value
 
 
 def finite_rows(rows: list[dict[str, float]]) -> list[dict[str, float | None]]:
     """Curves as JSON can hold them: nothing where a figure is NaN or infinite."""
-    return [finite(row) for row in rows]
+    return [finite_or_none(row) for row in rows]
 
 
 def rows_with_nan(rows: list[dict[str, float | None]]) -> list[dict[str, float]]:
     """What `finite_rows` began with."""
-    return [with_nan(row) for row in rows]
+    return [nan_for_none(row) for row in rows]
 
 
 def number(state: Mapping[str, Any], name: str) -> float | None:

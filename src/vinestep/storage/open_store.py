@@ -11,11 +11,11 @@ from typing import Any
 from ..errors import RunError
 from .run_store import RunStore
 
-__all__ = ["opened", "weights_of"]
+__all__ = ["opened_store", "weights_of"]
 
 
 @contextmanager
-def opened(
+def opened_store(
     record: RunStore | str | PathLike[str] | None,
     resume: RunStore | str | PathLike[str] | None,
     name: str,

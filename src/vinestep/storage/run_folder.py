@@ -30,7 +30,7 @@ from .run_store import (
     SavedState,
     check_request,
 )
-from .settings import without_nothing
+from .settings import without_none
 
 REPLICATION = "vinestep.runs._replicate"  # started by its name: storage knows no ledger
 
@@ -221,7 +221,7 @@ class RunFolder(RunStore):
     def begin(self, name: str, plan: Mapping[str, Any]) -> None:
         import tomli_w
 
-        write_text(self.path / "plan.toml", tomli_w.dumps(without_nothing(plan)))
+        write_text(self.path / "plan.toml", tomli_w.dumps(without_none(plan)))
         try:
             self._flush()
             archive.flush_folder(self.path)
@@ -242,7 +242,7 @@ class RunFolder(RunStore):
         for folder in {path.parent for path in waiting}:
             archive.flush_folder(folder)
 
-    def status(self, known: Mapping[str, Any]) -> None:
+    def write_status(self, known: Mapping[str, Any]) -> None:
         at = now()
         before = self._stored()
         write_text(
@@ -268,7 +268,7 @@ class RunFolder(RunStore):
             return {}
         return result if isinstance(result, dict) else {}
 
-    def info(self) -> dict[str, Any]:
+    def read_status(self) -> dict[str, Any]:
         """What is known of the run: status, reason, counts, last figures; with the status
         "unreadable" if that is damaged.
 
@@ -298,7 +298,7 @@ class RunFolder(RunStore):
 
     # what is recorded
 
-    def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def write_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         import pandas as pd
 
         self._columns.pop(series, None)
@@ -308,12 +308,12 @@ class RunFolder(RunStore):
         else:
             self.series_path(series).unlink(missing_ok=True)
 
-    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def append_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         if not rows:
             return
         path, columns = self.series_path(series), self._columns_of(series)
         if any(name not in columns for row in rows for name in row):
-            self.numbers(series, [*self.read_numbers(series), *rows])
+            self.write_series(series, [*self.read_series(series), *rows])
             return
         lines = [",".join([_written(row.get(name)) for name in columns]) for row in rows]
         try:
@@ -338,14 +338,14 @@ class RunFolder(RunStore):
         result = [path.name for path in self.path.glob("*.csv")]
         return sorted(known.get(name, name.removesuffix(".csv")) for name in result)
 
-    def read_numbers(self, series: str) -> list[dict[str, float]]:
+    def read_series(self, series: str) -> list[dict[str, float]]:
         path = self.series_path(series)
         if not path.is_file():
             return []
         with path.open(newline="") as file:
             return list(_sound_rows(csv.DictReader(file)))
 
-    def file(self, name: str, content: bytes) -> None:
+    def write_file(self, name: str, content: bytes) -> None:
         path = self._place(name)
         path.parent.mkdir(exist_ok=True)
         _write(path, content)
@@ -392,7 +392,7 @@ class RunFolder(RunStore):
             raise RunError(f"{name!r} is no name of a file in a run's folder.")
         return name
 
-    def console(self, text: str) -> None:
+    def write_console(self, text: str) -> None:
         path = self.path / "console.txt"
         try:
             with path.open("a") as file:
@@ -423,7 +423,7 @@ class RunFolder(RunStore):
             f"{self.path}: another process is writing notes and does not come to an end.",
         ):
             write_text(self.path / NOTES, json.dumps([*self.notes(), {"at": now(), "text": text}]))
-        self.console(f"note: {text}")
+        self.write_console(f"note: {text}")
 
     def _listed(self, name: str) -> list[Any]:
         path = self.path / name
@@ -493,7 +493,9 @@ class RunFolder(RunStore):
                     check_request(Request(str(known["what"]), str(known.get("text", ""))))
                 )
             except (ValueError, KeyError, TypeError, RecursionError, RunError):
-                self.console(f"warning: {name}: a request that cannot be understood was left out.")
+                self.write_console(
+                    f"warning: {name}: a request that cannot be understood was left out."
+                )
             path.unlink(missing_ok=True)
         return result
 
@@ -533,7 +535,7 @@ def _start_replication(folder: RunFolder) -> None:
             command, stdin=nowhere, stdout=nowhere, stderr=nowhere, start_new_session=True
         )
     except OSError as error:
-        folder.console(
+        folder.write_console(
             f"warning: nothing is copied to the ledger while the run goes on: {error}. The next "
             "command catches up."
         )

@@ -67,13 +67,13 @@ class RunStore(ABC):
         """Name and number of the run, such as ``barrels-7``."""
 
     @abstractmethod
-    def status(self, known: Mapping[str, Any]) -> None:
+    def write_status(self, known: Mapping[str, Any]) -> None:
         """Where the run stands: JSON with at least ``status``, ``reason``, ``epoch``, ``epochs``,
         ``step`` and ``last``.
         """
 
     @abstractmethod
-    def info(self) -> dict[str, Any]:
+    def read_status(self) -> dict[str, Any]:
         """What `status` was given last, and when the run began."""
 
     def check_resumable(self) -> None:
@@ -83,7 +83,7 @@ class RunStore(ABC):
         RunError
             If the run is finished.
         """
-        known = self.info()
+        known = self.read_status()
         if known.get("status") == "finished":
             raise RunError(
                 f"{self.label}: this run is finished: {known['reason']} To go on, ask for more "
@@ -97,13 +97,13 @@ class RunStore(ABC):
     # what is recorded
 
     @abstractmethod
-    def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def write_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         """All rows of a series so far, "epochs" or "steps"; each has a ``step``. What a state that
         is continued from does not know is dropped that way.
         """
 
     @abstractmethod
-    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def append_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         """Further rows of a series; cheap, however long it is. Rows may have other columns than
         those before.
         """
@@ -117,14 +117,16 @@ class RunStore(ABC):
         again.
         """
         for series in self.series_names():
-            self.numbers(series, [row for row in self.read_numbers(series) if row["step"] <= step])
+            self.write_series(
+                series, [row for row in self.read_series(series) if row["step"] <= step]
+            )
 
     @abstractmethod
-    def read_numbers(self, series: str) -> list[dict[str, float]]:
+    def read_series(self, series: str) -> list[dict[str, float]]:
         """The rows of a series."""
 
     @abstractmethod
-    def file(self, name: str, content: bytes) -> None:
+    def write_file(self, name: str, content: bytes) -> None:
         """A file, such as a figure or a picture, whole or not at all; one of the same name is
         replaced.
         """
@@ -143,7 +145,7 @@ class RunStore(ABC):
         """What `read_file` can read of what was recorded, in alphabetical order."""
 
     @abstractmethod
-    def console(self, text: str) -> None:
+    def write_console(self, text: str) -> None:
         """A line that the run printed or logged."""
 
     @abstractmethod
@@ -169,23 +171,23 @@ class RunStore(ABC):
 
     def picture(self, name: str, step: int, png: bytes) -> None:
         """A picture at a step, as PNG."""
-        self.file(f"{_safe(name)}-{step:08d}.png", png)
+        self.write_file(f"{_safe(name)}-{step:08d}.png", png)
 
     def table(self, name: str, step: int, rows: Sequence[Mapping[str, Any]]) -> None:
         """Rows of a table at a step, as CSV."""
         import pandas as pd
 
-        self.file(
+        self.write_file(
             f"{_safe(name)}-{step:08d}.csv", pd.DataFrame(list(rows)).to_csv(index=False).encode()
         )
 
     def text(self, name: str, step: int, text: str) -> None:
         """A text at a step."""
-        self.file(f"{_safe(name)}-{step:08d}.txt", text.encode())
+        self.write_file(f"{_safe(name)}-{step:08d}.txt", text.encode())
 
     def array(self, name: str, step: int, content: bytes) -> None:
         """An array at a step, as the content of an ``.npy`` file."""
-        self.file(f"{_safe(name)}-{step:08d}.npy", content)
+        self.write_file(f"{_safe(name)}-{step:08d}.npy", content)
 
     # states
 
@@ -294,7 +296,7 @@ class MemoryStore(RunStore):
     >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
     ...     data.batches(4), epochs=2, record=store
     ... )
-    >>> store.info()["status"], len(store.read_numbers("epochs"))
+    >>> store.read_status()["status"], len(store.read_series("epochs"))
     ('finished', 2)
     """
 
@@ -318,28 +320,28 @@ class MemoryStore(RunStore):
     def label(self) -> str:
         return self.name
 
-    def status(self, known: Mapping[str, Any]) -> None:
+    def write_status(self, known: Mapping[str, Any]) -> None:
         self.known |= known
 
-    def info(self) -> dict[str, Any]:
+    def read_status(self) -> dict[str, Any]:
         return dict(self.known)
 
     def end(self) -> None:
         pass
 
-    def numbers(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def write_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         self.series[series] = [dict(row) for row in rows]
 
-    def append(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
+    def append_series(self, series: str, rows: Sequence[Mapping[str, float]]) -> None:
         self.series.setdefault(series, []).extend(dict(row) for row in rows)
 
     def series_names(self) -> list[str]:
         return sorted(self.series)
 
-    def read_numbers(self, series: str) -> list[dict[str, float]]:
+    def read_series(self, series: str) -> list[dict[str, float]]:
         return [dict(row) for row in self.series.get(series, [])]
 
-    def file(self, name: str, content: bytes) -> None:
+    def write_file(self, name: str, content: bytes) -> None:
         self.files[name] = bytes(content)
 
     def read_file(self, name: str) -> bytes:
@@ -350,7 +352,7 @@ class MemoryStore(RunStore):
     def file_names(self) -> list[str]:
         return sorted(self.files)
 
-    def console(self, text: str) -> None:
+    def write_console(self, text: str) -> None:
         self.lines.append(text)
 
     def read_console(self) -> str:

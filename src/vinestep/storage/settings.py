@@ -6,17 +6,17 @@ import json
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-__all__ = ["differences", "without_nothing"]
+__all__ = ["differences", "without_none"]
 
 
-def without_nothing(tree: Any) -> Any:
+def without_none(tree: Any) -> Any:
     """A description for TOML, which has no word for nothing: settings that are not given are left
     out.
     """
     if isinstance(tree, Mapping):
-        return {key: without_nothing(value) for key, value in tree.items() if value is not None}
+        return {key: without_none(value) for key, value in tree.items() if value is not None}
     if isinstance(tree, list | tuple):
-        return ["none" if value is None else without_nothing(value) for value in tree]
+        return ["none" if value is None else without_none(value) for value in tree]
     return tree
 
 

@@ -9,12 +9,12 @@ from os import PathLike
 from typing import TYPE_CHECKING, Any
 
 from ..errors import SettingError
-from ..storage.open_store import opened
+from ..storage.open_store import opened_store
 from ..storage.run_store import RunStore
 from .observers._defaults import with_default_observers
 from .run._resume import continue_run
-from .run._run import Run, listening
-from .run._run_metadata import note_about
+from .run._run import Run, observers_attached
+from .run._run_metadata import write_about
 from .step._state import HasState
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ def recorded_run(
     >>> with vs.recorded_run({"noise": noise}, steps=2, record=store) as run:
     ...     for number in run.steps():
     ...         run.numbers(draw=noise.rng.random())
-    >>> store.info()["status"], len(store.read_numbers("steps"))
+    >>> store.read_status()["status"], len(store.read_series("steps"))
     ('finished', 2)
     """
     if not isinstance(steps, int) or steps < 1:
@@ -86,8 +86,8 @@ def recorded_run(
     )
     described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
     with ExitStack() as stack:
-        stack.enter_context(listening(watchers))
-        store = stack.enter_context(opened(record, resume, name))
+        stack.enter_context(observers_attached(watchers))
+        store = stack.enter_context(opened_store(record, resume, name))
         run = Run(
             dict(parts),
             watchers,
@@ -104,7 +104,7 @@ def recorded_run(
             run.save("step-00000000")
             run.finish_saving()
             run.record_status("")
-            note_about(store, described, {"better": run.better, "steps": steps})
+            write_about(store, described, {"better": run.better, "steps": steps})
             store.begin(name, run.plan)
         begun = time.perf_counter()
         with run.under_way():

@@ -13,32 +13,32 @@ import numpy as np
 from .._findings import tell
 from ..autodiff.tracking import untracked
 from ..data.batches._streams import Stream
-from ..data.checks._checks import findings_of_parts, range_of
+from ..data.checks._checks import input_range_of, split_findings
 from ..data.encoding._codec import Codec
 from ..data.sources._source import Source
 from ..errors import DataError
 from ..layers._arena import Arena
 from ..layers._weight_matching import Loaded, load_matching
 from ..losses import reduction_of
-from ..storage.open_store import opened, weights_of
+from ..storage.open_store import opened_store, weights_of
 from ..storage.run_store import RunStore
 from .observers._defaults import with_default_observers
 from .run._ending import ending_of
 from .run._epochs import train_epochs
 from .run._results import Outcome
 from .run._resume import continue_run
-from .run._run import Run, listening
+from .run._run import Run, observers_attached
 from .run._run_metadata import (
+    count_test_scoring,
     lineage,
-    note_about,
-    note_test_scored,
     run_settings,
+    write_about,
 )
-from .run._validation import Scored, Validation
+from .run._validation import Validation, ValidationParts
 from .step._base import TrainingBase
 from .step._batch_checks import AnyBatches, are_batches, check_parts
-from .step._forward_pass import by_place
-from .step._scoring import assessment, check_encoding, each_output
+from .step._forward_pass import inputs_in_order
+from .step._scoring import assessment, batch_outputs, check_encoding
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -168,16 +168,16 @@ class Training(TrainingBase):
             how.
         """
         ending = ending_of(epochs, steps, until)
-        scored = Scored(validation, every=validate_every)
+        scored = ValidationParts(validation, every=validate_every)
         check_parts({"training": batches, **scored.batches, "test": test})
         self._prepare(batches)
-        tell(findings_of_parts(batches, scored.first, test, self.codec.input_range))
+        tell(split_findings(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
         settings = run_settings(self, batches, ending, scored) if recorded else {}
         watchers = with_default_observers([ending, *observers], recorded)
         with ExitStack() as stack:
-            stack.enter_context(listening(watchers))
-            store = stack.enter_context(opened(record, resume, name))
+            stack.enter_context(observers_attached(watchers))
+            store = stack.enter_context(opened_store(record, resume, name))
             run = Run(
                 {"": self.descent},
                 watchers,
@@ -209,7 +209,7 @@ class Training(TrainingBase):
                     "better": run.better,
                     "steps": run.total_steps or run.epochs * run.steps_per_epoch,
                 }
-                note_about(store, settings, self.lineage | more, self._graph(batches))
+                write_about(store, settings, self.lineage | more, self._graph(batches))
                 store.begin(name, run.plan)
             self.lineage["run"] = store.label if store is not None else ""
             begun = time.perf_counter()
@@ -222,11 +222,11 @@ class Training(TrainingBase):
             self.initialise(batches.sample())
         self.descent.begin()
         self.schedule.begin(self.updates_an_epoch(batches))
-        self.codec = self.codec.updated(Codec.of(batches.dataset, range_of(batches)))
+        self.codec = self.codec.updated(Codec.of(batches.dataset, input_range_of(batches)))
 
     def _graph(self, batches: AnyBatches) -> list[dict[str, Any]]:
         """The layers of the network with their shapes, for the record; a row each."""
-        sample = by_place(self.network, batches.sample().inputs)
+        sample = inputs_in_order(self.network, batches.sample().inputs)
         one = tuple(array[:1] for array in sample) if isinstance(sample, tuple) else sample[:1]
         return self.network.describe(one).rows
 
@@ -328,7 +328,7 @@ class Training(TrainingBase):
             or batches.fingerprint() != self.lineage["test"]
         ):
             return
-        note_test_scored(store)
+        count_test_scoring(store)
 
     def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
         """What the network puts out in inference, for a source, a stream, batches of either, or an
@@ -341,7 +341,7 @@ class Training(TrainingBase):
             data = data.batches(size)
         if are_batches(data):
             with untracked():
-                return np.concatenate([result for _, result in each_output(self.network, data)])
+                return np.concatenate([result for _, result in batch_outputs(self.network, data)])
         return self.model(copied=False).outputs(
             data if isinstance(data, tuple) else np.asarray(data), size=size
         )

@@ -11,9 +11,9 @@ import numpy as np
 from ...errors import DataError
 from ...parts._describe import describe
 from ._batch import Batch
-from ._batching import Assembling, ReadersAs
+from ._batching import Batching, ReadersAs
 from ._contract import ExampleSource
-from ._counter_rng import Draws
+from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
 from ._orders import InOrder, Order, Shuffled
 from ._transforms import Transform
@@ -21,7 +21,7 @@ from ._transforms import Transform
 __all__ = ["Batches"]
 
 
-class Batches(Assembling):
+class Batches(Batching):
     """Minibatches of a source, in an order that is a function of seed and epoch alone.
 
     Parameters
@@ -156,7 +156,7 @@ class Batches(Assembling):
         """The batch of these examples."""
         batch = self.dataset.gathered(index, self.join)
         return (
-            self.augmented(batch, Draws(seed, epoch, index))
+            self.augmented(batch, CounterRandom(seed, epoch, index))
             if augmented and self.augment
             else batch
         )

@@ -12,16 +12,16 @@ import numpy as np
 from ...errors import DataError, SettingError
 from ...parts._describe import describe
 from ._batch import Batch
-from ._counter_rng import Draws
+from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
 from ._transforms import Chain, Transform
 
-__all__ = ["Assembling", "ReadersAs"]
+__all__ = ["Batching", "ReadersAs"]
 
 ReadersAs = Literal["threads", "processes"]
 
 
-class Assembling:
+class Batching:
     """Size, seed, augmentation, joining and readers; the parameters are described at `Batches`."""
 
     dataset: Any
@@ -66,7 +66,7 @@ class Assembling:
         how = self.readers_as or ("processes" if self.dataset.holds_lock else "threads")
         return read_ahead(read, tasks, self.readers, self.ahead, processes=how == "processes")
 
-    def augmented(self, batch: Batch, draws: Draws) -> Batch:
+    def augmented(self, batch: Batch, draws: CounterRandom) -> Batch:
         """A batch after everything that is done to it at random."""
         return Chain(*self.augment).on_batch(batch, draws)
 

@@ -9,13 +9,13 @@ from typing import Any
 
 import numpy as np
 
-__all__ = ["Draws"]
+__all__ = ["CounterRandom"]
 
 GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 UNIT = 2.0**-53
 
 
-class Draws:
+class CounterRandom:
     """Random numbers for some examples: each has its own, whatever batch it is in.
 
     The generator is SplitMix64 (Steele, Lea and Flood, 2014), begun anew for every example: seed,
@@ -44,15 +44,15 @@ class Draws:
     def __len__(self) -> int:
         return len(self.index)
 
-    def for_purpose(self, purpose: int) -> Draws:
+    def for_purpose(self, purpose: int) -> CounterRandom:
         """Of the same examples, independent of these."""
-        return Draws(
+        return CounterRandom(
             self.seed, self.epoch, self.index, zlib.crc32(f"{self.purpose} {purpose}".encode())
         )
 
-    def some(self, which: Any) -> Draws:
+    def some(self, which: Any) -> CounterRandom:
         """For some of the examples."""
-        return Draws(self.seed, self.epoch, self.index[which], self.purpose)
+        return CounterRandom(self.seed, self.epoch, self.index[which], self.purpose)
 
     def words(self, each: int) -> Any:
         """Random words of 64 bits, shape (n, each)."""

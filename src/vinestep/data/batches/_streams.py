@@ -13,8 +13,8 @@ import numpy as np
 
 from ...errors import DataError, SettingError
 from ._batch import Batch
-from ._batching import Assembling, ReadersAs
-from ._counter_rng import Draws
+from ._batching import Batching, ReadersAs
+from ._counter_rng import CounterRandom
 from ._joins import Example, Join, as_example
 from ._transforms import Transform
 
@@ -122,7 +122,7 @@ class Stream:
         return StreamBatches(self, size, **options)
 
 
-class StreamBatches(Assembling):
+class StreamBatches(Batching):
     """Minibatches of a stream.
 
     Parameters
@@ -227,7 +227,7 @@ class StreamBatches(Assembling):
         """The batch of these items."""
         batch = self.join([self.dataset.example(number, item) for number, item in piece])
         return (
-            self.augmented(batch, Draws(seed, epoch, [number for number, _ in piece]))
+            self.augmented(batch, CounterRandom(seed, epoch, [number for number, _ in piece]))
             if augmented
             else batch
         )

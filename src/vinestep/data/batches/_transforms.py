@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 from ...errors import SettingError
 from ...parts._registry import part
 from ._batch import Batch, mapped
-from ._counter_rng import Draws
+from ._counter_rng import CounterRandom
 
 __all__ = ["Chain", "Transform", "prepared"]
 
@@ -38,10 +38,10 @@ class Transform:
     part_family = "transform"
     random: ClassVar[bool] = False
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         raise NotImplementedError(f"{type(self).__name__}.__call__ is not written.")
 
-    def on_batch(self, batch: Batch, draws: Draws) -> Batch:
+    def on_batch(self, batch: Batch, draws: CounterRandom) -> Batch:
         """A batch of which the inputs are transformed; a transform that concerns targets too writes
         this.
         """
@@ -57,7 +57,7 @@ class Transform:
         )
         return f"{type(self).__name__}({shown})"
 
-    def drawn(self, draws: Draws | None) -> Draws:
+    def drawn(self, draws: CounterRandom | None) -> CounterRandom:
         """The random numbers, which a random transform can not do without."""
         if draws is None:
             raise SettingError(
@@ -85,12 +85,12 @@ class Chain(Transform):
     def random(self) -> bool:  # type: ignore[override]
         return any(transform.random for transform in self.transforms)
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         for purpose, transform in enumerate(self.transforms):
             x = transform(x, None if draws is None else draws.for_purpose(purpose))
         return x
 
-    def on_batch(self, batch: Batch, draws: Draws) -> Batch:
+    def on_batch(self, batch: Batch, draws: CounterRandom) -> Batch:
         for purpose, transform in enumerate(self.transforms):
             batch = transform.on_batch(batch, draws.for_purpose(purpose))
         return batch

@@ -12,7 +12,7 @@ from ..batches._batch import Batch, first_of
 from ..encoding._drift import range_findings
 from ..sources._source import Source
 
-__all__ = ["findings_of", "findings_of_parts", "range_of"]
+__all__ = ["input_range_of", "source_findings", "split_findings"]
 
 MOST_LOOKED_AT = 2000  # examples
 PERFECT = 0.999  # of the variance of the target, or of examples whose class one column tells
@@ -22,7 +22,7 @@ RANGE_BY = 64  # examples that tell the range of the inputs
 LEAST = 20  # examples from which a column can be judged
 
 
-def findings_of(source: Any, batch: Batch | None) -> list[Finding]:
+def source_findings(source: Any, batch: Batch | None) -> list[Finding]:
     """Of one part of the data; a batch of it, if there is one."""
     if batch is None or not isinstance(batch.inputs, np.ndarray):
         return []
@@ -153,7 +153,7 @@ def _tells(values: np.ndarray, targets: np.ndarray) -> bool:
     return False
 
 
-def range_of(batches: Any) -> tuple[float, float] | None:
+def input_range_of(batches: Any) -> tuple[float, float] | None:
     """Lowest and highest value of pictures that a network is trained on, by some examples without
     augmentation; None of other inputs,
     whose values may go further in an example that was not looked at."""
@@ -168,7 +168,7 @@ def range_of(batches: Any) -> tuple[float, float] | None:
     return float(inputs.min()), float(inputs.max())
 
 
-def findings_of_parts(
+def split_findings(
     batches: Any, validation: Any, test: Any = None, known: tuple[float, float] | None = None
 ) -> list[Finding]:
     """Of the parts of a run together: how validation and test are made into batches, which classes

@@ -18,7 +18,7 @@ from ..batches._joins import Example
 from ..batches._streams import Stream, StreamBatches
 from ..sources._as_source import as_source
 from ..tabular._table import Table
-from ._checks import findings_of
+from ._checks import source_findings
 
 if TYPE_CHECKING:
     from rich.console import Console, ConsoleOptions, RenderResult
@@ -186,7 +186,7 @@ def _of_examples(what: str, examples: list[Example], source: Any, n: int) -> Pee
     classes = _classes(
         np.asarray(targets) if targets[0] is not None and np.ndim(targets[0]) == 0 else None, source
     )
-    return Peek(what, fields, classes, _with_names(shown, source), findings_of(source, None))
+    return Peek(what, fields, classes, _with_names(shown, source), source_findings(source, None))
 
 
 def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
@@ -207,7 +207,7 @@ def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
         fields,
         _classes(batch.targets, source),
         _with_names(shown, source),
-        findings_of(source, batch),
+        source_findings(source, batch),
     )
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from ...errors import DataError, SettingError
 from ...parts._registry import part
 from ..batches._batch import Batch
-from ..batches._counter_rng import Draws
+from ..batches._counter_rng import CounterRandom
 from ..batches._transforms import Transform
 
 __all__ = [
@@ -135,7 +135,7 @@ class Resize(Transform):
         self.size, self.method = size, method
         _pair(size, "Resize")
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         return _resized(_pictures(x, self), *_pair(self.size, "Resize"), self.method)
 
 
@@ -156,7 +156,7 @@ class Fit(Transform):
         self.size, self.fill, self.method = size, fill, method
         _pair(size, "Fit")
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         height, width = _pair(self.size, "Fit")
         factor = min(height / x.shape[1], width / x.shape[2])
@@ -180,7 +180,7 @@ class CentreByMass(Transform):
     def __init__(self, fill: float = 0) -> None:
         self.fill = fill
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         mass = x.sum(axis=3, dtype=np.float64)
         total = np.maximum(mass.sum(axis=(1, 2)), np.finfo(np.float64).tiny)
@@ -209,7 +209,7 @@ def _moved(x: np.ndarray, down: np.ndarray, right: np.ndarray, fill: float) -> n
 class Grey(Transform):
     """One channel of brightness (ITU-R BT.601)."""
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         if x.shape[3] == 1:
             return x
@@ -239,7 +239,7 @@ class Range(Transform):
             raise SettingError(f"Range: high must be above low, got {low} and {high}.")
         self.low, self.high = low, high
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         y = _as_floats(x)
         if x.dtype.kind == "f" and x.size and (x.min() < -1e-3 or x.max() > 1 + 1e-3):
@@ -276,7 +276,7 @@ class Normalise(Transform):
         axes = tuple(range(array.ndim - 1))
         return cls(array.mean(axis=axes), np.maximum(array.std(axis=axes), 1e-8))
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _as_floats(_pictures(x, self))
         return (x - np.array(self.mean, x.dtype)) / np.array(self.deviation, x.dtype)
 
@@ -300,7 +300,7 @@ class Flip(_Random):
     def __init__(self, horizontally: bool = True, vertically: bool = False) -> None:
         self.horizontally, self.vertically = horizontally, vertically
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         chosen = self.drawn(draws).uniform(0, 1, 2) < 0.5
         y = x.copy()
@@ -325,7 +325,7 @@ class Shift(_Random):
     def __init__(self, pixels: int, fill: float = 0) -> None:
         self.pixels, self.fill = pixels, fill
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         moves = self.drawn(draws).integers(-self.pixels, self.pixels + 1, 2)
         return _moved(_pictures(x, self), moves[:, 0], moves[:, 1], self.fill)
 
@@ -343,7 +343,7 @@ class Crop(_Random):
         self.size = size
         _pair(size, "Crop")
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         height, width = _pair(self.size, "Crop")
         if x.shape[1] < height or x.shape[2] < width:
@@ -404,7 +404,7 @@ class Rotate(_Random):
     def __init__(self, degrees: float, fill: float = 0) -> None:
         self.degrees, self.fill = degrees, fill
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         angle = np.deg2rad(self.drawn(draws).uniform(-self.degrees, self.degrees))
         matrices = np.tile(np.eye(3), (len(x), 1, 1))
@@ -430,7 +430,7 @@ class Zoom(_Random):
             )
         self.low, self.high, self.fill = low, high, fill
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         factor = np.exp(self.drawn(draws).uniform(np.log(self.low), np.log(self.high)))
         matrices = np.tile(np.eye(3), (len(x), 1, 1))
@@ -454,7 +454,7 @@ class Perspective(_Random):
             raise SettingError(f"Perspective: strength must be from 0 to below 1, got {strength}.")
         self.strength, self.fill = strength, fill
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         tilt = self.drawn(draws).uniform(-self.strength, self.strength, 2) / 2
         matrices = np.tile(np.eye(3), (len(x), 1, 1))
@@ -473,7 +473,7 @@ class _Tone(_Random):
             )
         self.strength = strength
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         factor = (
             self.drawn(draws)
@@ -550,7 +550,7 @@ class Hue(_Random):
     def __init__(self, degrees: float = 10.0) -> None:
         self.degrees = degrees
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _colours(_pictures(x, self), self)
         angle = np.deg2rad(self.drawn(draws).uniform(-self.degrees, self.degrees))
         cos, sin = np.cos(angle)[:, None, None], np.sin(angle)[:, None, None]
@@ -575,7 +575,7 @@ class Blur(_Random):
     def __init__(self, pixels: float = 1.0) -> None:
         self.pixels = pixels
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         from scipy.ndimage import gaussian_filter
 
         x = _pictures(x, self)
@@ -600,7 +600,7 @@ class Noise(_Random):
     def __init__(self, deviation: float = 0.02) -> None:
         self.deviation = deviation
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         y = _as_floats(x) + (self.deviation * _top(x)) * self.drawn(draws).normal(
             *x.shape[1:]
@@ -621,7 +621,7 @@ class CutOut(_Random):
     def __init__(self, size: int, fill: float = 0) -> None:
         self.size, self.fill = size, fill
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
         unit = self.drawn(draws).uniform(0, 1, 2)
         y = x.copy()
@@ -653,7 +653,7 @@ class Mix(_Random):
             raise SettingError(f"Mix: alpha must be above 0, got {alpha}.")
         self.classes, self.alpha = classes, alpha
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         return self._mixed(np.asarray(x), self.drawn(draws).beta(self.alpha))
 
     def _mixed(self, x: np.ndarray, share: np.ndarray) -> Any:
@@ -662,7 +662,7 @@ class Mix(_Random):
             _as_floats(x) * share + _as_floats(np.roll(x, 1, axis=0)) * (1 - share), x
         )
 
-    def on_batch(self, batch: Batch, draws: Draws) -> Batch:
+    def on_batch(self, batch: Batch, draws: CounterRandom) -> Batch:
         share = draws.beta(self.alpha)
         targets = np.asarray(batch.targets)
         if self.classes:

@@ -9,7 +9,7 @@ import numpy as np
 
 from ...errors import DataError, SettingError
 from ...parts._registry import part
-from ..batches._counter_rng import Draws
+from ..batches._counter_rng import CounterRandom
 from ..batches._transforms import Transform
 from ..sources._dataset import Dataset
 
@@ -80,7 +80,7 @@ class Difference(Transform):
     [0.0, 2.0, -1.0]
     """
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _sequences(x, self)
         return np.diff(x, axis=1, prepend=x[:, :1])
 
@@ -105,7 +105,7 @@ class Lags(Transform):
         if min(self.steps) < 1:
             raise SettingError(f"Lags: steps have to be at least 1, got {self.steps}.")
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _sequences(x, self)
         places = np.arange(x.shape[1])
         return np.concatenate(
@@ -134,7 +134,7 @@ class CropTime(Transform):
             raise SettingError(f"CropTime: length must be at least 1, got {length}.")
         self.length = length
 
-    def __call__(self, x: Any, draws: Draws | None = None) -> Any:
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _sequences(x, self)
         if x.shape[1] < self.length:
             raise DataError(

@@ -11,7 +11,7 @@ from ...errors import CheckpointError, RunError, SettingError
 from ...parts._registry import part
 from ...storage.checkpoint_schema import step_of
 from ...storage.json_values import integer, number
-from ..run._criteria import judged, score_of
+from ..run._criteria import judged_quantity, score_of
 from ..run._run import Observer
 
 if TYPE_CHECKING:
@@ -117,7 +117,7 @@ class Checkpoints(Observer):
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         score, is_best = "", False
         if run.validated:
-            name, value = judged(row, self.by)
+            name, value = judged_quantity(row, self.by)
             score = f"-{name}-{value:.4g}"
             is_best = self.what == "best" and self._note_score(run, name, value)
         kept = self.keep_every is not None and run.position.epoch % self.keep_every == 0
@@ -125,7 +125,7 @@ class Checkpoints(Observer):
             self._save(run, score)
 
     def after_validation(self, run: Run, row: dict[str, float]) -> None:
-        name, value = judged(row, self.by)
+        name, value = judged_quantity(row, self.by)
         if self.what == "best" and self._note_score(run, name, value):
             self._save(run)
 

@@ -13,7 +13,7 @@ from ..run._run import Observer
 if TYPE_CHECKING:
     from ..run._results import Outcome
     from ..run._run import Run
-    from ._plot_worker import Drawer
+    from ._plot_worker import PlotWorker
 
 __all__ = ["Curves"]
 
@@ -48,7 +48,7 @@ class Curves(Observer):
     def __init__(self, *, seconds: float = 5.0) -> None:
         self.seconds = seconds
         self._drawn = time.monotonic()
-        self._drawer: Drawer | None = None
+        self._drawer: PlotWorker | None = None
         self._ticket: int | None = None
 
     def __getstate__(self) -> dict[str, Any]:
@@ -57,10 +57,10 @@ class Curves(Observer):
     def before_run(self, run: Run) -> None:
         self._write(run)
         self._drawn, self._ticket = time.monotonic(), None
-        from ._plot_worker import Drawer
+        from ._plot_worker import PlotWorker
 
         try:
-            self._drawer = Drawer.shared()
+            self._drawer = PlotWorker.shared()
         except OSError:  # no more processes: the last drawing is made here
             self._drawer = None
 
@@ -93,7 +93,7 @@ class Curves(Observer):
     def _write(run: Run) -> None:
         if run.store is None:
             raise RunError("Curves need a place: training.run(..., record='records').")
-        run.store.numbers(run.series, run.rows)
+        run.store.write_series(run.series, run.rows)
 
     def _ask(self, run: Run) -> None:
         self._drawn = time.monotonic()
@@ -109,4 +109,4 @@ class Curves(Observer):
     def _keep(run: Run, png: bytes | None) -> None:
         assert run.store is not None
         if png is not None:
-            run.store.file("curves.png", png)
+            run.store.write_file("curves.png", png)

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ...errors import SettingError
 from ...parts._registry import part
 from ...storage.json_values import integer, number
-from ..run._criteria import judged, score_of
+from ..run._criteria import judged_quantity, score_of
 from ..run._run import Observer
 
 if TYPE_CHECKING:
@@ -60,7 +60,7 @@ class Patience(Observer):
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         if not run.validated:
             return
-        name, value = judged(row, self.by)
+        name, value = judged_quantity(row, self.by)
         score = score_of(run, name, value)
         if score < self.best - self.least_gain:
             self.best, self.waited = score, 0

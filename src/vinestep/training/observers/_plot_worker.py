@@ -17,14 +17,14 @@ import sys
 import threading
 from collections.abc import Mapping, Sequence
 
-__all__ = ["Drawer"]
+__all__ = ["PlotWorker"]
 
 LENGTH = struct.Struct("<q")
 PATIENCE = 30.0  # seconds for a drawing
-_shared: Drawer | None = None
+_shared: PlotWorker | None = None
 
 
-class Drawer:
+class PlotWorker:
     """Draws curves in a process of its own.
 
     Examples
@@ -54,7 +54,7 @@ class Drawer:
         threading.Thread(target=self._listen, daemon=True, name="vinestep curves").start()
 
     @staticmethod
-    def shared() -> Drawer:
+    def shared() -> PlotWorker:
         """That of this process; a new one if there is none, or it has ended.
 
         Raises
@@ -64,7 +64,7 @@ class Drawer:
         """
         global _shared
         if _shared is None or _shared._ended or _shared._owner != os.getpid():
-            _shared = Drawer()
+            _shared = PlotWorker()
         return _shared
 
     def _listen(self) -> None:

@@ -20,7 +20,15 @@ if TYPE_CHECKING:
     from ..step._descent import Descent
     from ..step._step import Step
 
-__all__ = ["Distributions", "Machine", "Norms", "Scheduled", "Spaced", "Steps", "descent_of"]
+__all__ = [
+    "Distributions",
+    "Machine",
+    "Norms",
+    "PeriodicObserver",
+    "Scheduled",
+    "Steps",
+    "descent_of",
+]
 
 MOST_ROWS = 4000  # of a series: beyond it every second is dropped, and the spacing doubled
 MOST_SNAPSHOTS = 120
@@ -38,7 +46,7 @@ def whole_steps(observer: Observer, every: Any) -> int:
     return int(every)
 
 
-class Spaced(Observer):
+class PeriodicObserver(Observer):
     """Looks every so many steps, and half as often whenever a series gets long, so that memory and
     record stay bounded.
 
@@ -66,7 +74,7 @@ class Spaced(Observer):
         if run.store is not None and self.series and run.position.step:
             self._rows = [
                 row
-                for row in run.store.read_numbers(self.series)
+                for row in run.store.read_series(self.series)
                 if row["step"] <= run.position.step
             ]
             while len(self._rows) > self.most:
@@ -135,7 +143,7 @@ class Steps(Observer):
     >>> outcome = training.run(
     ...     data.batches(2), epochs=1, observers=[vs.observers.Steps(2)], record=store
     ... )
-    >>> [(row["step"], row["examples"]) for row in store.read_numbers("steps")]
+    >>> [(row["step"], row["examples"]) for row in store.read_series("steps")]
     [(2, 4.0), (4, 8.0)]
     """
 
@@ -156,7 +164,7 @@ class Steps(Observer):
 
 
 @part("norms", "observer")
-class Norms(Spaced):
+class Norms(PeriodicObserver):
     """Records, by parameter: its rate, norms of weight, gradient and update, the ratio of update to
     weight, norms of the optimiser's state.
 
@@ -224,7 +232,7 @@ class Norms(Spaced):
 
 
 @part("distributions", "observer")
-class Distributions(Spaced):
+class Distributions(PeriodicObserver):
     """Records quantiles and histograms of weights, gradients, updates and activations, by parameter
     and layer.
 
@@ -321,7 +329,7 @@ class Distributions(Spaced):
 
 
 @part("machine", "observer")
-class Machine(Spaced):
+class Machine(PeriodicObserver):
     """Records what the machine does: processor, memory of the process and free memory, threads,
     temperature where there is one.
 

@@ -9,10 +9,10 @@ from typing import Any
 
 from ...errors import PlanError, SettingError
 
-__all__ = ["own_parts", "put"]
+__all__ = ["apply_override", "own_parts"]
 
 
-def put(values: dict[str, Any], setting: str) -> None:
+def apply_override(values: dict[str, Any], setting: str) -> None:
     """Put ``path=value`` into a tree of tables and lists; the value is TOML, or else a text."""
     path, sign, text = setting.partition("=")
     keys = path.strip().split(".")

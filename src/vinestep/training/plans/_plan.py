@@ -18,10 +18,10 @@ from ...layers._containers import Stack
 from ...parts._build import LAYERS, Builder
 from ...parts._registry import library
 from ..run._ending import ending_of
-from ..run._validation import spacing_of
+from ..run._validation import validation_spacing
 from ..step._averaging import WeightAverage
 from ..step._half_precision import HalfPrecision
-from ._overrides import put
+from ._overrides import apply_override
 
 __all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
 
@@ -226,7 +226,7 @@ class Plan(_Part):
                 f"{'until' if self.until else 'epochs'}: {error}".rstrip(".")
             ) from error
         try:
-            spacing_of(self.validate_every)
+            validation_spacing(self.validate_every)
         except SettingError as error:
             raise SettingError(f"validate_every: {error}".rstrip(".")) from error
         for name, made in (("average", self.weight_average), ("half", self.half_precision)):
@@ -365,7 +365,7 @@ def read_plan(
     known = values.get("set", [])
     values["set"] = [*(known if isinstance(known, list) else []), *settings]
     for setting in values["set"]:
-        put(values, str(setting))
+        apply_override(values, str(setting))
     return _checked(values, source, own)
 
 

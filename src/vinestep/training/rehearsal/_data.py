@@ -334,20 +334,20 @@ def _by_training(stage: Stage) -> tuple[bool, str]:
     """Whether a few seconds of training lower the loss on examples that were not trained on."""
     import time
 
-    from ..step._scoring import average
+    from ..step._scoring import average_scores
 
     validation = stage.validation
     if validation is None:
         return False, "no validation part to try"
     one = stage.copy_of_training()
-    before = average(one.network, validation, one.loss, [])["loss"]
+    before = average_scores(one.network, validation, one.loss, [])["loss"]
     best, begun = before, time.perf_counter()
     for epoch in range(40):
         for i, group in one.grouped(stage.train.epoch(epoch, seed=one.seed)):
             one.make_step(group, epoch, i)
             if time.perf_counter() - begun > 3:
                 break
-        best = min(best, average(one.network, validation, one.loss, [])["loss"])
+        best = min(best, average_scores(one.network, validation, one.loss, [])["loss"])
         if best < 0.9 * before or time.perf_counter() - begun > 3:
             break
     return best < 0.9 * before, f"its validation loss went from {before:.4g} to {best:.4g} at best"

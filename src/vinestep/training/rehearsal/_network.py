@@ -19,7 +19,7 @@ from ...layers._base import Layer
 from ...layers._containers import Stack
 from ...layers._learning_pass import learning, observed
 from ...losses import makes_logits
-from ..step._forward_pass import by_place, loss_of, outputs_of
+from ..step._forward_pass import inputs_in_order, loss_of, outputs_of
 
 if TYPE_CHECKING:
     pass
@@ -335,7 +335,7 @@ def _frozen(stage: Stage) -> Iterator[Finding]:
     if not arena.frozen_paths:
         return
     fresh = copy.deepcopy(network)
-    inputs = by_place(fresh, stage.batch.inputs)
+    inputs = inputs_in_order(fresh, stage.batch.inputs)
     fresh.initialise(
         inputs if isinstance(inputs, tuple) else inputs[:1],
         seed=stage.training.seed,
@@ -395,7 +395,7 @@ def derivatives(stage: Stage) -> Iterator[Finding]:
 
     training, batch = stage.training, first_examples(stage.batch, 6)
     network = copy.deepcopy(training.network)
-    inputs = by_place(network, batch.inputs)
+    inputs = inputs_in_order(network, batch.inputs)
     kept = {**network._ready_arena().arrays(), **network.statistics()}
     network.initialise(
         inputs if isinstance(inputs, tuple) else inputs[:1], seed=training.seed, dtype=np.float64

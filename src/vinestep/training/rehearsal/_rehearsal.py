@@ -14,7 +14,7 @@ import numpy as np
 
 from ..._findings import Finding, Verdict, worst
 from ...data.batches._batch import Batch
-from ...data.checks._checks import findings_of, findings_of_parts, range_of
+from ...data.checks._checks import input_range_of, source_findings, split_findings
 from ...errors import VineStepError
 from ..step._batch_checks import AnyBatches, check_parts, checked_batch
 from . import (
@@ -173,8 +173,8 @@ def rehearse(
         stage = Stage(own, train, validation, batch, other, steps)
     except MISTAKES as error:
         return Rehearsal([_refused("the first batch", error)], time.perf_counter() - begun)
-    findings += findings_of(train.dataset, batch)
-    findings += findings_of_parts(train, validation, None, range_of(train))
+    findings += source_findings(train.dataset, batch)
+    findings += split_findings(train, validation, None, input_range_of(train))
     for check in (*QUICK, *(() if quick else THOROUGH)):
         at = time.perf_counter()
         try:

@@ -16,13 +16,13 @@ if TYPE_CHECKING:
     from ...storage.run_store import RunStore
     from ._results import Position
 
-__all__ = ["Recording"]
+__all__ = ["Attachments"]
 
 BINS = 40
 LEAST_WIDTH = 96  # pixels: smaller pictures are enlarged, without smoothing
 
 
-class Recording:
+class Attachments:
     """The calls by which a run's loop and its observers record; without a store they do nothing.
 
     Examples

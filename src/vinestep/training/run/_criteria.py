@@ -11,7 +11,7 @@ from ...errors import RunError
 if TYPE_CHECKING:
     from ._run import Run
 
-__all__ = ["judged", "score_of"]
+__all__ = ["judged_quantity", "score_of"]
 
 
 def score_of(run: Run, name: str, value: float) -> float:
@@ -21,7 +21,7 @@ def score_of(run: Run, name: str, value: float) -> float:
     return value if run.direction(name) == "lower" else -value
 
 
-def judged(row: dict[str, float], quantity: str | None) -> tuple[str, float]:
+def judged_quantity(row: dict[str, float], quantity: str | None) -> tuple[str, float]:
     """The quantity to judge by; the validation loss if there is one, else the loss."""
     name = quantity or ("validation_loss" if "validation_loss" in row else "loss")
     if name not in row:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from ...errors import RunError, SettingError
 from ...storage.json_values import integer, number
-from ._criteria import judged, score_of
+from ._criteria import judged_quantity, score_of
 from ._run import Observer
 
 if TYPE_CHECKING:
@@ -176,7 +176,7 @@ class Ending(Observer):
         for event in self.events:
             if isinstance(event, _Amount) or not run.validated:
                 continue
-            key, (name, value) = str(event), judged(row, event.by or None)
+            key, (name, value) = str(event), judged_quantity(row, event.by or None)
             score = score_of(run, name, value)
             if isinstance(event, _Reaches):
                 wanted = event.value if run.direction(name) == "lower" else -event.value

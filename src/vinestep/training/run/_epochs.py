@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ...errors import DataError
-from ._criteria import judged, score_of
+from ._criteria import judged_quantity, score_of
 from ._data_wait import Waiting
 from ._ending import Ending
 from ._run import Run
-from ._validation import Scored
+from ._validation import ValidationParts
 
 if TYPE_CHECKING:
     from ..step._base import TrainingBase
@@ -24,7 +24,7 @@ __all__ = ["train_epochs"]
 
 
 def train_epochs(
-    run: Run, training: TrainingBase, batches: AnyBatches, scored: Scored, ending: Ending
+    run: Run, training: TrainingBase, batches: AnyBatches, scored: ValidationParts, ending: Ending
 ) -> None:
     """Make the steps that are left, until the run's ending is reached or somebody asks to stop."""
     position, waiting = run.position, Waiting()
@@ -62,7 +62,7 @@ def _ends_epoch(run: Run, batches: AnyBatches) -> bool:
     return batches.steps_an_epoch is not None and run.position.batch >= batches.steps_an_epoch
 
 
-def _look(run: Run, training: TrainingBase, scored: Scored) -> None:
+def _look(run: Run, training: TrainingBase, scored: ValidationParts) -> None:
     """Score within an epoch."""
     row = {
         "epoch": float(run.position.epoch + 1),
@@ -72,7 +72,7 @@ def _look(run: Run, training: TrainingBase, scored: Scored) -> None:
     row |= scored.scores(training)
     run.looks.append(row)
     if run.store is not None:
-        run.store.numbers("validation", run.looks)
+        run.store.write_series("validation", run.looks)
     run.tell("after_validation", row)
 
 
@@ -113,7 +113,7 @@ def _watch(run: Run, number: int) -> Watch | None:
     return told
 
 
-def _row(run: Run, training: TrainingBase, scored: Scored) -> dict[str, float]:
+def _row(run: Run, training: TrainingBase, scored: ValidationParts) -> dict[str, float]:
     position = run.position
     row: dict[str, float] = {
         "epoch": position.epoch + 1,
@@ -140,6 +140,6 @@ def _follow(run: Run, training: TrainingBase, row: dict[str, float]) -> None:
     watched = training.schedule.watches
     if watched is None or not run.validated:
         return
-    name, value = judged(row, watched or None)
+    name, value = judged_quantity(row, watched or None)
     if told := training.schedule.watch(training.step_number - 1, score_of(run, name, value), name):
         run.say(told)

@@ -13,7 +13,7 @@ from typing import Any
 from ..._public_names import did_you_mean
 from ...errors import CheckpointError, RunError
 from ...storage.checkpoint_schema import checked_meta, step_of
-from ...storage.json_values import rows_with_nan, with_nan
+from ...storage.json_values import nan_for_none, rows_with_nan
 from ...storage.run_store import RunStore, SavedState
 from ...storage.settings import differences
 from ._ending import Ending
@@ -69,7 +69,7 @@ def continue_run(
     for later in store.states():
         if step_of(later) > step_of(result.name):
             store.rename_state(later, f"{later}.refused")
-    run.position = Position(**with_nan(result.meta["position"]))
+    run.position = Position(**nan_for_none(result.meta["position"]))
     store.trim(run.position.step)
     run.rows[:] = rows_with_nan(result.meta["curves"]) if run.epochs else _steps_so_far(run, store)
     run.looks[:] = rows_with_nan(result.meta.get("looks", []))
@@ -77,7 +77,7 @@ def continue_run(
     if result.meta["stop_reason"] and not more:
         run.stop(result.meta["stop_reason"])
     _restore_observers(run, result)
-    if more and ending is not None and store.info().get("status") == "finished":
+    if more and ending is not None and store.read_status().get("status") == "finished":
         ending.begin()
         if ending.reason_at(run.position):
             store.check_resumable()
@@ -103,7 +103,7 @@ def _found(run: Run, store: RunStore, resume: RunStore | str | PathLike[str]) ->
     result, refused = store.newest_state(accept)
     for reason in refused:
         log.warning("%s The sound one before it is used: %s.", reason, result.name)
-        store.console(f"{reason} The sound one before it is used: {result.name}.")
+        store.write_console(f"{reason} The sound one before it is used: {result.name}.")
     return result
 
 
@@ -113,7 +113,7 @@ def _restore_observers(run: Run, state: SavedState) -> None:
 
 
 def _steps_so_far(run: Run, store: RunStore) -> list[dict[str, float]]:
-    rows = store.read_numbers("steps")
+    rows = store.read_series("steps")
     while len(rows) > MOST_ROWS:
         del rows[1::2]
     return rows
@@ -155,5 +155,5 @@ def _check_settings(run: Run, store: RunStore, state: SavedState, changed: Seque
         )
     if meant:
         words = [f"{name}: {settings[name]}" for name in sorted(meant)]
-        store.status({"changes": words})
-        store.console(f"Continued with changes: {'; '.join(words)}.")
+        store.write_status({"changes": words})
+        store.write_console(f"Continued with changes: {'; '.join(words)}.")

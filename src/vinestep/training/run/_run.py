@@ -19,20 +19,20 @@ import numpy as np
 from ...autodiff.gradients import Gradients
 from ...errors import RunError
 from ...kernels.machinery.blas_threads import one_blas_thread
-from ...storage.json_values import finite, finite_rows
+from ...storage.json_values import finite_or_none, finite_rows
 from ...storage.lineage import now
 from ...storage.run_store import RunStore
 from ..step._state import HasState, joined_state, split_state
 from ..step._step import Step
-from ._attachments import Recording
+from ._attachments import Attachments
 from ._results import Outcome, Position, direction
-from ._signals import console_kept, stoppable
+from ._signals import console_recorded, stop_on_signals
 from ._status import Status, moved
 
 if TYPE_CHECKING:
     from ..step._batch_checks import AnyBatches
 
-__all__ = ["Observer", "Run", "listening"]
+__all__ = ["Observer", "Run", "observers_attached"]
 
 log = logging.getLogger("vinestep")
 LARGE = 4 << 20  # bytes of a state: a smaller one is written at once
@@ -125,7 +125,7 @@ class Observer:
 
 
 @dataclass
-class Run(Recording):
+class Run(Attachments):
     """A run under way, as its observers and the loop of its user see it.
 
     Attributes
@@ -205,7 +205,7 @@ class Run(Recording):
     def say(self, text: str) -> None:
         """Tell the user something, on the console of the record too."""
         if self.store is not None:
-            self.store.console(text)
+            self.store.write_console(text)
         self.tell("said", text)
 
     def direction(self, quantity: str) -> str:
@@ -227,7 +227,7 @@ class Run(Recording):
         """Write what was added to series and is not written yet."""
         waiting, self._unwritten = self._unwritten, {}
         for series, rows in waiting.items():
-            self.store.append(series, rows)  # type: ignore[union-attr]  # rows are kept for a store only
+            self.store.append_series(series, rows)  # type: ignore[union-attr]  # rows are kept for a store only
 
     def end_step(self) -> None:
         """The figures of the present step are complete."""
@@ -244,11 +244,13 @@ class Run(Recording):
     def listeners(self, event: str) -> list[Observer]:
         """The observers that want to be told of an event, in order."""
         if event not in self._listeners:
-            listening = [
+            observers_attached = [
                 o for o in self.observers if not any(o is dropped for dropped in self._dropped)
             ]
             self._listeners[event] = [
-                o for o in listening if getattr(type(o), event) is not getattr(Observer, event)
+                o
+                for o in observers_attached
+                if getattr(type(o), event) is not getattr(Observer, event)
             ]
         return self._listeners[event]
 
@@ -274,7 +276,7 @@ class Run(Recording):
         self._dropped.append(observer)
         self._listeners = {}
         if self.store is not None:
-            self.store.console(told)
+            self.store.write_console(told)
 
     # states
 
@@ -292,7 +294,7 @@ class Run(Recording):
     def _meta(self, parts: dict[str, Any]) -> dict[str, Any]:
         """What a saved state says besides arrays."""
         return {
-            "position": finite(self.position.as_dict()),
+            "position": finite_or_none(self.position.as_dict()),
             "curves": finite_rows(self.rows) if self.epochs else [],
             "looks": finite_rows(self.looks),
             "epochs": self.epochs,
@@ -381,9 +383,9 @@ class Run(Recording):
         """
         self.status = moved(self.status, Status.RUNNING)
         self.record_change("")
-        with console_kept(self.store), one_blas_thread():
+        with console_recorded(self.store), one_blas_thread():
             try:
-                with stoppable(self.stop):
+                with stop_on_signals(self.stop):
                     self.tell("before_run")
                     yield self
             except BaseException as error:
@@ -451,7 +453,7 @@ class Run(Recording):
         self.record_status(reason)
         self.write_rows()
         where = self.where()
-        self.store.console(f"{now()}  {self.status.value}: {where}. {reason}".rstrip())
+        self.store.write_console(f"{now()}  {self.status.value}: {where}. {reason}".rstrip())
 
     def where(self) -> str:
         """How far the run is, in words."""
@@ -468,7 +470,7 @@ class Run(Recording):
         """Write down where the run stands."""
         if self.store is None:
             return
-        self.store.status(
+        self.store.write_status(
             {
                 "name": self.name,
                 "status": self.status.value,
@@ -493,7 +495,7 @@ class Run(Recording):
         self.write_rows()
         for request in self.store.requests():
             if request.what == "note":
-                self.store.console(f"note: {request.text}")
+                self.store.write_console(f"note: {request.text}")
             else:
                 words = "Told to finish" if request.what == "finish" else "Told to stop"
                 self.stop(
@@ -530,7 +532,7 @@ class Run(Recording):
 
 
 @contextmanager
-def listening(observers: Iterable[Observer]) -> Iterator[None]:
+def observers_attached(observers: Iterable[Observer]) -> Iterator[None]:
     """Let observers begin anew, and belong to one run until it ends."""
     observers = list(observers)
     for observer in observers:

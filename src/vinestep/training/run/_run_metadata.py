@@ -21,9 +21,9 @@ if TYPE_CHECKING:
     from ..step._batch_checks import AnyBatches
     from ._ending import Ending
     from ._run import Run
-    from ._validation import Scored
+    from ._validation import ValidationParts
 
-__all__ = ["lineage", "note_about", "note_assessment", "note_test_scored", "run_settings"]
+__all__ = ["count_test_scoring", "lineage", "run_settings", "write_about", "write_assessment"]
 
 ABOUT = "about.json"
 PATCH = "uncommitted.patch"
@@ -31,7 +31,7 @@ ASSESSMENT = "assessment.json"
 
 
 def run_settings(
-    training: TrainingBase, batches: AnyBatches, ending: Ending, scored: Scored
+    training: TrainingBase, batches: AnyBatches, ending: Ending, scored: ValidationParts
 ) -> dict[str, Any]:
     """What takes part in a run and how it is set, for the record."""
     return {
@@ -71,7 +71,7 @@ def lineage(run: Run, test: AnyBatches | None) -> dict[str, Any]:
     }
 
 
-def note_about(
+def write_about(
     store: RunStore, settings: Mapping[str, Any], known: Mapping[str, Any], graph: Any = None
 ) -> None:
     """Record what is known of a run from its beginning: settings, data, versions, commit and what
@@ -90,12 +90,12 @@ def note_about(
         "steps": known.get("steps", 0),
         "network": graph or [],
     }
-    store.file(ABOUT, json.dumps(about, indent=1, default=str).encode())
+    store.write_file(ABOUT, json.dumps(about, indent=1, default=str).encode())
     if about["commit"].endswith("+") and (patch := uncommitted()):
-        store.file(PATCH, patch.encode())
+        store.write_file(PATCH, patch.encode())
 
 
-def note_assessment(store: RunStore, parts: Mapping[str, Any]) -> None:
+def write_assessment(store: RunStore, parts: Mapping[str, Any]) -> None:
     """Record scores with their 95 % intervals, by part of the data."""
     found = {
         part: {
@@ -104,13 +104,13 @@ def note_assessment(store: RunStore, parts: Mapping[str, Any]) -> None:
         }
         for part, scores in parts.items()
     }
-    store.file(ASSESSMENT, json.dumps(found, indent=1).encode())
+    store.write_file(ASSESSMENT, json.dumps(found, indent=1).encode())
 
 
-def note_test_scored(store: RunStore) -> None:
+def count_test_scoring(store: RunStore) -> None:
     """Count in a run's record that its test part was scored, and say so from the second time on."""
-    times = int(store.info().get("test_scored", 0)) + 1
-    store.status({"test_scored": times})
+    times = int(store.read_status().get("test_scored", 0)) + 1
+    store.write_status({"test_scored": times})
     if times > 1:
         cure = (
             "Whatever is chosen by its scores has been fitted to it; decide by the validation part."

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 if TYPE_CHECKING:
     from ...storage.run_store import RunStore
 
-__all__ = ["console_kept", "stoppable"]
+__all__ = ["console_recorded", "stop_on_signals"]
 
 WORDS = {
     "SIGINT": "Stopped by Ctrl-C",
@@ -26,7 +26,7 @@ _COLOURS = re.compile(r"\x1b\[[0-9;]*m")
 
 
 @contextmanager
-def stoppable(stop: Callable[..., None]) -> Iterator[None]:
+def stop_on_signals(stop: Callable[..., None]) -> Iterator[None]:
     """Let Ctrl-C, a termination request and a hang-up call `stop`; a second one ends the program at
     once.
     """
@@ -66,7 +66,7 @@ class _Copied:
         for line in lines:
             plain = _COLOURS.sub("", line)
             if "\x1b" not in plain and "\r" not in plain:
-                self._store.console(plain)
+                self._store.write_console(plain)
         return self._stream.write(text)
 
     def __getattr__(self, name: str) -> Any:
@@ -79,11 +79,11 @@ class _Logged(logging.Handler):
         self._store = store
 
     def emit(self, record: logging.LogRecord) -> None:
-        self._store.console(f"{record.levelname.lower()}: {record.getMessage()}")
+        self._store.write_console(f"{record.levelname.lower()}: {record.getMessage()}")
 
 
 @contextmanager
-def console_kept(store: RunStore | None) -> Iterator[None]:
+def console_recorded(store: RunStore | None) -> Iterator[None]:
     """Record what is printed, logged and warned of in the meantime."""
     if store is None:
         yield
@@ -92,7 +92,7 @@ def console_kept(store: RunStore | None) -> Iterator[None]:
     shown, printed = warnings.showwarning, sys.stdout
 
     def show(message: Warning | str, category: type[Warning], *where: Any, **more: Any) -> None:
-        store.console(f"warning: {message}")
+        store.write_console(f"warning: {message}")
         shown(message, category, *where, **more)
 
     copied: Any = _Copied(printed, store)

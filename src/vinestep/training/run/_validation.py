@@ -10,18 +10,18 @@ import numpy as np
 
 from ...errors import SettingError
 from ..step._batch_checks import AnyBatches, are_batches
-from ..step._scoring import average
+from ..step._scoring import average_scores
 
 if TYPE_CHECKING:
     from ..step._base import TrainingBase
 
-__all__ = ["Scored", "Validation", "spacing_of"]
+__all__ = ["Validation", "ValidationParts", "validation_spacing"]
 
 Computation = Callable[[Any], Any]
 Validation = AnyBatches | Mapping[str, AnyBatches | Computation] | None
 
 
-class Scored:
+class ValidationParts:
     """Parts that a run scores every so many epochs.
 
     Parameters
@@ -32,7 +32,7 @@ class Scored:
     """
 
     def __init__(self, validation: Validation, *, every: int | str = 1) -> None:
-        self.every, self.steps = spacing_of(every)
+        self.every, self.steps = validation_spacing(every)
         named = dict(validation) if isinstance(validation, Mapping) else {"validation": validation}
         self.parts: dict[str, Any] = {
             name: part for name, part in named.items() if part is not None
@@ -80,7 +80,9 @@ class Scored:
         with training.descent.averaged():
             for name, part in self.parts.items():
                 if are_batches(part):
-                    scored: Any = average(training.network, part, training.loss, training.metrics)
+                    scored: Any = average_scores(
+                        training.network, part, training.loss, training.metrics
+                    )
                 else:
                     scored = part(training.network)
                 if isinstance(scored, Mapping):
@@ -114,7 +116,7 @@ class Scored:
         return own if spacing == 1 else {**own, "every": spacing}
 
 
-def spacing_of(every: Any) -> tuple[int, int]:
+def validation_spacing(every: Any) -> tuple[int, int]:
     """Epochs from one look to the next, and steps between looks within an epoch, or 0."""
     words = every.split() if isinstance(every, str) else [every, "epochs"]
     amount, unit = words if len(words) == 2 else (every, "")

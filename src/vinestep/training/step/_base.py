@@ -32,7 +32,7 @@ from ._averaging import WeightAverage
 from ._batch_checks import AnyBatches, checked_batch, checked_metrics
 from ._derivation import Derivation, Loss, Watch
 from ._descent import Descent
-from ._forward_pass import by_place
+from ._forward_pass import inputs_in_order
 from ._half_precision import HalfPrecision
 from ._step import Step
 
@@ -252,7 +252,7 @@ class TrainingBase:
 
     def initialise(self, batch: Batch, *, dtype: DTypeLike | None = None) -> None:
         """Draw the network's parameters for inputs of this kind, by the seed of the training."""
-        inputs = by_place(self.network, batch.inputs)
+        inputs = inputs_in_order(self.network, batch.inputs)
         self.network.initialise(
             inputs if isinstance(inputs, tuple) else inputs[:1], seed=self.seed, dtype=dtype
         )

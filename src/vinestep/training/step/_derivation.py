@@ -23,7 +23,7 @@ from ...layers._dense_chain import dense_chain
 from ...layers._learning_pass import learning, observed
 from ...losses import straight_form
 from ._descent import Descent, checked_loss, learning_pass
-from ._forward_pass import by_place, loss_of, outputs_of
+from ._forward_pass import inputs_in_order, loss_of, outputs_of
 from ._trust import is_library_code
 
 __all__ = ["Derivation", "Loss", "Watch"]
@@ -125,7 +125,7 @@ class Derivation:
         return outputs, number, gradients
 
     def _refuse(self, value: float, inputs: Any) -> NoReturn:
-        placed = by_place(self.descent.network, inputs)
+        placed = inputs_in_order(self.descent.network, inputs)
         values = placed if isinstance(placed, tuple) else (placed,)
         if not all(np.all(np.isfinite(x)) for x in values if np.asarray(x).dtype.kind == "f"):
             where = "the inputs of the batch: clean the data"

@@ -11,7 +11,7 @@ from ...data.batches._batch import Batch
 from ...errors import DataError
 from ...layers._base import Layer
 
-__all__ = ["by_place", "loss_of", "outputs_of"]
+__all__ = ["inputs_in_order", "loss_of", "outputs_of"]
 
 
 def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
@@ -31,11 +31,11 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
                 "parameter `mask`, or join examples without."
             )
         options = {"mask": masks}
-    placed = by_place(network, inputs)
+    placed = inputs_in_order(network, inputs)
     return network(*placed, **options) if isinstance(placed, tuple) else network(placed, **options)
 
 
-def by_place(network: Layer, inputs: Any) -> Any:
+def inputs_in_order(network: Layer, inputs: Any) -> Any:
     """Inputs by name in the order in which the network's `compute` takes them; others as they
     are.
     """

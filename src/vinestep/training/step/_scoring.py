@@ -20,10 +20,10 @@ from ._forward_pass import loss_of, outputs_of
 if TYPE_CHECKING:
     from ...evaluation._scores import Assessment
 
-__all__ = ["assessment", "average", "check_encoding", "each_output", "outputs_and_targets"]
+__all__ = ["assessment", "average_scores", "batch_outputs", "check_encoding", "outputs_and_targets"]
 
 
-def average(
+def average_scores(
     network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]
 ) -> dict[str, float]:
     """Loss and metrics over all examples, in inference; each example counts once, and no more than
@@ -32,7 +32,7 @@ def average(
     total, n, summed = 0.0, 0.0, reduction_of(loss) == "sum"
     counts: dict[str, np.ndarray] = {}
     with untracked():
-        for batch, outputs in each_output(network, batches):
+        for batch, outputs in batch_outputs(network, batches):
             targets = batch.targets
             if targets is None:
                 raise DataError(
@@ -57,7 +57,7 @@ def average(
     }
 
 
-def each_output(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
+def batch_outputs(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
     """Each batch with what the network makes of it; to be gone through untracked."""
     for batch in batches.in_order():
         yield batch, held(outputs_of(network, batch.inputs, batch.masks))
@@ -67,7 +67,7 @@ def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.nd
     """What the network puts out for every example, and what is true of it."""
     outputs, targets = [], []
     with untracked():
-        for batch, found in each_output(network, batches):
+        for batch, found in batch_outputs(network, batches):
             outputs.append(found)
             targets.append(np.asarray(batch.targets))
     return np.concatenate(outputs), np.concatenate(targets)
@@ -82,7 +82,7 @@ def assessment(
     from ...evaluation._scores import Assessment
 
     return Assessment(
-        average(network, batches, loss, metrics),
+        average_scores(network, batches, loss, metrics),
         lambda: outputs_and_targets(network, batches),
         loss,
         metrics,

@@ -271,7 +271,7 @@ def _trial(
         path = Path(asked["plan"])
         planned = PlannedRun(read_plan(path, settings=changed, own=parts), path.parent, own=parts)
         folder_of_run = _opened(before)
-        done = folder_of_run.read_numbers("epochs") if folder_of_run is not None else []
+        done = folder_of_run.read_series("epochs") if folder_of_run is not None else []
         better = planned.training.directions()
         if len(done) >= epochs:  # before the search was interrupted
             known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
