@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from ._public_names import did_you_mean
+from ._public_names import did_you_mean, own_names
 from .errors import RunError
 from .runs import _schema as t
 from .runs._query import RunRecord, Runs, open_runs
@@ -329,3 +329,6 @@ def mark_in_use(place: Runs | str | os.PathLike[str], name: str, version: int | 
             t.models.update().where(mine).values(in_use=True, used_since=now(), used_by=_user())
         )
     return entry(runs, name, chosen.version)
+
+
+__getattr__, __dir__ = own_names(__name__, __all__)

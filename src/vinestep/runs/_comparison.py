@@ -442,7 +442,7 @@ def leading_run(runs: Sequence[RunRecord], quantity: str, against: str = "epoch"
     ...     outcome = training.run(
     ...         data.batches(4), epochs=3, record=root, observers=[vs.observers.Steps()]
     ...     )
-    >>> vs.runs.first_leader(list(vs.runs.open(root)), "loss").run
+    >>> vs.runs.leading_run(list(vs.runs.open(root)), "loss").run
     'run-2'
     """
     curves = {run.label: curve_of(run, quantity, against) for run in runs}

@@ -85,7 +85,7 @@ def ingest(
     >>> outcome = vs.Training(vs.Dense(1), loss=vs.losses.squared_error).run(
     ...     data.batches(4), epochs=2, record=root
     ... )
-    >>> vs.runs.take_in(outcome.store, vs.runs.Ledger("sqlite://"))
+    >>> vs.runs.ingest(outcome.store, vs.runs.Ledger("sqlite://"))
     True
     """
     known = folder.read_status()

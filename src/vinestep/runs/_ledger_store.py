@@ -42,7 +42,7 @@ MOST_VALUE = 300  # characters
 
 class LedgerStore(RunStore):
     """A run that is recorded in a ledger directly; whoever records waits for it. A run in a folder
-    does not: see `vinestep.runs.take_in`.
+    does not: see `vinestep.runs.ingest`.
 
     Parameters
     ----------

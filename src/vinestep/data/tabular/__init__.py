@@ -1,0 +1,1 @@
+"""Tables: a source made of rows of a DataFrame or file."""

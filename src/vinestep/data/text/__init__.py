@@ -1,0 +1,1 @@
+"""Texts: sources of documents, requests and pairs for networks that write, and of text files."""
