@@ -1,7 +1,7 @@
 """The rooms of the source, the arrows between them, and what their names promise.
 
-The graph is drawn from the syntax trees, imports inside functions and for types counted. A new arrow
-between rooms is a decision: it is entered in `ARROWS`, or the test fails.
+The graph is drawn from the syntax trees, imports inside functions and for types counted. A new
+arrow between rooms is a decision: it is entered in `ARROWS`, or the test fails.
 """
 
 import ast
@@ -45,7 +45,8 @@ ARROWS = {
     "demo": "data/encoding data/sources parts errors",
     "_activations": "autodiff autodiff/rules kernels kernels/machinery parts _public_names",
     "initialisers": "parts _public_names",
-    "losses": "autodiff kernels kernels/machinery parts _activations _findings _public_names errors",
+    "losses": "autodiff kernels kernels/machinery parts _activations _findings _public_names "
+    "errors",
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _public_names errors",
     "evaluation": "autodiff parts _public_names errors",
@@ -70,7 +71,8 @@ ARROWS = {
     "training/plans": "training training/step training/run training/observers training/rehearsal "
     "autodiff data/batches data/sources data/tabular demo evaluation layers losses parts _model "
     "_public_names errors",
-    "training/tuning": "training/plans training/run training/step data/batches data/sources figures "
+    "training/tuning": "training/plans training/run training/step data/batches data/sources "
+    "figures "
     "optimisers schedules storage errors",
     "runs/diagnosis": "_findings _trend",
     "runs": "runs/diagnosis training/plans training/step figures storage _model _findings "
@@ -186,7 +188,7 @@ def test_internal_files_are_told_from_public_ones():
 
 def test_every_room_says_what_it_is_for():
     for name, tree in TREES.items():
-        if MODULES[name].name == "__init__.py":
+        if MODULES[name].name == "__init__.py" and "migrations" not in name:
             assert ast.get_docstring(tree), f"{name} has no docstring"
 
 
@@ -268,11 +270,7 @@ def test_texts_name_only_what_is_public():
 
 # refusals
 
-OURS = {
-    name
-    for name in dir(vs.errors)
-    if isinstance(getattr(vs.errors, name), type) and issubclass(getattr(vs.errors, name), VineStepError)
-}  # fmt: skip
+OURS = {name for name in dir(vs.errors) if issubclass(getattr(vs.errors, name), VineStepError)}
 NOT_REFUSALS = {
     "NotImplementedError": "a method that a subclass has to write",
     "Unsound": "caught within the kernels: definitions run instead",
