@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ._findings import tell
+from ._findings import Finding, tell
 from ._public_names import own_names
 from .autodiff.tensor import held
 from .autodiff.tracking import untracked
@@ -182,7 +182,7 @@ class Model:
         result = self.answers(self.outputs(inputs))
         if frame is None or not beside:
             return result
-        tell(self.codec.findings(frame))
+        tell(self.findings(frame))
         kept = frame.rename(
             columns={name: f"{name} (given)" for name in frame.columns if name in result.columns}
         )
@@ -320,8 +320,14 @@ class Model:
                 raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
         else:
             targets = self.codec.targets(frame)
-            tell(self.codec.findings(frame))
+            tell(self.findings(frame))
         return assess(self.outputs(inputs), targets, self.loss, self.metrics)
+
+    def findings(self, rows: Source) -> list[Finding]:
+        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns
+        that are missing.
+        """
+        return self.codec.findings(rows)
 
     # files
 

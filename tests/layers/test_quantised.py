@@ -10,10 +10,10 @@ from scipy.stats import norm
 import vinestep as vs
 from vinestep.errors import DataError, LayerError, ShapeError
 from vinestep.layers import (
-    _quantised as quantised,
     adapted,
     code_values,
     merged,
+    quantised,
 )
 from vinestep.layers._block_codes import coded
 from vinestep.layers._quantised import coded_product

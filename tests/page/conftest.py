@@ -15,7 +15,7 @@ import pytest
 
 import vinestep as vs
 
-from ..runs.postgres import missing
+from ..postgres import missing
 
 BROWSERS = ("chromium", "chromium-browser", "google-chrome")
 FLAGS = [

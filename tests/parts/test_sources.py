@@ -6,11 +6,11 @@ import numpy as np
 import pytest
 import tomli_w
 from PIL import Image
-from vinestep.training.plans._plan._plan import read_plan
-from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
 from vinestep.errors import DataError, PlanError
+from vinestep.training.plans._plan import read_plan
+from vinestep.training.plans._planned_run import PlannedRun
 
 DENSE = {"kind": "dense", "width": "classes"}
 FLAT = ["flatten", DENSE]

@@ -21,7 +21,7 @@ from vinestep.errors import RunError
 from vinestep.runs import Ledger, LedgerStore, _schema as schema
 from vinestep.runs._ledger import ledger_url
 
-from .postgres import Server
+from ..postgres import Server
 
 BOTH = pytest.mark.parametrize("kind", ["sqlite", "postgres"])
 

@@ -6,6 +6,9 @@ import logging
 import sys
 
 # isort: off
+# these modules add their commands, which help lists in this order
+from . import preflight, training, runs, page, models  # noqa: F401
+
 # isort: on
 from .shared import app
 

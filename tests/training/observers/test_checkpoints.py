@@ -7,8 +7,6 @@ import threading
 import numpy as np
 import pytest
 import tomli_w
-from vinestep.training.plans._plan._plan import read_plan
-from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
 from vinestep.errors import (
@@ -18,6 +16,8 @@ from vinestep.errors import (
     RunError,
 )
 from vinestep.storage.run_store import MemoryStore
+from vinestep.training.plans._plan import read_plan
+from vinestep.training.plans._planned_run import PlannedRun
 from vinestep.training.run import _run as running
 
 X = np.random.default_rng(0).normal(size=(48, 3)).astype("f4")

@@ -9,11 +9,11 @@ import numpy as np
 import pytest
 import tomli_w
 from hypothesis import given, settings, strategies as st
-from vinestep.training.plans._plan._plan import read_plan
-from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
 from vinestep.errors import PlanError, RunError, SettingError
+from vinestep.training.plans._plan import read_plan
+from vinestep.training.plans._planned_run import PlannedRun
 
 s = vs.schedules
 

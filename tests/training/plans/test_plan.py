@@ -6,12 +6,12 @@ import numpy as np
 import pandas as pd
 import pytest
 import tomli_w
-from vinestep.training.plans._plan._overrides import own_parts
-from vinestep.training.plans._plan._plan import read_plan
-from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
 from vinestep.errors import PlanError, SettingError
+from vinestep.training.plans._overrides import own_parts
+from vinestep.training.plans._plan import read_plan
+from vinestep.training.plans._planned_run import PlannedRun
 
 DENSE = {"kind": "dense", "width": "classes"}
 PICTURE = [{"kind": "dense", "width": 16}, {"kind": "reshape", "shape": [4, 4, 1]}]

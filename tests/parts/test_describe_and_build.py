@@ -12,9 +12,9 @@ import numpy as np
 import pytest
 import tomli_w
 from hypothesis import given, settings, strategies as st
-from vinestep.data.pictures._transforms._transforms import Flip, Shift
 
 import vinestep as vs
+from vinestep.data.pictures._transforms import Flip, Shift
 from vinestep.errors import PartError
 from vinestep.parts._describe import settings_of
 from vinestep.parts._registry import Kinds, library

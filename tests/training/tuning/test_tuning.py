@@ -7,11 +7,11 @@ import numpy as np
 import pytest
 import tomli_w
 from hypothesis import given, strategies as st
-from vinestep.training.tuning._rate_and_batch_size._search import Search
-from vinestep.training.tuning._rate_and_batch_size._trials import Space, Trials
 
 import vinestep as vs
 from vinestep.errors import PlanError, RunError, SettingError
+from vinestep.training.tuning._search import Search
+from vinestep.training.tuning._trials import Space, Trials
 
 X = np.random.default_rng(0).normal(size=(240, 3)).astype("f4")
 DATA = vs.data.Dataset(X, X[:, :1] - X[:, 1:2])

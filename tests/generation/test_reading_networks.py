@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.autodiff import held, untracked
+from vinestep import held, untracked
 from vinestep.errors import DataError, ModelError, SettingError
 from vinestep.generation import TextScores
 from vinestep.generation._sampling import log_softmax

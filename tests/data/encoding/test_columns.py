@@ -160,8 +160,8 @@ ordered = {size = ["small", "middling", "large"]}
 def test_a_plan_names_them(tmp_path):
     frame().to_csv(tmp_path / "prices.csv", index=False)
     (tmp_path / "plan.toml").write_text(PLAN)
-    from vinestep.training.plans._plan._plan import read_plan
-    from vinestep.training.plans._plan._planned_run import PlannedRun
+    from vinestep.training.plans._plan import read_plan
+    from vinestep.training.plans._planned_run import PlannedRun
 
     planned = PlannedRun(read_plan(tmp_path / "plan.toml"), tmp_path)
     assert planned.train.encoding.log_target

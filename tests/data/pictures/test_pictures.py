@@ -165,7 +165,7 @@ def test_from_a_folder_to_a_model_that_prepares_photographs_as_training_did(fold
     model = vs.open_model(training.model().save(tmp_path / "leaves.vine"))
     raw = [source[i][0] for i in range(len(source))]
     np.testing.assert_allclose(
-        model.outputs(model._inputs(raw)[1]), training.outputs(prepared), rtol=1e-4, atol=1e-5
+        model.outputs(model.codec.inputs(raw)[1]), training.outputs(prepared), rtol=1e-4, atol=1e-5
     )
     assert set(model.predict(raw)["predicted"]) <= {"chlorosis", "healthy"}
 

@@ -10,7 +10,7 @@ from hypothesis import given, strategies as st
 from scipy.stats import chisquare
 
 import vinestep as vs
-from vinestep.autodiff import held, untracked
+from vinestep import held, untracked
 from vinestep.errors import LayerError, SettingError
 from vinestep.generation import shaped, stream
 from vinestep.generation._beams import Beam, search

@@ -7,10 +7,10 @@ import time
 
 import numpy as np
 import pytest
-from vinestep.training.plans._plan._plan import read_plan
-from vinestep.training.plans._plan._planned_run import PlannedRun
 
 import vinestep as vs
+from vinestep.training.plans._plan import read_plan
+from vinestep.training.plans._planned_run import PlannedRun
 
 SEED = np.random.SeedSequence(8)
 
