@@ -1,58 +1,112 @@
-# make demo   environment, install, and the main job on the demo data
-# make test   environment, install, and all tests
-# make test-slow   kills at random moments, which take minutes; make fuzz   fuzzers, which take an hour or more
+# make demo        environment, install, and the main job on the demo data
+# make test        environment, install, and all tests
+# make check       lint, types and the tests of what changed, in under a minute
+# make docs        the documentation as a site, in docs/_build/html
+# make test-slow   kills at random moments; make fuzz: fuzzers, which take an hour or more
 PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
+READY_DEV := .venv/.ready-dev
 
-.PHONY: demo test test-slow test-definitions test-numba fuzz lint bench clean
+.PHONY: demo test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \
+  test-wheel fuzz mutants bench clean
 
 $(READY): pyproject.toml
-	$(PYTHON) -m venv .venv
+	test -x $(BIN)/python || $(PYTHON) -m venv .venv
 	$(BIN)/python -m pip install --quiet --upgrade pip
-	$(BIN)/python -m pip install --quiet -e '.[dev]'
+	$(BIN)/python -m pip install --quiet -e .
 	touch $(READY)
+
+$(READY_DEV): $(READY)
+	$(BIN)/python -m pip install --quiet -e '.[dev]'
+	touch $(READY_DEV)
 
 demo: $(READY)
 	$(BIN)/vinestep demo
 
-test: $(READY)
+test: $(READY_DEV)
 	$(BIN)/python -m pytest -n auto -m "not slow"
 
-test-slow: $(READY)
+lint: $(READY_DEV)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+# types are checked by a second process while the tests run
+check: $(READY_DEV)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy & types=$$!; \
+	$(BIN)/python tests/changed.py; tests=$$?; wait $$types && exit $$tests
+
+docs: $(READY_DEV)
+	$(BIN)/python -m pip install --quiet -e '.[docs]'
+	$(BIN)/python -m sphinx -W --keep-going -q -b html docs docs/_build/html
+	@echo "docs/_build/html/index.html"
+
+test-slow: $(READY_DEV)
 	$(BIN)/python -m pytest -n auto -m slow
 
 # tests of all that kernels compute, with definitions in their place
-test-definitions: $(READY)
-	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers tests/optimisers tests/test_losses_and_metrics.py \
-	  tests/training/test_training.py tests/training/test_as_asked.py tests/training/test_descents.py \
-	  tests/training/test_half.py tests/generation
+test-definitions: $(READY_DEV)
+	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers \
+	  tests/optimisers tests/test_losses_and_metrics.py tests/training/test_training.py \
+	  tests/training/step tests/generation
 
-# the tests of compiled loops on the oldest and the newest version of Numba that pyproject.toml allows; `soundness.TESTED` says the same
+# the tests of compiled loops on the oldest and the newest version of Numba that pyproject.toml
+# allows; `kernels.machinery.availability.TESTED` says the same
 NUMBA_OLDEST := 0.63.0
 NUMBA_NEWEST := 0.68.*
 test-numba:
 	for version in "$(NUMBA_OLDEST)" "$(NUMBA_NEWEST)"; do \
-	  $(PYTHON) -m venv ".venv-numba" && \
-	  .venv-numba/bin/python -m pip install --quiet -e '.[dev]' "numba==$$version" && \
-	  .venv-numba/bin/python -m pip list | grep -E '^(numba|llvmlite|numpy) ' && \
-	  .venv-numba/bin/python -m pytest -n auto -m "not slow" tests/kernels tests/autodiff/test_fused.py tests/layers tests/optimisers tests/benchmarks || exit 1; \
-	  rm -rf .venv-numba; \
+	  $(PYTHON) -m venv .venv-other && \
+	  .venv-other/bin/python -m pip install --quiet -e '.[dev]' "numba==$$version" && \
+	  .venv-other/bin/python -m pip list | grep -E '^(numba|llvmlite|numpy) ' && \
+	  .venv-other/bin/python -m pytest -n auto -m "not slow" tests/kernels \
+	    tests/autodiff/test_fused.py tests/layers tests/optimisers tests/benchmarks || exit 1; \
+	  rm -rf .venv-other; \
 	done
 
-fuzz: $(READY)
+# the oldest versions that pyproject.toml allows, on the oldest Python
+test-oldest:
+	rm -rf .venv-other && $(PYTHON) -m venv .venv-other
+	.venv-other/bin/python -m pip install --quiet --upgrade pip
+	.venv-other/bin/python tests/oldest.py > .venv-other/constraints.txt
+	.venv-other/bin/python -m pip install --quiet -e '.[dev]' -c .venv-other/constraints.txt
+	.venv-other/bin/python -m pytest -n auto -m "not slow" $(TESTS)
+	rm -rf .venv-other
+
+# other Pythons, as far as they are installed
+PYTHONS ?= python3.12 python3.13 python3.14
+test-pythons:
+	for python in $(PYTHONS); do \
+	  command -v $$python > /dev/null || { echo "$$python is not installed"; continue; }; \
+	  rm -rf .venv-other && $$python -m venv .venv-other && \
+	  .venv-other/bin/python -m pip install --quiet -e '.[dev]' && \
+	  .venv-other/bin/python -m pytest -n auto -m "not slow" $(TESTS) || exit 1; \
+	done; rm -rf .venv-other
+
+# wheel and source distribution, each installed in a clean environment of its own
+test-wheel: $(READY_DEV)
+	rm -rf dist && $(BIN)/python -m build --outdir dist > /dev/null
+	for file in dist/*.whl dist/*.tar.gz; do \
+	  rm -rf .venv-wheel && $(PYTHON) -m venv .venv-wheel && \
+	  .venv-wheel/bin/python -m pip install --quiet "$$file" && \
+	  (cd dist && ../.venv-wheel/bin/python ../tests/installed.py) || exit 1; \
+	done; rm -rf .venv-wheel
+
+fuzz: $(READY_DEV)
 	$(BIN)/python tests/fuzz programs 100000
 	$(BIN)/python tests/fuzz kernels 20000
 	$(BIN)/python tests/fuzz files 10000
 	$(BIN)/python tests/fuzz tables 10000
 
-lint: $(READY)
-	$(BIN)/ruff check .
-	$(BIN)/ruff format --check .
-	$(BIN)/mypy
+# breaks one line in each of 60 places of the source, and sees whether a test notices
+mutants: $(READY_DEV)
+	$(BIN)/python tests/mutants.py
 
-bench: $(READY)
+bench: $(READY_DEV)
 	$(BIN)/python -m benchmarks
 
 clean:
-	rm -rf .venv .venv-numba build dist .pytest_cache .mypy_cache .ruff_cache
+	rm -rf .venv .venv-other .venv-wheel build dist docs/_build .pytest_cache .mypy_cache .ruff_cache

@@ -324,9 +324,7 @@ class Model:
         return assess(self.outputs(inputs), targets, self.loss, self.metrics)
 
     def findings(self, rows: Source) -> list[Finding]:
-        """How rows differ from those trained on: out of range, unseen categories, other gaps, columns
-        that are missing.
-        """
+        """How rows differ from those trained on: ranges, categories, gaps, missing columns."""
         return self.codec.findings(rows)
 
     # files

@@ -40,7 +40,7 @@ def trend_of(x: np.ndarray, y: np.ndarray, *, share: float = 0.3, places: int = 
     References
     ----------
     .. [1] W. S. Cleveland, "Robust Locally Weighted Regression and Smoothing Scatterplots", JASA
-    74(368), 1979.
+       74(368), 1979.
 
     Examples
     --------

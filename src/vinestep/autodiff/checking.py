@@ -175,8 +175,7 @@ def check_gradients(
     References
     ----------
     .. [1] W. Squire and G. Trapp, "Using Complex Variables to Estimate Derivatives of Real
-    Functions", SIAM Rev.
-       40(1), 110-112, 1998.
+       Functions", SIAM Rev. 40(1), 110-112, 1998.
 
     Examples
     --------

@@ -118,7 +118,7 @@ def shaped(
     References
     ----------
     .. [1] A. Holtzman et al., "The Curious Case of Neural Text Degeneration", ICLR 2020, section
-    3.1.
+       3.1.
 
     Examples
     --------

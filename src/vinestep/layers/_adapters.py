@@ -122,7 +122,7 @@ class AdaptedDense(_BesideDense, SeparateDense):
     References
     ----------
     .. [1] E. J. Hu et al., "LoRA: Low-Rank Adaptation of Large Language Models", ICLR 2022, section
-    4.1.
+       4.1.
     """
 
 

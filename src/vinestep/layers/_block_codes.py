@@ -51,8 +51,7 @@ def code_values(bits: int, form: CodeForm = "normal") -> np.ndarray:
     References
     ----------
     .. [1] T. Dettmers, A. Pagnoni, A. Holtzman and L. Zettlemoyer, "QLoRA: Efficient Finetuning of
-    Quantized LLMs", NeurIPS 2023,
-       section 3, equation 4.
+       Quantized LLMs", NeurIPS 2023, section 3, equation 4.
 
     Examples
     --------

@@ -172,7 +172,7 @@ class Embedding(Layer):
         References
         ----------
         .. [1] O. Press and L. Wolf, "Using the Output Embedding to Improve Language Models", EACL
-        2017, section 3.
+           2017, section 3.
         """
         return np.matmul(x, np.swapaxes(self.weight, 0, 1))
 

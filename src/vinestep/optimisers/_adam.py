@@ -81,9 +81,9 @@ class Adam(_Moments):
     References
     ----------
     .. [1] D. P. Kingma and J. Ba, "Adam: A Method for Stochastic Optimization", ICLR 2015,
-    algorithm 1.
+       algorithm 1.
     .. [2] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019,
-    algorithm 2.
+       algorithm 2.
 
     Examples
     --------
@@ -138,7 +138,7 @@ class AdamW(Adam):
     References
     ----------
     .. [1] I. Loshchilov and F. Hutter, "Decoupled Weight Decay Regularization", ICLR 2019,
-    algorithm 2.
+       algorithm 2.
 
     Examples
     --------
@@ -182,7 +182,7 @@ class AMSGrad(_Moments):
     References
     ----------
     .. [1] S. J. Reddi, S. Kale and S. Kumar, "On the Convergence of Adam and Beyond", ICLR 2018,
-    algorithm 2.
+       algorithm 2.
 
     Examples
     --------
@@ -312,7 +312,7 @@ class RAdam(_Moments):
     References
     ----------
     .. [1] L. Liu et al., "On the Variance of the Adaptive Learning Rate and Beyond", ICLR 2020,
-    algorithm 2.
+       algorithm 2.
 
     Examples
     --------

@@ -39,8 +39,7 @@ class Adagrad(Optimiser):
     References
     ----------
     .. [1] J. Duchi, E. Hazan and Y. Singer, "Adaptive Subgradient Methods for Online Learning and
-    Stochastic Optimization", JMLR 12,
-       2011, figure 1 with the diagonal matrix.
+       Stochastic Optimization", JMLR 12, 2011, figure 1 with the diagonal matrix.
 
     Examples
     --------
@@ -156,9 +155,9 @@ class RMSprop(Optimiser):
     References
     ----------
     .. [1] T. Tieleman and G. Hinton, "Lecture 6.5: rmsprop", Neural Networks for Machine Learning,
-    2012.
+       2012.
     .. [2] A. Graves, "Generating Sequences With Recurrent Neural Networks", 2013, equations 38 to
-    41.
+       41.
 
     Examples
     --------

@@ -36,7 +36,7 @@ class Lion(Optimiser):
     References
     ----------
     .. [1] X. Chen et al., "Symbolic Discovery of Optimization Algorithms", NeurIPS 2023, algorithm
-    2.
+       2.
 
     Examples
     --------
@@ -93,7 +93,7 @@ class LAMB(_Moments):
     References
     ----------
     .. [1] Y. You et al., "Large Batch Optimization for Deep Learning: Training BERT in 76 minutes",
-    ICLR 2020, algorithm 2.
+       ICLR 2020, algorithm 2.
 
     Examples
     --------

@@ -42,9 +42,9 @@ class LBFGS(Optimiser):
     References
     ----------
     .. [1] D. C. Liu and J. Nocedal, "On the Limited Memory BFGS Method for Large Scale
-    Optimization", Mathematical Programming 45, 1989.
+       Optimization", Mathematical Programming 45, 1989.
     .. [2] J. Nocedal and S. J. Wright, "Numerical Optimization", second edition, 2006, algorithms
-    3.5, 3.6 and 7.4.
+       3.5, 3.6 and 7.4.
 
     Examples
     --------

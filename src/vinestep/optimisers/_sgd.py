@@ -36,9 +36,8 @@ class SGD(Optimiser):
     References
     ----------
     .. [1] I. Sutskever, J. Martens, G. Dahl and G. Hinton, "On the Importance of Initialization and
-    Momentum in Deep
-       Learning", ICML 2013, equations 3 and 4, in the form with the velocity of Y. Bengio et al.,
-       2012, equation 7.
+       Momentum in Deep Learning", ICML 2013, equations 3 and 4, in the form with the velocity of Y.
+       Bengio et al., 2012, equation 7.
 
     Examples
     --------

@@ -23,7 +23,7 @@ def one_hot(labels: Any, classes: int, *, on: float = 1.0, off: float = 0.0) -> 
 
     Returns
     -------
-    vectors : ndarray, float32, shape (*labels.shape, classes)
+    vectors : ndarray, float32, shape ``(*labels.shape, classes)``
 
     Raises
     ------

@@ -2,9 +2,10 @@
 import { Refused, get, listen, run as at } from "./api.js";
 import { forget } from "./charts.js";
 import { h, number } from "./dom.js";
-import { SHEETS } from "./sheets.js";
+import * as sheets from "./sheets.js";
 import { go, onMove, state } from "./state.js";
 
+const SHEETS = Object.fromEntries(Object.entries(sheets).sort(([, a], [, b]) => a.place - b.place));
 const $ = (id) => document.getElementById(id);
 let listed = [], listing = 0, drawing = 0, shown = "", filtered = null;
 

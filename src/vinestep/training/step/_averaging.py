@@ -30,8 +30,7 @@ class WeightAverage:
     References
     ----------
     .. [1] B. T. Polyak and A. B. Juditsky, "Acceleration of Stochastic Approximation by Averaging",
-    SIAM Journal on Control and
-       Optimization 30(4), 1992.
+       SIAM Journal on Control and Optimization 30(4), 1992.
 
     Examples
     --------

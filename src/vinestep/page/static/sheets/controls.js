@@ -1,0 +1,77 @@
+// What several sheets have in common: answers, controls, and links to the numbers.
+import { get, run as at } from "../api.js";
+import { picture } from "../charts.js";
+import { h, number, save, words } from "../dom.js";
+import { go, state } from "../state.js";
+
+export const AXES = { epoch: "epochs", step: "steps", examples: "examples", seconds: "seconds of training" };
+
+export function said(answers, question) {
+  const found = answers.filter((answer) => answer.question === question);
+  if (!found.length) return h("p", { class: "none" }, "The record does not support an answer yet.");
+  const order = ["wrong", "suspicious", "sound"];
+  found.sort((a, b) => order.indexOf(a.verdict) - order.indexOf(b.verdict));
+  return h("div", {}, found.map((a) => h("p", { class: `answer ${a.verdict}` },
+    h("span", { class: "verdict" }, `${a.verdict}: ${a.subject}`), a.evidence, a.cure ? h("span", { class: "cure" }, a.cure) : null)));
+}
+
+export const pick = (low, high) => go({ low: low.toPrecision(6), high: high.toPrecision(6) });
+export const option = (value, text, chosen) => h("option", { value, selected: value === chosen }, text);
+
+export function axisControl() {
+  const now = state();
+  return h("label", {}, "Against", h("select", { id: "against", onchange: (e) => go({ against: e.target.value, low: "", high: "" }) },
+    Object.entries(AXES).map(([value, text]) => option(value, text, now.against))));
+}
+
+export function stretchControl() {
+  const now = state();
+  const low = h("input", { type: "number", step: "any", id: "low", value: now.low || "" }), high = h("input", { type: "number", step: "any", id: "high", value: now.high || "" });
+  return [
+    h("label", {}, "From", low), h("label", {}, "to", high),
+    h("button", { id: "closer", onclick: () => go({ low: low.value, high: high.value }) }, "Look closer"),
+    now.low || now.high ? h("button", { id: "whole", onclick: () => go({ low: "", high: "" }) }, "Whole run") : null,
+    h("label", {}, "Values", h("select", { id: "log", onchange: (e) => go({ log: e.target.value }) },
+      option("", "as they are", now.log || ""), option("1", "logarithmic", now.log || ""))),
+  ];
+}
+
+export function figureControl(figures, chosen) {
+  return h("label", {}, "Figure", h("select", { id: "figure", onchange: (e) => go({ figure: e.target.value }) }, figures.map((f) => option(f, words(f), chosen))));
+}
+
+export function numbersOf(label, series, key) {
+  const name = `${label}-${key}`;
+  const address = (form) => `/api/${at(label)}/series/${encodeURIComponent(series)}?form=${form}`;
+  return h("p", { class: "controls" },
+    h("a", { href: address("csv"), download: true, class: "csv" }, "These numbers as CSV"),
+    h("a", { href: address("json"), download: true, class: "json" }, "as JSON"),
+    h("button", { class: "png", onclick: async () => save(`${name}.png`, await picture(key)) }, "The chart as PNG"),
+    h("button", { class: "copy", onclick: async (e) => {
+      const told = e.target;
+      await navigator.clipboard.writeText(location.href);
+      told.textContent = "Address copied";
+    } }, "Copy the address of this view"));
+}
+
+export function figuresOf(facts) {
+  return facts.scores.map((score) => score.name).filter((name) => !name.startsWith("validation_"));
+}
+
+export const first = () => state().runs[0];
+export const steps = (facts) => facts.series.includes("steps");
+
+export async function curvesOf(labels, figure, more = {}) {
+  const now = state();
+  const { curves } = await get("curves", { runs: labels.join(","), figure, against: now.against, low: now.low, high: now.high, ...more });
+  return curves;
+}
+
+export function trendWords(curve) {
+  if (!curve || !curve.slope_error) return "";
+  const sure = Math.abs(curve.slope) / curve.slope_error;
+  const way = curve.slope < 0 ? "falls" : "rises";
+  const near = sure > 3 ? `${way}, by ${number(Math.abs(curve.slope), 3)} a unit, ${number(sure, 2)} times its uncertainty`
+    : `is level: a slope of ${number(curve.slope, 3)} is ${number(sure, 2)} times its uncertainty, which is noise`;
+  return `In the last quarter of what is shown the trend of ${words(curve.figure)} ${near}.`;
+}
