@@ -25,6 +25,7 @@ from ..storage.run_store import (
     SavedState,
     check_request,
 )
+from ..storage.settings import leaves
 from . import _schema as t
 from ._ledger import Ledger
 from ._score_summary import scores_of
@@ -207,6 +208,7 @@ class LedgerStore(RunStore):
 
     def _note_settings(self, connection: Connection, settings: Mapping[str, Any]) -> None:
         connection.execute(t.settings.delete().where(t.settings.c.run == self.key))
+        given = [(name, value) for name, value in leaves(settings) if value is not None]
         rows = [
             {
                 "run": self.key,
@@ -214,7 +216,7 @@ class LedgerStore(RunStore):
                 "value": str(value)[:MOST_VALUE],
                 "number": _as_number(value),
             }
-            for name, value in list(dotted(settings))[:MOST_SETTINGS]
+            for name, value in given[:MOST_SETTINGS]
         ]
         if rows:
             connection.execute(t.settings.insert(), rows)
@@ -530,27 +532,3 @@ def _as_number(value: Any) -> float | None:
     if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
         return None
     return float(value)
-
-
-def dotted(tree: Mapping[str, Any], above: str = "") -> Iterator[tuple[str, Any]]:
-    """The leaves of settings by dotted names.
-
-    Examples
-    --------
-    >>> dict(dotted({"optimiser": {"kind": "adam", "rate": 0.01}, "layers": [{"width": 8}]}))
-    {'optimiser.kind': 'adam', 'optimiser.rate': 0.01, 'layers.0.width': 8}
-    """
-    for name, value in tree.items():
-        yield from _leaves(f"{above}{name}", value)
-
-
-def _leaves(name: str, value: Any) -> Iterator[tuple[str, Any]]:
-    if isinstance(value, Mapping):
-        yield from dotted(value, f"{name}.")
-    elif isinstance(value, list | tuple) and any(
-        isinstance(item, Mapping | list) for item in value
-    ):
-        for i, item in enumerate(value):
-            yield from _leaves(f"{name}.{i}", item)
-    elif value is not None:
-        yield name, value

@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-__all__ = ["differences", "without_none"]
+__all__ = ["differences", "leaves", "without_none"]
 
 
 def without_none(tree: Any) -> Any:
@@ -33,8 +33,8 @@ def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str
     {'optimiser.rate': '0.1 before, 0.01 now'}
     """
     ours, theirs = (
-        dict(_flat(json.loads(json.dumps(before)))),
-        dict(_flat(json.loads(json.dumps(after)))),
+        dict(leaves(json.loads(json.dumps(before)))),
+        dict(leaves(json.loads(json.dumps(after)))),
     )
     return {
         name: f"{_shown(ours.get(name))} before, {_shown(theirs.get(name))} now"
@@ -43,11 +43,18 @@ def differences(before: Mapping[str, Any], after: Mapping[str, Any]) -> dict[str
     }
 
 
-def _flat(tree: Any, name: str = "") -> Iterator[tuple[str, Any]]:
-    if isinstance(tree, dict | list) and tree:
-        items = tree.items() if isinstance(tree, dict) else enumerate(tree)
+def leaves(tree: Any, name: str = "") -> Iterator[tuple[str, Any]]:
+    """The leaves of settings, by dotted names with places counted from 0.
+
+    Examples
+    --------
+    >>> dict(leaves({"optimiser": {"rate": 0.01}, "layers": [{"window": [3, 5]}]}))
+    {'optimiser.rate': 0.01, 'layers.0.window.0': 3, 'layers.0.window.1': 5}
+    """
+    if isinstance(tree, Mapping | list | tuple) and tree:
+        items = tree.items() if isinstance(tree, Mapping) else enumerate(tree)
         for key, value in items:
-            yield from _flat(value, f"{name}.{key}" if name else str(key))
+            yield from leaves(value, f"{name}.{key}" if name else str(key))
     else:
         yield name, tree
 

@@ -2,7 +2,7 @@ import { get, run as at } from "../api.js";
 import { chart, drawCurves, drawEffects, picture } from "../charts.js";
 import { add, fill, h, number, save, table, words } from "../dom.js";
 import { go, state } from "../state.js";
-import { pick, axisControl, figureControl, curvesOf } from "./controls.js";
+import { pick, axisControl, stretchControl, figureControl, curvesOf } from "./controls.js";
 
 export const compare = {
   place: 60,

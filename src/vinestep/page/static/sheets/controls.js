@@ -1,6 +1,6 @@
 // What several sheets have in common: answers, controls, and links to the numbers.
 import { get, run as at } from "../api.js";
-import { picture } from "../charts.js";
+import { chart, picture } from "../charts.js";
 import { h, number, save, words } from "../dom.js";
 import { go, state } from "../state.js";
 

@@ -2,7 +2,7 @@ import { get, run as at } from "../api.js";
 import { chart, drawCurves } from "../charts.js";
 import { add, fill, h, words } from "../dom.js";
 import { state } from "../state.js";
-import { AXES, said, pick, axisControl, figureControl, numbersOf, figuresOf, first, steps, curvesOf, trendWords } from "./controls.js";
+import { AXES, said, pick, axisControl, stretchControl, figureControl, numbersOf, figuresOf, first, steps, curvesOf, trendWords } from "./controls.js";
 
 export const learning = {
   place: 10,

@@ -2,7 +2,7 @@ import { get, run as at } from "../api.js";
 import { chart, drawCurves } from "../charts.js";
 import { add, fill, h, table } from "../dom.js";
 import { state } from "../state.js";
-import { said, pick, axisControl, numbersOf, first, steps, curvesOf } from "./controls.js";
+import { said, pick, axisControl, stretchControl, numbersOf, first, steps, curvesOf } from "./controls.js";
 
 export const optimiser = {
   place: 40,

@@ -2,7 +2,7 @@ import { get, run as at } from "../api.js";
 import { chart, drawCurves } from "../charts.js";
 import { add, fill, words } from "../dom.js";
 import { state } from "../state.js";
-import { said, pick, axisControl, figureControl, numbersOf, figuresOf, first, curvesOf } from "./controls.js";
+import { said, pick, axisControl, stretchControl, figureControl, numbersOf, figuresOf, first, curvesOf } from "./controls.js";
 
 export const overfitting = {
   place: 20,
