@@ -7,6 +7,7 @@ import pytest
 
 import vinestep as vs
 from vinestep import held, untracked
+from vinestep.data.encoding._codec import Codec
 from vinestep.errors import DataError, ModelError, SettingError
 from vinestep.generation import TextScores
 from vinestep.generation._sampling import log_softmax
@@ -204,7 +205,7 @@ def test_models_say_which_layer_of_ones_own_is_missing_and_which_tokeniser(tmp_p
             super().__init__(tokens, width=8, depth=1, heads=2)
 
     made = Shouting(260).initialise(np.array([[1, 2]]))
-    file = vs.Model(made, text_form=vs.data.TextForm(vs.data.ByteTokeniser())).save(
+    file = vs.Model(made, Codec(text_form=vs.data.TextForm(vs.data.ByteTokeniser()))).save(
         tmp_path / "own.vine"
     )
     with pytest.raises(ModelError, match=r"'shouting' is not known"):

@@ -199,7 +199,7 @@ def test_adapters_beside_codes_train_and_the_codes_do_not_change(tied, tmp_path)
     np.testing.assert_allclose(whole(IDS).array, small(IDS).array, atol=1e-4)
     assert set(whole.weights()) == set(base(tied).weights())
 
-    file = vs.Model(small, text_form=None).save(tmp_path / "small.vine")
+    file = vs.Model(small).save(tmp_path / "small.vine")
     again = vs.open_model(file).network
     np.testing.assert_array_equal(again(IDS).array, small(IDS).array)
     assert set(again.parameters()) == set(small.parameters())

@@ -117,7 +117,7 @@ BOMB = """
 import io, json, resource, sys, zipfile, hashlib
 import numpy as np
 import vinestep as vs
-from vinestep import archive
+from vinestep.storage import archive
 kind, file = sys.argv[1:]
 header = lambda shape: b"\\x93NUMPY\\x01\\x00" + (118).to_bytes(2, "little") + repr(
     {"descr": "<f8", "fortran_order": False, "shape": shape}).encode().ljust(117) + b"\\n"
@@ -408,7 +408,7 @@ LIMITED = """
 import resource, sys, signal
 import numpy as np
 import vinestep as vs
-from vinestep import archive
+from vinestep.storage import archive
 from vinestep.cli import main
 signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
 resource.setrlimit(resource.RLIMIT_FSIZE, (int(sys.argv[1]), int(sys.argv[1])))

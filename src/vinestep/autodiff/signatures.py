@@ -61,7 +61,7 @@ class Signature:
 
     Examples
     --------
-    >>> form = Form(x="*n i", weight="i o", bias="o")
+    >>> form = Signature(x="*n i", weight="i o", bias="o")
     >>> form.check("dense", [np.ones((5, 3)), np.ones((3, 2)), np.ones(4)], {})
     Traceback (most recent call last):
     vinestep.errors.ShapeError: dense: expected x (*n, i), weight (i, o), bias (o), got (5, 3), (3, 2), (4,): o is 2 in weight, 4 in bias.

@@ -170,7 +170,7 @@ def test_put_back_after_ctrl_c():
 import os, signal, sys
 signal.signal(signal.SIGINT, signal.default_int_handler)  # a background job of a shell ignores it
 sys.path.insert(0, {folder!r})
-from test_blas import Look, run, threads
+from test_blas_threads import Look, run, threads
 before = threads()
 outcome = run(Look(lambda: os.kill(os.getpid(), signal.SIGINT)))
 print(outcome.curves.empty, threads() == before)

@@ -4,6 +4,7 @@ built of them.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from typing import Any
 
@@ -39,6 +40,11 @@ def _matmul_left(g: Any, y: Any, a: Any, b: Any) -> Any:
     return unbroadcast(_product(g, _swap(b)), a.shape)
 
 
+def _as_rows(x: Any) -> Any:
+    """As a matrix of the last axis, which may be empty, so that -1 would not say how many rows."""
+    return np.reshape(x, (math.prod(x.shape[:-1]), x.shape[-1]))
+
+
 def _matmul_right(g: Any, y: Any, a: Any, b: Any, place: np.ndarray | None = None) -> Any:
     if a.ndim == 1:
         if b.ndim == 1:
@@ -48,7 +54,7 @@ def _matmul_right(g: Any, y: Any, a: Any, b: Any, place: np.ndarray | None = Non
         return unbroadcast(np.matmul(np.expand_dims(g, -2), a)[..., 0, :], b.shape)
     if b.ndim == 2:
         # one product over all leading axes, rather than a stack of products that is then summed
-        return _product(np.reshape(a, (-1, a.shape[-1])).T, np.reshape(g, (-1, g.shape[-1])), place)
+        return _product(_as_rows(a).T, _as_rows(g), place)
     return unbroadcast(_product(_swap(a), g), b.shape)
 
 

@@ -8,6 +8,7 @@ order.
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -701,7 +702,7 @@ def _product_of_others(x: Any, axes: tuple[int, ...]) -> Any:
     """
     kept = tuple(i for i in range(x.ndim) if i not in axes)
     front = np.transpose(x, axes + kept)
-    lines = np.reshape(front, (-1, *front.shape[len(axes) :]))
+    lines = np.reshape(front, (math.prod(front.shape[: len(axes)]), *front.shape[len(axes) :]))
     one = np.ones((1, *lines.shape[1:]), dtype=x.dtype)
     before = np.cumprod(np.concatenate([one, lines[:-1]], axis=0), axis=0)
     after = np.flip(np.cumprod(np.concatenate([one, np.flip(lines[1:], 0)], axis=0), axis=0), 0)

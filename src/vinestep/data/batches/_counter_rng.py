@@ -31,8 +31,8 @@ class CounterRandom:
 
     Examples
     --------
-    >>> all_of_them = Draws(7, 0, [3, 4, 5]).uniform()
-    >>> bool(all_of_them[1] == Draws(7, 0, [4]).uniform()[0])
+    >>> all_of_them = CounterRandom(7, 0, [3, 4, 5]).uniform()
+    >>> bool(all_of_them[1] == CounterRandom(7, 0, [4]).uniform()[0])
     True
     """
 

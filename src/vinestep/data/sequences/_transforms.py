@@ -123,7 +123,7 @@ class CropTime(Transform):
 
     Examples
     --------
-    >>> CropTime(2)(np.zeros((4, 5, 1)), Draws(0, 0, range(4))).shape
+    >>> CropTime(2)(np.zeros((4, 5, 1)), CounterRandom(0, 0, range(4))).shape
     (4, 2, 1)
     """
 

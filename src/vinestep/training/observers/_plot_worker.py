@@ -29,7 +29,7 @@ class PlotWorker:
 
     Examples
     --------
-    >>> drawer = Drawer.shared()
+    >>> drawer = PlotWorker.shared()
     >>> ticket = drawer.ask(
     ...     [{"epoch": 1, "step": 3, "rate": 0.1, "loss": 0.5}], "barrels-7", {}
     ... )
