@@ -20,7 +20,7 @@ NAMES = {
 THINGS = {
     name: thing
     for name, thing in NAMES.items()
-    if inspect.isclass(thing) or inspect.isfunction(thing)
+    if (inspect.isclass(thing) and not issubclass(thing, Exception)) or inspect.isfunction(thing)
 }
 
 

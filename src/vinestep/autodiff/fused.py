@@ -48,7 +48,7 @@ class Fused(Rule):
         not wanted. Where ``places[i]`` is an array, the cotangent of input i may be written there
         and that array returned. `g` may be overwritten only if the kernel made it itself. Either
         kernel may return NotImplemented: then the definition is used.
-    form : Form, optional
+    form : Signature, optional
         What the inputs must look like. It is checked whether kernels run or not; inputs of other
         precisions than float32 and float64, or of several, are computed by the definition.
     any_cotangent : bool

@@ -26,7 +26,16 @@ Prompt = str | Sequence[int]
 
 @dataclass(frozen=True)
 class Generated:
-    """What was written after a prompt."""
+    """What was written after a prompt.
+
+    Examples
+    --------
+    >>> network = vs.networks.LanguageModel(260, width=8, depth=1, heads=2)
+    >>> network = network.initialise(np.zeros((1, 4), int))
+    >>> found = vs.generate(network, "a", tokeniser=vs.data.ByteTokeniser(), most=3)
+    >>> type(found).__name__, len(found.tokens) <= 3
+    ('Generated', True)
+    """
 
     tokens: list[int]
     """Without the prompt, and without the token that ended it."""
@@ -62,7 +71,16 @@ class _Asked:
 
 
 class Piece(NamedTuple):
-    """What came at once while a text is written."""
+    """What came at once while a text is written.
+
+    Examples
+    --------
+    >>> network = vs.networks.LanguageModel(260, width=8, depth=1, heads=2)
+    >>> network = network.initialise(np.zeros((1, 4), int))
+    >>> pieces = vs.generation.stream(network, "a", tokeniser=vs.data.ByteTokeniser(), most=3)
+    >>> {type(piece).__name__ for piece in pieces}
+    {'Piece'}
+    """
 
     token: int
     text: str

@@ -135,7 +135,14 @@ def described_as(plain: type) -> Callable[[T], T]:
 
 
 def register(kind: str, target: Any, family: str, *, form: Form | None = None) -> Kind:
-    """Give an object a kind, such as a function of NumPy."""
+    """Give an object a kind, such as a function of NumPy.
+
+    Examples
+    --------
+    >>> vs.parts.register("", np.tanh, "activation")
+    Traceback (most recent call last):
+    vinestep.errors.PartError: A kind is a word such as 'scale', got ''.
+    """
     if not kind or not all(piece.isidentifier() for piece in kind.split(".")):
         raise PartError(f"A kind is a word such as 'scale', got {kind!r}.")
     result = Kind(
@@ -160,7 +167,16 @@ def register(kind: str, target: Any, family: str, *, form: Form | None = None) -
 
 
 def maker(kind: str, family: str) -> Callable[[Callable[..., T]], Callable[..., T]]:
-    """For a function that makes a part: what it returns knows what it was made with."""
+    """For a function that makes a part: what it returns knows what it was made with.
+
+    Examples
+    --------
+    >>> @vs.parts.maker("doubling", "schedule")
+    ... def doubling(after: int = 100):
+    ...     return lambda step: 2.0 ** (step // after)
+    >>> vs.parts.describe(doubling(50))
+    {'kind': 'doubling', 'after': 50}
+    """
 
     def marked(function: Callable[..., T]) -> Callable[..., T]:
         @wraps(function)

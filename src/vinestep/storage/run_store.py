@@ -51,6 +51,13 @@ class RunStore(ABC):
     told to remove it.
 
     Every store passes one suite of tests, so that what is recorded does not depend on where.
+
+    Examples
+    --------
+    >>> store = vs.training.MemoryStore()
+    >>> store.append_series("steps", [{"step": 1, "loss": 0.5}])
+    >>> store.read_series("steps")
+    [{'step': 1, 'loss': 0.5}]
     """
 
     # the run as a whole

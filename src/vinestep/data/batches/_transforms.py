@@ -61,8 +61,8 @@ class Transform:
         """The random numbers, which a random transform can not do without."""
         if draws is None:
             raise SettingError(
-                f"{self!r} is random: use it as batches(..., augment=), or give it CounterRandom(seed, "
-                "epoch, index)."
+                f"{self!r} is random: use it as batches(..., augment=), or give it "
+                "CounterRandom(seed, epoch, index)."
             )
         return draws
 

@@ -148,6 +148,11 @@ class Fit(Transform):
     size : int or (height, width)
     fill : float
     method : {"area", "cubic"}
+
+    Examples
+    --------
+    >>> Fit(4)(np.ones((1, 2, 4, 1))).shape
+    (1, 4, 4, 1)
     """
 
     def __init__(
@@ -175,6 +180,13 @@ class CentreByMass(Transform):
     ----------
     fill : float
         What moves in.
+
+    Examples
+    --------
+    >>> picture = np.zeros((1, 3, 3, 1))
+    >>> picture[0, 0, 0] = 1
+    >>> CentreByMass()(picture)[0, :, :, 0].argmax()
+    np.int64(4)
     """
 
     def __init__(self, fill: float = 0) -> None:
@@ -207,7 +219,13 @@ def _moved(x: np.ndarray, down: np.ndarray, right: np.ndarray, fill: float) -> n
 
 @part("grey")
 class Grey(Transform):
-    """One channel of brightness (ITU-R BT.601)."""
+    """One channel of brightness (ITU-R BT.601).
+
+    Examples
+    --------
+    >>> Grey()(np.ones((1, 2, 2, 3), np.float32)).shape
+    (1, 2, 2, 1)
+    """
 
     def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
@@ -259,6 +277,11 @@ class Normalise(Transform):
     Parameters
     ----------
     mean, deviation : sequence of float, shape (channels,)
+
+    Examples
+    --------
+    >>> Normalise(0.5, 0.25)(np.full((1, 1, 1, 1), 0.75)).item()
+    1.0
     """
 
     def __init__(self, mean: Any, deviation: Any) -> None:
@@ -295,6 +318,12 @@ class Flip(_Random):
     Parameters
     ----------
     horizontally, vertically : bool
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Flip()))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, horizontally: bool = True, vertically: bool = False) -> None:
@@ -320,6 +349,12 @@ class Shift(_Random):
     pixels : int
     fill : float
         What moves in.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Shift(2)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, pixels: int, fill: float = 0) -> None:
@@ -337,6 +372,12 @@ class Crop(_Random):
     Parameters
     ----------
     size : int or (height, width)
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Crop(6)))).inputs.shape
+    (2, 6, 6, 3)
     """
 
     def __init__(self, size: Any) -> None:
@@ -399,6 +440,12 @@ class Rotate(_Random):
     ----------
     degrees : float
     fill : float
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Rotate(15)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, degrees: float, fill: float = 0) -> None:
@@ -421,6 +468,12 @@ class Zoom(_Random):
     ----------
     low, high : float
     fill : float
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Zoom(0.9, 1.1)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, low: float = 0.8, high: float = 1.25, fill: float = 0) -> None:
@@ -447,6 +500,12 @@ class Perspective(_Random):
     strength : float
         By how much sizes differ from one side to the other, at most.
     fill : float
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Perspective(0.1)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, strength: float = 0.2, fill: float = 0) -> None:
@@ -498,6 +557,12 @@ class Brightness(_Tone):
     ----------
     strength : float
         The factor lies between ``1 - strength`` and ``1 + strength``.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Brightness(0.2)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def _with_factor(self, x: np.ndarray, factor: np.ndarray) -> Any:
@@ -513,7 +578,14 @@ class Brightness(_Tone):
 
 @part("contrast")
 class Contrast(_Tone):
-    """More or less far from the picture's mean; see `Brightness`."""
+    """More or less far from the picture's mean; see `Brightness`.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Contrast(0.2)))).inputs.shape
+    (2, 8, 8, 3)
+    """
 
     def _toned(self, x: np.ndarray, factor: np.ndarray) -> Any:
         mean = x.mean(axis=(1, 2, 3), keepdims=True)
@@ -522,7 +594,14 @@ class Contrast(_Tone):
 
 @part("saturation")
 class Saturation(_Tone):
-    """More or less far from grey; see `Brightness`."""
+    """More or less far from grey; see `Brightness`.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Saturation(0.2)))).inputs.shape
+    (2, 8, 8, 3)
+    """
 
     def _toned(self, x: np.ndarray, factor: np.ndarray) -> Any:
         grey = _colours(x, self) @ GREY
@@ -545,6 +624,12 @@ class Hue(_Random):
     ----------
     degrees : float
         At most, either way.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Hue(10)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, degrees: float = 10.0) -> None:
@@ -570,6 +655,12 @@ class Blur(_Random):
     ----------
     pixels : float
         Standard deviation, at most.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=Blur(1.0)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, pixels: float = 1.0) -> None:
@@ -595,6 +686,12 @@ class Noise(_Random):
     ----------
     deviation : float
         As a fraction of white.
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=vs.data.pictures.Noise(0.1)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, deviation: float = 0.02) -> None:
@@ -616,6 +713,12 @@ class CutOut(_Random):
     ----------
     size : int
     fill : float
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.zeros(4))
+    >>> next(iter(data.batches(2, augment=CutOut(3)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, size: int, fill: float = 0) -> None:
@@ -646,6 +749,12 @@ class Mix(_Random):
         Number of classes; 0 for targets that are numbers.
     alpha : float
         The share is drawn from Beta(alpha, alpha).
+
+    Examples
+    --------
+    >>> data = vs.data.Dataset(np.ones((4, 8, 8, 3), np.float32), np.arange(4) % 2)
+    >>> next(iter(data.batches(2, augment=Mix(2)))).inputs.shape
+    (2, 8, 8, 3)
     """
 
     def __init__(self, classes: int, alpha: float = 0.2) -> None:

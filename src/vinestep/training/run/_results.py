@@ -26,7 +26,15 @@ __all__ = ["Outcome", "Position", "direction"]
 
 @dataclass(slots=True)
 class Position:
-    """How far a run has come, and the sums of the epoch under way."""
+    """How far a run has come, and the sums of the epoch under way.
+
+    Examples
+    --------
+    >>> position = Position(step=3)
+    >>> position.add(0.5, 8, {})
+    >>> position.loss, position.seen
+    (0.5, 8)
+    """
 
     epoch: int = 0
     """Epochs completed."""

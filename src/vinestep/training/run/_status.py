@@ -12,7 +12,13 @@ __all__ = ["Status", "moved"]
 
 
 class Status(Enum):
-    """Status of a run."""
+    """Status of a run.
+
+    Examples
+    --------
+    >>> vs.training.Status.FINISHED.value
+    'finished'
+    """
 
     READY = "ready"
     RUNNING = "running"

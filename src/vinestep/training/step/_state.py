@@ -12,7 +12,13 @@ __all__ = ["HasState", "RandomStream", "joined_state", "split_state"]
 
 @runtime_checkable
 class HasState(Protocol):
-    """Something that changes during a run and has to be known to continue it."""
+    """Something that changes during a run and has to be known to continue it.
+
+    Examples
+    --------
+    >>> isinstance(vs.RandomStream(0), vs.training.HasState)
+    True
+    """
 
     def state(self) -> dict[str, Any]:
         """Arrays and finite JSON, in dicts."""

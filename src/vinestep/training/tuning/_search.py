@@ -40,6 +40,12 @@ class Search:
     trials : Trials
     folder : Path
         Holds ``search.json`` and the recorded runs of the trials.
+
+    Examples
+    --------
+    >>> vs.training.Search.open("no-such-folder")
+    Traceback (most recent call last):
+    vinestep.errors.RunError: no-such-folder/search.json: there is no search to go on with: ...
     """
 
     def __init__(self, trials: Trials, folder: Path, asked: dict[str, Any]) -> None:
@@ -158,6 +164,22 @@ def search(
         If the plan, or the plan with the settings of the first trial, cannot be followed.
     RunError
         If the folder holds another search.
+
+    Examples
+    --------
+    >>> import tempfile
+    >>> from pathlib import Path
+    >>> root = Path(tempfile.mkdtemp())
+    >>> _ = vs.demo.barrels(60).to_csv(root / "barrels.csv", index=False)
+    >>> data = {"source": "barrels.csv", "target": "state"}
+    >>> layers = [{"kind": "dense", "width": "classes"}]
+    >>> import tomli_w
+    >>> asked = tomli_w.dumps({"epochs": 1, "data": data, "layers": layers})
+    >>> _ = (root / "plan.toml").write_text(asked)
+    >>> rates = {"optimiser.rate": [0.01]}
+    >>> found = vs.training.search(root / "plan.toml", rates, folder=root / "s", how="grid")
+    >>> len(found.table())
+    1
     """
     from ..plans._overrides import own_parts
     from ..plans._plan import read_plan
