@@ -44,8 +44,10 @@ docs: $(READY_DEV)
 	$(BIN)/python -m sphinx -W --keep-going -q -b html docs docs/_build/html
 	@echo "docs/_build/html/index.html"
 
+# ONLY=kill leaves out what is slow for other reasons
+ONLY ?= test
 test-slow: $(READY_DEV)
-	$(BIN)/python -m pytest -n auto -m slow
+	$(BIN)/python -m pytest -n auto -m slow -k "$(ONLY)"
 
 # tests of all that kernels compute, with definitions in their place
 test-definitions: $(READY_DEV)
@@ -86,14 +88,15 @@ test-pythons:
 	  .venv-other/bin/python -m pytest -n auto -m "not slow" $(TESTS) || exit 1; \
 	done; rm -rf .venv-other
 
-# wheel and source distribution, each installed in a clean environment of its own
+# wheel and source distribution, one after the other in a clean environment
 test-wheel: $(READY_DEV)
-	rm -rf dist && $(BIN)/python -m build --outdir dist > /dev/null
-	for file in dist/*.whl dist/*.tar.gz; do \
-	  rm -rf .venv-wheel && $(PYTHON) -m venv .venv-wheel && \
-	  .venv-wheel/bin/python -m pip install --quiet "$$file" && \
-	  (cd dist && ../.venv-wheel/bin/python ../tests/installed.py) || exit 1; \
-	done; rm -rf .venv-wheel
+	rm -rf dist .venv-wheel && $(BIN)/python -m build --outdir dist > /dev/null
+	$(PYTHON) -m venv .venv-wheel
+	.venv-wheel/bin/python -m pip install --quiet dist/*.whl
+	cd dist && ../.venv-wheel/bin/python ../tests/installed.py
+	.venv-wheel/bin/python -m pip install --quiet --force-reinstall --no-deps dist/*.tar.gz
+	cd dist && ../.venv-wheel/bin/python ../tests/installed.py
+	rm -rf .venv-wheel
 
 fuzz: $(READY_DEV)
 	$(BIN)/python tests/fuzz programs 100000

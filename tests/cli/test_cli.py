@@ -1,4 +1,3 @@
-import os
 import random
 import shutil
 import signal
@@ -15,10 +14,12 @@ from PIL import Image
 import vinestep as vs
 from vinestep.runs import RunFolder
 
+from ..command_line import vinestep, vinestep_here
+
 PLAN = """
 name = "small"
 seed = 1
-epochs = 40
+epochs = 12
 
 [data]
 source = "demo:barrels"
@@ -41,20 +42,8 @@ width = "classes"
 [[observers]]
 kind = "checkpoints"
 what = "best"
-every = 7
+every = 25
 """
-
-
-def vinestep(*arguments, cwd, **options):
-    command = [sys.executable, "-m", "vinestep", *map(str, arguments)]
-    return subprocess.run(
-        command,
-        cwd=cwd,
-        capture_output=True,
-        text=True,
-        env=os.environ | {"COLUMNS": "100"},
-        **options,
-    )
 
 
 @pytest.fixture
@@ -90,21 +79,21 @@ def test_demo_trains_and_tells(tmp_path):
 
 
 def test_a_rehearsal_tells_what_is_wrong_and_training_says_it_too(tmp_path, plan):
-    sound = vinestep("rehearse", plan, cwd=tmp_path)
+    sound = vinestep_here("rehearse", plan, cwd=tmp_path)
     assert sound.returncode == 0, sound.stdout
     assert "learning a batch by heart" in sound.stdout
     assert not (tmp_path / "records").exists()
-    wrong = vinestep("rehearse", plan, "--set", "optimiser.rate=5", cwd=tmp_path)
+    wrong = vinestep_here("rehearse", plan, "--set", "optimiser.rate=5", cwd=tmp_path)
     assert wrong.returncode == 1
     assert "wrong     the rate" in wrong.stdout
     few = "--set", "optimiser.rate=5", "--set", "epochs=1"
     assert (
         "wrong: the rate: one step at the highest rate, 5, moves"
-        in vinestep("train", plan, *few, cwd=tmp_path).stdout
+        in vinestep_here("train", plan, *few, cwd=tmp_path).stdout
     )
     assert (
         "the rate: one step"
-        not in vinestep("train", plan, *few, "--unrehearsed", cwd=tmp_path).stdout
+        not in vinestep_here("train", plan, *few, "--unrehearsed", cwd=tmp_path).stdout
     )
 
 
@@ -134,7 +123,7 @@ def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path,
             and not list(folder.glob("states/step-00000000*.npz"))
         )
     )
-    time.sleep(random.Random(attempt).uniform(0.0, 0.5))
+    time.sleep(random.Random(attempt).uniform(0.0, 0.2))
     process.kill()
     process.wait()
     assert process.returncode == -signal.SIGKILL
@@ -208,9 +197,9 @@ def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
 @pytest.mark.parametrize(
     ("change", "message"),
     [
-        (("epochs = 40", "epoch = 40"), "epoch: unknown key. Did you mean 'epochs'?"),
-        (("epochs = 40", ""), "one of epochs, steps and until says when it ends"),
-        (("epochs = 40", 'epochs = "many"'), "epochs: input should be a valid integer, got 'many'"),
+        (("epochs = 12", "epoch = 40"), "epoch: unknown key. Did you mean 'epochs'?"),
+        (("epochs = 12", ""), "one of epochs, steps and until says when it ends"),
+        (("epochs = 12", 'epochs = "many"'), "epochs: input should be a valid integer, got 'many'"),
         (
             ('kind = "dense"', 'kind = "dens"'),
             "layers.0.kind: 'dens' is not known. Did you mean 'dense'?",
@@ -238,7 +227,7 @@ def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
 )
 def test_a_bad_plan_is_explained(tmp_path, plan, change, message):
     plan.write_text(PLAN.replace(*change))
-    done = vinestep("train", plan, cwd=tmp_path)
+    done = vinestep_here("train", plan, cwd=tmp_path)
     assert done.returncode == 2
     assert message in done.stderr
     assert not (tmp_path / "records").exists()
@@ -252,7 +241,7 @@ def test_a_bad_plan_is_explained(tmp_path, plan, change, message):
     ],
 )
 def test_missing_files_are_named(tmp_path, arguments, message):
-    done = vinestep(*arguments, cwd=tmp_path)
+    done = vinestep_here(*arguments, cwd=tmp_path)
     assert done.returncode == 2
     assert message in done.stderr
 
@@ -263,7 +252,7 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
     place.mkdir()
     vs.demo.barrels(200).to_csv(place / "barrels.csv", index=False)
     (place / "plan.toml").write_text(
-        PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 40", "epochs = 2")
+        PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 12", "epochs = 2")
     )
     done = vinestep("train", place / "plan.toml", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
@@ -289,7 +278,7 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
     ],
 )
 def test_help_helps(tmp_path, command):
-    done = vinestep(*command, "--help", cwd=tmp_path)
+    done = vinestep_here(*command, "--help", cwd=tmp_path)
     assert done.returncode == 0
     assert "Usage" in done.stdout
 
@@ -304,7 +293,7 @@ def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
     (tmp_path / "my_layers.py").write_text(OWN_PART)
     (tmp_path / "plan.toml").write_text(NEWCOMER)
     own = ("--with", "my_layers.py")
-    done = vinestep(
+    done = vinestep_here(
         "train",
         "plan.toml",
         "--set",
@@ -320,18 +309,18 @@ def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
     plan = (tmp_path / "records" / "cellar-1" / "plan.toml").read_text()
     assert '"optimiser.rate=0.02"' in plan
     model = "records/cellar-1/cellar.vine"
-    assert vinestep("predict", model, "new.csv", cwd=tmp_path).returncode == 2
-    done = vinestep("predict", model, "new.csv", "--out", "predicted.csv", *own, cwd=tmp_path)
+    assert vinestep_here("predict", model, "new.csv", cwd=tmp_path).returncode == 2
+    done = vinestep_here("predict", model, "new.csv", "--out", "predicted.csv", *own, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     header, first = (tmp_path / "predicted.csv").read_text().splitlines()[:2]
     assert header.startswith("sugar,pH") and "predicted,probability sound" in header  # noqa: PT018
     assert len(first.split(",")) == 11
-    shown = vinestep("predict", model, "new.csv", *own, cwd=tmp_path)
+    shown = vinestep_here("predict", model, "new.csv", *own, cwd=tmp_path)
     assert "the first 12 of 60 rows" in shown.stdout
-    scores = vinestep("assess", model, "later.csv", *own, cwd=tmp_path)
+    scores = vinestep_here("assess", model, "later.csv", *own, cwd=tmp_path)
     assert "accuracy" in scores.stdout
     assert "95 % confidence" in scores.stdout
-    looked = vinestep("inspect", model, *own, cwd=tmp_path)
+    looked = vinestep_here("inspect", model, *own, cwd=tmp_path)
     for text in (
         "records/cellar-1",
         "numeric columns",
@@ -343,7 +332,7 @@ def test_from_a_csv_with_gaps_to_predictions_for_a_colleague(tmp_path):
     bad = bytearray((tmp_path / model).read_bytes())
     bad[300] ^= 1
     (tmp_path / "bad.vine").write_bytes(bad)
-    refused = vinestep("inspect", "bad.vine", cwd=tmp_path)
+    refused = vinestep_here("inspect", "bad.vine", cwd=tmp_path)
     assert refused.returncode == 2
     assert "bad.vine: refused" in refused.stderr
     assert "Traceback" not in refused.stderr
@@ -388,19 +377,19 @@ def bent(x):
     ],
 )
 def test_kinds_tell_what_a_plan_can_name(tmp_path, arguments, texts):
-    done = vinestep("kinds", *arguments, cwd=tmp_path)
+    done = vinestep_here("kinds", *arguments, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert all(text in done.stdout for text in texts)
 
 
 def test_an_unknown_kind_is_named(tmp_path):
-    done = vinestep("kinds", "densse", cwd=tmp_path)
+    done = vinestep_here("kinds", "densse", cwd=tmp_path)
     assert done.returncode == 2
     assert "Did you mean 'dense'?" in done.stderr
 
 
 def test_a_run_is_asked_from_another_window(tmp_path, plan):
-    plan.write_text(PLAN.replace("epochs = 40", "epochs = 4000"))
+    plan.write_text(PLAN.replace("epochs = 12", "epochs = 1200"))
     process = subprocess.Popen(
         [sys.executable, "-m", "vinestep", "train", str(plan)],
         cwd=tmp_path,
@@ -434,13 +423,13 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     )
     training.run(answers.batches(8), epochs=12)
     training.model().save(tmp_path / "answers.vine")
-    one = vinestep("generate", "answers.vine", "c", cwd=tmp_path)
+    one = vinestep_here("generate", "answers.vine", "c", cwd=tmp_path)
     assert one.returncode == 0, one.stderr
     assert one.stdout.strip() == "<c>."
-    several = vinestep("generate", "answers.vine", "a", "e", cwd=tmp_path)
+    several = vinestep_here("generate", "answers.vine", "a", "e", cwd=tmp_path)
     assert all(text in several.stdout for text in ("<a>", "<e>", "end"))
     (tmp_path / "rows.csv").write_text("entry\nb\nd\n")
-    done = vinestep(
+    done = vinestep_here(
         "generate",
         "answers.vine",
         "--rows",
@@ -453,14 +442,14 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     )
     assert done.stdout.strip() == "2 texts written to out.csv."
     assert pd.read_csv(tmp_path / "out.csv")["text"].tolist() == ["<b>", "<d>"]
-    looked = " ".join(vinestep("inspect", "answers.vine", cwd=tmp_path).stdout.split())
+    looked = " ".join(vinestep_here("inspect", "answers.vine", cwd=tmp_path).stdout.split())
     assert "CharacterTokeniser of 13 tokens, template '{entry}:{sentence}.'" in looked
     for arguments, told in (
         (("x",), "knows no 'x', at 0"),
         (("--rows", "other.csv"), "the field 'entry' is missing"),
     ):
         (tmp_path / "other.csv").write_text("word\nb\n")
-        refused = vinestep("generate", "answers.vine", *arguments, cwd=tmp_path)
+        refused = vinestep_here("generate", "answers.vine", *arguments, cwd=tmp_path)
         assert refused.returncode == 2
         assert told in " ".join(refused.stderr.split())
 
@@ -474,6 +463,6 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     training.run(source.batches(4), epochs=1)
     training.model().save(tmp_path / "chalk.vine")
     Image.fromarray(pictures[0, :, :, 0]).save(tmp_path / "mark.png")
-    read = vinestep("generate", "chalk.vine", "mark.png", "--most", "6", cwd=tmp_path)
+    read = vinestep_here("generate", "chalk.vine", "mark.png", "--most", "6", cwd=tmp_path)
     assert read.returncode == 0, read.stderr
     assert "mark.png" in read.stdout

@@ -4,8 +4,6 @@ then.
 
 import json
 import shutil
-import subprocess
-import sys
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +12,7 @@ import pytest
 
 import vinestep as vs
 
+from ..command_line import vinestep_here
 from .write_files import parts_of_points, step_of_points, training_of_barrels
 
 FILES = Path(__file__).parent / "files"
@@ -76,8 +75,7 @@ def test_run_folders_are_listed_shown_and_compared(old):
         "points-3": "interrupted",
     }
     for command in (["show", "1"], ["compare", "1", "2"]):
-        line = [sys.executable, "-m", "vinestep", *command, "--record", str(old / "records")]
-        shown = subprocess.run(line, capture_output=True, text=True, timeout=120)
+        shown = vinestep_here(*command, cwd=old)
         assert shown.returncode == 0, shown.stderr
         assert "barrels-1" in shown.stdout
 
@@ -86,17 +84,9 @@ def test_a_plan_and_that_of_a_run_are_trained_again(old, tmp_path):
     copied = old / "records/barrels-1/plan.toml"
     copied.write_text(copied.read_text().replace("/tmp/v010/", f"{old}/"))
     for plan in (old / "plan.toml", copied):
-        line = [
-            sys.executable,
-            "-m",
-            "vinestep",
-            "train",
-            str(plan),
-            "--record",
-            str(tmp_path / "new"),
-            "--unrehearsed",
-        ]
-        trained = subprocess.run(line, capture_output=True, text=True, timeout=120)
+        trained = vinestep_here(
+            "train", plan, "--record", tmp_path / "new", "--unrehearsed", cwd=old
+        )
         assert trained.returncode == 0, trained.stderr
     first, second = vs.runs.open(tmp_path / "new")
     pd.testing.assert_frame_equal(first.scores, second.scores)

@@ -20,7 +20,7 @@ fuzzers = load("fuzzers", "__main__.py")
 programs = load("programs", "programs.py")
 
 
-@pytest.mark.parametrize(("name", "count"), [("kernels", 640), ("files", 40), ("tables", 300)])
+@pytest.mark.parametrize(("name", "count"), [("kernels", 320), ("files", 12), ("tables", 150)])
 def test_nothing_crashes_and_nothing_is_silently_wrong(name, count):
     outcomes, bad = fuzzers.fuzz(name, count)
     assert not bad, bad[:3]

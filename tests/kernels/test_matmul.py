@@ -23,7 +23,7 @@ def _read_only(x):
     return x
 
 
-@settings(max_examples=25)
+@settings(max_examples=12)
 @given(
     stack=st.sampled_from([(), (3,), (2, 2)]),
     sizes=st.tuples(*[st.integers(1, 90)] * 3),

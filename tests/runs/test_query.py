@@ -1,8 +1,6 @@
 """Runs asked about, compared, tagged, kept and removed, in Python and at the command line."""
 
 import json
-import subprocess
-import sys
 
 import numpy as np
 import pandas as pd
@@ -11,12 +9,8 @@ import pytest
 import vinestep as vs
 from vinestep.errors import RunError, SettingError
 
+from ..command_line import vinestep, vinestep_here
 from .test_ledger import train
-
-
-def vinestep(*arguments, cwd, **more):
-    command = [sys.executable, "-m", "vinestep", *map(str, arguments)]
-    return subprocess.run(command, cwd=cwd, capture_output=True, text=True, timeout=120, **more)
 
 
 @pytest.fixture(scope="module")
@@ -167,7 +161,7 @@ def test_a_kept_model_outlives_its_run_and_is_checked_when_read(tmp_path):
 
 
 def test_the_command_line_over_a_run_s_life(root):
-    listed = vinestep(
+    listed = vinestep_here(
         "runs", "--where", "optimiser.rate>0.02", "--columns", "optimiser.rate", "--json", cwd=root
     )
     assert [row["run"] for row in json.loads(listed.stdout)] == [
@@ -175,45 +169,47 @@ def test_the_command_line_over_a_run_s_life(root):
         "barrels-5",
         "harvest-6",
     ]
-    table = vinestep("runs", "--csv", "--sort", "best loss", cwd=root)
+    table = vinestep_here("runs", "--csv", "--sort", "best loss", cwd=root)
     assert len(table.stdout.splitlines()) == 7
-    assert "optimiser.rate" in vinestep("compare", 1, 5, cwd=root).stdout
-    shown = vinestep("show", "barrels-5", cwd=root).stdout
+    assert "optimiser.rate" in vinestep_here("compare", 1, 5, cwd=root).stdout
+    shown = vinestep_here("show", "barrels-5", cwd=root).stdout
     assert all(
         text in shown for text in ("What the record says", "optimiser.rate", "validation loss", "█")
     )
-    assert json.loads(vinestep("show", 5, "--json", cwd=root).stdout)["answers"]
+    assert json.loads(vinestep_here("show", 5, "--json", cwd=root).stdout)["answers"]
     for form in ("csv", "parquet"):
-        assert vinestep("export", 5, "--out", form, "--form", form, cwd=root).returncode == 0
+        assert vinestep_here("export", 5, "--out", form, "--form", form, cwd=root).returncode == 0
     exported = pd.read_parquet(root / "parquet" / "steps.parquet")
     assert exported["loss"].tolist() == pd.read_csv(root / "csv" / "steps.csv")["loss"].tolist()
     assert (root / "csv" / "files" / "curves.png").read_bytes().startswith(b"\x89PNG")
-    followed = vinestep("follow", 5, cwd=root).stdout
+    followed = vinestep_here("follow", 5, cwd=root).stdout
     assert "epoch 3/3" in followed
     assert "barrels-5 finished" in followed
-    report = vinestep("report", 1, 5, "--out", "both.html", cwd=root)
+    report = vinestep_here("report", 1, 5, "--out", "both.html", cwd=root)
     assert report.returncode == 0, report.stderr
     page = (root / "both.html").read_text()
     assert page.count("data:image/png;base64,") == 3
     assert "http://" not in page
     assert "<script" not in page
-    assert vinestep("note", 2, "a <b>note</b>", cwd=root).returncode == 0
-    assert "wet" in vinestep("tag", 2, "wet", "old", cwd=root).stdout
-    assert vinestep("tag", 2, "--", "-old", cwd=root).stdout.strip() == "barrels-2: wet."
-    assert "a <b>note</b>" in vinestep("show", 2, cwd=root).stdout
-    assert "barrels 1: kept" in vinestep("keep", 5, "--as", "barrels", "--use", cwd=root).stdout
-    assert "barrels-5" in vinestep("models", cwd=root).stdout
-    assert vinestep("models", "barrels", "--out", "b.vine", cwd=root).returncode == 0
+    assert vinestep_here("note", 2, "a <b>note</b>", cwd=root).returncode == 0
+    assert "wet" in vinestep_here("tag", 2, "wet", "old", cwd=root).stdout
+    assert vinestep_here("tag", 2, "--", "-old", cwd=root).stdout.strip() == "barrels-2: wet."
+    assert "a <b>note</b>" in vinestep_here("show", 2, cwd=root).stdout
+    assert (
+        "barrels 1: kept" in vinestep_here("keep", 5, "--as", "barrels", "--use", cwd=root).stdout
+    )
+    assert "barrels-5" in vinestep_here("models", cwd=root).stdout
+    assert vinestep_here("models", "barrels", "--out", "b.vine", cwd=root).returncode == 0
     assert vs.open_model(root / "b.vine").lineage["step"] == 18
-    refused = vinestep("remove", 5, "--yes", cwd=root)
+    refused = vinestep_here("remove", 5, "--yes", cwd=root)
     assert refused.returncode == 2
     assert "catalogue needs this run" in refused.stderr
-    assert vinestep("remove", 1, cwd=root, input="n\n").returncode == 1
-    assert vinestep("remove", 1, "--yes", cwd=root).returncode == 0
+    assert vinestep_here("remove", 1, cwd=root, input="n\n").returncode == 1
+    assert vinestep_here("remove", 1, "--yes", cwd=root).returncode == 0
     assert not (root / "records" / "barrels-1").exists()
-    assert "barrels-1" not in vinestep("runs", "--csv", cwd=root).stdout
+    assert "barrels-1" not in vinestep_here("runs", "--csv", cwd=root).stdout
     for command in (["show", "nine"], ["runs", "--where", "x"], ["stop", "2"]):
-        found = vinestep(*command, cwd=root)
+        found = vinestep_here(*command, cwd=root)
         assert found.returncode == 2, (command, found.stdout)
         assert found.stderr.startswith("vinestep: ")
 

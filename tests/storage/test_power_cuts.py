@@ -15,7 +15,7 @@ import vinestep as vs
 from vinestep.errors import CheckpointError
 from vinestep.storage import archive
 
-CUTS = 40
+CUTS = 16
 
 
 class Disk:

@@ -379,12 +379,9 @@ def edit_distance(found: Sequence[Any], true: Sequence[Any]) -> int:
     >>> edit_distance("merlot", "malbec")
     5
     """
-    row = list(range(len(true) + 1))
-    for i, a in enumerate(found, 1):
-        before, row[0] = row[0], i
-        for j, b in enumerate(true, 1):
-            before, row[j] = row[j], min(row[j] + 1, row[j - 1] + 1, before + (a != b))
-    return row[-1]
+    from rapidfuzz.distance import Levenshtein
+
+    return Levenshtein.distance(found, true)
 
 
 def character_error_rate(found: Sequence[str], true: Sequence[str]) -> float:

@@ -6,7 +6,7 @@ import os
 import re
 import subprocess
 import sys
-from importlib import metadata
+from importlib import import_module, metadata
 from pathlib import Path
 
 import pytest
@@ -86,6 +86,24 @@ def test_undocumented_names_are_used_in_one_file_only():
 
 
 @pytest.mark.parametrize("path", NEEDED)
+def test_a_name_that_is_gone_is_missed(path, monkeypatch):
+    module, name, attribute = parts_of(path)
+    owner = import_module(module)
+    owner, name = (getattr(owner, name), attribute) if attribute else (owner, name)
+    for one in (owner, *getattr(owner, "__mro__", ())):
+        if name in vars(one):
+            monkeypatch.delattr(one, name)
+    assert path in missing()
+
+
+OFTEN = (0, len(NEEDED) // 2, len(NEEDED) - 1)
+EACH = [
+    pytest.param(path, marks=() if i in OFTEN else pytest.mark.slow)
+    for i, path in enumerate(NEEDED)
+]
+
+
+@pytest.mark.parametrize("path", EACH)
 def test_without_a_name_definitions_run(path, filled, tmp_path):
     """The empty folder stands for the first process, the filled one for the second."""
     cache, loss = filled

@@ -70,7 +70,9 @@ def child(root, resume="-", kill=0):
     )
 
 
-@pytest.mark.parametrize("kill", [1, 13, 29])
+@pytest.mark.parametrize(
+    "kill", [13, *(pytest.param(at, marks=pytest.mark.slow) for at in (1, 29))]
+)
 def test_killed_in_the_middle_and_continued_it_ends_with_equal_bits(tmp_path, kill):
     parts, figures = plain()
     assert child(tmp_path, kill=kill).returncode == -signal.SIGKILL
