@@ -39,11 +39,11 @@ def is_unchanged(array: np.ndarray, seal: Any) -> bool:
 def _digest(array: np.ndarray) -> tuple[int, bytes]:
     if array.nbytes % 8 == 0 and array.flags.c_contiguous:
         words = array.reshape(-1).view(np.uint64)
-        return kernels.sums.digest(*helpers(words.size), words), b""
+        return kernels.reductions.digest(*helpers(words.size), words), b""
     flat = _bytes(array)
     whole = flat.size // 8 * 8
     words = flat[:whole].view(np.uint64)
-    return kernels.sums.digest(*helpers(words.size), words), flat[whole:].tobytes()
+    return kernels.reductions.digest(*helpers(words.size), words), flat[whole:].tobytes()
 
 
 def _bytes(array: np.ndarray) -> np.ndarray:

@@ -168,7 +168,7 @@ def euclidean_norm(flat: np.ndarray) -> float:
 def _square_sum(flat: np.ndarray) -> float:
     if kernels.usable() and is_standard(flat):
         try:
-            return float(kernels.sums.square_sum(*helpers(flat.size // MANY_A_MOMENT), flat))
+            return float(kernels.reductions.square_sum(*helpers(flat.size // MANY_A_MOMENT), flat))
         except kernels.Unsound as error:
             kernels.give_up(error)
     with np.errstate(over="ignore"):

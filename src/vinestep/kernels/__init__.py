@@ -22,35 +22,35 @@ __all__ = [
     "Unsound",
     "activations",
     "adam",
+    "adaptive_updates",
     "attention",
-    "chain",
-    "codes",
+    "block_codes",
     "convolution",
     "dense",
+    "dense_chain",
     "embedding",
-    "gathered",
     "give_up",
+    "implicit_gemm",
     "losses",
     "normalisation",
     "recurrent",
+    "reductions",
     "sgd",
-    "sums",
-    "updates",
     "usable",
 ]
 
 activations = Kernels("vinestep.kernels.loops.activations")
 adam = Kernels("vinestep.kernels.loops.adam")
 attention = Kernels("vinestep.kernels.loops.attention")
-chain = Kernels("vinestep.kernels.loops.dense_chain")
-codes = Kernels("vinestep.kernels.loops.block_codes")
+dense_chain = Kernels("vinestep.kernels.loops.dense_chain")
+block_codes = Kernels("vinestep.kernels.loops.block_codes")
 convolution = Kernels("vinestep.kernels.loops.convolution")
 dense = Kernels("vinestep.kernels.loops.dense")
 embedding = Kernels("vinestep.kernels.loops.embedding")
-gathered = Kernels("vinestep.kernels.loops.implicit_gemm")
+implicit_gemm = Kernels("vinestep.kernels.loops.implicit_gemm")
 losses = Kernels("vinestep.kernels.loops.losses")
 normalisation = Kernels("vinestep.kernels.loops.normalisation")
 recurrent = Kernels("vinestep.kernels.loops.recurrent")
 sgd = Kernels("vinestep.kernels.loops.sgd")
-sums = Kernels("vinestep.kernels.loops.reductions")
-updates = Kernels("vinestep.kernels.loops.adaptive_updates")
+reductions = Kernels("vinestep.kernels.loops.reductions")
+adaptive_updates = Kernels("vinestep.kernels.loops.adaptive_updates")

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from . import gathered
+from . import implicit_gemm
 from .machinery.availability import Unsound, give_up, usable
 from .machinery.blas_threads import keeps_to_one_thread
 from .machinery.grain_sizes import RATE, TILE
@@ -68,7 +68,7 @@ def gathered_product(
         depth * n * width // RATE if n >= TILE else depth * width // 4
     )  # of few rows it is reading b that takes time
     working = helpers(cost)
-    gathered.product(
+    implicit_gemm.product(
         *working,
         x,
         rows,

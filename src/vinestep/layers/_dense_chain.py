@@ -133,7 +133,7 @@ def _forward(x: Any, *weights: Any, plan: ChainPlan) -> tuple[Any, Any]:
         if rows <= plan.most_rows:
             kernels.dense.chain_forward(x, theta, plan.layers, plan.slopes, values)
         else:
-            kernels.chain.forward(
+            kernels.dense_chain.forward(
                 *helpers(rows * plan.largest // RATE), x, theta, plan.layers, plan.slopes, values
             )
         return values[used - rows * weights[-1].size : used].reshape(rows, weights[-1].size), (
@@ -205,7 +205,7 @@ def _whole_adjoint(
         )
     else:
         working = helpers(len(x) * plan.largest // RATE)
-        kernels.chain.adjoint(
+        kernels.dense_chain.adjoint(
             *working,
             np.ascontiguousarray(g, x.dtype),
             x,

@@ -52,7 +52,7 @@ def _largest_forward(x: Any, *, plan: WindowPlan) -> tuple[Any, Any]:
     y = np.empty((rows.size, x.shape[-1]), x.dtype)
 
     def compute(start: int, stop: int) -> None:
-        kernels.gathered.largest(wide.reshape(-1), rows, columns[0], y, start, stop)
+        kernels.implicit_gemm.largest(wide.reshape(-1), rows, columns[0], y, start, stop)
 
     in_parts(compute, spans(rows.size, each=columns[0].size * x.shape[-1] // LANES))
     return y.reshape(x.shape[0], *plan.count, x.shape[-1]), y
@@ -73,7 +73,7 @@ def _largest_adjoint(
     each = rows.size // max(wide.shape[0], 1)
 
     def compute(start: int, stop: int) -> None:  # whole examples, as windows may overlap
-        kernels.gathered.largest_adjoint(
+        kernels.implicit_gemm.largest_adjoint(
             flat_g, wide.reshape(-1), rows, columns[0], y, gx.reshape(-1), start * each, stop * each
         )  # fmt: skip
 

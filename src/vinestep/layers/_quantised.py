@@ -46,7 +46,9 @@ def _multiplied(x: np.ndarray, weight: Coded, bias: np.ndarray, transposed: bool
         8 // weight.bits,
         weight.block,
     )
-    loop = kernels.codes.product_with_transposed if transposed else kernels.codes.product
+    loop = (
+        kernels.block_codes.product_with_transposed if transposed else kernels.block_codes.product
+    )
     loop(
         *working,
         *places(*rows.shape),

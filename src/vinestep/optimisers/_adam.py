@@ -201,7 +201,7 @@ class AMSGrad(_Moments):
         m, v, top = (self.state[name][start:stop] for name in self.state_names)
         kept = 1 - rate * decay
         if self.runs_kernels:
-            kernels.updates.amsgrad(
+            kernels.adaptive_updates.amsgrad(
                 *helpers(theta.size),
                 theta,
                 g,
@@ -274,7 +274,7 @@ class NAdam(_Moments):
         bias2, kept = 1 - self.beta2**t, 1 - rate * decay
         if self.runs_kernels:
             rates = rate * ahead, rate * now
-            kernels.updates.nadam(
+            kernels.adaptive_updates.nadam(
                 *helpers(theta.size),
                 theta,
                 g,
@@ -356,7 +356,7 @@ class RAdam(_Moments):
         step, root = rate * rectified / bias1, (1 - power) ** -0.5
         if self.runs_kernels:
             settings = self.beta1, self.beta2, step, root, self.epsilon, kept, adapted
-            kernels.updates.radam(*helpers(theta.size), theta, g, m, v, *settings)
+            kernels.adaptive_updates.radam(*helpers(theta.size), theta, g, m, v, *settings)
             return
         self._moments(g, m, v)
         theta *= kept

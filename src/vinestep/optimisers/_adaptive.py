@@ -62,7 +62,9 @@ class Adagrad(Optimiser):
     ) -> None:
         theta, g, s = theta[start:stop], g[start:stop], self.state["s"][start:stop]
         if self.runs_kernels:
-            kernels.updates.adagrad(*helpers(theta.size), theta, g, s, rate, decay, self.epsilon)
+            kernels.adaptive_updates.adagrad(
+                *helpers(theta.size), theta, g, s, rate, decay, self.epsilon
+            )
             return
         slope = g + decay * theta
         s += slope**2
@@ -119,7 +121,7 @@ class Adadelta(Optimiser):
         theta, g = theta[start:stop], g[start:stop]
         squares, moves = self.state["squares"][start:stop], self.state["moves"][start:stop]
         if self.runs_kernels:
-            kernels.updates.adadelta(
+            kernels.adaptive_updates.adadelta(
                 *helpers(theta.size), theta, g, squares, moves, rate, decay, self.rho, self.epsilon
             )
             return
@@ -192,12 +194,14 @@ class RMSprop(Optimiser):
         means = self.state["means"][start:stop] if self.centred else None
         settings = rate, decay, self.rho, self.momentum, self.epsilon
         if self.runs_kernels and means is not None:
-            kernels.updates.rmsprop_centred(
+            kernels.adaptive_updates.rmsprop_centred(
                 *helpers(theta.size), theta, g, squares, means, delta, *settings
             )
             return
         if self.runs_kernels:
-            kernels.updates.rmsprop(*helpers(theta.size), theta, g, squares, delta, *settings)
+            kernels.adaptive_updates.rmsprop(
+                *helpers(theta.size), theta, g, squares, delta, *settings
+            )
             return
         slope = g + decay * theta
         squares[...] = self.rho * squares + (1 - self.rho) * slope**2

@@ -66,7 +66,7 @@ class Lion(Optimiser):
         theta, g, m = theta[start:stop], g[start:stop], self.state["m"][start:stop]
         kept = 1 - rate * decay
         if self.runs_kernels:
-            kernels.updates.lion(
+            kernels.adaptive_updates.lion(
                 *helpers(theta.size), theta, g, m, self.beta1, self.beta2, rate, kept
             )
             return
@@ -124,10 +124,10 @@ class LAMB(_Moments):
             if self._room is None or self._room.size < theta.size:
                 self._room = np.empty(theta.size, theta.dtype)
             u, crew = self._room[: theta.size], helpers(theta.size)
-            kernels.updates.lamb_direction(
+            kernels.adaptive_updates.lamb_direction(
                 *crew, theta, g, m, v, u, self.beta1, self.beta2, scale, root, self.epsilon, decay
             )
-            kernels.updates.moved(*crew, theta, u, rate * _ratio(theta, u))
+            kernels.adaptive_updates.moved(*crew, theta, u, rate * _ratio(theta, u))
             return
         self._moments(g, m, v)
         u = scale * m / (np.sqrt(v) * root + self.epsilon) + decay * theta

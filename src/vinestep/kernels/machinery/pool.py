@@ -36,7 +36,7 @@ __all__ = [
 
 T = TypeVar("T")
 
-sharing = Kernels("vinestep.kernels.machinery.job_distribution")
+job_distribution = Kernels("vinestep.kernels.machinery.job_distribution")
 
 MOST_THREADS = 8
 WORTH_WAKING = (
@@ -44,7 +44,7 @@ WORTH_WAKING = (
 )  # elements from which threads are woken, to help with this or with what comes after
 
 # of work distributed through the interpreter; for kernels that distribute their own parts see
-# `sizes`
+# `grain_sizes`
 GRAIN = 1 << 15  # elements in a part, at least
 WORTH = 1 << 19  # elements below which distributing parts costs more than it saves
 SHARES = 4  # parts per thread, so that a delayed thread does not hold up the others
@@ -107,7 +107,7 @@ class _Seat:
         if self._free.acquire(blocking=False):
             del self._take
             return None
-        sharing.until_changed(self._left, 0, PATIENCE)
+        job_distribution.until_changed(self._left, 0, PATIENCE)
         return self._outcome.get()
 
 
@@ -137,7 +137,7 @@ class _Helper:
         while not self._leaving:
             seen = self._board[CALLED]
             if self.seats.empty():
-                sharing.serve(self._board, seen, PATIENCE)
+                job_distribution.serve(self._board, seen, PATIENCE)
                 self.asleep = self.seats.empty()
             seat = self.seats.get()
             self.asleep = False
