@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Literal, TypeVar
 
-from ..errors import PartError
+from ..errors import PartError, SettingError, VineStepError
 
 __all__ = [
     "Kind",
@@ -159,11 +159,50 @@ def register(kind: str, target: Any, family: str, *, form: Form | None = None) -
             _BY_OBJECT[id(target)] = result
         else:
             setattr(target, _MARK, result)
+            _refuse_in_words(target)
         return result
     if kind in library():
         raise PartError(f"The kind {kind!r} is one of the library's. Give yours another name.")
     setattr(target, _MARK, result)
     return result
+
+
+def _refuse_in_words(target: type) -> None:
+    """Let the constructor of a class, its own or an inherited one, refuse settings in words."""
+    for base in target.__mro__:
+        if "__init__" in vars(base):
+            if base is not object and not hasattr(base.__init__, "__wrapped__"):  # type: ignore[misc]
+                base.__init__ = _in_words(base.__init__)  # type: ignore[misc]
+            return
+
+
+def _in_words(make: Callable[..., Any]) -> Callable[..., Any]:
+    """A constructor of the library whose settings are refused in words, whatever they are: one that
+    compares or converts a setting of a wrong kind would say what Python says.
+    """
+    of_class = make.__name__ == "__init__"
+
+    @wraps(make)
+    def checked(*arguments: Any, **options: Any) -> Any:
+        try:
+            return make(*arguments, **options)
+        except VineStepError:
+            raise
+        except (TypeError, ValueError, AttributeError, OverflowError) as error:
+            name = type(arguments[0]).__name__ if of_class else make.__name__
+            given = [*map(_short, arguments[of_class:])]
+            given += [f"{key}={_short(value)}" for key, value in options.items()]
+            raise SettingError(
+                f"{name}({', '.join(given)}): a setting is of the wrong kind, or one is missing: "
+                f"{error}."
+            ) from error
+
+    return checked
+
+
+def _short(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) <= 40 else f"{text[:37]}..."
 
 
 def maker(kind: str, family: str) -> Callable[[Callable[..., T]], Callable[..., T]]:
@@ -181,10 +220,11 @@ def maker(kind: str, family: str) -> Callable[[Callable[..., T]], Callable[..., 
     def marked(function: Callable[..., T]) -> Callable[..., T]:
         @wraps(function)
         def make(*arguments: Any, **options: Any) -> T:
-            made = function(*arguments, **options)
+            made: T = checked(*arguments, **options)
             setattr(made, _MADE, (found, arguments, options))
             return made
 
+        checked = _in_words(function)
         found = register(kind, make, family, form="maker")
         return make
 
