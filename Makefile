@@ -25,7 +25,7 @@ demo: $(READY)
 	$(BIN)/vinestep demo
 
 test: $(READY_DEV)
-	$(BIN)/python -m pytest -n auto -m "not slow"
+	$(BIN)/python -m pytest -n auto --dist loadfile -m "not slow"
 
 lint: $(READY_DEV)
 	$(BIN)/ruff check .
@@ -37,7 +37,7 @@ check: $(READY_DEV)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy & types=$$!; \
-	$(BIN)/python tests/changed.py; tests=$$?; wait $$types && exit $$tests
+	$(BIN)/python tools/changed.py; tests=$$?; wait $$types && exit $$tests
 
 docs: $(READY_DEV)
 	$(BIN)/python -m pip install --quiet -e '.[docs]'
@@ -73,7 +73,7 @@ test-numba:
 test-oldest:
 	rm -rf .venv-other && $(PYTHON) -m venv .venv-other
 	.venv-other/bin/python -m pip install --quiet --upgrade pip
-	.venv-other/bin/python tests/oldest.py > .venv-other/constraints.txt
+	.venv-other/bin/python tools/oldest.py > .venv-other/constraints.txt
 	.venv-other/bin/python -m pip install --quiet -e '.[dev]' -c .venv-other/constraints.txt
 	.venv-other/bin/python -m pytest -n auto -m "not slow" $(TESTS)
 	rm -rf .venv-other
@@ -93,9 +93,9 @@ test-wheel: $(READY_DEV)
 	rm -rf dist .venv-wheel && $(BIN)/python -m build --outdir dist > /dev/null
 	$(PYTHON) -m venv .venv-wheel
 	.venv-wheel/bin/python -m pip install --quiet dist/*.whl
-	cd dist && ../.venv-wheel/bin/python ../tests/installed.py
+	cd dist && ../.venv-wheel/bin/python ../tools/installed.py
 	.venv-wheel/bin/python -m pip install --quiet --force-reinstall --no-deps dist/*.tar.gz
-	cd dist && ../.venv-wheel/bin/python ../tests/installed.py
+	cd dist && ../.venv-wheel/bin/python ../tools/installed.py
 	rm -rf .venv-wheel
 
 fuzz: $(READY_DEV)
@@ -106,7 +106,7 @@ fuzz: $(READY_DEV)
 
 # breaks one line in each of 60 places of the source, and sees whether a test notices
 mutants: $(READY_DEV)
-	$(BIN)/python tests/mutants.py
+	$(BIN)/python tools/mutants.py
 
 bench: $(READY_DEV)
 	$(BIN)/python -m benchmarks

@@ -16,7 +16,9 @@ from vinestep.autodiff.fused import FUSED
 from vinestep.layers._block_codes import coded
 from vinestep.layers._dense_chain import ChainPlan
 from vinestep.layers._window_geometry import plan_windows
+from vinestep.parts._registry import library
 
+library()  # every operation registers itself where it is defined
 sizes = st.sampled_from([0, 1, 2, 3, 7])
 many = settings(
     max_examples=40, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True

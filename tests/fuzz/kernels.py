@@ -17,7 +17,9 @@ from vinestep.kernels import SWITCH
 from vinestep.layers._block_codes import coded
 from vinestep.layers._dense_chain import ChainPlan
 from vinestep.layers._window_geometry import plan_windows
+from vinestep.parts._registry import library
 
+library()  # every operation registers itself where it is defined
 ACTIVATIONS = ("none", "relu", "tanh", "sigmoid", "leaky_relu")
 KINDS = ("f2", "f4", "f8", ">f4", ">f8", "g", "i1", "u1", "i8", "u8", "?", "c8", "U3", "O")
 TOLERANCES = {2: 2e-2, 4: 1e-3}

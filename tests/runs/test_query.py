@@ -13,13 +13,18 @@ from ..command_line import vinestep, vinestep_here
 from .test_ledger import train
 
 
-@pytest.fixture(scope="module")
-def root(tmp_path_factory):
-    place = tmp_path_factory.mktemp("place")
+def six_runs(place):
+    """Five rates and another name."""
     for rate in (0.001, 0.003, 0.01, 0.03, 0.1):
         train(place / "records", rate=rate)
     train(place / "records", rate=0.03, name="harvest")
     return place
+
+
+@pytest.fixture(scope="module")
+def root(tmp_path_factory):
+    """To be looked at; whoever changes runs makes some of its own."""
+    return six_runs(tmp_path_factory.mktemp("place"))
 
 
 def test_runs_are_filtered_sorted_and_shown_with_any_setting_or_score(root):
@@ -160,7 +165,8 @@ def test_a_kept_model_outlives_its_run_and_is_checked_when_read(tmp_path):
         vs.catalogue.load("pressure", place=tmp_path)
 
 
-def test_the_command_line_over_a_run_s_life(root):
+def test_the_command_line_over_a_run_s_life(tmp_path):
+    root = six_runs(tmp_path)
     listed = vinestep_here(
         "runs", "--where", "optimiser.rate>0.02", "--columns", "optimiser.rate", "--json", cwd=root
     )

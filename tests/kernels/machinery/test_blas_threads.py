@@ -30,7 +30,7 @@ def two_threads():
         yield
 
 
-class Look(vs.training.observers.Observer):
+class Look(vs.observers.Observer):
     ends_run = True
 
     def __init__(self, then=lambda: None):

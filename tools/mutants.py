@@ -4,7 +4,7 @@ Lines that some test reaches are drawn at random, one is broken at a time in a c
 and the tests that reach it are run until one fails. What survives is listed, to be judged by hand:
 some changes change nothing that anybody could see.
 
-    python tests/mutants.py [--count 60] [--seed 0] [--only PART_OF_PATH]
+    python tools/mutants.py [--count 60] [--seed 0] [--only PART_OF_PATH]
 
 Which test reaches which line is read from ``.coverage``; it is made first if it is not there:
 ``pytest -n auto -m "not slow" --cov=vinestep --cov-context=test``.
