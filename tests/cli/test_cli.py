@@ -466,3 +466,13 @@ def test_generate_writes_on_answers_and_reads_pictures(tmp_path):
     read = vinestep_here("generate", "chalk.vine", "mark.png", "--most", "6", cwd=tmp_path)
     assert read.returncode == 0, read.stderr
     assert "mark.png" in read.stdout
+
+
+def test_each_command_is_told_in_one_line():
+    """A summary is shown with its line breaks, so it has none."""
+    from vinestep.cli.app import app
+
+    for command in app.registered_commands:
+        summary = (command.callback.__doc__ or "").partition("\n\n")[0]
+        assert summary, command.callback.__name__
+        assert "\n" not in summary.strip(), command.callback.__name__

@@ -41,9 +41,7 @@ def peek(
     ] = 5,
     own: OwnOption = [],  # noqa: B006
 ) -> None:
-    """Look at data before training: fields, ranges, gaps, classes, a few examples, and what is
-    suspicious.
-    """
+    """Look at data before training: fields, ranges, gaps, examples, what is suspicious."""
     from .peek_sources import looks_of
 
     with explained():
@@ -53,8 +51,7 @@ def peek(
 
 @app.command(rich_help_panel=LOOK)
 def rehearse(plan: PlanArgument, settings: SetOption = [], own: OwnOption = []) -> None:  # noqa: B006
-    """Look in seconds for what would waste hours: wrong data, shapes, gradients, rates. Nothing is
-    recorded.
+    """Look in seconds for what would waste hours: wrong data, shapes, gradients, rates.
 
     Ends with exit code 1 if something is wrong.
     """

@@ -341,9 +341,7 @@ def remove(
     record: RecordOption = RECORDS,
     ledger: LedgerOption = "",
 ) -> None:
-    """Remove runs with all they recorded; asks first. Refuses those that run, and those that a kept
-    model came from.
-    """
+    """Remove runs with all they recorded; asks first. Refuses running and needed ones."""
     with explained():
         opened = opened_runs(record, ledger, names)
         chosen: list[Any] = [opened[name] for name in names]

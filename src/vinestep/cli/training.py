@@ -113,8 +113,7 @@ def resume(
     own: OwnOption = [],  # noqa: B006
     ledger: LedgerOption = "",
 ) -> None:
-    """Continue an interrupted run from its newest sound state, exactly as if it had never stopped;
-    or from a state that is named.
+    """Continue an interrupted run, or a named state, exactly as if it had never stopped.
 
     A finished run goes on if more is asked of it: --set epochs=90.
     """
@@ -165,9 +164,7 @@ def search(
     record: RecordOption = Path("search"),
     own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
 ) -> None:
-    """Try a plan with other settings, several at once; given again, an interrupted search goes
-    on.
-    """
+    """Try a plan with other settings, several at once; given again, it goes on."""
     from ..training.tuning._search import search as run_search
     from .run_views import trials_view
 
