@@ -60,7 +60,9 @@ def mutations(tree, line):
             yield "constant", node, _other_constant
         elif isinstance(node, ast.Return) and node.value is not None:
             yield "return", node, lambda n: setattr(n, "value", ast.Constant(None))
-        elif isinstance(node, ast.Expr | ast.Raise):
+        elif isinstance(node, ast.Raise) or (
+            isinstance(node, ast.Expr) and not isinstance(node.value, ast.Constant)
+        ):
             yield "left out", node, lambda n: None
         elif isinstance(node, ast.If | ast.IfExp | ast.While):
             yield "condition", node, lambda n: setattr(n, "test", ast.UnaryOp(ast.Not(), n.test))

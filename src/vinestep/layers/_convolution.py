@@ -389,7 +389,7 @@ class Convolution(Layer):
 
     Attributes
     ----------
-    weight : Tensor, shape (*window, channels_in // groups, channels)
+    weight : Tensor, shape ``(*window, channels_in // groups, channels)``
     bias : Tensor, shape (channels,)
 
     Raises
@@ -506,7 +506,7 @@ class TransposedConvolution(Layer):
 
     Attributes
     ----------
-    weight : Tensor, shape (*window, channels_in, channels)
+    weight : Tensor, shape ``(*window, channels_in, channels)``
     bias : Tensor, shape (channels,)
 
     Examples
