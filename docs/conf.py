@@ -31,6 +31,7 @@ pygments_style = "friendly"
 default_role = "any"
 
 nb_execution_mode = "cache"
+nb_execution_in_temp = True
 nb_execution_timeout = 300
 nb_execution_raise_on_error = True
 myst_heading_anchors = 4
