@@ -63,8 +63,8 @@ ARROWS = {
     "_notebook_html _public_names errors",
     "training/observers": "training/run training/step autodiff figures parts storage _activations "
     "_notebook_html errors",
-    "training/rehearsal": "training/step autodiff data/batches data/checks data/sources layers "
-    "losses optimisers schedules storage _findings _model errors",
+    "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
+    "data/sources layers losses optimisers schedules storage _findings _model errors",
     "training": "training/step training/run training/observers training/rehearsal autodiff "
     "data/batches data/checks data/encoding data/sources evaluation figures layers losses storage "
     "_findings errors",

@@ -45,8 +45,6 @@ if TYPE_CHECKING:
 __all__ = ["Model", "open_model"]
 
 AT_ONCE = 1024  # rows
-PREDICTED = "predicted"
-SIGNIFICANT = 4.0  # standard errors from which a fraction is another one
 MOST_VALUES = 1e7  # of one example, beyond which a file is not believed
 MOST_PACKED = 16  # bytes of a number in float64 to one of it in codes
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..._findings import Finding
 from ..batches._batch import Batch, first_of
-from ..encoding._drift import range_findings
+from ..encoding._drift import PICTURES, range_findings
 from ..sources._source import Source
 
 __all__ = ["input_range_of", "source_findings", "split_findings"]
@@ -17,7 +17,6 @@ __all__ = ["input_range_of", "source_findings", "split_findings"]
 MOST_LOOKED_AT = 2000  # examples
 PERFECT = 0.999  # of the variance of the target, or of examples whose class one column tells
 UNSCALED = 50.0  # a float input as large as this was not scaled
-PICTURES = 4  # axes of a batch of pictures
 RANGE_BY = 64  # examples that tell the range of the inputs
 LEAST = 20  # examples from which a column can be judged
 

@@ -58,10 +58,9 @@ class Codec:
     @classmethod
     def of(cls, source: Any, input_range: tuple[float, float] | None = None) -> Codec:
         """What a source of examples knows."""
+        encoding = getattr(source, "encoding", None)  # of text files it is that of their bytes
         return cls(
-            getattr(source, "encoding", None)
-            if isinstance(getattr(source, "encoding", None), Encoding)
-            else None,
+            encoding if isinstance(encoding, Encoding) else None,
             getattr(source, "scaling", None),
             tuple(getattr(source, "class_values", ())),
             tuple(getattr(source, "preparation", ())),

@@ -11,7 +11,7 @@ import pandas as pd
 from ..._findings import Finding, Verdict
 from ._columns import Encoding, Scaling
 
-__all__ = ["range_findings", "row_findings"]
+__all__ = ["PICTURES", "range_findings", "row_findings"]
 
 PICTURES = 4  # axes of a batch of pictures
 NARROWER = 50.0  # times: as if divided once too often

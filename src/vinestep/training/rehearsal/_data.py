@@ -9,7 +9,7 @@ import numpy as np
 
 from ..._findings import Finding
 from ...data.batches._batch import Batch
-from ...data.checks._checks import PICTURES
+from ...data.encoding._drift import PICTURES
 from ._stage import Stage
 
 __all__ = ["classes", "likeness", "told_by_inputs", "values"]
