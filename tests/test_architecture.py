@@ -18,7 +18,7 @@ import vinestep as vs
 from vinestep.errors import VineStepError
 
 SOURCE = Path(vs.__file__).parent
-GROUND = "_findings _notebook_html _public_names _trend errors"
+GROUND = "_findings _notebook_html _ownership _public_names _trend errors"
 ARROWS = {
     "_findings": "_notebook_html _public_names",
     "_notebook_html": "",

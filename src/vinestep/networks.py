@@ -124,7 +124,8 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
     Returns
     -------
     network : Stack
-        Initialised. To train the head alone, freeze everything and thaw the last layer.
+        Initialised; what was frozen is frozen in it too. To train the head alone, freeze
+        everything and thaw the last layer.
 
     Examples
     --------
@@ -140,14 +141,8 @@ def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Sta
         raise LayerError("with_head needs a stack that has been initialised.")
     import copy
 
-    old = network.weights() | network.statistics()
     body = copy.deepcopy(network[:-1])
-    fresh = Stack(*body, head).initialise(sample, seed=seed, dtype=network.dtype)
-    last = f"{len(network) - 1}/"
-    fresh.load(
-        {path: array for path, array in old.items() if not path.startswith(last)}, partial=True
-    )
-    return fresh
+    return Stack(*body, head).initialise(sample, seed=seed, dtype=network.dtype, keep_weights=True)
 
 
 @part("text_scorer", "layer")

@@ -112,8 +112,7 @@ def test_derivatives_of_first_and_second_order(name, learning, rng):
     x = rng.permutation(2 * 5 * 4 * 4).reshape(2, 5, 4, 4) * 0.1 + rng.uniform(
         0, 0.02, (2, 5, 4, 4)
     )
-    layer = LAYERS[name]().initialise(x, dtype=float, seed=1)
-    network = vs.Stack(layer).initialise(x, dtype=float, seed=1)
+    network = vs.Stack(LAYERS[name]()).initialise(x, dtype=float, seed=1)
     weights = rng.normal(size=np.shape(vs.held(network(x))))
 
     def value(net, x):

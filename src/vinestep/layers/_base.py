@@ -23,6 +23,7 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import DTypeLike
 
+from .._ownership import Ownership
 from .._public_names import did_you_mean
 from ..autodiff.tensor import Tensor, held
 from ..autodiff.tracking import STATE, untracked
@@ -80,6 +81,8 @@ class Layer:
     _declared: bool = False
     _sample: tuple[tuple[tuple[int, ...], str], ...] = ()
     _declared_for: tuple[int, ...] = ()
+    _owner: Ownership | None = None
+    """Shared with the layers that were initialised together with this one."""
     _computes_in: np.dtype[Any] | None = None
     _whole_as_floats: bool = False
     statistics_change: ClassVar[bool] = True
@@ -260,8 +263,12 @@ class Layer:
         *,
         dtype: DTypeLike | None = None,
         most_bytes: float = math.inf,
+        keep_weights: bool | None = None,
     ) -> Self:
         """Create every parameter by one dry pass, and pack the arena.
+
+        A layer belongs to one network. A trained body moves into a new one with
+        ``keep_weights=True``; a copy of it, `copy.deepcopy`, leaves the former network as it is.
 
         Parameters
         ----------
@@ -275,6 +282,10 @@ class Layer:
             float32 by default.
         most_bytes : float
             Refuse a network whose parameters take more than this.
+        keep_weights : bool, optional
+            Whether layers that have weights keep them, frozen ones frozen, and only the others are
+            drawn; or all are drawn. It has to be said where layers with and without weights, or of
+            several networks, come together.
 
         Returns
         -------
@@ -285,12 +296,29 @@ class Layer:
         ------
         ShapeError
             If a layer does not fit its input, with the layer's path.
+        LayerError
+            If a layer belongs to another network, or what becomes of its weights was not said.
         """
         kind = np.dtype(dtype if dtype is not None else np.float32)
         if kind.kind != "f":
             raise LayerError(f"initialise: dtype must be a float type, got {kind}.")
-        self._set_paths()
         layers = list(self.walk())
+        self._check_owners(layers, keep_weights)
+        before = [(layer, dict(vars(layer))) for layer in layers]
+        try:
+            self._draw(layers, sample, DryPass(seed, kind, most_bytes), bool(keep_weights))
+        except BaseException:
+            for layer, held_before in before:
+                vars(layer).clear()
+                vars(layer).update(held_before)
+            raise
+        given = sample if isinstance(sample, tuple) else (sample,)
+        self._sample = tuple((np.shape(held(x))[1:], np.asarray(held(x)).dtype.str) for x in given)
+        return self
+
+    def _draw(self, layers: list[Layer], sample: Any, dry: DryPass, keep_weights: bool) -> None:
+        kind = dry.dtype
+        self._set_paths()
         own_or_tokens = any(layer.takes_tokens or not _is_of_the_library(layer) for layer in layers)
         for layer in layers:
             layer._whole_as_floats = (
@@ -300,16 +328,65 @@ class Layer:
             )
             layer._computes_in = kind
         self._whole_as_floats = not own_or_tokens
+        frozen: set[str] = set()
         for layer in layers:
+            if layer._declared and keep_weights:
+                frozen |= layer._move_in(kind)
+                continue
             layer._declared = False
             layer.__dict__.pop("_parameters", None)
             layer.__dict__.pop("_statistics", None)
-        self._dry_pass(sample, DryPass(seed, kind, most_bytes), lambda *call: None)
-        tensors = {t.name: t for layer in self.walk() for t in layer._own_parameters().values()}
-        self.arena = Arena(tensors, kind)
-        given = sample if isinstance(sample, tuple) else (sample,)
-        self._sample = tuple((np.shape(held(x))[1:], np.asarray(held(x)).dtype.str) for x in given)
-        return self
+        self._dry_pass(sample, dry, lambda *call: None)
+        layers = list(self.walk())
+        tensors = {t.name: t for layer in layers for t in layer._own_parameters().values()}
+        owner = Ownership()
+        for layer in layers:
+            layer.arena, layer._owner = None, owner
+        self.arena = Arena(tensors, kind, frozen)
+        if frozen:
+            self._point_to_parameters()
+
+    def _check_owners(self, layers: list[Layer], keep_weights: bool | None) -> None:
+        """Whether these layers may be initialised together."""
+        moving_in = {id(layer._owner) for layer in layers if layer.arena is not None}
+        for layer in layers:
+            owner = layer._owner
+            if owner is not None and owner.in_use and id(owner) not in moving_in:
+                raise LayerError(
+                    f"{layer._label} belongs to another network, which would lose its weights or "
+                    "compute with changed ones. Give a copy, copy.deepcopy(layer), or, to train "
+                    "it in both, make both parts of one network; vinestep.networks.with_head puts "
+                    "a new head on a copied body."
+                )
+        with_weights = [layer for layer in layers if layer._parameters_or_statistics()]
+        alike = all(layer._owner is self._owner for layer in layers)
+        if with_weights and not alike and keep_weights is None:
+            raise LayerError(
+                f"initialise: {len(with_weights)} of {len(layers)} layers have weights already, "
+                f"such as {with_weights[0]._label}. Say initialise(sample, keep_weights=True) to "
+                "keep them and to draw the others only, or keep_weights=False to draw all anew."
+            )
+
+    def _parameters_or_statistics(self) -> bool:
+        return self._declared and bool(self._own_parameters() or self._own_statistics())
+
+    def _move_in(self, dtype: np.dtype[Any]) -> set[str]:
+        """Take the weights along into another network: which of them are frozen."""
+        frozen = {
+            self._join(name)
+            for name in self._own_parameters()
+            if not isinstance(getattr(self, name), Tensor)
+        }
+        self._parameters = {
+            name: Tensor(np.array(tensor._array, dtype), name=self._join(name))
+            for name, tensor in self._own_parameters().items()
+        }
+        self._statistics = {
+            name: np.array(array, dtype) for name, array in self._own_statistics().items()
+        }
+        for name, value in (self._parameters | self._statistics).items():
+            setattr(self, name, value)
+        return frozen
 
     @property
     def sample_like(self) -> tuple[tuple[tuple[int, ...], str], ...]:
@@ -359,10 +436,18 @@ class Layer:
     def __setstate__(self, state: dict[str, Any]) -> None:
         vars(self).update(state)
         if self.arena is not None:
+            if self._owner is not None:
+                self._owner.in_use = True
             self._point_to_parameters()
 
     def _ready_arena(self) -> Arena:
         if self.arena is None:
+            if self._declared:
+                raise LayerError(
+                    f"{self._label} is part of a network, whose parameters it shares. Use that "
+                    "network, or initialise a copy: copy.deepcopy(layer).initialise(sample, "
+                    "keep_weights=True)."
+                )
             raise LayerError(
                 f"{type(self).__name__} has no parameters yet. Call network.initialise(sample) "
                 "first, with one example or batch."

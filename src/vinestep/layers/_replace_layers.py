@@ -60,6 +60,8 @@ def replace_layers(
             if not name.startswith("_") and name != "arena":
                 vars(layer)[name] = _exchanged(value, new)
     made._set_paths()
+    for layer in made.walk():
+        layer._owner = network._owner
     tensors = {t.name: t for layer in made.walk() for t in layer._own_parameters().values()}
     still = arena.frozen_paths if frozen is None else set(frozen)
     made.arena = Arena(tensors, arena.dtype, still & tensors.keys())

@@ -9,13 +9,13 @@ formula once for each stretch of the arena with a rate and a decay of its own.
 from __future__ import annotations
 
 import math
-import weakref
 from collections.abc import Mapping
 from fnmatch import fnmatchcase
 from typing import Any, ClassVar, Literal, TypedDict
 
 import numpy as np
 
+from .._ownership import Owned
 from .._public_names import did_you_mean
 from ..autodiff.gradients import Layout
 from ..autodiff.signatures import FLOAT32, FLOAT64
@@ -70,7 +70,7 @@ def not_negative(value: float, name: str) -> float:
     return float(value)
 
 
-class Optimiser:
+class Optimiser(Owned):
     """Base of all optimisers.
 
     Parameters
@@ -145,27 +145,7 @@ class Optimiser:
         """
         self._usual = False
         self._stretches: list[tuple[int, int, float, float]] = []
-        self._owner: weakref.ref[Any] | None = None
         self.keeps_finite = type(self).__module__.startswith("vinestep.")
-
-    def belong_to(self, owner: object) -> None:
-        """Be the optimiser of this one, and of no other.
-
-        Raises
-        ------
-        SettingError
-            If it serves another already: their states would mix.
-        """
-        if self._owner is not None and self._owner() is not owner:
-            raise SettingError(
-                f"This {type(self).__name__} belongs to another training already, and their "
-                "states would mix. Make another: "
-                f"{self!r}, or hand over a copy of its state: copy.deepcopy(optimiser)."
-            )
-        self._owner = weakref.ref(owner)
-
-    def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_owner": None}
 
     def settings(self) -> dict[str, Any]:
         """How it was made, by name."""

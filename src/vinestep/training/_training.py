@@ -14,7 +14,6 @@ from .._findings import tell
 from ..autodiff.tracking import untracked
 from ..data.batches._streams import Stream
 from ..data.checks._checks import input_range_of, split_findings
-from ..data.encoding._codec import Codec
 from ..data.sources._source import Source
 from ..errors import DataError
 from ..layers._arena import Arena
@@ -170,7 +169,7 @@ class Training(TrainingBase):
         ending = ending_of(epochs, steps, until)
         scored = ValidationParts(validation, every=validate_every)
         check_parts({"training": batches, **scored.batches, "test": test})
-        self._prepare(batches)
+        self.prepare(batches)
         tell(split_findings(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
         settings = run_settings(self, batches, ending, scored) if recorded else {}
@@ -217,12 +216,8 @@ class Training(TrainingBase):
                 train_epochs(run, self, batches, scored, ending)
             return run.conclude(begun)
 
-    def _prepare(self, batches: AnyBatches) -> None:
-        if self.network.arena is None:
-            self.initialise(batches.sample())
-        self.descent.begin()
-        self.schedule.begin(self.updates_an_epoch(batches))
-        self.codec = self.codec.updated(Codec.of(batches.dataset, input_range_of(batches)))
+    def input_range(self, batches: AnyBatches) -> tuple[float, float] | None:
+        return input_range_of(batches)
 
     def _graph(self, batches: AnyBatches) -> list[dict[str, Any]]:
         """The layers of the network with their shapes, for the record; a row each."""
@@ -313,6 +308,7 @@ class Training(TrainingBase):
                 f"assess: the data is a {type(batches).__name__}. Give batches: "
                 "dataset.batches(256)."
             )
+        self.network._ready_arena()
         check_encoding(self.codec.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
         return assessment(self.network, batches, self.loss, self.metrics)

@@ -106,6 +106,11 @@ class Source:
 
     def __getitem__(self, index: int) -> tuple[Any, Any]:
         n = len(self)
+        if isinstance(index, bool) or not isinstance(index, int | np.integer):
+            raise DataError(
+                f"{self!r}: an example is taken by its number, got {type(index).__name__}. Several "
+                "are part(indices), or batches(size)."
+            )
         if not -n <= index < n:
             raise ExampleIndexError(f"there are {n} examples, and no number {index}")
         inputs, target, _ = self.example(int(index) % n)

@@ -8,13 +8,15 @@ from typing import Any
 
 import numpy as np
 
+from ..._ownership import Owned
+from ...autodiff.gradients import Layout
 from ...errors import SettingError
 from ...layers._arena import Arena
 
 __all__ = ["WeightAverage"]
 
 
-class WeightAverage:
+class WeightAverage(Owned):
     """A running average of a network's trainable parameters, for evaluation.
 
     With `decay`, ``average = decay * average + (1 - decay) * theta`` after each step, divided by
@@ -54,6 +56,7 @@ class WeightAverage:
             )
         self.decay, self.after = decay, after
         self.sums: np.ndarray | None = None
+        self._layout: Layout | None = None
         self.count = 0
         """How many steps are in it."""
 
@@ -61,13 +64,18 @@ class WeightAverage:
         return {"decay": self.decay, "after": self.after}
 
     def begin(self, arena: Arena) -> None:
-        """Begin anew, if the trainable parameters are not those it knows."""
-        if (
-            self.sums is None
-            or self.sums.shape != arena.values.shape
-            or self.sums.dtype != arena.dtype
-        ):
-            self.sums, self.count = np.zeros_like(arena.values), 0
+        """Keep sums of these trainable parameters. Those that are frozen since keep the value they
+        have; those that were frozen so far had theirs in all steps that count.
+        """
+        before, known, layout = self._layout, self.sums, arena.layout
+        if known is not None and before is layout:
+            return
+        sums = arena.values * arena.dtype.type(self.share)
+        if known is not None and before is not None:
+            for slot in layout:
+                if slot.path in before and before[slot.path].shape == slot.shape:
+                    layout.view(sums, slot)[...] = before.view(known, before[slot.path])
+        self.sums, self._layout = sums, layout
 
     def add(self, theta: np.ndarray, step: int) -> None:
         """After a step with this number."""
@@ -92,6 +100,8 @@ class WeightAverage:
     @property
     def share(self) -> float:
         """What the average is divided by to be one."""
+        if not self.count:
+            return 0.0
         return 1.0 if self.decay is None else 1 - self.decay**self.count
 
     def values(self) -> np.ndarray | None:

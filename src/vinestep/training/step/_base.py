@@ -5,7 +5,7 @@ from __future__ import annotations
 import copy
 import itertools
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -185,8 +185,7 @@ class TrainingBase:
         )
         if descent.network.arena is None:
             self.initialise(several[0])
-        if self.half is not None:
-            self.half.begin(descent.network.arena)  # type: ignore[arg-type]  # it was just initialised
+        descent.ready()
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
@@ -272,18 +271,48 @@ class TrainingBase:
         ... ]
         [(1, 1, 1), (2, 1, 2), (3, 2, 1), (4, 2, 2)]
         """
+        watched = self.schedule.watches
+        if watched not in (None, "", "loss"):
+            raise SettingError(
+                f"steps: the schedule watches {watched}, and steps scores no validation part. "
+                'Watch the training loss, by="loss", or use training.run(...).'
+            )
         if epochs > 1 and iter(batches) is batches:
             raise DataError(
                 f"steps: {type(batches).__name__} can be gone through once only, and {epochs} "
                 "epochs were asked for. Give "
                 "dataset.batches(32), a list, or any object whose __iter__ begins anew each time."
             )
+        if isinstance(batches, AnyBatches):
+            self.prepare(batches)
+        else:
+            count = len(batches) if isinstance(batches, Sized) else None
+            self.schedule.begin(None if count is None else -(-count // self.accumulate))
         for epoch in range(epochs):
             order = (
                 batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
             )
+            total, examples = 0.0, 0
             for i, group in self.grouped(order):
-                yield self.make_step(group, epoch, i)[0]
+                step = self.make_step(group, epoch, i)[0]
+                total, examples = total + step.loss * step.examples, examples + step.examples
+                yield step
+            if watched is not None and examples:
+                self.schedule.watch(self.step_number - 1, total / examples, "loss")
+
+    def prepare(self, batches: AnyBatches) -> None:
+        """Make the parameters, if there are none yet, and all that the steps of these batches
+        need; take over how their rows are encoded.
+        """
+        if self.network.arena is None:
+            self.initialise(batches.sample())
+        self.schedule.begin(self.updates_an_epoch(batches))
+        self.descent.begin()
+        self.codec = self.codec.updated(Codec.of(batches.dataset, self.input_range(batches)))
+
+    def input_range(self, batches: AnyBatches) -> tuple[float, float] | None:
+        """Lowest and highest value of inputs that are pictures, for the model to check by."""
+        return None
 
     def grouped(self, batches: Iterable[Batch]) -> Iterator[tuple[int, Any]]:
         """The batches that make one update, and how many come before them."""
@@ -324,6 +353,7 @@ class TrainingBase:
         >>> training.model().predict(np.ones((2, 2))).shape
         (2, 1)
         """
+        self.network._ready_arena()
         if copied and self.average is not None:
             with self.descent.averaged():
                 return self._model(copy.deepcopy(self.network))

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from ...autodiff.gradients import Gradients, euclidean_norm, scaled
+from ...autodiff.gradients import Gradients, Layout, euclidean_norm, scaled
 from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
 from ...autodiff.tracking import STATE
@@ -137,7 +137,9 @@ class Descent:
         self.half = half
         self.seed = _seed(seed)
         self.step_number = 0
-        self.optimiser.belong_to(self)
+        self._belongings()
+        self._arena: Arena | None = None
+        self._layout: Layout | None = None
         self._buffers: GradientBuffers | None = None
         self._statistic_arrays: list[np.ndarray] = []
         self._statistics_for: int | None = None
@@ -164,7 +166,7 @@ class Descent:
         DifferentiationError
             If a parameter took no part in the loss.
         """
-        self._ready()
+        self.ready()
         with self.statistics_kept():
             with learning_pass(self.seed, self.step_number, guarded=True):
                 loss = loss_function()
@@ -183,14 +185,38 @@ class Descent:
             loss = loss_function()
         return checked_loss(loss), self.gradients(loss)
 
-    def _ready(self) -> Arena:
-        arena = self.network.arena
-        if arena is None:
-            raise SettingError(
-                "The network has no parameters yet. Call network.initialise(sample) first, with "
-                "one example or batch."
-            )
+    def ready(self) -> Arena:
+        """The network's arena, with everything made for it that a step needs.
+
+        Raises
+        ------
+        SettingError
+            If the network has no parameters, or others than this descent has trained so far.
+        """
+        arena = self.network._ready_arena()
+        if self._layout is not arena.layout:
+            self._begin_with(arena)
         return arena
+
+    def _begin_with(self, arena: Arena) -> None:
+        if self.step_number and self._arena is not arena:
+            raise SettingError(
+                f"The network was initialised anew after {self.step_number} steps of this "
+                "training, whose optimiser knows the former weights. Make a new Training or "
+                "Descent for it."
+            )
+        if self.schedule.watches is not None and not self.schedule.is_told:
+            raise SettingError(
+                "The schedule plateau watches a loss, and nothing tells it in a loop of one's own. "
+                "Call schedule.begin(None) before the first step and schedule.watch(step, loss, "
+                '"loss") after each epoch, or use training.run(...) or training.steps(...).'
+            )
+        self.optimiser.begin(arena.layout, arena.dtype)
+        if self.average is not None:
+            self.average.begin(arena)
+        if self.half is not None:
+            self.half.begin(arena)
+        self._arena, self._layout = arena, arena.layout
 
     # derivation
 
@@ -215,10 +241,9 @@ class Descent:
 
     def buffer(self) -> tuple[Gradients, GradientBuffer]:
         """A gradient array that nobody outside holds."""
-        arena = self._ready()
+        arena = self.ready()
         if self._buffers is None or self._buffers.layout is not arena.layout:
             self._buffers = GradientBuffers(arena.layout, arena.dtype, arena.trainable)
-            self.optimiser.begin(arena.layout, arena.dtype)
         return self._buffers.lend()
 
     @contextmanager
@@ -292,7 +317,7 @@ class Descent:
         self, value: float, gradients: Gradients, rate: float, evaluate: Evaluate | None
     ) -> None:
         """A step of an optimiser that looks at the loss in several places."""
-        arena, optimiser = self._ready(), self.optimiser
+        arena, optimiser = self.ready(), self.optimiser
         assert isinstance(optimiser, LBFGS)
         if evaluate is None:
             raise SettingError(
@@ -323,7 +348,7 @@ class Descent:
         """The optimiser moves the float32 copy of the weights, of which the network gets the
         rounded values.
         """
-        half, arena = self.half, self._ready()
+        half, arena = self.half, self.ready()
         assert half is not None
         if isinstance(self.optimiser, LBFGS):
             raise SettingError(
@@ -346,7 +371,7 @@ class Descent:
         """One step of the optimiser that may make something infinite: the state before is kept
         until it has not.
         """
-        arena, optimiser = self._ready(), self.optimiser
+        arena, optimiser = self.ready(), self.optimiser
         if weights is None:
             weights = (
                 arena.values if optimiser.keeps_finite else arena.flat
@@ -385,12 +410,7 @@ class Descent:
 
     def begin(self) -> None:
         """Make the state of optimiser and average for the network as it is now."""
-        arena = self._ready()
-        self.optimiser.begin(arena.layout, arena.dtype)
-        if self.average is not None:
-            self.average.begin(arena)
-        if self.half is not None:
-            self.half.begin(arena)
+        self.ready()
 
     @contextmanager
     def averaged(self) -> Iterator[None]:
@@ -398,13 +418,13 @@ class Descent:
         if self.average is None:
             yield
             return
-        with self.average.in_place(self._ready()):
+        with self.average.in_place(self.ready()):
             yield
 
     def state(self) -> dict[str, Any]:
         """Weights, running statistics, the optimiser's state and the counters."""
         self.begin()
-        arena, average, half = self._ready(), self.average, self.half
+        arena, average, half = self.ready(), self.average, self.half
         return {
             "weights": {
                 path: _read_only(array if half is None else in_half(array))
@@ -433,7 +453,7 @@ class Descent:
         CheckpointError
             If it was made by another network, optimiser or seed: in what it differs.
         """
-        arena, mine = self._ready(), self.state()
+        arena, mine = self.ready(), self.state()
         problems = []
         for group in ("weights", "half", "statistics", "optimiser", "average"):
             ours, theirs = mine[group], state.get(group, {})
@@ -472,11 +492,22 @@ class Descent:
         self.step_number = state["step"]
 
     def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_buffers": None, "_statistic_arrays": [], "_statistics_for": None}
+        return vars(self) | {
+            "_buffers": None,
+            "_layout": None,
+            "_statistic_arrays": [],
+            "_statistics_for": None,
+        }
 
     def __setstate__(self, state: dict[str, Any]) -> None:
         vars(self).update(state)
-        self.optimiser.belong_to(self)  # a copy of the optimiser, which nobody owns yet
+        self._belongings()
+
+    def _belongings(self) -> None:
+        """What keeps numbers of this descent serves no other; in a copy, copies of it."""
+        for part in (self.optimiser, self.average, self.half):
+            if part is not None:
+                part.belong_to(self)
 
 
 def _read_only(array: np.ndarray) -> np.ndarray:

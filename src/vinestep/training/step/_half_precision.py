@@ -9,6 +9,8 @@ from typing import Any
 
 import numpy as np
 
+from ..._ownership import Owned
+from ...autodiff.gradients import Layout
 from ...errors import CheckpointError, NotFiniteError, SettingError
 from ...layers._arena import Arena
 
@@ -18,7 +20,7 @@ LARGEST = float(np.finfo(np.float16).max)
 HIGHEST, LOWEST = 2.0**24, 2.0**-24
 
 
-class HalfPrecision:
+class HalfPrecision(Owned):
     """Weights that a network computes with, and their gradients, are float16 numbers; arithmetic is
     float32.
 
@@ -74,26 +76,34 @@ class HalfPrecision:
         self.sound = 0
         """Steps since the scale was changed."""
         self.master: np.ndarray | None = None
-        self._arena: Arena | None = None
+        self._layout: Layout | None = None
 
     def settings(self) -> dict[str, Any]:
         return {"scale": self.initial_scale, "every": self.every}
 
     def begin(self, arena: Arena) -> None:
-        """Round the weights of a network; one that is followed already is left alone."""
-        if (
-            self._arena is arena
-            and self.master is not None
-            and self.master.shape == arena.values.shape
-        ):
+        """Round the weights of a network. Of parameters that are followed already the float32
+        copies are kept.
+        """
+        before, known, layout = self._layout, self.master, arena.layout
+        if known is not None and before is layout:
             return
         if arena.dtype != np.float32:
             raise SettingError(
                 f"HalfPrecision rounds float32 networks, and this one is {arena.dtype}. Use "
                 "initialise(dtype='float32')."
             )
-        self._arena, self.master = arena, arena.values.copy()
-        self.scale, self.sound = self.initial_scale, 0
+        if known is None or before is None:
+            self.scale, self.sound = self.initial_scale, 0
+        master = arena.values.copy()
+        if known is not None and before is not None:
+            for slot in layout:
+                if slot.path in before and before[slot.path].shape == slot.shape:
+                    kept = before.view(known, before[slot.path])
+                    place = layout.view(master, slot)
+                    with np.errstate(over="ignore"):
+                        np.copyto(place, kept, where=kept.astype(np.float16) == place)
+        self.master, self._layout = master, layout
         self.round_weights(arena)
 
     def round_weights(self, arena: Arena) -> None:
@@ -160,6 +170,3 @@ class HalfPrecision:
         assert self.master is not None
         self.scale, self.sound = float(scale), sound
         self.master[...] = master
-
-    def __getstate__(self) -> dict[str, Any]:
-        return vars(self) | {"_arena": None}
