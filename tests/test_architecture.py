@@ -22,6 +22,7 @@ GROUND = "_findings _notebook_html _ownership _public_names _trend errors"
 ARROWS = {
     "_findings": "_notebook_html _public_names",
     "_notebook_html": "",
+    "_ownership": "errors",
     "_public_names": "errors",
     "_trend": "",
     "errors": "",
@@ -47,18 +48,19 @@ ARROWS = {
     "initialisers": "parts _public_names",
     "losses": "autodiff kernels kernels/machinery parts _activations _findings _public_names "
     "errors",
+    "_loss_sums": "autodiff losses errors",
     "schedules": "parts _public_names errors",
-    "optimisers": "autodiff kernels kernels/machinery parts _public_names errors",
-    "evaluation": "autodiff parts _public_names errors",
+    "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
+    "evaluation": "autodiff parts _loss_sums _public_names errors",
     "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage _activations "
-    "initialisers _notebook_html _public_names errors",
+    "initialisers _notebook_html _ownership _public_names errors",
     "networks": "autodiff layers parts _activations _public_names errors",
     "generation": "autodiff data/encoding data/sources evaluation kernels/machinery layers errors",
     "_model": "autodiff data data/encoding evaluation generation layers losses parts storage "
     "_findings _notebook_html _public_names errors",
     "figures": "_trend errors",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels layers "
-    "losses optimisers schedules storage _model errors",
+    "losses optimisers schedules storage _loss_sums _model _ownership errors",
     "training/run": "training/step autodiff figures kernels/machinery parts storage _findings "
     "_notebook_html _public_names errors",
     "training/observers": "training/run training/step autodiff figures parts storage _activations "
@@ -66,8 +68,7 @@ ARROWS = {
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
     "data/sources layers losses optimisers schedules storage _findings _model errors",
     "training": "training/step training/run training/observers training/rehearsal autodiff "
-    "data/batches data/checks data/encoding data/sources evaluation figures layers losses storage "
-    "_findings errors",
+    "data/batches data/checks data/sources evaluation figures layers storage _findings errors",
     "training/plans": "training training/step training/run training/observers training/rehearsal "
     "autodiff data/batches data/sources data/tabular demo evaluation layers losses parts _model "
     "_public_names errors",

@@ -830,46 +830,6 @@ def makes_logits(loss: Any) -> bool:
     return loss is cross_entropy
 
 
-def weight_in_mean(loss: Any, targets: Any, weights: Any = None) -> float:
-    """What a batch weighs in the mean over several: its examples, or, of a loss that leaves labels
-    out or weighs them, what it counts.
-
-    Examples
-    --------
-    >>> from functools import partial
-    >>> weight_in_mean(partial(cross_entropy, ignored=-1), np.array([[0, 1, -1], [2, -1, -1]]))
-    3.0
-    """
-    settings: dict[str, Any] = {}
-    while hasattr(loss, "func"):
-        settings = {**loss.keywords, **settings}
-        loss = loss.func
-    labels = np.asarray(held(targets))
-    weigh = np.ones(labels.shape[:1]) if weights is None else np.asarray(held(weights), np.float64)
-    ignored, by_class = settings.get("ignored"), settings.get("class_weights")
-    if labels.dtype.kind not in "iu" or (ignored is None and by_class is None):
-        return float(np.sum(weigh))
-    counted = np.broadcast_to(
-        weigh.reshape(weigh.shape + (1,) * (labels.ndim - weigh.ndim)), labels.shape
-    )
-    if ignored is not None:
-        counted = counted * (labels != ignored)
-    if by_class is not None:
-        counted = counted * np.asarray(by_class, np.float64)[np.where(counted > 0, labels, 0)]
-    return float(np.sum(counted))
-
-
-def reduction_of(loss: Any) -> str:
-    """How a loss brings those of a batch together: "mean" unless it says otherwise, through partial
-    application too.
-    """
-    while hasattr(loss, "func"):
-        if "reduction" in loss.keywords:
-            return str(loss.keywords["reduction"])
-        loss = loss.func
-    return str(getattr(loss, "reduction", "mean"))
-
-
 def _labels_for(targets: Any, outputs: Any) -> Any:
     labels = checked_labels(targets, outputs.shape)
     return (

@@ -3,28 +3,36 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 from scipy.special import ndtri
 
+from .._loss_sums import counted_places, example_losses, loss_value
 from .._public_names import own_names
 from ..autodiff.tensor import held
-from ..autodiff.tracking import untracked
 from ..errors import ShapeError
 from .metrics import Metric
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Assessment", "assess"]
+__all__ = ["Assessment", "Scored", "assess"]
 
 CONFIDENCE = 0.95
 RESAMPLES = 400
 MOST_RESAMPLED = 2_000_000  # examples drawn in all; fewer resamples are made of large sets
 FEWEST = 50
+
+
+class Scored(NamedTuple):
+    """Some examples with what a network put out for them."""
+
+    outputs: Any
+    targets: np.ndarray
+    weights: np.ndarray | None = None
 
 
 class Assessment(dict[str, float]):
@@ -34,7 +42,7 @@ class Assessment(dict[str, float]):
     ----------
     values : mapping of score to value
     examples : callable
-        Gives outputs and targets; called when intervals are first asked for.
+        Gives the scored examples, batch by batch; called when intervals are first asked for.
     loss : callable
     metrics : sequence of Metric
 
@@ -54,7 +62,7 @@ class Assessment(dict[str, float]):
     def __init__(
         self,
         values: Mapping[str, float],
-        examples: Callable[[], tuple[np.ndarray, np.ndarray]],
+        examples: Callable[[], Iterable[Scored]],
         loss: Callable[[Any, Any], Any],
         metrics: Sequence[Metric],
     ) -> None:
@@ -64,14 +72,14 @@ class Assessment(dict[str, float]):
         self._examples = examples
 
     @cached_property
-    def examples(self) -> tuple[np.ndarray, np.ndarray]:
-        """Outputs and targets."""
-        return self._examples()
+    def batches(self) -> list[Scored]:
+        """Outputs, targets and weights."""
+        return list(self._examples())
 
     @property
     def size(self) -> int:
         """How many examples there are."""
-        return len(self.examples[1])
+        return sum(len(batch.targets) for batch in self.batches)
 
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
@@ -79,12 +87,14 @@ class Assessment(dict[str, float]):
 
         Wilson's for fractions (E. B. Wilson, J. Am. Stat. Assoc. 22, 1927); for the others
         percentiles of a bootstrap over the examples (B. Efron, Ann. Stat. 7, 1979), with a fixed
-        seed. NaN where there are too few examples.
+        seed; an example is drawn with all its places and its weight. NaN where there are too few
+        examples.
         """
         result: dict[str, tuple[float, float]] = {}
         for metric in self.metrics:
             if metric.is_fraction:
-                right, n = (round(count) for count in metric.count(*self.examples))
+                counts = [metric_counts(metric, self.loss, *batch) for batch in self.batches]
+                right, n = (round(float(count)) for count in np.sum(counts, axis=0))
                 if n:
                     result[metric.name] = wilson(right, n)
         rest = [name for name in self if name not in result]
@@ -94,22 +104,52 @@ class Assessment(dict[str, float]):
         n = self.size
         if n < 2 or not names:
             return dict.fromkeys(names, (math.nan, math.nan))
-        outputs, targets = self.examples
         rng = np.random.default_rng([n, 0xB007])
-        drawn: dict[str, list[float]] = {name: [] for name in names}
-        for _ in range(max(FEWEST, min(RESAMPLES, MOST_RESAMPLED // n))):
-            chosen = rng.integers(0, n, n)
-            figures = _figures(outputs[chosen], targets[chosen], self.loss, self.metrics, names)
-            for name in names:
-                drawn[name].append(figures[name])
+        resamples = max(FEWEST, min(RESAMPLES, MOST_RESAMPLED // n))
+        drawn = [rng.integers(0, n, n) for _ in range(resamples)]
         tail = 50 * (1 - CONFIDENCE)
-        bounds = {
-            name: np.nanpercentile(values, [tail, 100 - tail])
-            if not np.isnan(values).all()
-            else [np.nan] * 2
-            for name, values in drawn.items()
-        }
-        return {name: (float(low), float(high)) for name, (low, high) in bounds.items()}
+        bounds = {}
+        for name in names:
+            values = self._resampled(name, drawn)
+            known = values[~np.isnan(values)]
+            low, high = np.percentile(known, [tail, 100 - tail]) if known.size else [np.nan] * 2
+            bounds[name] = float(low), float(high)
+        return bounds
+
+    def _resampled(self, name: str, drawn: Sequence[np.ndarray]) -> np.ndarray:
+        """A score of each resample, by what each example adds to it."""
+        n = self.size
+        metric = next((m for m in self.metrics if m.name == name), None)
+        if metric is None:
+            parts = [example_losses(self.loss, *batch) for batch in self.batches]
+            if any(part is None for part in parts):
+                return self._recomputed(drawn)
+            added = np.concatenate([np.asarray(part) for part in parts])
+            total = np.array([np.bincount(index, minlength=n) @ added for index in drawn])
+            if np.isnan(added[0, 1]):
+                return np.asarray(total[:, 0])
+            with np.errstate(divide="ignore", invalid="ignore"):
+                return np.asarray(total[:, 0] / total[:, 1])
+        from scipy.sparse import csr_array
+
+        rows = [
+            metric_counts(metric, self.loss, *_one(batch, i))
+            for batch in self.batches
+            for i in range(len(batch.targets))
+        ]
+        shape = np.shape(rows[0])
+        each = csr_array(np.reshape(rows, (n, -1)))
+        return np.array(
+            [
+                metric.conclude((np.bincount(index, minlength=n) @ each).reshape(shape))
+                for index in drawn
+            ]
+        )
+
+    def _recomputed(self, drawn: Sequence[np.ndarray]) -> np.ndarray:
+        """The loss of each resample, where it is no mean or sum over examples."""
+        whole = joined(self.batches)
+        return np.array([loss_value(self.loss, *_some(whole, index)) for index in drawn])
 
     def table(self) -> pd.DataFrame:
         """A row for each score: its value, the bounds of its interval, and the number of
@@ -119,6 +159,73 @@ class Assessment(dict[str, float]):
 
         rows = [(name, value, *self.intervals[name], self.size) for name, value in self.items()]
         return pd.DataFrame(rows, columns=["score", "value", "low", "high", "examples"])
+
+
+def _some(batch: Scored, index: np.ndarray) -> Scored:
+    weights = None if batch.weights is None else batch.weights[index]
+    return Scored(batch.outputs[index], batch.targets[index], weights)
+
+
+def _one(batch: Scored, i: int) -> Scored:
+    return _some(batch, np.array([i]))
+
+
+def joined(batches: Sequence[Scored]) -> Scored:
+    """All examples in one; sequences are padded to the longest, with weights of 0.
+
+    Raises
+    ------
+    ShapeError
+        If outputs of batches differ in more than their length.
+    """
+    longest = max((np.shape(b.targets)[1] for b in batches if np.ndim(b.targets) > 1), default=0)
+    uneven = any(np.ndim(b.targets) > 1 and b.targets.shape[1] != longest for b in batches)
+    weighed = uneven or any(b.weights is not None for b in batches)
+
+    def to_longest(array: np.ndarray, value: float) -> np.ndarray:
+        if not uneven or array.ndim < 2:
+            return array
+        rest = [(0, 0)] * (array.ndim - 2)
+        wide = [(0, 0), (0, longest - array.shape[1]), *rest]
+        return np.pad(array, wide, constant_values=array.dtype.type(value))
+
+    try:
+        return Scored(
+            np.concatenate([to_longest(np.asarray(b.outputs), 0) for b in batches]),
+            np.concatenate(
+                [to_longest(b.targets, -1 if b.targets.dtype.kind == "i" else 0) for b in batches]
+            ),
+            np.concatenate(
+                [
+                    to_longest(
+                        np.ones(b.targets.shape[: 2 if uneven else 1])
+                        if b.weights is None
+                        else b.weights,
+                        0,
+                    )
+                    for b in batches
+                ]
+            )
+            if weighed
+            else None,
+        )
+    except ValueError as error:
+        shapes = ", ".join(sorted({str(np.shape(b.outputs)[1:]) for b in batches}))
+        raise ShapeError(f"The outputs of the batches have different shapes: {shapes}.") from error
+
+
+def metric_counts(
+    metric: Metric, loss: Callable[..., Any], outputs: Any, targets: Any, weights: Any = None
+) -> np.ndarray:
+    """The counts of a metric for some examples, without those, and those places, that do not
+    count.
+    """
+    places = counted_places(loss, targets, weights)
+    if places is not None and (places.ndim == 1 or metric.by_place):
+        shape = places.shape
+        if outputs.shape[: places.ndim] == shape == targets.shape[: places.ndim]:
+            outputs, targets = outputs[places], targets[places]
+    return metric.count(outputs, targets)
 
 
 def wilson(right: int, n: int) -> tuple[float, float]:
@@ -134,37 +241,6 @@ def wilson(right: int, n: int) -> tuple[float, float]:
     middle = (share + slack / 2) / (1 + slack)
     reach = z * math.sqrt(share * (1 - share) / n + slack / (4 * n)) / (1 + slack)
     return max(0.0, middle - reach), min(1.0, middle + reach)
-
-
-def _figures(
-    outputs: np.ndarray,
-    targets: np.ndarray,
-    loss: Callable[[Any, Any], Any],
-    metrics: Sequence[Metric],
-    names: Sequence[str] | None = None,
-) -> dict[str, float]:
-    result: dict[str, float] = {}
-    if names is None or "loss" in names:
-        with untracked():
-            value = held(loss(outputs, targets))
-        if np.size(value) != 1:
-            raise ShapeError(
-                f"The loss has shape {np.shape(value)}, and has to be one number. Use "
-                'reduction="mean".'
-            )
-        result["loss"] = float(np.reshape(value, ()))
-    return result | {
-        m.name: m.conclude(m.count(outputs, targets))
-        for m in metrics
-        if names is None or m.name in names
-    }
-
-
-def _middle(values: Sequence[float], tail: float) -> tuple[float, float]:
-    """Without so many percent at either end."""
-    known = np.array(values)[~np.isnan(values)]
-    low, high = np.percentile(known, [tail, 100 - tail]) if known.size else (math.nan, math.nan)
-    return float(low), float(high)
 
 
 def assess(
@@ -194,9 +270,10 @@ def assess(
             f"assess: outputs of shape {outputs.shape} and targets of shape {targets.shape}: one "
             "of each is needed."
         )
-    return Assessment(
-        _figures(outputs, targets, loss, metrics), lambda: (outputs, targets), loss, metrics
-    )
+    values = {"loss": loss_value(loss, outputs, targets)} | {
+        m.name: m.conclude(metric_counts(m, loss, outputs, targets)) for m in metrics
+    }
+    return Assessment(values, lambda: [Scored(outputs, targets)], loss, metrics)
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

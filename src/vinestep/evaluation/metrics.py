@@ -54,6 +54,9 @@ class Metric:
     is_fraction : bool
         Whether the counts are (k, n) and the figure k of n, as accuracy is: its interval is then
         Wilson's.
+    by_place : bool
+        Whether places of sequences are counted one by one; `count` then sees only those that are
+        not padding, in one row.
 
     Examples
     --------
@@ -69,6 +72,7 @@ class Metric:
         *,
         better: str,
         is_fraction: bool = False,
+        by_place: bool = False,
     ) -> None:
         if better not in ("higher", "lower"):
             raise SettingError(
@@ -79,6 +83,7 @@ class Metric:
         self.conclude = conclude
         self.better = better
         self.is_fraction = is_fraction
+        self.by_place = by_place
 
     def __deepcopy__(self, memo: dict[int, Any]) -> Metric:
         """Itself: it never changes, and is known by what it is."""
@@ -136,8 +141,8 @@ def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     return np.array([np.sum(np.abs(outputs.astype(np.float64) - targets)), targets.size])
 
 
-accuracy = Metric("accuracy", _right, _ratio, better="higher", is_fraction=True)
-absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower")
+accuracy = Metric("accuracy", _right, _ratio, better="higher", is_fraction=True, by_place=True)
+absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower", by_place=True)
 
 
 def _squared(outputs: np.ndarray, targets: np.ndarray) -> Counts:
@@ -173,8 +178,8 @@ def _r_squared(counts: Counts) -> float:
     return float(1 - residual / around_mean) if around_mean > 0 else float("nan")
 
 
-squared_error = Metric("squared_error", _squared, _ratio, better="lower")
-r_squared = Metric("r_squared", _spread, _r_squared, better="higher")
+squared_error = Metric("squared_error", _squared, _ratio, better="lower", by_place=True)
+r_squared = Metric("r_squared", _spread, _r_squared, better="higher", by_place=True)
 
 
 @maker("top", "metric")
@@ -255,6 +260,7 @@ def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> M
         _confusion,
         partial(_over_classes, name=name, figures=figures, over=over),
         better="higher",
+        by_place=True,
     )
 
 
@@ -317,7 +323,7 @@ def _kappa(matrix: Counts) -> float:
     return float((agreed - expected) / (1 - expected)) if expected < 1 else float("nan")
 
 
-kappa = Metric("kappa", _confusion, _kappa, better="higher")
+kappa = Metric("kappa", _confusion, _kappa, better="higher", by_place=True)
 """Agreement beyond chance; J. Cohen, Educ. Psychol. Meas. 20(1), 37-46, 1960."""
 
 
@@ -334,7 +340,7 @@ def _exponential(counts: Counts) -> float:
         return float(np.exp(_ratio(counts)))
 
 
-perplexity = Metric("perplexity", _per_token, _exponential, better="lower")
+perplexity = Metric("perplexity", _per_token, _exponential, better="lower", by_place=True)
 """Exponential of the mean cross-entropy a token."""
 
 

@@ -27,6 +27,7 @@ class _Position(_Part):
     batch: Count
     step: Count
     loss_sum: FiniteFloat
+    weight: Annotated[FiniteFloat, Field(ge=0)] | None = None
     examples: Count
     counts: dict[str, Counts]
     seen: Count = 0

@@ -18,7 +18,6 @@ from ..data.sources._source import Source
 from ..errors import DataError
 from ..layers._arena import Arena
 from ..layers._weight_matching import Loaded, load_matching
-from ..losses import reduction_of
 from ..storage.open_store import opened_store, weights_of
 from ..storage.run_store import RunStore
 from .observers._defaults import with_default_observers
@@ -193,7 +192,6 @@ class Training(TrainingBase):
                 extra=self._described_model,
                 examples=scored.first or batches,
             )
-            run.position.summed = reduction_of(self.loss) == "sum"
             self._rows, self._store = run.rows, run.store
             self.lineage = lineage(run, test) | ({"parent": self.parent} if self.parent else {})
             if resume is not None:

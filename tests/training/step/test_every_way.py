@@ -10,9 +10,7 @@ import vinestep as vs
 from vinestep.errors import SettingError
 
 rng = np.random.default_rng(1)
-DATA = vs.data.Dataset(
-    rng.normal(size=(24, 3)).astype(np.float32), rng.integers(0, 3, 24)
-)
+DATA = vs.data.Dataset(rng.normal(size=(24, 3)).astype(np.float32), rng.integers(0, 3, 24))
 BATCHES = DATA.batches(4)
 EPOCHS = 4
 schedules, optimisers = vs.schedules, vs.optimisers
@@ -27,7 +25,10 @@ OPTIONS = {
     "clip_values": lambda: {"clip_values": 0.01},
     "accumulate": lambda: {"accumulate": 4},
     "warmup": lambda: {"schedule": schedules.warmup(5).then(schedules.cosine(20))},
-    "restarts": lambda: {"schedule": schedules.cosine_restarts(5, forget=True), "optimiser": optimisers.Adam(0.01)},
+    "restarts": lambda: {
+        "schedule": schedules.cosine_restarts(5, forget=True),
+        "optimiser": optimisers.Adam(0.01),
+    },
     "by_epoch": lambda: {"schedule": schedules.by_epoch(schedules.step_decay(1, 0.5))},
     "plateau": lambda: {"schedule": schedules.plateau(1, least_gain=1.0, by="loss")},
     "rates": lambda: {"optimiser": optimisers.SGD(0.1, rate_factors={"0/*": 0.1})},
@@ -105,7 +106,9 @@ COPIES = {
 
 def result(one):
     with one.descent.averaged():
-        return {p: a.copy() for p, a in {**one.network.weights(), **one.network.statistics()}.items()}
+        return {
+            p: a.copy() for p, a in {**one.network.weights(), **one.network.statistics()}.items()
+        }
 
 
 @pytest.fixture(scope="module")
@@ -250,7 +253,9 @@ def test_a_plateau_that_nobody_tells_anything_is_refused():
 def test_steps_hand_on_how_rows_are_encoded(tmp_path):
     import pandas as pd
 
-    frame = pd.DataFrame({"site": ["a", "b"] * 8, "sugar": np.arange(16.0), "good": ["no", "yes"] * 8})
+    frame = pd.DataFrame(
+        {"site": ["a", "b"] * 8, "sugar": np.arange(16.0), "good": ["no", "yes"] * 8}
+    )
     table = vs.data.Table(frame, target="good")
     one = vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy)
     list(one.steps(table.batches(4)))

@@ -90,7 +90,13 @@ def _step(run: Run, training: TrainingBase, group: Any, done: int) -> None:
         before_update=before_update,
         watch=_watch(run, number),
     )
-    position.add(step.loss, step.examples, counts)
+    position.add(
+        step.loss,
+        step.examples,
+        counts,
+        weight=step.weight,
+        summed=training.sums_losses,
+    )
     position.batch += len(group) if type(group) is list else 1
     position.step = training.step_number
     run.tell("after_step", step)

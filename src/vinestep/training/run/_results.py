@@ -31,7 +31,7 @@ class Position:
     Examples
     --------
     >>> position = Position(step=3)
-    >>> position.add(0.5, 8, {})
+    >>> position.add(0.5, 8, {}, weight=8.0)
     >>> position.loss, position.seen
     (0.5, 8)
     """
@@ -43,6 +43,8 @@ class Position:
     step: int = 0
     """Updates done."""
     loss_sum: float = 0.0
+    weight: float = 0.0
+    """What the losses in the sum weigh; NaN in states of 0.1.0, which counted examples."""
     examples: int = 0
     counts: dict[str, list[float]] = field(default_factory=dict)
     seen: int = 0
@@ -57,10 +59,24 @@ class Position:
         """Of the epoch so far: the mean over its examples, or their sum if that is what the loss
         is.
         """
-        return self.loss_sum if self.summed else self.loss_sum / max(self.examples, 1)
+        return self.loss_sum if self.summed else self.loss_sum / (self.weight or 1.0)
 
-    def add(self, loss: float, n: int, counts: Mapping[str, np.ndarray]) -> None:
-        self.loss_sum += loss if self.summed else loss * n
+    def add(
+        self,
+        loss: float,
+        n: int,
+        counts: Mapping[str, np.ndarray],
+        *,
+        weight: float,
+        summed: bool = False,
+    ) -> None:
+        self.summed = summed
+        if math.isnan(self.weight):
+            an_example = weight / n
+            self.loss_sum *= 1 if summed else an_example
+            self.weight = self.examples * an_example
+        self.loss_sum += loss if summed else loss * weight
+        self.weight += weight
         self.examples += n
         self.seen += n
         for name, count in counts.items():
@@ -77,7 +93,7 @@ class Position:
     def next_epoch(self) -> None:
         self.epoch += 1
         self.batch = 0
-        self.loss_sum, self.examples, self.counts = 0.0, 0, {}
+        self.loss_sum, self.weight, self.examples, self.counts = 0.0, 0.0, 0, {}
 
     def as_dict(self) -> dict[str, Any]:
         return {name: getattr(self, name) for name in self.__slots__}

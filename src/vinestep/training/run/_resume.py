@@ -69,7 +69,7 @@ def continue_run(
     for later in store.states():
         if step_of(later) > step_of(result.name):
             store.rename_state(later, f"{later}.refused")
-    run.position = Position(**nan_for_none(result.meta["position"]))
+    run.position = Position(**nan_for_none({"weight": None, **result.meta["position"]}))
     store.trim(run.position.step)
     run.rows[:] = rows_with_nan(result.meta["curves"]) if run.epochs else _steps_so_far(run, store)
     run.looks[:] = rows_with_nan(result.meta.get("looks", []))

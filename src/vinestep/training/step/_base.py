@@ -10,20 +10,17 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ..._loss_sums import LossSum, Reduction, asked_reduction, known_reduction
 from ..._model import Model
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch
 from ...data.encoding._codec import Codec
 from ...errors import DataError, SettingError
+from ...evaluation._scores import metric_counts
 from ...evaluation.metrics import Metric
 from ...layers._base import Layer
-from ...losses import (
-    makes_logits,
-    note_probabilities,
-    reduction_of,
-    weight_in_mean,
-)
+from ...losses import makes_logits, note_probabilities
 from ...optimisers._base import Optimiser
 from ...schedules import Schedule
 from ...storage.json_values import finite_rows
@@ -96,6 +93,10 @@ class TrainingBase:
         self._store: RunStore | None = None  # of the last run
         self._described: tuple[int, dict[str, Any]] | None = None
         self._derivation = Derivation(self.descent, loss)
+        self.sums_losses = False
+        """Whether the loss of the last batch was a sum over its examples."""
+        self._known: Reduction | None = None
+        self._known_for: Loss | None = None
 
     @property
     def loss(self) -> Loss:
@@ -202,11 +203,17 @@ class TrainingBase:
         figures: dict[str, float] = {}
         for metric in self.metrics:
             for part, found in zip(several, outputs, strict=True):
-                count = metric.count(held(found), np.asarray(part.targets))
+                count = metric_counts(
+                    metric, self.loss, held(found), np.asarray(part.targets), part.weights
+                )
                 counts[metric.name] = (
                     counts[metric.name] + count if metric.name in counts else count
                 )
             figures[metric.name] = metric.conclude(counts[metric.name])
+        weight = sum(
+            self._reduction(part, found).weight(part.targets, part.weights)
+            for part, found in zip(several, outputs, strict=True)
+        )
         examples = sum(len(part.targets) for part in several)
         seconds = time.perf_counter() - begun
         return Step(
@@ -220,7 +227,17 @@ class TrainingBase:
             rate,
             seconds,
             examples,
+            weight,
         ), counts
+
+    def _reduction(self, batch: Batch, outputs: Any) -> Reduction:
+        if self._known_for is not self.loss:
+            self._known, self._known_for = known_reduction(self.loss), self.loss
+        found = self._known or asked_reduction(
+            self.loss, held(outputs), batch.targets, batch.weights
+        )
+        self.sums_losses = found.is_sum
+        return found
 
     def derived(
         self, batches: list[Batch], watch: Watch | None = None
@@ -229,25 +246,36 @@ class TrainingBase:
         changed.
         """
         first = self.step_number * self.accumulate
-        outputs, value, gradients = self._derivation(batches[0], watch, first)
         if len(batches) == 1:
+            outputs, value, gradients = self._derivation(batches[0], watch, first)
             return [outputs], value, gradients
-        every, summed = [outputs], reduction_of(self.loss) == "sum"
-        weights = [
-            1.0 if summed else weight_in_mean(self.loss, batch.targets, batch.weights)
-            for batch in batches
-        ]
-        total = 1.0 if summed else sum(weights)
-        number = self.network.dtype.type
-        flat = gradients.flat
-        flat *= number(weights[0] / total)
-        value *= weights[0] / total
-        for i, (batch, weight) in enumerate(zip(batches[1:], weights[1:], strict=True), 1):
-            outputs, part, found = self._derivation(batch, watch, first + i)
+        total = LossSum(self.loss)
+        every: list[Any] = []
+        flat: np.ndarray | None = None
+        for i, batch in enumerate(batches):
+            if total.is_empty(batch.targets, batch.weights):
+                every.append(self._derivation.outputs(batch, first + i))
+                continue
+            outputs, value, gradients = self._derivation(batch, watch, first + i)
             every.append(outputs)
-            value += part * weight / total
-            flat += found.flat * number(weight / total)
-        return every, value, gradients
+            weight = total.add(value, outputs, batch.targets, batch.weights)
+            if not total.is_exact:
+                raise SettingError(
+                    f"accumulate: the loss {getattr(self.loss, '__name__', self.loss)} of several "
+                    "batches does not follow from that of each, as it does for means and sums "
+                    "over examples. Use larger batches, a loss of vinestep.losses through "
+                    'functools.partial, or say loss.reduction = "mean" or "sum".'
+                )
+            if flat is None:
+                flat, whole = gradients.flat, gradients
+                flat *= flat.dtype.type(weight)
+            else:
+                flat += gradients.flat * flat.dtype.type(weight)
+        value = total.value  # refused if nothing counts
+        assert flat is not None
+        if not total.is_sum:
+            flat /= flat.dtype.type(total.weight)
+        return every, value, whole
 
     def initialise(self, batch: Batch, *, dtype: DTypeLike | None = None) -> None:
         """Draw the network's parameters for inputs of this kind, by the seed of the training."""
@@ -292,13 +320,13 @@ class TrainingBase:
             order = (
                 batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
             )
-            total, examples = 0.0, 0
+            total, weight = 0.0, 0.0
             for i, group in self.grouped(order):
                 step = self.make_step(group, epoch, i)[0]
-                total, examples = total + step.loss * step.examples, examples + step.examples
+                total, weight = total + step.loss * step.weight, weight + step.weight
                 yield step
-            if watched is not None and examples:
-                self.schedule.watch(self.step_number - 1, total / examples, "loss")
+            if watched is not None and weight:
+                self.schedule.watch(self.step_number - 1, total / weight, "loss")
 
     def prepare(self, batches: AnyBatches) -> None:
         """Make the parameters, if there are none yet, and all that the steps of these batches

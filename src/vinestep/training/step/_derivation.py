@@ -83,6 +83,12 @@ class Derivation:
             self._refuse(value, inputs)
         return outputs, value, descent.gradients(recorded)
 
+    def outputs(self, batch: Batch, number: int) -> Any:
+        """Of a learning pass of which nothing is derived."""
+        descent = self.descent
+        with learning_pass(descent.seed, number, guarded=self._guarded):
+            return outputs_of(descent.network, batch.inputs, batch.masks)
+
     def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
         """What is needed to do without a record, where network and loss are one fused operation
         each.

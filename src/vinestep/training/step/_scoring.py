@@ -3,22 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from ..._loss_sums import LossSum, loss_value
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
 from ...data.batches._batch import Batch
 from ...data.sources._dataset import Dataset, same_scaling
 from ...errors import DataError, ShapeError
+from ...evaluation._scores import Assessment, Scored, joined, metric_counts
 from ...evaluation.metrics import Metric
 from ...layers._base import Layer
-from ...losses import reduction_of, weight_in_mean
 from ._forward_pass import loss_of, outputs_of
-
-if TYPE_CHECKING:
-    from ...evaluation._scores import Assessment
 
 __all__ = ["assessment", "average_scores", "batch_outputs", "check_encoding", "outputs_and_targets"]
 
@@ -29,7 +27,7 @@ def average_scores(
     """Loss and metrics over all examples, in inference; each example counts once, and no more than
     a batch is kept.
     """
-    total, n, summed = 0.0, 0.0, reduction_of(loss) == "sum"
+    total = LossSum(loss)
     counts: dict[str, np.ndarray] = {}
     with untracked():
         for batch, outputs in batch_outputs(network, batches):
@@ -38,23 +36,24 @@ def average_scores(
                 raise DataError(
                     "assess: the examples have no targets. Say which field is the target: target=."
                 )
-            value = held(loss_of(loss, outputs, batch))
-            if np.size(value) != 1:
-                raise ShapeError(
-                    f"assess: the loss has shape {np.shape(value)}, and has to be one number. Use "
-                    'reduction="mean".'
-                )
-            weight = weight_in_mean(loss, targets, batch.weights)
-            total += float(np.reshape(value, ())) * (1 if summed else weight)
-            n += weight
+            if not total.is_empty(targets, batch.weights):
+                value = held(loss_of(loss, outputs, batch))
+                if np.size(value) != 1:
+                    raise ShapeError(
+                        f"assess: the loss has shape {np.shape(value)}, and has to be one number. "
+                        'Use reduction="mean".'
+                    )
+                total.add(value, outputs, targets, batch.weights)
             for metric in metrics:
-                count = metric.count(outputs, targets)
+                count = metric_counts(metric, loss, outputs, targets, batch.weights)
                 counts[metric.name] = (
                     counts[metric.name] + count if metric.name in counts else count
                 )
-    return {"loss": total if summed else total / n} | {
-        m.name: m.conclude(counts[m.name]) for m in metrics
-    }
+    if total.is_exact:
+        value = total.value
+    else:
+        value = loss_value(loss, *joined(list(scored_batches(network, batches))))
+    return {"loss": value} | {m.name: m.conclude(counts[m.name]) for m in metrics}
 
 
 def batch_outputs(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
@@ -63,14 +62,18 @@ def batch_outputs(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
         yield batch, held(outputs_of(network, batch.inputs, batch.masks))
 
 
-def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.ndarray]:
+def scored_batches(network: Layer, batches: Any) -> Iterator[Scored]:
     """What the network puts out for every example, and what is true of it."""
-    outputs, targets = [], []
     with untracked():
         for batch, found in batch_outputs(network, batches):
-            outputs.append(found)
-            targets.append(np.asarray(batch.targets))
-    return np.concatenate(outputs), np.concatenate(targets)
+            weights = None if batch.weights is None else np.asarray(batch.weights)
+            yield Scored(found, np.asarray(batch.targets), weights)
+
+
+def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.ndarray]:
+    """All examples in one; sequences are padded to the longest, with labels of -1."""
+    whole = joined(list(scored_batches(network, batches)))
+    return whole.outputs, whole.targets
 
 
 def assessment(
@@ -79,11 +82,9 @@ def assessment(
     """Scores of a network on batches; the examples are gone through again when intervals are asked
     for.
     """
-    from ...evaluation._scores import Assessment
-
     return Assessment(
         average_scores(network, batches, loss, metrics),
-        lambda: outputs_and_targets(network, batches),
+        lambda: scored_batches(network, batches),
         loss,
         metrics,
     )

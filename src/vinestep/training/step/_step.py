@@ -39,6 +39,8 @@ class Step(NamedTuple):
     rate: float
     seconds: float
     examples: int
+    weight: float
+    """What the loss of the batch weighs in a mean over several."""
 
     def __repr__(self) -> str:
         return (
