@@ -44,7 +44,6 @@ __all__ = [
 # solve for mean 0 and variance 1 as the fixed point; Klambauer et al., equation 14
 SELU_ALPHA = 1.6732632423543772
 SELU_SCALE = 1.0507009873554805
-ROOT_HALF = 0.7071067811865476
 ROOT_TWO_OVER_PI = 0.7978845608028654
 GELU_CUBIC = 0.044715
 
@@ -136,7 +135,12 @@ def _sigmoid_array(x: Any) -> Any:
     return np.where(np.asarray(x) >= 0, 1 / (1 + decayed), decayed / (1 + decayed))
 
 
-_sigmoid = Rule("sigmoid", _sigmoid_array, (lambda g, y, x: g * (y * (1 - y)),), keeps="y")
+def _sigmoid_adjoint(g: Any, y: Any, x: Any) -> Any:
+    """By the sigmoid of the other side, since 1 less a number near 1 rounds away."""
+    return g * (y * sigmoid(-x))
+
+
+_sigmoid = Rule("sigmoid", _sigmoid_array, (_sigmoid_adjoint,), keeps="xy")
 
 
 @part("sigmoid", "activation")
@@ -311,7 +315,7 @@ def selu(x: Any) -> Any:
 def _normal_cdf(x: Any) -> Any:
     from scipy import special
 
-    return (special.erf(x * ROOT_HALF) + 1) * 0.5
+    return special.ndtr(x)
 
 
 @part("gelu", "activation")

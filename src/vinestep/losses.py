@@ -256,8 +256,15 @@ def _weighted_cross_entropy(
             )
         by_class = np.asarray(class_weights, flat.dtype)
         weigh = weigh * (by_class[numbers] if not soft else shares @ by_class)
-    losses = -np.sum(log_softmax(flat) * shares.astype(flat.dtype), axis=1)
+    losses = -np.sum(_share_of(log_softmax(flat), shares.astype(flat.dtype)), axis=1)
     return _reduced_by_weight(losses, weigh, reduction, logits.shape[:-1])
+
+
+def _share_of(logarithms: Any, shares: np.ndarray) -> Any:
+    """Their product, in which minus infinity of a share of 0 is 0."""
+    if np.isfinite(held(logarithms)).all():
+        return logarithms * shares
+    return np.where(shares > 0, np.where(shares > 0, logarithms, 0.0) * shares, 0.0)
 
 
 def _flat_weights(weights: Any, shape: tuple[int, ...], dtype: Any) -> np.ndarray:
@@ -523,7 +530,12 @@ def log_cosh(
     """
     prediction, target = _checked_pair(prediction, target, "log_cosh")
     r = prediction - target
-    return _by_example(r + softplus(r * -2.0) - LN2, reduction, weights)
+    size = np.abs(r)
+    small = held(size) < 1
+    near = np.log1p(np.square(np.sinh(np.where(small, r, 0.0) * 0.5)) * 2.0)
+    far = np.where(small, 1.0, size)
+    far = far + np.log1p(np.exp(far * -2.0)) - LN2
+    return _by_example(np.where(small, near, far), reduction, weights)
 
 
 @part("negative_log_likelihood", "loss")
@@ -606,11 +618,12 @@ def binary_cross_entropy(
             f"binary_cross_entropy: targets have to be from 0 to 1, got {plain.min():.4g} to "
             f"{plain.max():.4g}."
         )
-    return _by_example(
-        softplus(-logits) * (targets * positive_weight) + softplus(logits) * (1 - targets),
-        reduction,
-        weights,
-    )
+    yes, no = softplus(-logits), softplus(logits)
+    if isinstance(targets, Tensor) or np.isfinite(held(logits)).all():
+        losses = yes * (targets * positive_weight) + no * (1 - targets)
+    else:
+        losses = _share_of(yes, targets * positive_weight) + _share_of(no, 1 - targets)
+    return _by_example(losses, reduction, weights)
 
 
 @part("kullback_leibler", "loss")
@@ -638,7 +651,9 @@ def kullback_leibler(
     plain = held(target)
     _checked_shares(plain.reshape(-1, plain.shape[-1]))
     entropy = np.where(plain > 0, target * np.log(np.where(plain > 0, target, 1.0)), 0.0)
-    return _by_example(np.sum(entropy - target * outputs, axis=-1), reduction, weights)
+    if isinstance(target, Tensor):
+        return _by_example(np.sum(entropy - target * outputs, axis=-1), reduction, weights)
+    return _by_example(np.sum(entropy - _share_of(outputs, target), axis=-1), reduction, weights)
 
 
 @part("hinge", "loss")

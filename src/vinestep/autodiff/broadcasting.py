@@ -8,6 +8,8 @@ import numpy as np
 
 __all__ = ["expand_reduced", "normal_axes", "unbroadcast"]
 
+MANY = 1 << 20  # float32 numbers, of which a sum row by row loses what it has room for
+
 
 def unbroadcast(g: Any, shape: tuple[int, ...]) -> Any:
     """Sum `g` over the axes along which an array of `shape` was repeated to reach ``g.shape``."""
@@ -18,7 +20,10 @@ def unbroadcast(g: Any, shape: tuple[int, ...]) -> Any:
         i + extra for i, n in enumerate(shape) if n == 1 and g.shape[i + extra] != 1
     )
     if axes:
-        g = np.sum(g, axis=axes, keepdims=True)
+        if type(g) is np.ndarray and g.dtype.itemsize < 8 and g.size > MANY:
+            g = np.add.reduce(g, axis=axes, keepdims=True, dtype=np.float64).astype(g.dtype)
+        else:
+            g = np.sum(g, axis=axes, keepdims=True)
     return g if g.shape == shape else np.reshape(g, shape)
 
 

@@ -14,12 +14,14 @@ from ..errors import (
     NotFiniteError,
     PrecisionWarning,
     ShapeError,
+    VineStepError,
 )
 from ..kernels.allocator import keep_freed_memory
 from .broadcasting import unbroadcast
 from .checksums import Untouched, is_unchanged
 from .scattered import Scattered
 from .tensor import (
+    RAW_ERRORS,
     RELEASED,
     Origin,
     Tensor,
@@ -165,24 +167,35 @@ def _carry(
             inputs, output = parents, None
         else:
             inputs, output = _saved(origin, differentiable)
-        if destinations is not None and rule.writes_into_places:
-            flags = [parent in useful for parent in parents]
-            places = _places(parents, destinations, pending)
-            pulled = rule.pull_into(g, output, inputs, options, flags, places)
-            for i, place in enumerate(places):
-                if place is not None and pulled[i] is place:
-                    pending[parents[i]] = place
-                    pulled[i] = None
-        elif rule.adjoints:
-            pulled = []
-            for parent, adjoint in zip(parents, rule.adjoints):  # noqa: B905  # the sweep's innermost loop
-                pulled.append(
-                    adjoint(g, output, *inputs, **options)
-                    if adjoint is not None and parent in useful
-                    else None
-                )
-        else:
-            pulled = rule.pull(g, output, inputs, options, [parent in useful for parent in parents])
+        try:
+            if destinations is not None and rule.writes_into_places:
+                flags = [parent in useful for parent in parents]
+                places = _places(parents, destinations, pending)
+                pulled = rule.pull_into(g, output, inputs, options, flags, places)
+                for i, place in enumerate(places):
+                    if place is not None and pulled[i] is place:
+                        pending[parents[i]] = place
+                        pulled[i] = None
+            elif rule.adjoints:
+                pulled = []
+                for parent, adjoint in zip(parents, rule.adjoints):  # noqa: B905  # innermost loop
+                    pulled.append(
+                        adjoint(g, output, *inputs, **options)
+                        if adjoint is not None and parent in useful
+                        else None
+                    )
+            else:
+                useful_parents = [parent in useful for parent in parents]
+                pulled = rule.pull(g, output, inputs, options, useful_parents)
+        except VineStepError:
+            raise
+        except RAW_ERRORS as error:
+            shapes = ", ".join(str(parent.shape) for parent in parents if parent is not None)
+            where = f" in {origin.place}" if origin.place else ""
+            raise DifferentiationError(
+                f"The derivative of {rule.name}{where}, of inputs of shape {shapes}, failed: "
+                f"{type(error).__name__}: {error}."
+            ) from error
         for parent, cotangent in zip(parents, pulled):  # noqa: B905
             if cotangent is None or parent is None:
                 continue

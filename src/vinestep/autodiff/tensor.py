@@ -16,6 +16,7 @@ from ..errors import (
     MissingRuleError,
     NoAxesError,
     ShapeError,
+    VineStepError,
 )
 from .checksums import CHECKSUM_BYTES, OwnMemory, checksum_of
 from .registry import (
@@ -142,6 +143,7 @@ class Leaf(Origin):
 
 RELEASED: dict[str, Any] = {"released": True}
 _NO_OPTIONS: dict[str, Any] = {}
+RAW_ERRORS = (TypeError, ValueError, LookupError, ArithmeticError, AttributeError)
 
 
 def checksums_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:
@@ -312,10 +314,21 @@ class Tensor(NDArrayOperatorsMixin):
                     "Drop out= and use what is returned."
                 )
             kwargs.pop("out", None)
-            return handler(*args, **kwargs)
+            try:
+                return handler(*args, **kwargs)
+            except VineStepError:
+                raise
+            except RAW_ERRORS as error:
+                raise _not_by_rule(func, args, kwargs, error) from error
         if func in PASSIVE:
             return func(*held_tree(args), **held_tree(kwargs))
         raise missing_rule(func)
+
+    def __dlpack__(self, **options: Any) -> NoReturn:
+        raise _conversion_error("an array")
+
+    def __dlpack_device__(self) -> NoReturn:
+        raise _conversion_error("an array")
 
     def __array__(self, dtype: DTypeLike | None = None, copy: bool | None = None) -> np.ndarray:
         if STATE.now.recording:
@@ -332,6 +345,11 @@ class Tensor(NDArrayOperatorsMixin):
     @property
     def dtype(self) -> np.dtype[Any]:
         return self.origin.dtype
+
+    @property
+    def flags(self) -> Any:
+        """Of the array of values: how it lies in memory."""
+        return np.asarray(self._array).flags
 
     @property
     def ndim(self) -> int:
@@ -781,7 +799,12 @@ def _ufunc_slow(
                 return getattr(ufunc, method)(*held_tree(inputs), **held_tree(kwargs))
             known = sorted({f"np.{u.__name__}.{m}" for u, m in UFUNC_METHODS})
             raise _missing_method(ufunc, method, known)
-        return handler(*inputs, **kwargs)
+        try:
+            return handler(*inputs, **kwargs)
+        except VineStepError:
+            raise
+        except RAW_ERRORS as error:
+            raise _not_by_rule(getattr(ufunc, method), inputs, kwargs, error) from error
     if kwargs.get("where", True) is not True:
         raise DifferentiationError(
             f"np.{ufunc.__name__}(..., where=...) leaves the other elements undefined, so it has "
@@ -808,6 +831,22 @@ def _ufunc_slow(
             x.astype(dtype) if isinstance(x, Tensor) else np.asarray(x, dtype) for x in inputs
         )
     return handler(*inputs) if handler else apply(rule, inputs, _NO_OPTIONS)  # type: ignore[arg-type]
+
+
+def _not_by_rule(
+    func: Any, args: tuple[Any, ...], kwargs: dict[str, Any], error: Exception
+) -> Exception:
+    """What to raise where a rule failed: NumPy's own words, if it does not compute this either."""
+    try:
+        func(*held_tree(args), **held_tree(kwargs))
+    except RAW_ERRORS as own:
+        return own
+    shapes = ", ".join(str(x.shape) for x in _flattened((args, kwargs)) if isinstance(x, Tensor))
+    return DifferentiationError(
+        f"np.{func.__name__} has a derivative rule, but not for these arguments, of shape "
+        f"{shapes}: {type(error).__name__}: {error}. If it is constant for your purpose, apply it "
+        "to vinestep.held(x)."
+    )
 
 
 def _missing_method(ufunc: np.ufunc, method: str, known: list[str]) -> MissingRuleError:

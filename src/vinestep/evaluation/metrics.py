@@ -14,8 +14,9 @@ import numpy as np
 
 from .._public_names import own_names
 from ..autodiff.tensor import held
-from ..errors import DataError, SettingError, ShapeError
+from ..errors import DataError, NotFiniteError, SettingError, ShapeError
 from ..parts._registry import maker, register
+from ._exact_sums import COLUMNS, exact_total, exactly_squared, exactly_summed
 
 __all__ = [
     "Metric",
@@ -37,6 +38,7 @@ __all__ = [
 ]
 
 Counts = np.ndarray
+LARGEST_TARGET = 1e150  # of which the square is a number
 
 
 class Metric:
@@ -131,9 +133,8 @@ def _classified(
 
 def _right(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     rows, labels = _classified("accuracy", outputs, targets)
-    return np.array(
-        [np.count_nonzero(rows.argmax(axis=1) == labels), labels.size], dtype=np.float64
-    )
+    decided = (rows.argmax(axis=1) == labels) & ~np.isnan(rows).any(axis=1)
+    return np.array([np.count_nonzero(decided), labels.size], dtype=np.float64)
 
 
 def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
@@ -162,19 +163,23 @@ def _same_shape(name: str, outputs: np.ndarray, targets: np.ndarray) -> None:
 
 
 def _spread(outputs: np.ndarray, targets: np.ndarray) -> Counts:
-    """Residual squares, targets, squares of targets, and how many: all that R squared needs."""
+    """Residual squares, how many, and the exact sums of targets and of their squares, since the
+    squares around a mean far from 0 are a small difference of large numbers.
+    """
     _same_shape("r_squared", outputs, targets)
     t = targets.astype(np.float64)
-    return np.array(
-        [np.sum(np.square(outputs.astype(np.float64) - t)), np.sum(t), np.sum(np.square(t)), t.size]
-    )
+    residual = np.sum(np.square(outputs.astype(np.float64) - t))
+    if not (np.abs(t) < LARGEST_TARGET).all():
+        residual, t = np.nan, t[:0]
+    return np.concatenate([[residual, targets.size], exactly_summed(t), exactly_squared(t)])
 
 
 def _r_squared(counts: Counts) -> float:
-    residual, total, squares, n = counts
-    if not n:
+    residual, n = counts[:2]
+    if not n or not np.isfinite(residual):
         return float("nan")
-    around_mean = squares - total**2 / n
+    total, squares = exact_total(counts[2 : 2 + COLUMNS]), exact_total(counts[2 + COLUMNS :])
+    around_mean = float(squares - total**2 / int(n))
     return float(1 - residual / around_mean) if around_mean > 0 else float("nan")
 
 
@@ -184,7 +189,8 @@ r_squared = Metric("r_squared", _spread, _r_squared, better="higher", by_place=T
 
 @maker("top", "metric")
 def top(k: int) -> Metric:
-    """Share of examples whose class is among the `k` with the highest outputs.
+    """Share of examples whose class is among the `k` with the highest outputs; of equal outputs the
+    first class counts as the higher, as in accuracy, and NaN decides nothing.
 
     Examples
     --------
@@ -203,10 +209,11 @@ def _among_highest(outputs: np.ndarray, targets: np.ndarray, *, k: int) -> Count
     rows, labels = _classified(f"top({k})", outputs, targets)
     if k > rows.shape[1]:
         raise ShapeError(f"top({k}): there are {rows.shape[1]} classes.")
-    own = rows[np.arange(len(labels)), labels]
-    return np.array(
-        [np.count_nonzero(np.sum(rows > own[:, None], axis=1) < k), len(labels)], dtype=np.float64
-    )
+    own = rows[np.arange(len(labels)), labels][:, None]
+    before = np.arange(rows.shape[1]) < labels[:, None]
+    higher = np.sum((rows > own) | ((rows == own) & before), axis=1)
+    among = (higher < k) & ~np.isnan(rows).any(axis=1)
+    return np.array([np.count_nonzero(among), len(labels)], dtype=np.float64)
 
 
 # counts of a confusion matrix, and what is worked out from them
@@ -217,7 +224,8 @@ def _confusion(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     rows, labels = _classified("confusion", outputs, targets)
     k = rows.shape[1]
     pairs = labels * k + rows.argmax(axis=1)
-    return np.bincount(pairs, minlength=k * k).reshape(k, k).astype(np.float64)
+    counts = np.bincount(pairs, minlength=k * k).reshape(k, k).astype(np.float64)
+    return np.full_like(counts, np.nan) if np.isnan(rows).any() else counts
 
 
 def confusion(outputs: Any, targets: Any) -> np.ndarray:
@@ -230,7 +238,10 @@ def confusion(outputs: Any, targets: Any) -> np.ndarray:
     array([[1, 1],
            [0, 1]])
     """
-    return _confusion(np.asarray(held(outputs)), np.asarray(held(targets))).astype(int)
+    counts = _confusion(np.asarray(held(outputs)), np.asarray(held(targets)))
+    if np.isnan(counts).any():
+        raise NotFiniteError("confusion: some outputs are NaN, which decides nothing.")
+    return counts.astype(int)
 
 
 def _divided(a: Any, b: Any) -> Any:
@@ -356,6 +367,18 @@ def roc_area(scores: Any, labels: Any) -> float:
     scores : array_like, shape (n,)
     labels : array_like of 0 and 1, shape (n,)
 
+    Returns
+    -------
+    area : float
+        NaN if there is but one kind of label, or a score is NaN.
+
+    Raises
+    ------
+    ShapeError
+        If there are not as many scores as labels.
+    DataError
+        If a label is neither 0 nor 1.
+
     Examples
     --------
     >>> roc_area([0.1, 0.4, 0.35, 0.8], [0, 0, 1, 1])
@@ -363,9 +386,16 @@ def roc_area(scores: Any, labels: Any) -> float:
     """
     from scipy.stats import rankdata
 
-    values, marks = np.asarray(held(scores)).ravel(), np.asarray(held(labels)).ravel().astype(bool)
-    if values.shape != marks.shape:
-        raise ShapeError(f"roc_area: {values.size} scores for {marks.size} labels.")
+    values, given = np.asarray(held(scores)).ravel(), np.asarray(held(labels)).ravel()
+    if values.shape != given.shape:
+        raise ShapeError(f"roc_area: {values.size} scores for {given.size} labels.")
+    if given.dtype.kind not in "biuf" or not np.isin(given, (0, 1)).all():
+        odd = given[~np.isin(given, (0, 1))] if given.dtype.kind in "biuf" else given
+        raise DataError(
+            f"roc_area: labels are 0 or 1, got {odd[0]!r}. Of several classes compare one with the "
+            "rest: labels == 2."
+        )
+    marks = given.astype(bool)
     positive = int(marks.sum())
     negative = marks.size - positive
     if not positive or not negative:

@@ -31,6 +31,7 @@ __all__ = ["LN2", "LN10", "as_floats", "scalar_without_axes", "where"]
 
 LN2 = float(np.log(2.0))
 LN10 = float(np.log(10.0))
+FLAT = 0.99  # of a tanh: nearer to 1 its square rounds away what is left
 
 
 def as_floats(x: Any) -> Any:
@@ -101,11 +102,40 @@ def _over(g: Any, divisor: Any) -> Any:
     return g / divisor
 
 
-def _one_minus_square(y: Any) -> Any:
-    square = y * y
-    if type(square) is np.ndarray:
-        return np.subtract(1, square, out=square)
-    return 1 - square
+def _one_minus_square(x: Any) -> Any:
+    """In factors, which lose nothing near 1."""
+    return (1 - x) * (1 + x)
+
+
+def _times_quotient(g: Any, y: Any, b: Any) -> Any:
+    """``g * y / b``, by whichever order stays within the range of the dtype."""
+    with np.errstate(over="ignore", under="ignore", invalid="ignore", divide="ignore"):
+        result = g * y / b
+        plain_result = held(result)
+        odd = ~np.isfinite(plain_result) | (plain_result == 0)
+        return np.where(odd, g / b * y, result) if np.any(odd) else result
+
+
+def _over_square(g: Any, root: Any, factor: Any = 1) -> Any:
+    """``g * factor / root**2``, of which the square may be out of range."""
+    return g * (factor / root) / root
+
+
+def _quotient(y: Any, a: Any, b: Any) -> Any:
+    """How many whole `b` a remainder has left out; by the remainder, which knows how the quotient
+    was rounded.
+    """
+    return np.rint((held(a) - held(y)) / held(b))
+
+
+def _tanh(g: Any, y: Any, x: Any) -> Any:
+    """``1 - y**2``, and where that rounds away ``1 / cosh(x)**2``."""
+    flat = np.abs(held(y)) > FLAT
+    slope = _one_minus_square(y)
+    if np.any(flat):
+        with np.errstate(over="ignore"):
+            slope = np.where(flat, np.square(1 / np.cosh(np.where(flat, x, 0.0))), slope)
+    return _times(g, slope)
 
 
 IN = "x"
@@ -115,22 +145,27 @@ OUT = "y"
 ufunc_rule(np.add, lambda g, y, a, b: g, lambda g, y, a, b: g)
 ufunc_rule(np.subtract, lambda g, y, a, b: g, lambda g, y, a, b: -g)
 ufunc_rule(np.multiply, lambda g, y, a, b: g * b, lambda g, y, a, b: g * a, keeps=IN)
-ufunc_rule(np.divide, lambda g, y, a, b: g / b, lambda g, y, a, b: _over(-g * a, b * b), keeps=IN)
+ufunc_rule(
+    np.divide,
+    lambda g, y, a, b: g / b,
+    lambda g, y, a, b: -_times_quotient(g, y, b),
+    keeps=IN + OUT,
+)
 ufunc_rule(np.negative, lambda g, y, x: -g)
 ufunc_rule(np.positive, lambda g, y, x: g)
 ufunc_rule(np.conjugate, lambda g, y, x: g)
-ufunc_rule(np.reciprocal, lambda g, y, x: _times(-g, y * y), keeps=OUT)
+ufunc_rule(np.reciprocal, lambda g, y, x: _times(-y, g * y), keeps=OUT)
 ufunc_rule(np.square, lambda g, y, x: _times(g, x * 2), keeps=IN)
 ufunc_rule(np.power, _power_by_base, _power_by_exponent, keeps=IN + OUT)
 ufunc_rule(np.float_power, _power_by_base, _power_by_exponent, keeps=IN + OUT)
 ufunc_rule(
-    np.fmod, lambda g, y, a, b: g, lambda g, y, a, b: -g * np.trunc(held(a) / held(b)), keeps=IN
+    np.fmod, lambda g, y, a, b: g, lambda g, y, a, b: -g * _quotient(y, a, b), keeps=IN + OUT
 )
 ufunc_rule(
     np.remainder,
     lambda g, y, a, b: g,
-    lambda g, y, a, b: -g * np.floor(held(a) / held(b)),
-    keeps=IN,
+    lambda g, y, a, b: -g * _quotient(y, a, b),
+    keeps=IN + OUT,
 )
 ufunc_rule(np.floor_divide, _zero, _zero)
 ufunc_rule(np.ldexp, lambda g, y, a, n: np.ldexp(g, n), None, keeps=IN)
@@ -142,8 +177,8 @@ ufunc_rule(np.exp, lambda g, y, x: g * y, keeps=OUT)
 ufunc_rule(np.exp2, lambda g, y, x: _times(g, y * LN2), keeps=OUT)
 ufunc_rule(np.expm1, lambda g, y, x: _times(g, y + 1), keeps=OUT)
 ufunc_rule(np.log, lambda g, y, x: g / x, keeps=IN)
-ufunc_rule(np.log2, lambda g, y, x: _over(g, x * LN2), keeps=IN)
-ufunc_rule(np.log10, lambda g, y, x: _over(g, x * LN10), keeps=IN)
+ufunc_rule(np.log2, lambda g, y, x: g / x * (1 / LN2), keeps=IN)
+ufunc_rule(np.log10, lambda g, y, x: g / x * (1 / LN10), keeps=IN)
 ufunc_rule(np.log1p, lambda g, y, x: _over(g, x + 1), keeps=IN)
 ufunc_rule(
     np.logaddexp,
@@ -164,20 +199,20 @@ ufunc_rule(np.cos, lambda g, y, x: _times(-g, np.sin(x)), keeps=IN)
 ufunc_rule(np.tan, lambda g, y, x: _times(g, y * y + 1), keeps=OUT)
 ufunc_rule(np.arcsin, lambda g, y, x: _over(g, np.sqrt(_one_minus_square(x))), keeps=IN)
 ufunc_rule(np.arccos, lambda g, y, x: _over(-g, np.sqrt(_one_minus_square(x))), keeps=IN)
-ufunc_rule(np.arctan, lambda g, y, x: _over(g, x * x + 1), keeps=IN)
+ufunc_rule(np.arctan, lambda g, y, x: _over_square(g, np.hypot(x, 1)), keeps=IN)
 ufunc_rule(np.sinh, lambda g, y, x: _times(g, np.cosh(x)), keeps=IN)
 ufunc_rule(np.cosh, lambda g, y, x: _times(g, np.sinh(x)), keeps=IN)
-ufunc_rule(np.tanh, lambda g, y, x: _times(g, _one_minus_square(y)), keeps=OUT)
-ufunc_rule(np.arcsinh, lambda g, y, x: g / np.sqrt(x * x + 1), keeps=IN)
-ufunc_rule(np.arccosh, lambda g, y, x: g / np.sqrt(x * x - 1), keeps=IN)
+ufunc_rule(np.tanh, _tanh, keeps=IN + OUT)
+ufunc_rule(np.arcsinh, lambda g, y, x: g / np.hypot(x, 1), keeps=IN)
+ufunc_rule(np.arccosh, lambda g, y, x: g / (np.sqrt(x - 1) * np.sqrt(x + 1)), keeps=IN)
 ufunc_rule(np.arctanh, lambda g, y, x: _over(g, _one_minus_square(x)), keeps=IN)
 ufunc_rule(
     np.hypot, lambda g, y, a, b: _hypot(g, y, a), lambda g, y, a, b: _hypot(g, y, b), keeps=IN + OUT
 )
 ufunc_rule(
     np.arctan2,
-    lambda g, y, a, b: g * b / (a * a + b * b),
-    lambda g, y, a, b: -g * a / (a * a + b * b),
+    lambda g, y, a, b: _over_square(g, np.hypot(a, b), b),
+    lambda g, y, a, b: _over_square(-g, np.hypot(a, b), a),
     keeps=IN,
 )
 for _degrees in (np.degrees, np.rad2deg):
@@ -254,6 +289,8 @@ _where = Rule(
 @implements(np.where)
 def where(condition: Any, *branches: Any) -> Any:
     mask = held(condition)
+    if not isinstance(mask, np.ndarray):
+        mask = np.array(mask)
     if not branches:
         return np.nonzero(mask)
     return apply(_where, branches, {"mask": owned(mask)})

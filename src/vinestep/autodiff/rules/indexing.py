@@ -42,7 +42,7 @@ def getitem(x: Any, *, index: Any) -> Any:
 
 
 def scatter(g: Any, *, index: Any, shape: tuple[int, ...]) -> Any:
-    return apply(_scatter_rule, (g,), {"index": index, "shape": shape})
+    return apply(_scatter_rule, (g,), {"index": owned(index), "shape": shape})
 
 
 def _wrapped(indices: Any, n: int, mode: str) -> Any:

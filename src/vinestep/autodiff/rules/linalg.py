@@ -17,6 +17,7 @@ import numpy as np
 from ...errors import DifferentiationError
 from ..registry import Rule, implements
 from ..tensor import Tensor, apply, held
+from .elementwise import as_floats
 
 __all__: list[str] = []
 
@@ -58,6 +59,7 @@ _solve = Rule(
 
 @implements(np.linalg.solve)
 def solve(a: Any, b: Any) -> Any:
+    a, b = as_floats(a), as_floats(b)
     _square("solve", a)
     if np.ndim(b) == 1:
         return apply(_solve, (a, np.expand_dims(b, -1)), {})[..., 0]
@@ -65,7 +67,31 @@ def solve(a: Any, b: Any) -> Any:
 
 
 def _det_adjoint(g: Any, y: Any, a: Any) -> Any:
-    return (g * y)[..., None, None] * _t(np.linalg.inv(a))
+    if np.all(np.abs(held(y)) > np.finfo(a.dtype).tiny) and _is_regular(held(a)):
+        return (g * y)[..., None, None] * _t(np.linalg.inv(a))
+    return g[..., None, None] * _cofactors(a)
+
+
+def _is_regular(a: np.ndarray) -> bool:
+    """Whether an inverse can be trusted."""
+    if not np.isfinite(a).all():
+        return True
+    values = np.linalg.svd(a, compute_uv=False)
+    return bool(np.all(values[..., -1:] > values[..., :1] * a.shape[-1] * np.finfo(a.dtype).eps))
+
+
+def _cofactors(a: Any) -> Any:
+    """Determinants of what is left without a row and a column, which singular matrices have too."""
+    n = a.shape[-1]
+    rows = []
+    for i in range(n):
+        left = [k for k in range(n) if k != i]
+        row = [
+            np.linalg.det(a[..., left, :][..., [k for k in range(n) if k != j]]) * (-1.0) ** (i + j)
+            for j in range(n)
+        ]
+        rows.append(np.stack(row, axis=-1))
+    return np.stack(rows, axis=-2)
 
 
 _det = Rule("det", np.linalg.det, (_det_adjoint,), keeps="xy")

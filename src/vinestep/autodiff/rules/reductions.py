@@ -87,18 +87,23 @@ def mean(
     where: Any = True,
 ) -> Any:
     where = _given(where, True)
+    kept = bool(_given(keepdims, False))
+    if a.dtype == np.float16 and dtype is None:  # NumPy adds these up in float32, too
+        wide = mean(astype(a, dtype=np.dtype(np.float32)), axis=axis, keepdims=kept, where=where)
+        return astype(wide, dtype=np.dtype(np.float16))
     n = _count(a, axis, where)
-    return np.sum(
-        a, axis=axis, dtype=dtype, keepdims=bool(_given(keepdims, False)), where=where
-    ) * _like(1.0 / n, a, keepdims)
+    total = np.sum(a, axis=axis, dtype=dtype, keepdims=kept, where=where)
+    with np.errstate(divide="ignore"):
+        scale = np.divide(1.0, n)
+    return total * _like(scale, total, axis, np.ndim(a))
 
 
-def _like(value: Any, a: Any, keepdims: Any) -> Any:
-    """Counts as plain numbers of the dtype of `a`, shaped as the result they scale."""
+def _like(value: Any, result: Any, axis: Any, ndim: int) -> Any:
+    """Counts as plain numbers of the dtype of the result that they scale, shaped as it is."""
     if np.ndim(value) == 0:
         return float(value)
-    value = np.asarray(value, dtype=a.dtype)
-    return value if _given(keepdims, False) else np.squeeze(value)
+    value = np.asarray(value, dtype=result.dtype)
+    return value if value.ndim == result.ndim else np.squeeze(value, normal_axes(axis, ndim))
 
 
 def _count(a: Any, axis: Any, where: Any) -> Any:
@@ -134,7 +139,9 @@ def var(
         middle = np.mean(a, axis=axis, keepdims=True, where=where)
     n = _count(a, axis, where)
     squares = np.sum(np.square(a - middle), axis=axis, keepdims=keepdims, where=where)
-    return squares * _like(1.0 / np.maximum(n - ddof, 0), a, keepdims)
+    with np.errstate(divide="ignore"):
+        scale = np.divide(1.0, np.maximum(n - ddof, 0))
+    return squares * _like(scale, squares, axis, np.ndim(a))
 
 
 root = Rule(
@@ -248,9 +255,7 @@ def median(
     overwrite_input: bool = False,
     keepdims: bool = False,
 ) -> Any:
-    axes = normal_axes(axis, np.ndim(a))
-    kept = tuple(i for i in range(np.ndim(a)) if i not in axes)
-    lines = np.reshape(np.transpose(a, kept + axes), (*(a.shape[i] for i in kept), -1))
+    lines, axes = _lines(a, axis)
     order = np.argsort(held(lines), axis=-1)
     n = order.shape[-1]
     middle = order[..., (n - 1) // 2 : n // 2 + 1]
@@ -268,7 +273,8 @@ def _lines(a: Any, axis: Any) -> tuple[Any, tuple[int, ...]]:
     """What is reduced along the last axis, and the axes that it was."""
     axes = normal_axes(axis, np.ndim(a))
     kept = tuple(i for i in range(np.ndim(a)) if i not in axes)
-    return np.reshape(np.transpose(a, kept + axes), (*(a.shape[i] for i in kept), -1)), axes
+    length = math.prod(a.shape[i] for i in axes)
+    return np.reshape(np.transpose(a, kept + axes), (*(a.shape[i] for i in kept), length)), axes
 
 
 @implements(np.quantile)
@@ -330,6 +336,9 @@ def _quantile(
     lines, axes = _lines(a, axis)
     ordered = np.sort(lines, axis=-1)
     n = lines.shape[-1]
+    if n == 0 and skip_nan:
+        result = np.broadcast_to(np.sum(lines, axis=-1) * np.nan, np.shape(q) + lines.shape[:-1])
+        return expand_reduced(result, axes, keepdims=not keepdims)
     if skip_nan:
         lengths = n - np.isnan(held(lines)).sum(axis=-1)
         counted = [np.arange(m or 1, dtype=float) for m in range(n + 1)]
@@ -562,7 +571,8 @@ def cov(
     rows = _converted(rows, dtype)
     centred = rows - np.mean(rows, axis=1, keepdims=True)
     n = rows.shape[1] - (ddof if ddof is not None else 0 if bias else 1)
-    return np.squeeze(np.matmul(centred, centred.T) * (1 / n if n > 0 else np.inf))
+    products = np.squeeze(np.matmul(centred, centred.T) * (1 / n if n > 0 else np.inf))
+    return products if rows.shape[1] else products * np.nan
 
 
 def _observations(x: Any, rowvar: bool) -> Any:
@@ -667,7 +677,8 @@ def _cumprod_adjoint(g: Any, y: Any, x: Any, axis: int) -> Any:
     if n == 0:
         return g
     x, g, y = (np.moveaxis(v, axis, 0) for v in (x, g, y))
-    if np.all(held(x) != 0):
+    products = np.abs(held(y))
+    if np.all((products > np.finfo(x.dtype).tiny) & np.isfinite(products)):
         result = np.flip(np.cumsum(np.flip(g * y, 0), 0), 0) / x
     else:
         after = [g[n - 1]]
@@ -691,8 +702,13 @@ def cumprod(a: Any, axis: Any = None, dtype: Any = None, out: None = None) -> An
 
 def _prod_adjoint(g: Any, y: Any, x: Any, axes: tuple[int, ...], keepdims: bool) -> Any:
     g = expand_reduced(g, axes, keepdims)
-    if np.all(held(x) != 0):
+    product = np.abs(held(y))
+    if np.all((product > np.finfo(x.dtype).tiny) & np.isfinite(product)):
         return g * expand_reduced(y, axes, keepdims) / x
+    if x.dtype.itemsize < 8:  # products of a few may be out of a small range where all are not
+        wide = np.dtype(np.float64)
+        others = _product_of_others(astype(x, dtype=wide), axes)
+        return astype(astype(g, dtype=wide) * others, dtype=x.dtype)
     return g * _product_of_others(x, axes)
 
 
@@ -793,11 +809,18 @@ def _outer(ufunc: np.ufunc, a: Any, b: Any) -> Any:
 def diff(
     a: Any, n: int = 1, axis: int = -1, prepend: Any = _MISSING, append: Any = _MISSING
 ) -> Any:
+    if n == 0:
+        return a
+    if n < 0:
+        raise DifferentiationError(f"np.diff: the order must not be negative, got {n}.")
     axis = normal_axes(axis, np.ndim(a))[0]
-    parts = [np.atleast_1d(part) for part in (prepend,) if part is not _MISSING]
-    tail = [np.atleast_1d(part) for part in (append,) if part is not _MISSING]
-    if parts or tail:
-        a = np.concatenate([*parts, a, *tail], axis=axis)
+    single = (*a.shape[:axis], 1, *a.shape[axis + 1 :])
+    before, after = (
+        [] if part is _MISSING else [np.broadcast_to(part, single) if np.ndim(part) == 0 else part]
+        for part in (prepend, append)
+    )
+    if before or after:
+        a = np.concatenate([*before, a, *after], axis=axis)
     head = (slice(None),) * axis
     for _ in range(n):
         a = a[(*head, slice(1, None))] - a[(*head, slice(None, -1))]
@@ -834,9 +857,7 @@ def norm(x: Any, ord: Any = None, axis: Any = None, keepdims: bool = False) -> A
 
 @implements(np.linalg.vector_norm)
 def vector_norm(x: Any, /, *, axis: Any = None, keepdims: bool = False, ord: Any = 2) -> Any:
-    axes = normal_axes(axis, np.ndim(x))
-    kept = tuple(i for i in range(np.ndim(x)) if i not in axes)
-    line = np.reshape(np.transpose(x, kept + axes), (*(x.shape[i] for i in kept), -1))
+    line, axes = _lines(x, axis)
     result = _vector_norm(line, ord, line.ndim - 1, False)
     return expand_reduced(result, axes, False) if keepdims else result
 

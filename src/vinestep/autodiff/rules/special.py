@@ -22,6 +22,8 @@ IN = "x"
 OUT = "y"
 TWO_OVER_ROOT_PI = 2.0 / np.sqrt(np.pi)
 ROOT_TWO_PI = np.sqrt(2.0 * np.pi)
+ROOT_TWO_OVER_PI = np.sqrt(2.0 / np.pi)
+ROOT_HALF = np.sqrt(0.5)
 
 
 def _refused(name: str, argument: str) -> Any:
@@ -37,7 +39,8 @@ def _refused(name: str, argument: str) -> Any:
 
 
 def _log_ndtr(g: Any, y: Any, x: Any) -> Any:
-    return g * np.exp(-0.5 * np.square(x) - y) / ROOT_TWO_PI
+    """By the scaled function, in which no large numbers are subtracted."""
+    return g * (ROOT_TWO_OVER_PI / special.erfcx(x * -ROOT_HALF))
 
 
 def _beta(g: Any, y: Any, a: Any, b: Any) -> Any:
@@ -46,6 +49,16 @@ def _beta(g: Any, y: Any, a: Any, b: Any) -> Any:
 
 def _betaln(g: Any, y: Any, a: Any, b: Any) -> Any:
     return g * (special.digamma(a) - special.digamma(a + b))
+
+
+def _log_ratio(a: Any, b: Any) -> Any:
+    """Of the ratio, where that is within the range of the dtype."""
+    with np.errstate(over="ignore", under="ignore", divide="ignore"):
+        ratio = a / b
+        odd = (held(ratio) == 0) | np.isinf(held(ratio))
+        if not np.any(odd):
+            return np.log(ratio)
+        return np.where(odd, np.log(a) - np.log(b), np.log(np.where(odd, 1.0, ratio)))
 
 
 def _xlogy_by_x(g: Any, y: Any, a: Any, b: Any) -> Any:
@@ -64,8 +77,8 @@ ufunc_rule(
 )
 ufunc_rule(special.ndtr, lambda g, y, x: g * (np.exp(-0.5 * np.square(x)) / ROOT_TWO_PI), keeps=IN)
 ufunc_rule(special.ndtri, lambda g, y, x: g * (np.exp(0.5 * np.square(y)) * ROOT_TWO_PI), keeps=OUT)
-ufunc_rule(special.log_ndtr, _log_ndtr, keeps=IN + OUT)
-ufunc_rule(special.expit, lambda g, y, x: g * (y * (1 - y)), keeps=OUT)
+ufunc_rule(special.log_ndtr, _log_ndtr, keeps=IN)
+ufunc_rule(special.expit, lambda g, y, x: g * (y * special.expit(-x)), keeps=IN + OUT)
 ufunc_rule(special.logit, lambda g, y, x: g / (x * (1 - x)), keeps=IN)
 ufunc_rule(special.log_expit, lambda g, y, x: g * special.expit(-x), keeps=IN)
 ufunc_rule(special.gammaln, lambda g, y, x: g * special.digamma(x), keeps=IN)
@@ -90,13 +103,13 @@ ufunc_rule(
 ufunc_rule(special.entr, lambda g, y, x: g * (-1 - np.log(x)), keeps=IN)
 ufunc_rule(
     special.rel_entr,
-    lambda g, y, a, b: g * (np.log(a / b) + 1),
+    lambda g, y, a, b: g * (_log_ratio(a, b) + 1),
     lambda g, y, a, b: -g * (a / b),
     keeps=IN,
 )
 ufunc_rule(
     special.kl_div,
-    lambda g, y, a, b: g * np.log(a / b),
+    lambda g, y, a, b: g * _log_ratio(a, b),
     lambda g, y, a, b: g * (1 - a / b),
     keeps=IN,
 )
@@ -107,8 +120,14 @@ ufunc_rule(special.j1, lambda g, y, x: g * (0.5 * (special.j0(x) - special.jv(2.
 ufunc_rule(special.i0e, lambda g, y, x: g * (special.i1e(x) - np.sign(held(x)) * y), keeps=IN + OUT)
 ufunc_rule(
     special.i1e,
-    lambda g, y, x: (
-        g * (0.5 * (special.i0(x) + special.iv(2.0, x)) * np.exp(-np.abs(x)) - np.sign(held(x)) * y)
+    lambda g, y, x: g * (0.5 * (special.i0e(x) + special.ive(2.0, x)) - np.sign(held(x)) * y),
+    keeps=IN + OUT,
+)
+ufunc_rule(
+    special.ive,
+    _refused("ive", "order"),
+    lambda g, y, v, x: (
+        g * (0.5 * (special.ive(v - 1.0, x) + special.ive(v + 1.0, x)) - np.sign(held(x)) * y)
     ),
     keeps=IN + OUT,
 )
