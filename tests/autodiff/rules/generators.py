@@ -892,7 +892,7 @@ def _(draw, f):
     return (lambda x: f(x, p)), [spread_matrices(draw, (), 3, 3)]
 
 
-@generator(special.iv, special.jv)
+@generator(special.iv, special.ive, special.jv)
 def _(draw, f):
     order = float(draw(st.integers(0, 3)))
     return (lambda x: f(order, x)), [uniform(draw, draw(shapes), 0.3, 2)]
