@@ -227,7 +227,7 @@ class LossSum:
     --------
     >>> total = LossSum(vs.losses.squared_error)
     >>> for outputs, targets in [(np.ones((3, 1)), np.zeros((3, 1))), (np.ones((1, 1)),) * 2]:
-    ...     total.add(vs.losses.squared_error(outputs, targets), outputs, targets)
+    ...     _ = total.add(vs.losses.squared_error(outputs, targets), outputs, targets)
     >>> total.value
     0.75
     """

@@ -233,7 +233,10 @@ def _weighted_cross_entropy(
         else _flat_weights(weights, logits.shape[:-1], flat.dtype)
     )
     if soft:
-        shares = _checked_shares(given.reshape(-1, classes)).astype(flat.dtype)
+        shares = given.reshape(-1, classes)
+        if not weigh.all():
+            shares = np.where(weigh[:, None] == 0, 1 / classes, shares)
+        shares = _checked_shares(shares).astype(flat.dtype)
     else:
         if given.shape != logits.shape[:-1]:
             raise ShapeError(
@@ -248,6 +251,7 @@ def _weighted_cross_entropy(
         shares = np.zeros(flat.shape, flat.dtype)
         shares[np.arange(len(numbers)), numbers] = 1
     shares = shares * (1 - smoothing) + smoothing / classes
+    flat = _where_weighed(flat, weigh)
     if class_weights is not None:
         if np.shape(class_weights) != (classes,):
             raise ShapeError(
@@ -258,6 +262,16 @@ def _weighted_cross_entropy(
         weigh = weigh * (by_class[numbers] if not soft else shares @ by_class)
     losses = -np.sum(_share_of(log_softmax(flat), shares.astype(flat.dtype)), axis=1)
     return _reduced_by_weight(losses, weigh, reduction, logits.shape[:-1])
+
+
+def _where_weighed(values: Any, weights: np.ndarray) -> Any:
+    """0 in place of what is not finite and weighs nothing, as padding does: 0 times NaN would be
+    NaN, in the loss and in its derivative.
+    """
+    idle = np.asarray(weights) == 0
+    if not idle.any() or np.isfinite(held(values)[idle]).all():
+        return values
+    return np.where(idle.reshape(idle.shape + (1,) * (values.ndim - idle.ndim)), 0.0, values)
 
 
 def _share_of(logarithms: Any, shares: np.ndarray) -> Any:
@@ -291,7 +305,7 @@ def _checked_shares(shares: np.ndarray) -> np.ndarray:
 def _reduced_by_weight(
     losses: Any, weights: np.ndarray, reduction: str, shape: tuple[int, ...]
 ) -> Any:
-    weighed = losses * weights.astype(losses.dtype)
+    weighed = _where_weighed(losses, weights) * weights.astype(losses.dtype)
     if reduction == "none":
         return weighed if weighed.shape == shape else np.reshape(weighed, shape)
     if reduction == "sum":
@@ -401,7 +415,9 @@ _squared_error = Fused(
 )
 
 
-def _checked_pair(prediction: Any, target: Any, name: str = "squared_error") -> tuple[Any, Any]:
+def _checked_pair(
+    prediction: Any, target: Any, name: str = "squared_error", weights: Any = None
+) -> tuple[Any, Any]:
     prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
     target = target if isinstance(target, Tensor) else np.asarray(target)
     if prediction.shape != target.shape:
@@ -415,6 +431,10 @@ def _checked_pair(prediction: Any, target: Any, name: str = "squared_error") -> 
         )
     if target.dtype != prediction.dtype and not isinstance(target, Tensor):
         target = target.astype(prediction.dtype)
+    if weights is not None:
+        weigh = np.asarray(held(weights))
+        if weigh.shape == prediction.shape[: weigh.ndim]:
+            return _where_weighed(prediction, weigh), _where_weighed(target, weigh)
     return prediction, target
 
 
@@ -445,7 +465,7 @@ def squared_error(
     np.float64(2.0)
     """
     _check_reduction(reduction)
-    prediction, target = _checked_pair(prediction, target)
+    prediction, target = _checked_pair(prediction, target, weights=weights)
     if weights is None:
         return _squared_error(prediction, target, reduction=reduction)
     return _by_example(np.square(prediction - target), reduction, weights)
@@ -481,7 +501,7 @@ def absolute_error(
     >>> vs.losses.absolute_error(np.array([1.0, 2.0]), np.array([1.0, 4.0]))
     np.float64(1.0)
     """
-    prediction, target = _checked_pair(prediction, target, "absolute_error")
+    prediction, target = _checked_pair(prediction, target, "absolute_error", weights)
     return _by_example(np.abs(prediction - target), reduction, weights)
 
 
@@ -507,7 +527,7 @@ def huber(
     """
     if not delta > 0:
         raise SettingError(f"huber: delta must be positive, got {delta!r}.")
-    prediction, target = _checked_pair(prediction, target, "huber")
+    prediction, target = _checked_pair(prediction, target, "huber", weights)
     r = prediction - target
     size = np.abs(r)
     return _by_example(
@@ -528,7 +548,7 @@ def log_cosh(
     >>> vs.losses.log_cosh(np.array([0.0, 1000.0]), np.zeros(2), reduction="none").round(3)
     array([  0.   , 999.307])
     """
-    prediction, target = _checked_pair(prediction, target, "log_cosh")
+    prediction, target = _checked_pair(prediction, target, "log_cosh", weights)
     r = prediction - target
     size = np.abs(r)
     small = held(size) < 1
@@ -611,7 +631,7 @@ def binary_cross_entropy(
     ... ).round(4)
     array([  0.6931, 100.    ])
     """
-    logits, targets = _checked_pair(logits, targets, "binary_cross_entropy")
+    logits, targets = _checked_pair(logits, targets, "binary_cross_entropy", weights)
     plain = held(targets)
     if plain.size and (plain.min() < 0 or plain.max() > 1):
         raise DataError(
@@ -647,9 +667,10 @@ def kullback_leibler(
     ... ).round(4)
     np.float64(0.6931)
     """
-    outputs, target = _checked_pair(log_probabilities, target, "kullback_leibler")
+    outputs, target = _checked_pair(log_probabilities, target, "kullback_leibler", weights)
     plain = held(target)
-    _checked_shares(plain.reshape(-1, plain.shape[-1]))
+    counted = plain if weights is None else plain[np.asarray(held(weights)) > 0]
+    _checked_shares(counted.reshape(-1, plain.shape[-1]))
     entropy = np.where(plain > 0, target * np.log(np.where(plain > 0, target, 1.0)), 0.0)
     if isinstance(target, Tensor):
         return _by_example(np.sum(entropy - target * outputs, axis=-1), reduction, weights)
@@ -702,7 +723,7 @@ def cosine(
     >>> vs.losses.cosine(np.array([[1.0, 0.0]]), np.array([[0.0, 2.0]]))
     np.float64(1.0)
     """
-    prediction, target = _checked_pair(prediction, target, "cosine")
+    prediction, target = _checked_pair(prediction, target, "cosine", weights)
     return _by_example(1 - _cosines(prediction, target), reduction, weights)
 
 

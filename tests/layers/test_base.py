@@ -25,7 +25,7 @@ SEQUENCE = np.ones((2, 9, 16), "f4")
 def test_a_source_of_another_batch_is_refused():
     network = vs.Attention(2).initialise(SEQUENCE)
     source = vs.Tensor(SEQUENCE)
-    with pytest.raises(ShapeError, match=r"as many sequences, as wide"):
+    with pytest.raises(ShapeError, match=r"as many sequences, at least one place"):
         network(np.ones((3, 9, 16), "f4"), source)
     block = vs.DecoderBlock(2).initialise((SEQUENCE, SEQUENCE))
     with pytest.raises(ShapeError, match="across"):

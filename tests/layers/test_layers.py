@@ -95,7 +95,10 @@ def test_dropout_is_a_function_of_seed_step_and_path():
     net = vs.Stack(vs.Dropout(0.5), vs.Dropout(0.5)).initialise(np.ones((1, 1000)))
     x = np.ones((1, 1000), np.float32)
     with vs.learning(seed=1, step=2):
-        first, again = net(x), net(x)
+        first, second = net(x), net(x)
+    with vs.learning(seed=1, step=2):
+        again = net(x)
+    assert not np.array_equal(first, second)
     with vs.learning(seed=1, step=3):
         later = net(x)
     np.testing.assert_array_equal(first, again)

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ..errors import SettingError
+from ..errors import NotFiniteError, SettingError
 
 __all__ = ["Allowed", "Choice", "log_softmax", "shaped"]
 
@@ -61,6 +61,12 @@ class Choice:
         is at minus infinity.
         """
         result = np.array(logits, np.float64)
+        if np.isnan(result).any() or np.isposinf(result).any():
+            raise NotFiniteError(
+                f"generate: after {len(before)} tokens the network puts out {result.max()} for "
+                "the next. Its weights or what it has read are out of range: "
+                "network.first_bad_layer(tokens) names the layer."
+            )
         if self.repetition != 1:
             seen = np.unique(before)
             result[seen] = np.where(

@@ -113,6 +113,7 @@ class Arena:
     def load(self, weights: Mapping[str, np.ndarray]) -> None:
         """Overwrite parameters by path, all or none."""
         self.check(weights)
-        self.memory.written()
+        if weights:
+            self.memory.written()
         for path, array in weights.items():
             self.tensors[path]._array[...] = array

@@ -23,6 +23,7 @@ from ._dense import Dense
 from ._dropout import Dropout
 from ._embedding import rotated
 from ._learning_pass import PASS
+from ._masks import without_hidden
 from ._normalisation import LayerNorm
 from ._projections import projections
 
@@ -51,6 +52,31 @@ def _definition(
         scores = np.where(hidden[:, None], HIDDEN, scores)
     weights = softmax(scores)
     return _merged(np.matmul(weights if factors is None else weights * factors, v))
+
+
+def _is_finite(x: Any) -> bool:
+    flat = np.ravel(held(x))
+    return bool(np.isfinite(np.dot(flat, flat)) or np.isfinite(flat).all())
+
+
+def _visible_only(
+    q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray, factors: np.ndarray | None
+) -> Any:
+    """The same where keys or values are not finite: they reach the places that see them, and no
+    other, whereas 0 times NaN is NaN.
+    """
+    sound = [np.isfinite(held(part)) for part in (k, v)]
+    bad = ~(sound[0].all(axis=-1) & sound[1].all(axis=-1))
+    k, v = (np.where(good, part, 0.0) for good, part in zip(sound, (k, v), strict=True))
+    out = _definition(q, k, v, heads=heads, hidden=hidden, factors=factors)
+    seen = np.any(~hidden & bad[:, None, :], axis=-1)
+    return np.where(seen[..., None], np.nan, out)
+
+
+def _is_hidden(mask: Any) -> np.ndarray | None:
+    """Places that nobody looks at; of several texts in a row there are none."""
+    given = np.asarray(held(mask))
+    return None if given.dtype.kind in "iu" else ~given.astype(bool)
 
 
 def _pairs(q: Any, k: Any, heads: int) -> list[tuple[int, int]]:
@@ -258,14 +284,19 @@ class Attention(Layer):
         self._set_paths(self.path)
 
     def compute(
-        self, x: Any, source: Any = None, mask: Any = None, cache: dict[str, Any] | None = None
+        self,
+        x: Any,
+        source: Any = None,
+        mask: Any = None,
+        cache: dict[str, Any] | None = None,
+        values: Any = None,
     ) -> Any:
         """
         Parameters
         ----------
         x : shape (batch, time, width)
             What looks.
-        source : shape (batch, other time, width), optional
+        source : shape (batch, other time, other width), optional
             What is looked at; `x` itself by default.
         mask : shape (batch, other time), optional
             False where there is nothing to be looked at. Whole numbers say to which of several
@@ -273,7 +304,18 @@ class Attention(Layer):
         cache : dict, optional
             Keys and values seen so far, for generating step by step: begin with an empty one, and
             hand in new places only. Those of a `source` are computed once.
+        values : shape (batch, other time, any width), optional
+            What the mean is taken of; what is looked at by default.
         """
+        if source is None and values is not None:
+            raise ShapeError(f"{self._label}: values belong to a source; give both.")
+        if mask is not None:
+            hidden = _is_hidden(mask)
+            if source is None:
+                x = without_hidden(x, hidden)
+            else:
+                source = without_hidden(source, hidden)
+                values = values if values is None else without_hidden(values, hidden)
         if self._is_plain(x, source, cache):
             self.query.check_input(x)
             weights = (
@@ -287,7 +329,14 @@ class Attention(Layer):
         seen = x if source is None else source
         if source is not None and mask is not None:
             mask = np.asarray(held(mask)).astype(bool)
-        self._check_source(x, seen)
+        self._check_source(x, seen, "what is looked at")
+        if values is not None:
+            self._check_source(x, values, "what the mean is taken of")
+            if values.shape[1] != seen.shape[1]:
+                raise ShapeError(
+                    f"{self._label}: {values.shape[1]} values for {seen.shape[1]} places that are "
+                    "looked at."
+                )
         if source is not None and cache:
             return self._attended(
                 attend,
@@ -298,7 +347,8 @@ class Attention(Layer):
                 0,
             )
         start = cache["key"].shape[1] if cache else 0
-        query, key, value = self.query(x), self.key(seen), self.value(seen)
+        query, key = self.query(x), self.key(seen)
+        value = self.value(seen if values is None else values)
         if self.rotary:
             query, key = (
                 _merged(rotated(_split(part, self.heads), start=start)) for part in (query, key)
@@ -307,17 +357,11 @@ class Attention(Layer):
             key, value = appended(cache, "key", key), appended(cache, "value", value)
         return self._attended(attend, [query, key, value], x, key.shape[1], mask, start)
 
-    def _check_source(self, x: Any, source: Any) -> None:
-        if (
-            np.ndim(source) != 3
-            or source.shape[0] != x.shape[0]
-            or source.shape[2] != x.shape[2]
-            or not source.shape[1]
-        ):
+    def _check_source(self, x: Any, source: Any, what: str) -> None:
+        if np.ndim(source) != 3 or source.shape[0] != x.shape[0] or not source.shape[1]:
             raise ShapeError(
-                f"{self._label}: what is looked at has shape {np.shape(source)}, expected "
-                f"({x.shape[0]}, other time, {x.shape[2]}): as "
-                "many sequences, as wide, at least one place."
+                f"{self._label}: {what} has shape {np.shape(source)}, expected ({x.shape[0]}, "
+                "other time, width): as many sequences, at least one place."
             )
 
     def _attended(
@@ -331,7 +375,11 @@ class Attention(Layer):
     ) -> Any:
         shape = (x.shape[0], self.heads, x.shape[1], n_keys)
         hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
-        return self.out(compute(*inputs, heads=self.heads, hidden=hidden, factors=factors))
+        options: dict[str, Any] = {"heads": self.heads, "hidden": hidden, "factors": factors}
+        if hidden is not None and not all(_is_finite(part) for part in inputs):
+            parts = inputs if len(inputs) == 3 else [inputs[0][i] for i in range(3)]
+            return self.out(_visible_only(*parts, **options))
+        return self.out(compute(*inputs, **options))
 
     def _is_plain(self, x: Any, source: Any, cache: Any) -> bool:
         """Whether queries, keys and values may be computed as one operation."""
@@ -456,6 +504,8 @@ class TransformerBlock(Layer):
         between : callable, optional
             What is done after the attention, before the dense layers.
         """
+        if mask is not None:
+            x = without_hidden(x, _is_hidden(mask))
         x = self._around(0, x, lambda y: self.attention(y, None, mask, cache))
         if between is not None:
             x = between(x)

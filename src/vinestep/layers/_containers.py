@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..autodiff.signatures import is_standard, standard
-from ..autodiff.tensor import Tensor
+from ..autodiff.tensor import Tensor, held
 from ..errors import LayerError, ShapeError
 from ..kernels import usable
 from ..parts._registry import part
@@ -20,6 +20,7 @@ from ._convolution import Convolution
 from ._dense import FLOORS, Dense, fusable
 from ._dense_chain import ChainPlan, dense_chain
 from ._learning_pass import PASS
+from ._masks import without_hidden
 from ._normalisation import BatchNorm
 
 __all__ = ["Concat", "Residual", "Stack", "Sum"]
@@ -128,6 +129,9 @@ class Stack(Layer):
         return x
 
     def _masked(self, x: Any, mask: Any) -> Any:
+        given = np.asarray(held(mask))
+        if given.dtype == bool:
+            x = without_hidden(x, ~given)
         for i, layer in enumerate(self.layers):
             if (
                 isinstance(layer, Layer)

@@ -21,7 +21,8 @@ class Dropout(Layer):
 
     N. Srivastava et al., "Dropout: A Simple Way to Prevent Neural Networks from Overfitting", JMLR
     15, 1929-1958, 2014; scaled in the learning pass, so that inference does nothing. What is
-    dropped is a function of seed, step and the layer's path alone.
+    dropped is a function of seed, step, the layer's path, and how often it was called in
+    this pass.
 
     Parameters
     ----------

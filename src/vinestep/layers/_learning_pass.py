@@ -40,6 +40,11 @@ class Pass(threading.local):
     """Whether layers may be computed together, because nobody looks at what lies between them."""
     dry: DryPass | None = None
     observer: Watcher | None = None
+    drawn: dict[int, int]
+    """How often each layer has drawn in this pass."""
+
+    def __init__(self) -> None:
+        self.drawn = {}
 
 
 PASS = Pass()
@@ -65,12 +70,12 @@ def learning(seed: int = 0, step: int = 0) -> Iterator[None]:
     >>> bool((network(np.ones((1, 8))) == 0).any())
     False
     """
-    before = PASS.learning, PASS.seed, PASS.step
-    PASS.learning, PASS.seed, PASS.step = True, seed, step
+    before = PASS.learning, PASS.seed, PASS.step, PASS.drawn
+    PASS.learning, PASS.seed, PASS.step, PASS.drawn = True, seed, step, {}
     try:
         yield
     finally:
-        PASS.learning, PASS.seed, PASS.step = before
+        PASS.learning, PASS.seed, PASS.step, PASS.drawn = before
 
 
 @contextmanager
@@ -84,6 +89,7 @@ def observed(observer: Watcher, dry: DryPass | None = None) -> Iterator[None]:
         PASS.observer, PASS.dry = before
 
 
+AGAIN = 0xD1B54A32D192ED03
 GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 MIX1 = np.uint64(0xBF58476D1CE4E5B9)
 MIX2 = np.uint64(0x94D049BB133111EB)
@@ -98,7 +104,12 @@ def _mix(z: Any) -> Any:
 
 
 def random_uniform(shape: tuple[int, ...], key: int) -> Any:
-    """Numbers in [0, 1) that are a function of key, step, seed and position alone; float32."""
+    """Numbers in [0, 1) that are a function of key, step, seed, position, and how often the key was
+    drawn by in this pass; float32.
+    """
+    times = PASS.drawn.get(key, 0)
+    PASS.drawn[key] = times + 1
+    key = (key + times * AGAIN) % 2**64
     with np.errstate(over="ignore"):
         stream = _mix(
             np.array([PASS.seed, PASS.step], np.uint64)

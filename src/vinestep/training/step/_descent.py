@@ -530,9 +530,10 @@ def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
         here.seed,
         here.step,
         here.merged,
+        here.drawn,
     )
     now.recording, now.sealing, now.tracing = True, guarded, now.tracing + 1
-    here.learning, here.seed, here.step, here.merged = True, seed, step, True
+    here.learning, here.seed, here.step, here.merged, here.drawn = True, seed, step, True, {}
     try:
         yield
     finally:
@@ -544,6 +545,7 @@ def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
             here.seed,
             here.step,
             here.merged,
+            here.drawn,
         ) = before
 
 

@@ -7,9 +7,12 @@ from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Any
 
+import numpy as np
+
 from ...data.batches._batch import Batch
 from ...errors import DataError
 from ...layers._base import Layer
+from ...layers._masks import without_hidden
 
 __all__ = ["inputs_in_order", "loss_of", "outputs_of"]
 
@@ -31,6 +34,8 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
                 "parameter `mask`, or join examples without."
             )
         options = {"mask": masks}
+        if isinstance(inputs, np.ndarray):
+            inputs = without_hidden(inputs, ~np.asarray(masks, bool))
     placed = inputs_in_order(network, inputs)
     return network(*placed, **options) if isinstance(placed, tuple) else network(placed, **options)
 
