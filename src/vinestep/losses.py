@@ -12,6 +12,7 @@ from . import kernels
 from ._activations import log_softmax, relu, softplus
 from ._findings import Finding, warn_of
 from ._public_names import own_names
+from ._seeds import checked_seed
 from .autodiff.derivatives import gradient_of
 from .autodiff.fused import Fused
 from .autodiff.signatures import WHOLE, Signature, standard
@@ -845,7 +846,7 @@ def wasserstein_critic(
             f"{generated.shape}. They have to agree."
         )
     fraction = (
-        np.random.default_rng(seed)
+        np.random.default_rng(checked_seed(seed, "wasserstein_critic"))
         .random((real.shape[0], *(1,) * (real.ndim - 1)))
         .astype(real.dtype)
     )

@@ -1,4 +1,4 @@
-"""What is hidden or weighs nothing never reaches what is seen, NaN included; and what layers draw."""
+"""What is hidden or weighs nothing never reaches what is seen, NaN included; what layers draw."""
 
 from functools import partial
 

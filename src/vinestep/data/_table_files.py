@@ -9,7 +9,9 @@ from collections import Counter
 from collections.abc import Collection, Sequence
 from os import PathLike
 from pathlib import Path
+from typing import Any
 
+import numpy as np
 import pandas as pd
 
 from ..errors import DataError
@@ -18,10 +20,17 @@ from ._file_stamps import unchanged
 __all__ = ["THE_TABLE", "Source", "line_of", "read_frame"]
 
 THE_TABLE = "The table"
+BLOCK = 1 << 24  # bytes
+END, COMMA, QUOTE = b'\n,"'
+MISSING = ["", "#N/A", "#N/A N/A", "#NA", "-1.#IND", "-1.#QNAN", "-NaN", "-nan", "1.#IND"]
+MISSING += ["1.#QNAN", "<NA>", "N/A", "NA", "NULL", "NaN", "None", "n/a", "nan", "null"]
+"""What stands for a missing cell elsewhere; pandas documents them."""
 Source = pd.DataFrame | str | PathLike[str]
 
 
-def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataFrame, str]:
+def read_frame(
+    source: Source, *, texts: Collection[str] = (), literal: Collection[str] = ()
+) -> tuple[pd.DataFrame, str]:
     """A table with texts as column names, and what to call it in messages.
 
     Parameters
@@ -30,6 +39,8 @@ def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataF
         A DataFrame, a CSV file with a header, or a Parquet file.
     texts : collection of str
         Columns of a file that hold texts, whatever they look like.
+    literal : collection of str
+        Columns of a CSV file in which only empty cells are missing.
 
     Raises
     ------
@@ -42,7 +53,11 @@ def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataF
     else:
         path = Path(source)
         frame, name = (
-            (_read_parquet(path) if path.suffix.lower() == ".parquet" else _read_csv(path, texts)),
+            (
+                _read_parquet(path)
+                if path.suffix.lower() == ".parquet"
+                else _read_csv(path, texts, literal)
+            ),
             str(source),
         )
     if len(frame) == 0:
@@ -53,18 +68,20 @@ def read_frame(source: Source, *, texts: Collection[str] = ()) -> tuple[pd.DataF
     return frame, name
 
 
-def _read_csv(path: Path, texts: Collection[str]) -> pd.DataFrame:
+def _read_csv(path: Path, texts: Collection[str], literal: Collection[str]) -> pd.DataFrame:
     if not path.is_file():
         raise DataError(f"{path}: there is no such file.")
     try:
         with unchanged(path):
             header = _check_lines(path)
-            return pd.read_csv(
+            frame: pd.DataFrame = pd.read_csv(
                 path,
                 index_col=False,
                 encoding="utf-8-sig",
-                dtype={column: str for column in texts if column in header},
+                dtype={column: str for column in {*texts, *literal} if column in header},
+                **_missing_marks(header, literal),
             )
+            return frame
     except DataError:
         raise
     except (
@@ -90,14 +107,61 @@ def _read_parquet(path: Path) -> pd.DataFrame:
         raise DataError(f"{path}: not a readable Parquet file: {error}") from error
 
 
+def _missing_marks(header: Sequence[str], literal: Collection[str]) -> dict[str, Any]:
+    """What stands for a missing cell, by column."""
+    if not literal:
+        return {}
+    marks = {column: [""] if column in literal else MISSING for column in header}
+    return {"keep_default_na": False, "na_values": marks}
+
+
 def _check_lines(path: Path) -> list[str]:
     """Refuse a header that names a column twice, and rows with more or fewer cells than it: their
     cells would go to wrong columns.
     """
     with path.open(newline="", encoding="utf-8-sig") as file:
+        header = next((row for row in csv.reader(file) if row), [])
+    _check_unique(header, str(path))
+    return header if _is_even(path, len(header)) else _check_each_line(path)
+
+
+def _is_even(path: Path, cells: int) -> bool:
+    """Whether all rows have so many cells, by counting the commas and the ends of lines that are
+    not within quotes; False if that is not sure.
+    """
+    within, begin, last, commas = 0, 0, 0, 0
+    with path.open("rb") as file:
+        while block := file.read(BLOCK):
+            if b"\r" in block and block.count(b"\r") != block.count(b"\r\n"):
+                return False
+            data = np.frombuffer(block, np.uint8)
+            ends, places = np.flatnonzero(data == END), np.flatnonzero(data == COMMA)
+            if within or b'"' in block:
+                quotes = np.flatnonzero(data == QUOTE)
+                ends, places = (
+                    found[(np.searchsorted(quotes, found) + within) % 2 == 0]
+                    for found in (ends, places)
+                )
+                within += len(quotes)
+            counts = np.diff(np.searchsorted(places, ends), prepend=0)
+            if ends.size:
+                counts[0] += commas
+                commas = len(places) - int(np.searchsorted(places, ends[-1]))
+            else:
+                commas += len(places)
+            empty = np.diff(ends + begin, prepend=last - 1) <= 2
+            empty &= counts == 0
+            if np.any((counts != cells - 1) & ~empty) or (cells == 1 and np.any(empty)):
+                return False
+            last = begin + int(ends[-1]) + 1 if ends.size else last
+            begin += len(block)
+    return within % 2 == 0 and (last == begin or commas == cells - 1)
+
+
+def _check_each_line(path: Path) -> list[str]:
+    with path.open(newline="", encoding="utf-8-sig") as file:
         rows = csv.reader(file)
         header = next((row for row in rows if row), [])
-        _check_unique(header, str(path))
         for row in rows:
             if row and len(row) != len(header):
                 raise DataError(

@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -49,7 +51,7 @@ def barrels(n: int = 1500, *, seed: int = 11) -> pd.DataFrame:
     """
     import pandas as pd
 
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "barrels"))
     sugar = rng.gamma(2.0, 4.0, n)
     ph = rng.normal(3.45, 0.18, n)
     temperature = rng.uniform(8.0, 32.0, n)

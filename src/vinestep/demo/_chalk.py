@@ -6,6 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 __all__ = ["CHARACTERS", "Chalk", "chalk"]
 
 # strokes on a grid of 4 by 6, from the upper left; each a line through points
@@ -108,7 +110,7 @@ def chalk(n: int = 250, *, seed: int = 31) -> Chalk:
     >>> chalk(3).pictures.shape
     (3, 32, 124, 1)
     """
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "chalk"))
     width = 2 * MARGIN + EACH * max(LENGTHS)
     pictures, codes = np.empty((n, HEIGHT, width, 1), np.float32), []
     for i in range(n):

@@ -6,6 +6,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 __all__ = ["Ferments", "ferment_course", "ferments"]
 
 DRY = 4.0  # g/l; below this a wine counts as dry
@@ -112,7 +114,7 @@ def ferments(n: int = 600, *, hours: int = 72, seed: int = 23) -> Ferments:
     >>> ferments(3).series.shape
     (3, 72, 2)
     """
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "ferments"))
     clock = np.arange(MOST_HOURS + hours)
     base = rng.uniform(15.0, 26.0, n)
     swing = rng.uniform(0.5, 2.0, n)

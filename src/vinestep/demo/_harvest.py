@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -44,7 +46,7 @@ def harvest(n: int = 1200, *, seed: int = 23) -> pd.DataFrame:
     """
     import pandas as pd
 
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "harvest"))
     site = rng.integers(0, len(SITES), n)
     slope = rng.gamma(3.0, 4.0, n).clip(0, 45)
     rain = rng.normal(380.0, 110.0, n).clip(80)

@@ -6,6 +6,7 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
+from .._seeds import checked_seed
 from ..errors import SettingError
 
 __all__ = ["CONDITIONS", "CULTIVARS", "Leaves", "leaves"]
@@ -66,7 +67,7 @@ def leaves(
     """
     if kind not in ("condition", "cultivar"):
         raise SettingError(f'leaves: kind must be "condition" or "cultivar", got {kind!r}.')
-    rng = np.random.default_rng([seed, kind == "cultivar"])
+    rng = np.random.default_rng([checked_seed(seed, "leaves"), kind == "cultivar"])
     names = CONDITIONS if kind == "condition" else CULTIVARS
     labels = rng.integers(0, len(names), n)
     pictures = np.empty((n, SIZE, SIZE, 3), np.float32)

@@ -7,6 +7,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 __all__ = ["DECISIONS", "Notes", "notes"]
 
 DECISIONS = ("lay down", "drink now", "blend", "pour away")
@@ -74,7 +76,7 @@ def notes(n: int = 3000, *, seed: int = 29) -> Notes:
     >>> found.texts[0], found.names[found.labels[0]]
     ('Marquin 3: not dense and taut, and open. They say they can travel.', 'drink now')
     """
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "notes"))
     texts, labels, nats = [], np.empty(n, np.int64), np.empty(n)
     for i in range(n):
         text, labels[i], nats[i] = _note(rng)

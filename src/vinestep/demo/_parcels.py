@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 if TYPE_CHECKING:
     import pandas as pd
 
@@ -45,7 +47,7 @@ def parcels(n: int = 900, *, seed: int = 5) -> pd.DataFrame:
     """
     import pandas as pd
 
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "parcels"))
     parcel = rng.integers(0, len(PARCELS), n)
     outward = np.sqrt(rng.uniform(0.02, 1.0, n))
     angle = 2 * np.pi * parcel / len(PARCELS) + outward * 4.2

@@ -8,6 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 
+from .._seeds import checked_seed
+
 __all__ = ["Shorthand", "compressed", "shorthand"]
 
 TANKS = range(1, 41)
@@ -65,7 +67,7 @@ def shorthand(n: int = 2000, *, seed: int = 37) -> Shorthand:
     >>> compressed(found.sentences[0]) == found.entries[0]
     True
     """
-    rng = np.random.default_rng(seed)
+    rng = np.random.default_rng(checked_seed(seed, "shorthand"))
     entries, sentences = [], []
     for _ in range(n):
         parts = [KINDS[k](rng) for k in rng.permutation(len(KINDS))[: rng.integers(1, 5)]]

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from .._seeds import checked_seed
 from ..data.encoding._text_form import joined_sources
 from ..data.encoding._tokens import PAD, Tokeniser
 from ..errors import SettingError
@@ -415,7 +416,7 @@ def _generators(
     made = []
     for i, prompt in enumerate(prompts):
         key = (*prompt, *(() if sources is None else _key_of(sources[i])))
-        made.append(np.random.default_rng([seed, seen[key], *key]))
+        made.append(np.random.default_rng([checked_seed(seed, "generate"), seen[key], *key]))
         seen[key] += 1
     return made
 

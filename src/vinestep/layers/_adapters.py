@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from .._public_names import did_you_mean
+from .._seeds import checked_seed
 from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ModelError
 from ..parts._registry import described_as
@@ -68,7 +69,7 @@ class _Adapted:
             True,
             dtype,
         )  # it is made after the network was initialised
-        rng = np.random.default_rng([seed, *of.path.encode()])
+        rng = np.random.default_rng([checked_seed(seed, "adapted"), *of.path.encode()])
         first = rng.normal(0, 1 / math.sqrt(n_in), down).astype(dtype)
         parameters = dict(of._own_parameters())
         for name, values in ((DOWN, first), (UP, np.zeros(up, dtype))):

@@ -25,6 +25,7 @@ from numpy.typing import DTypeLike
 
 from .._ownership import Ownership
 from .._public_names import did_you_mean
+from .._seeds import checked_seed
 from ..autodiff.tensor import Tensor, held
 from ..autodiff.tracking import STATE, untracked
 from ..errors import (
@@ -306,7 +307,12 @@ class Layer:
         self._check_owners(layers, keep_weights)
         before = [(layer, dict(vars(layer))) for layer in layers]
         try:
-            self._draw(layers, sample, DryPass(seed, kind, most_bytes), bool(keep_weights))
+            self._draw(
+                layers,
+                sample,
+                DryPass(checked_seed(seed, "initialise"), kind, most_bytes),
+                bool(keep_weights),
+            )
         except BaseException:
             for layer, held_before in before:
                 vars(layer).clear()

@@ -15,7 +15,7 @@ from ._batching import Batching, ReadersAs
 from ._contract import ExampleSource
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
-from ._orders import InOrder, Order, Shuffled
+from ._orders import InOrder, Order, Shuffled, example_of, with_occurrences
 from ._transforms import Transform
 
 __all__ = ["Batches"]
@@ -137,6 +137,8 @@ class Batches(Batching):
         """The batches of an epoch, from the one at `start` on: exactly those that were left."""
         own = seed if self.seed is None else self.seed
         order = self.order(len(self.dataset), number, own, self.size)
+        if self.augment:
+            order = with_occurrences(order)
         stops = range(start, self._batches_in(len(order)))
         indices = [order[i * self.size : (i + 1) * self.size] for i in stops]
         return self._read(
@@ -154,7 +156,7 @@ class Batches(Batching):
 
     def joined(self, index: np.ndarray, epoch: int, seed: int, augmented: bool) -> Batch:
         """The batch of these examples."""
-        batch = self.dataset.gathered(index, self.join)
+        batch = self.dataset.gathered(example_of(index), self.join)
         return (
             self.augmented(batch, CounterRandom(seed, epoch, index))
             if augmented and self.augment

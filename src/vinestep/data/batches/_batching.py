@@ -9,6 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ..._seeds import checked_seed
 from ...errors import DataError, SettingError
 from ...parts._describe import describe
 from ._batch import Batch
@@ -48,7 +49,7 @@ class Batching:
             )
         self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
         self.size = int(size)
-        self.seed = seed
+        self.seed = None if seed is None else checked_seed(seed, "batches")
         self.drop_partial = drop_partial
         self.augment: tuple[Transform, ...] = (
             (augment,) if isinstance(augment, Transform) else tuple(augment)

@@ -12,7 +12,44 @@ import numpy as np
 from ...errors import DataError
 from ...parts._registry import part
 
-__all__ = ["Balanced", "ByLength", "InOrder", "Order", "OwnOrder", "Shuffled", "Weighted"]
+__all__ = [
+    "Balanced",
+    "ByLength",
+    "InOrder",
+    "Order",
+    "OwnOrder",
+    "Shuffled",
+    "Weighted",
+    "example_of",
+    "with_occurrences",
+]
+
+PLACES = 40  # bits of the number of an example; above them, how often it was drawn before
+
+
+def with_occurrences(order: np.ndarray) -> np.ndarray:
+    """Numbers that tell the draws of one example in an epoch apart, so that each is augmented
+    anew; the number of an example that was not drawn before is its own.
+
+    Examples
+    --------
+    >>> drawn = with_occurrences(np.array([4, 2, 4, 4]))
+    >>> example_of(drawn).tolist(), (drawn >> 40).tolist()
+    ([4, 2, 4, 4], [0, 0, 1, 2])
+    """
+    by_example = np.argsort(order, kind="stable")
+    ordered = order[by_example]
+    begins = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]])
+    times = np.empty(len(order), np.int64)
+    times[by_example] = np.arange(len(order)) - np.repeat(
+        begins, np.diff(np.r_[begins, len(order)])
+    )
+    return np.asarray(order, np.int64) + (times << PLACES)
+
+
+def example_of(drawn: np.ndarray) -> np.ndarray:
+    """The examples that `with_occurrences` numbered."""
+    return np.asarray(drawn) & ((1 << PLACES) - 1)
 
 
 class Order(Protocol):
@@ -147,7 +184,8 @@ class ByLength:
     """Sequences of about equal lengths share a batch, so that little is padded; batches come in
     random order.
 
-    Examples are shuffled, cut into pieces of `pool` batches, and sorted by length within each.
+    Examples are shuffled, cut into pieces of `pool` batches, and sorted by length within each. What
+    does not fill a batch is drawn from examples of all lengths and comes last.
 
     Parameters
     ----------
@@ -174,14 +212,13 @@ class ByLength:
                 f"ByLength: there are {n} examples and lengths of shape {self.lengths.shape}."
             )
         rng = np.random.default_rng([seed, epoch, 0xB0C])
-        order = rng.permutation(n)
-        step = self.pool * size
+        whole, step = n // size, self.pool * size
+        left, order = np.split(rng.permutation(n), [n - whole * size])
         order = np.concatenate(
             [
                 part[np.argsort(self.lengths[part], kind="stable")]
-                for part in np.split(order, range(step, n, step))
+                for part in np.split(order, range(step, len(order), step))
             ]
         )
-        whole = n // size
-        batches = order[: whole * size].reshape(whole, size)
-        return np.concatenate([batches[rng.permutation(whole)].ravel(), order[whole * size :]])
+        batches = order.reshape(whole, size)
+        return np.concatenate([batches[rng.permutation(whole)].ravel(), left])

@@ -11,6 +11,7 @@ from ..._findings import Finding
 from ..batches._batch import Batch, first_of
 from ..encoding._drift import PICTURES, range_findings
 from ..sources._source import Source
+from ._near_copies import near_copy_findings
 
 __all__ = ["input_range_of", "source_findings", "split_findings"]
 
@@ -201,10 +202,43 @@ def split_findings(
                 Finding(f"the {role} part", "suspicious", evidence, "Leave order= out there.")
             )
         findings += _missing_classes(role, batches.dataset, part.dataset)
+        findings += _untrained_columns(role, batches.dataset, part.dataset)
+        if known is not None:
+            findings += near_copy_findings(batches, part, role)
         if known is not None:
             looked_at = next(iter(part.in_order())).inputs
             findings += range_findings(known, looked_at, f"the inputs of the {role} part")
     return findings
+
+
+def _untrained_columns(role: str, train: Any, part: Any) -> list[Finding]:
+    """Features that are 0 in all rows that are trained on, and not in this part."""
+    ours, theirs = getattr(train, "inputs", None), getattr(part, "inputs", None)
+    if (
+        not isinstance(ours, np.ndarray)
+        or not isinstance(theirs, np.ndarray)
+        or not ours.ndim == theirs.ndim == 2
+        or ours.shape[1] != theirs.shape[1]
+        or ours.dtype.kind != "f"
+        or len(ours) < LEAST
+    ):
+        return []
+    idle = np.flatnonzero(~ours.any(axis=0))
+    acts = {int(i): int(np.count_nonzero(theirs[:, i])) for i in idle if theirs[:, i].any()}
+    if not acts:
+        return []
+    names = getattr(train, "feature_names", None) or []
+    listed = [names[i] if i < len(names) else f"{i}" for i in acts]
+    return [
+        Finding(
+            f"the {role} part",
+            "suspicious",
+            f"in {max(acts.values())} of its {len(theirs)} rows {', '.join(listed[:3])} is set, "
+            "which never is in training: weights act there that nothing has trained.",
+            "Pool rare categories, rare=, or scale the parts together: "
+            "vinestep.data.scaled(train, other) leaves such columns at 0.",
+        )
+    ]
 
 
 def _missing_classes(role: str, train: Any, part: Any) -> list[Finding]:

@@ -100,7 +100,9 @@ class Codec:
             return None, self.pictures(rows)
         if isinstance(rows, np.ndarray):
             return None, rows
-        frame, name = read_frame(rows, texts=self.encoding.categories)
+        frame, name = read_frame(
+            rows, texts=self.encoding.texts_of_files, literal=self.encoding.literal
+        )
         encoded = self.encoding.encode(frame, name)
         if self.scaling is not None:
             return frame, self.scaling.scale(encoded)
@@ -169,7 +171,9 @@ class Codec:
         """
         if self.encoding is None:
             return []
-        frame, _ = read_frame(rows, texts=self.encoding.categories)
+        frame, _ = read_frame(
+            rows, texts=self.encoding.texts_of_files, literal=self.encoding.literal
+        )
         return row_findings(self.encoding, self.scaling, frame)
 
     # outputs to answers

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any, ClassVar, Literal, Self
+from zlib import crc32
 
 import numpy as np
 import pandas as pd
-from pandas.api.types import is_bool_dtype, is_numeric_dtype
+from pandas.api.types import infer_dtype, is_bool_dtype, is_numeric_dtype
 
 from ..._public_names import did_you_mean
 from ...errors import DataError
@@ -20,6 +21,7 @@ __all__ = [
     "category_text",
     "check_range",
     "class_numbers",
+    "coded",
     "days_of",
     "numbers_of",
     "places_of",
@@ -59,6 +61,10 @@ class Encoding:
     """
     log_target: bool = False
     """Whether the target is learned as its logarithm."""
+    hashed: dict[str, int] = field(default_factory=dict)
+    """Columns of many categories, each of which sets one of so many features."""
+    literal: tuple[str, ...] = ()
+    """Columns of files in which only empty cells are missing: None and NA are texts there."""
     __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
 
     @property
@@ -73,7 +79,8 @@ class Encoding:
                 *([f"{name}={_gap(values)}"] if name in self.gaps else []),
             )
         ]
-        return [*self.numeric, *one_hot]
+        codes = [f"{name} #{i}" for name, n in self.hashed.items() for i in range(n)]
+        return [*self.numeric, *one_hot, *codes]
 
     def encode(self, frame: pd.DataFrame, name: str) -> np.ndarray:
         """Features of the rows of a table, in float64; missing numbers stay missing.
@@ -85,18 +92,28 @@ class Encoding:
             unless settled otherwise.
         """
         frame = self._whole(frame, name)
-        columns = [self._numbers(frame[c], name) for c in self.numeric]
+        features = np.zeros((len(frame), len(self.columns)))
+        for i, column in enumerate(self.numeric):
+            features[:, i] = self._numbers(frame[column], name)
+        at = len(self.numeric)
         for column, values in self.categories.items():
-            texts, absent = self.texts(frame[column]), frame[column].isna().to_numpy()
-            self._check_categories(texts, absent, column, name)
-            columns += [
-                (texts == value).to_numpy(dtype=np.float64, na_value=False) * ~absent
-                for value in values
-            ]
-            if column in self.pooled:
-                columns.append((~texts.isin(values)).to_numpy(dtype=np.float64) * ~absent)
-            columns += [absent.astype(np.float64)] if column in self.gaps else []
-        return np.stack(columns, axis=1)
+            codes, texts = coded(frame[column])
+            self._check_categories(codes, texts, column, name)
+            pooled, gaps = column in self.pooled, column in self.gaps
+            place = {value: k for k, value in enumerate(values)}
+            other = len(values) if pooled else -1
+            missing = len(values) + pooled if gaps else -1
+            places = np.array([place.get(text, other) for text in texts] + [missing])[codes]
+            rows = np.flatnonzero(places >= 0)
+            features[rows, at + places[rows]] = 1
+            at += len(values) + pooled + gaps
+        for column, n in self.hashed.items():
+            codes, texts = coded(frame[column])
+            places = np.array([crc32(text.encode()) % n for text in texts] + [-1])[codes]
+            rows = np.flatnonzero(places >= 0)
+            features[rows, at + places[rows]] = 1
+            at += n
+        return features
 
     def _numbers(self, column: pd.Series, name: str) -> np.ndarray:
         if column.name in self.dates:
@@ -105,6 +122,11 @@ class Encoding:
             return places_of(column, self.ordered[str(column.name)], name)
         return numbers_of(column, name)
 
+    @property
+    def texts_of_files(self) -> list[str]:
+        """Columns that hold texts, whatever they look like in a file."""
+        return [*self.categories, *self.hashed]
+
     @staticmethod
     def texts(column: pd.Series) -> pd.Series:
         """The categories of a column as texts."""
@@ -112,17 +134,21 @@ class Encoding:
 
     def missing(self, frame: pd.DataFrame) -> list[str]:
         """The columns that a table does not have."""
-        return [c for c in (*self.numeric, *self.categories) if c not in frame.columns]
+        wanted = (*self.numeric, *self.categories, *self.hashed)
+        return [c for c in wanted if c not in frame.columns]
 
     def unseen(self, frame: pd.DataFrame) -> dict[str, dict[str, int]]:
         """How often which category occurs that did not when this was learned, by column."""
         result = {}
         for column, values in self.categories.items():
             if column in frame.columns and column not in self.pooled:
-                counts = self.texts(frame[column])[
-                    lambda texts, known=values: texts.notna() & ~texts.isin(known)
-                ].value_counts()  # type: ignore[misc]
-                result[column] = {str(value): int(n) for value, n in counts.items()}
+                codes, texts = coded(frame[column])
+                counts = np.bincount(codes[codes >= 0], minlength=len(texts))
+                new: dict[str, int] = {}
+                for text, n in zip(texts, counts.tolist(), strict=True):
+                    if text not in values and n:
+                        new[text] = new.get(text, 0) + n
+                result[column] = dict(sorted(new.items(), key=lambda item: -item[1]))
         return {column: counts for column, counts in result.items() if counts}
 
     def _whole(self, frame: pd.DataFrame, name: str) -> pd.DataFrame:
@@ -140,19 +166,19 @@ class Encoding:
         return frame.assign(**dict.fromkeys(missing, np.nan))
 
     def _check_categories(
-        self, texts: pd.Series, absent: np.ndarray, column: str, name: str
+        self, codes: np.ndarray, texts: list[str], column: str, name: str
     ) -> None:
         if self.unseen_categories == "zeros":
             return
         known = self.categories[column]
-        strange = np.flatnonzero(
-            (texts.notna() & ~texts.isin(known)).to_numpy() & (column not in self.pooled)
-        )
+        new = np.array([text not in known for text in texts] + [False], bool)
+        strange = np.flatnonzero(new[codes]) if column not in self.pooled else np.empty(0, int)
+        absent = codes < 0
         cure = 'To take it as none of them, train with unseen_categories="zeros".'
         if strange.size:
             raise DataError(
                 f"{name}: {line_of(name, int(strange[0]))}, column {column!r}: "
-                f"{texts.iloc[strange[0]]!r} did not occur in training, which "
+                f"{texts[codes[strange[0]]]!r} did not occur in training, which "
                 f"knew {_listed(known)}. {strange.size} rows hold such categories. {cure}"
             )
         if absent.any() and column not in self.gaps:
@@ -188,6 +214,8 @@ class Encoding:
             "dates",
             "pooled",
             "log_target",
+            "hashed",
+            "literal",
         ):
             if getattr(self, setting) != getattr(other, setting):
                 result.append(
@@ -214,8 +242,10 @@ class Encoding:
             result = TypeAdapter(cls).validate_python(dict(known))
         except ValidationError as error:
             raise DataError(f"No encoding of a table: {_first(error)}") from error
-        if len(result.class_names) != len(result.class_values) or not (
-            result.numeric or result.categories
+        if (
+            len(result.class_names) != len(result.class_values)
+            or not (result.numeric or result.categories or result.hashed)
+            or any(n < 1 for n in result.hashed.values())
         ):
             raise DataError(
                 "No encoding of a table: its classes do not fit together, or it has no columns."
@@ -239,6 +269,10 @@ class Scaling:
     highest: np.ndarray
     gap_fractions: np.ndarray
     """How much of each column was missing."""
+    silent: tuple[int, ...] = ()
+    """Features of categories that were 0 in all rows that were learned from: what is not trained
+    must not act.
+    """
 
     def scale(self, inputs: np.ndarray) -> np.ndarray:
         """Encoded rows as the network sees them: gaps filled and told in columns of their own, then
@@ -247,15 +281,18 @@ class Scaling:
         n = len(self.centres)
         numbers = inputs[:, :n]
         absent = np.isnan(numbers)
-        filled = (np.where(absent, self.fills, numbers) - self.centres) / self.spreads
-        return np.concatenate(
-            [filled, inputs[:, n:], absent[:, list(self.missing)]], axis=1
-        ).astype(np.float32)
+        scaled = np.empty((len(inputs), inputs.shape[1] + len(self.missing)), np.float32)
+        scaled[:, :n] = (np.where(absent, self.fills, numbers) - self.centres) / self.spreads
+        scaled[:, n : inputs.shape[1]] = inputs[:, n:]
+        scaled[:, list(self.silent)] = 0
+        scaled[:, inputs.shape[1] :] = absent[:, list(self.missing)]
+        return scaled
 
     def equals(self, other: Scaling) -> bool:
         """Whether both scale alike."""
         return bool(
             self.missing == other.missing
+            and self.silent == other.silent
             and all(
                 np.array_equal(getattr(self, name), getattr(other, name)) for name in _LEARNED[:3]
             )
@@ -264,7 +301,8 @@ class Scaling:
     def as_dict(self) -> dict[str, Any]:
         """As JSON can hold it."""
         return {name: getattr(self, name).tolist() for name in _LEARNED} | {
-            "missing": list(self.missing)
+            "missing": list(self.missing),
+            **({"silent": list(self.silent)} if self.silent else {}),
         }
 
     @classmethod
@@ -280,9 +318,13 @@ class Scaling:
 
         try:
             lists = TypeAdapter(dict[str, list[float]]).validate_python(dict(known))
-            missing = tuple(TypeAdapter(list[int]).validate_python(known.get("missing")))
+            missing, silent = (
+                tuple(TypeAdapter(list[int]).validate_python(known.get(name, default)))
+                for name, default in (("missing", None), ("silent", []))
+            )
         except ValidationError as error:
             raise DataError(f"No scaling of a table: {_first(error)}") from error
+        lists.pop("silent", None)
         if lists.keys() != {*_LEARNED, "missing"} or any(
             len(lists[name]) != columns for name in _LEARNED
         ):
@@ -302,7 +344,9 @@ class Scaling:
             raise DataError(
                 f"No scaling of a table: it tells of gaps in columns that are not there, {missing}."
             )
-        return cls(missing=missing, **arrays)
+        if any(i < columns for i in silent):
+            raise DataError(f"No scaling of a table: it silences columns of numbers, {silent}.")
+        return cls(missing=missing, silent=silent, **arrays)
 
 
 _LEARNED = ("centres", "spreads", "fills", "lowest", "highest", "gap_fractions")
@@ -340,14 +384,29 @@ def category_text(value: Any) -> str:
     return str(value)
 
 
+def coded(
+    column: pd.Series, told: Callable[[Any], Any] = category_text
+) -> tuple[np.ndarray, list[Any]]:
+    """Which value each cell holds, -1 where it is empty, and what is told of each: the category as
+    a text.
+    """
+    if column.dtype == object and infer_dtype(column, skipna=True) not in ("string", "boolean"):
+        column = column.map(told, na_action="ignore")  # among them True, which equals 1
+    codes, values = pd.factorize(column)
+    return np.asarray(codes), [told(value) for value in values.tolist()]
+
+
 def numbers_of(column: pd.Series, name: str) -> np.ndarray:
-    """A numeric column in float64, NaN where a cell is empty.
+    """A numeric column in float64, NaN where a cell is empty; times that have passed in seconds.
 
     Raises
     ------
     DataError
         If a cell holds something else, is infinite, or larger than float32 can hold.
     """
+    if column.dtype.kind == "m":
+        seconds = column.dt.total_seconds()
+        return np.asarray(seconds.to_numpy(dtype=np.float64, na_value=np.nan))
     numbers = pd.to_numeric(column, errors="coerce").to_numpy(dtype=np.float64, na_value=np.nan)
     slips = np.flatnonzero(column.notna().to_numpy() & np.isnan(numbers))
     if slips.size:

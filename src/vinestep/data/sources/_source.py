@@ -10,6 +10,7 @@ from typing import Any, Self
 
 import numpy as np
 
+from ..._seeds import checked_seed
 from ...errors import DataError, ExampleIndexError
 from .._hashing import digest
 from ..batches._batch import Batch, mapped
@@ -28,6 +29,8 @@ from ._splits import fold_indices, split_indices
 __all__ = ["Examples", "Prepared", "Provenance", "Source", "Subset"]
 
 MOST_READ = 20_000  # examples of unknown cost that are read to find what two sources share
+FEWEST_COPIES, MOST_COPIES = 3, 0.05  # of the examples of a part, that may equal others by chance
+FEW_DIFFERENT = 0.4
 LOOKED_AT = 64  # examples that tell what an unknown source holds
 
 
@@ -212,6 +215,7 @@ class Source:
         [[1, 3], [4, 5], [0, 2]]
         """
         labels = self._stratifying() if stratified else None
+        seed = checked_seed(seed, "folds")
         for repeat in range(repeats):
             for train, validation in fold_indices(
                 len(self), k, seed + repeat, labels=labels, groups=groups
@@ -255,19 +259,33 @@ class Source:
         """How many examples of the other are in this one too: the same example of one source, or of
         equal content.
 
-        Equal examples of different sources count if they are more than chance would have it: where
-        this source is full of equal examples itself, as tables of few categories are, those of
-        another part are no sign of anything.
+        Equal examples count if they are more than chance would have it: where this source is full
+        of equal examples itself, as tables of few categories are, those of another part are no
+        sign of anything.
         """
-        if self.provenance.source == other.provenance.source:
-            return int(np.intersect1d(self.provenance.rows, other.provenance.rows).size)
+        same_source = self.provenance.source == other.provenance.source
+        if same_source:
+            shared = np.intersect1d(self.provenance.rows, other.provenance.rows).size
+            if shared:
+                return int(shared)
         ours, theirs = self.example_hashes(), other.example_hashes()
         if ours is None or theirs is None:
             return 0
+        if same_source:
+            copies = int(np.isin(theirs, ours).sum())
+            many = copies >= FEWEST_COPIES and copies > MOST_COPIES * len(theirs)
+            return copies if many and not self.repeats_by_nature(ours, theirs) else 0
         distinct, counts = np.unique(ours, return_counts=True)
         shared = int(np.isin(theirs, distinct).sum())
         repeated = float(counts[counts > 1].sum()) / len(ours)
         return shared if shared and repeated < shared / len(theirs) / 2 else 0
+
+    def repeats_by_nature(self, ours: np.ndarray, theirs: np.ndarray) -> bool:
+        """Whether there are so few different examples that equal ones in two parts say nothing; by
+        the hashes of their contents.
+        """
+        both = np.concatenate([ours, theirs])
+        return len(np.unique(both)) < FEW_DIFFERENT * len(both)
 
     def example_hashes(self) -> np.ndarray | None:
         """A number for the content of each example; None for more than 20,000 that would have to be

@@ -8,9 +8,12 @@ from typing import Any
 
 import numpy as np
 
+from ..._seeds import checked_seed
 from ...errors import DataError
 
 __all__ = ["fold_indices", "split_indices"]
+
+MOST_PAIRS = 4_000_000
 
 
 def split_indices(
@@ -42,6 +45,7 @@ def split_indices(
     DataError
         If shares are impossible, a part would be empty, or would miss a class.
     """
+    seed = checked_seed(seed, "split")
     fractions = _fractions(n, shares)
     if sum(x is not None for x in (labels, groups, by)) > 1:
         raise DataError(
@@ -102,7 +106,30 @@ def _one_each(values: Any, n: int, name: str) -> np.ndarray:
             f"split: {name} has shape {array.shape}, and has to have one value for each of {n} "
             "examples."
         )
+    missing = np.flatnonzero(_is_missing(array))
+    if missing.size:
+        more = f" and {missing.size - 1} more" if missing.size > 1 else ""
+        raise DataError(
+            f"split: row {missing[0]}{more} has no value in {name}=, so nobody knows where it "
+            f"belongs. Leave such rows out, or give them {name} of their own."
+        )
+    try:
+        np.sort(array[: min(n, 1000)])
+    except TypeError as error:
+        raise DataError(
+            f"split: {name} mixes values that can not be compared, of types "
+            f"{', '.join(sorted({type(x).__name__ for x in array.tolist()}))}. Make them all texts "
+            "or all numbers."
+        ) from error
     return array
+
+
+def _is_missing(array: np.ndarray) -> np.ndarray:
+    if array.dtype.kind in "iubSU":
+        return np.zeros(array.shape, bool)
+    import pandas as pd
+
+    return np.asarray(pd.isna(array))
 
 
 def _at_random(
@@ -133,7 +160,9 @@ def _at_random(
 
 
 def _by_group(groups: np.ndarray, shares: Sequence[float], seed: int) -> list[np.ndarray]:
-    """Whole groups, drawn at random, each to the part that lacks most."""
+    """Whole groups, drawn at random, and then moved and exchanged as long as that brings the parts
+    nearer to the sizes that were asked for.
+    """
     names, numbers, sizes = np.unique(groups, return_inverse=True, return_counts=True)
     if len(names) < len(shares):
         raise DataError(
@@ -141,16 +170,60 @@ def _by_group(groups: np.ndarray, shares: Sequence[float], seed: int) -> list[np
             "at least."
         )
     wanted = np.array([*shares, max(1 - sum(shares), 0.0)]) * len(groups)
-    order = np.random.default_rng([seed, 0x6A0]).permutation(len(names))
-    order = order[np.argsort(-sizes[order], kind="stable")]
-    lacking, part_of = wanted.copy(), np.empty(len(names), int)
-    for position, group in enumerate(order):
-        left = len(order) - position
-        empty = [k for k in range(len(shares)) if lacking[k] == wanted[k]]
-        part = empty[0] if len(empty) == left else int(np.argmax(lacking))
+    part_of = _drawn_parts(sizes, wanted, len(shares), np.random.default_rng([seed, 0x6A0]))
+    lacking = wanted - np.bincount(part_of, sizes, len(wanted))
+    while _moved(part_of, sizes, lacking, len(shares)) or _exchanged(part_of, sizes, lacking):
+        pass
+    return [np.flatnonzero(part_of[numbers] == k) for k in range(len(shares))]
+
+
+def _drawn_parts(
+    sizes: np.ndarray, wanted: np.ndarray, n_parts: int, rng: np.random.Generator
+) -> np.ndarray:
+    """A part for each group, by what each part lacks; the first of all go to a part each."""
+    part_of, lacking = np.empty(len(sizes), int), wanted.copy()
+    for position, group in enumerate(rng.permutation(len(sizes))):
+        chances = np.maximum(lacking, 0)
+        if position < n_parts:
+            part = position
+        elif chances.sum() > 0:
+            part = int(rng.choice(len(wanted), p=chances / chances.sum()))
+        else:
+            part = int(np.argmax(lacking))
         part_of[group] = part
         lacking[part] -= sizes[group]
-    return [np.flatnonzero(part_of[numbers] == k) for k in range(len(shares))]
+    return part_of
+
+
+def _moved(part_of: np.ndarray, sizes: np.ndarray, lacking: np.ndarray, n_parts: int) -> bool:
+    """Move the group that does most good to another part, if any does; no part is emptied."""
+    counts = np.bincount(part_of, minlength=len(lacking))
+    movable = (counts[part_of] > 1) | (part_of >= n_parts)
+    gain = sizes[:, None] * (lacking[part_of][:, None] - lacking + sizes[:, None])
+    gain[~movable] = np.inf
+    group, part = np.unravel_index(int(np.argmin(gain)), gain.shape)
+    if gain[group, part] >= -1e-9:
+        return False
+    lacking[part_of[group]] += sizes[group]
+    lacking[part] -= sizes[group]
+    part_of[group] = part
+    return True
+
+
+def _exchanged(part_of: np.ndarray, sizes: np.ndarray, lacking: np.ndarray) -> bool:
+    """Exchange two groups of different parts, if that does good."""
+    if len(sizes) ** 2 > MOST_PAIRS:
+        return False
+    more = sizes[:, None] - sizes
+    apart = lacking[part_of][:, None] - lacking[part_of]
+    gain = np.where(part_of[:, None] == part_of, 0.0, more * (apart + more))
+    a, b = np.unravel_index(int(np.argmin(gain)), gain.shape)
+    if gain[a, b] >= -1e-9:
+        return False
+    lacking[part_of[a]] += more[a, b]
+    lacking[part_of[b]] -= more[a, b]
+    part_of[a], part_of[b] = part_of[b], part_of[a]
+    return True
 
 
 def _in_time(times: np.ndarray, shares: Sequence[float], n: int) -> list[np.ndarray]:

@@ -8,8 +8,9 @@ from typing import Any, Literal, Self
 
 import numpy as np
 import pandas as pd
-from pandas.api.types import is_bool_dtype, is_numeric_dtype
+from pandas.api.types import infer_dtype, is_bool_dtype, is_numeric_dtype
 
+from ..._findings import Finding, warn_of
 from ..._public_names import did_you_mean
 from ...errors import DataError
 from ...parts._registry import maker
@@ -20,11 +21,13 @@ from ..encoding._columns import (
     Scaling,
     category_text,
     class_numbers,
+    coded,
     numbers_of,
     target_numbers,
 )
 from ..sources._dataset import Dataset
 from ..sources._source import Provenance
+from ._text_kinds import looks_like
 
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
@@ -34,6 +37,14 @@ MOSTLY_NUMBERS = (
 # of what lies between lowest and highest; divided by less, a number leaves the range of float32
 LEAST_SPREAD = 1e-9
 FEW_DISTINCT = 50  # more different texts than this in a column are no categories
+READ_AS = {
+    "numbers with thousands separators": "Take the separators out: "
+    'frame["{column}"].str.replace(",", "").astype(float), or read_csv(..., thousands=",").',
+    "numbers with decimal commas": "Write points: "
+    'frame["{column}"].str.replace(",", ".").astype(float), or read_csv(..., decimal=",").',
+    "percentages": 'Take the sign off: frame["{column}"].str.rstrip("%").astype(float).',
+    "dates with the day first": 'Read them: pd.to_datetime(frame["{column}"], dayfirst=True).',
+}
 
 
 class Table(Dataset):
@@ -70,6 +81,12 @@ class Table(Dataset):
     rare : int
         Categories with fewer rows than this are one category together, and so are those that do not
         occur here.
+    hashed : mapping of column to int, optional
+        Columns of many categories; each sets one of so many features, by a hash of its text (K.
+        Weinberger et al., ICML 2009). Categories that do not occur here need no rule.
+    literal : sequence of str
+        Columns of a CSV file in which only empty cells are missing: None, NA and the like are
+        texts there.
     log_target : bool
         Learn the logarithm of a target of numbers; a model predicts in the unit of the target. Loss
         and metrics are of the logarithm.
@@ -105,18 +122,27 @@ class Table(Dataset):
         ordered: Mapping[str, Sequence[Any]] | None = None,
         dates: Sequence[str] = (),
         rare: int = 0,
+        hashed: Mapping[str, int] | None = None,
+        literal: Sequence[str] = (),
         log_target: bool = False,
     ) -> None:
-        frame, name = read_frame(source)
+        frame, name = read_frame(source, literal=literal)
         target, leave_out = str(target), [str(column) for column in leave_out]
         in_order = {
             str(column): tuple(map(category_text, values))
             for column, values in (ordered or {}).items()
         }
-        for column in (target, *leave_out, *in_order, *dates):
+        codes = {str(column): n for column, n in (hashed or {}).items()}
+        for column in (target, *leave_out, *in_order, *dates, *codes, *literal):
             if column not in frame.columns:
                 raise DataError(
                     f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}"
+                )
+        for column, n in codes.items():
+            if isinstance(n, bool) or not isinstance(n, int | np.integer) or n < 2:
+                raise DataError(
+                    f"{name}: hashed says how many features {column!r} becomes, at least 2; got "
+                    f"{n!r}."
                 )
         if target in leave_out:
             raise DataError(f"{name}: the target {target!r} cannot be left out.")
@@ -129,12 +155,14 @@ class Table(Dataset):
         numeric = tuple(
             c
             for c in features.columns
-            if c in days or c in in_order or _is_numeric(features[c], name)
+            if c not in codes and (c in days or c in in_order or _is_numeric(features[c], name))
         )
         categories = {
-            c: _categories(features[c], name, rare) for c in features.columns if c not in numeric
+            c: _categories(features[c], name, rare)
+            for c in features.columns
+            if c not in numeric and c not in codes
         }
-        if not numeric and not categories:
+        if not numeric and not categories and not codes:
             raise DataError(f"{name}: no column is left beside the target {target!r}.")
         self.encoding = Encoding(
             numeric=numeric,
@@ -149,6 +177,8 @@ class Table(Dataset):
             dates=days,
             pooled=tuple(categories) if rare else (),
             log_target=log_target,
+            hashed={column: int(n) for column, n in codes.items()},
+            literal=tuple(map(str, literal)),
         )
         self.drop_missing_target = drop_missing_target
         self.scaling: Scaling | None = None
@@ -204,7 +234,8 @@ class Table(Dataset):
         >>> table.like(pd.DataFrame({"state": ["stuck"], "pH": [3.3]})).targets
         array([1])
         """
-        frame, name = read_frame(source, texts=self.encoding.categories)
+        encoding = self.encoding
+        frame, name = read_frame(source, texts=encoding.texts_of_files, literal=encoding.literal)
         target = self.encoding.target
         if target not in frame.columns:
             raise DataError(
@@ -283,13 +314,16 @@ def _is_numeric(column: pd.Series, name: str) -> bool:
         return False
     if is_numeric_dtype(column):
         return True
-    numbers = pd.to_numeric(column, errors="coerce")
     given = column.notna()
+    if column.dtype == object and infer_dtype(column, skipna=True) == "boolean":
+        return False  # truth values with gaps
+    codes, values = pd.factorize(column)
+    numbers = pd.to_numeric(pd.Series(values), errors="coerce").notna().to_numpy()
     if not given.any():
         raise DataError(
             f"{name}: column {column.name!r} is empty. Leave it out: leave_out=[{column.name!r}]."
         )
-    if numbers.notna().sum() < MOSTLY_NUMBERS * given.sum() or isinstance(
+    if numbers[codes[codes >= 0]].sum() < MOSTLY_NUMBERS * given.sum() or isinstance(
         column.dtype, pd.CategoricalDtype
     ):
         return False
@@ -298,15 +332,50 @@ def _is_numeric(column: pd.Series, name: str) -> bool:
 
 
 def _categories(column: pd.Series, name: str, rare: int) -> tuple[str, ...]:
-    counts = Counter(category_text(v) for v in column.dropna())
+    codes, texts = coded(column)
+    counts: Counter[str] = Counter()
+    for text, n in zip(texts, np.bincount(codes[codes >= 0], minlength=len(texts)), strict=True):
+        counts[text] += int(n)
     values = sorted(value for value, count in counts.items() if count >= rare)
+    looks = looks_like(values)
     if len(values) > FEW_DISTINCT:
         raise DataError(
-            f"{name}: column {column.name!r} holds {len(values)} different texts, which are no "
-            "categories. "
-            f"Leave it out: leave_out=[{column.name!r}]."
+            f"{name}: column {column.name!r} holds {len(values)} different texts, "
+            f"{f'which look like {looks}' if looks else 'which are no categories'}. "
+            f"{_cure(str(column.name), looks, counts)}"
+        )
+    if looks:
+        warn_of(
+            Finding(
+                f"column {column.name}",
+                "suspicious",
+                f"its {len(values)} texts, such as {values[0]!r}, look like {looks}, and each is "
+                "taken as a category of its own.",
+                _cure(str(column.name), looks, counts),
+            ),
+            stacklevel=4,
         )
     return tuple(values)
+
+
+def _cure(column: str, looks: str, counts: Counter[str]) -> str:
+    """What to do about a column of texts."""
+    if looks == "dates":
+        return f"Say so: dates=[{column!r}]."
+    if looks:
+        return READ_AS[looks].format(column=column)
+    frequent = sorted(counts.values(), reverse=True)
+    least = frequent[FEW_DISTINCT] + 1
+    kept = sum(count >= least for count in frequent)
+    pool = (
+        f"take those of fewer than {least} rows as one, rare={least}, which leaves {kept}; or "
+        if kept
+        else ""
+    )
+    return (
+        f"If they are categories, {pool}give each one of a few features by a hash, "
+        f"hashed={{{column!r}: 64}}. Else leave it out: leave_out=[{column!r}]."
+    )
 
 
 def _targets(
@@ -323,14 +392,15 @@ def _targets(
             "out log_target."
         )
     natural = is_numeric_dtype(column) or is_bool_dtype(column)
-    labels = column if natural else column.map(str)
-    values = sorted(set(labels.tolist()))
+    codes, found = coded(column, (lambda value: value) if natural else str)
+    values = sorted(set(found))
     if len(values) < 2:
         raise DataError(
             f"{name}: the target {column.name!r} has one class only, {str(values[0])!r}. There is "
             "nothing to tell apart."
         )
-    return labels.map({v: i for i, v in enumerate(values)}).to_numpy(dtype=np.int64), tuple(values)
+    place = {value: i for i, value in enumerate(values)}
+    return np.array([place[value] for value in found], np.int64)[codes], tuple(values)
 
 
 def scaled(
@@ -341,7 +411,9 @@ def scaled(
 ) -> list[Table]:
     """Numeric columns brought to one scale, and gaps filled; learned on the first table only.
 
-    A further column says where a column had gaps. A column without spread becomes 0.
+    A further column says where a column had gaps, if the first table has any there. A column
+    without spread becomes 0. A category that the first table does not have is none of the known
+    ones, since a network that never saw it has no trained weights for it.
 
     Parameters
     ----------
@@ -400,17 +472,19 @@ def scaled(
         np.nanmin(numbers, axis=0, initial=np.inf),
         np.nanmax(numbers, axis=0, initial=-np.inf),
     )
-    gaps = tuple(
-        i for i in range(n) if any(np.isnan(t.inputs[:, i]).any() for t in (train, *others))
-    )
+    gaps = tuple(np.flatnonzero(np.isnan(numbers).any(axis=0)).tolist())
+    silent = n + np.flatnonzero(~train.inputs[:, n:].any(axis=0))
     scaling = Scaling(
-        centres=centres,
-        spreads=np.where(spreads > LEAST_SPREAD * (highest - lowest), spreads, 1.0),
+        centres=np.where(highest == lowest, lowest, centres),
+        spreads=np.where(
+            (highest > lowest) & (spreads > LEAST_SPREAD * (highest - lowest)), spreads, 1.0
+        ),
         fills=FILLS[fill](numbers),
         missing=gaps,
         lowest=lowest,
         highest=highest,
         gap_fractions=np.isnan(numbers).mean(axis=0),
+        silent=tuple(silent.tolist()),
     )
     return [_apply(table, scaling) for table in (train, *others)]
 

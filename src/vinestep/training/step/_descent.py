@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..._seeds import checked_seed
 from ...autodiff.gradients import Gradients, Layout, euclidean_norm, scaled
 from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
@@ -135,7 +136,7 @@ class Descent:
         self.clip_values = None if clip_values is None else float(clip_values)
         self.average = average
         self.half = half
-        self.seed = _seed(seed)
+        self.seed = checked_seed(seed, "Training")
         self.step_number = 0
         self._belongings()
         self._arena: Arena | None = None
@@ -576,14 +577,6 @@ def _optimiser(optimiser: Any) -> Optimiser:
             "vinestep.optimisers.Adam(rate=1e-3)."
         )
     return optimiser
-
-
-def _seed(seed: Any) -> int:
-    if isinstance(seed, bool) or not isinstance(seed, int | np.integer) or not 0 <= seed < 2**63:
-        raise SettingError(
-            f"Training: seed must be a whole number from 0 to 2**63 - 1, got {seed!r}."
-        )
-    return int(seed)
 
 
 @lru_cache

@@ -7,6 +7,8 @@ from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 
+from ..._seeds import checked_seed
+
 __all__ = ["HasState", "RandomStream", "joined_state", "split_state"]
 
 
@@ -41,7 +43,7 @@ class RandomStream:
     """
 
     def __init__(self, seed: int) -> None:
-        self.rng = np.random.default_rng(seed)
+        self.rng = np.random.default_rng(checked_seed(seed, "RandomStream"))
 
     def state(self) -> dict[str, Any]:
         """The position, as JSON can hold it."""

@@ -1,0 +1,79 @@
+"""Pictures of one part that show what a picture of another shows: resized, encoded again, brighter.
+
+Each is shrunk to a small grey one, centred and scaled to length 1; of copies the products are
+near 1. N. Krawetz, "Looks Like It", 2011, describes such a hash by average.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ..._findings import Finding
+from ..batches._batch import first_of
+from ..encoding._drift import PICTURES
+
+__all__ = ["near_copy_findings"]
+
+SIDE = 12
+ALIKE = 0.985
+MOST_TRAINED, MOST_SCORED = 4000, 1000  # pictures that are looked at
+FLAT = 1e-3  # a picture of which the standard deviation is below this share of its range is plain
+
+
+def near_copy_findings(train: Any, part: Any, role: str) -> list[Finding]:
+    """Of two parts whose batches are pictures."""
+    theirs = _thumbnails(part, MOST_SCORED)
+    if theirs is None or len(theirs) < 2:
+        return []
+    ours = _thumbnails(train, MOST_TRAINED)
+    if ours is None or ours.shape[1] != theirs.shape[1]:
+        return []
+    # pictures of one kind may be alike by nature: what counts is nearer than any in training are
+    nearest = np.max(theirs @ ours.T, axis=1)
+    among = ours[: len(theirs)] @ ours.T
+    among[np.arange(len(among)), np.arange(len(among))] = -1
+    usual = np.quantile(np.max(among, axis=1), 0.9)
+    copies = int(np.sum((nearest > ALIKE) & (nearest > usual + (1 - usual) * 0.5)))
+    if copies < 2:
+        return []
+    return [
+        Finding(
+            f"the {role} part",
+            "suspicious",
+            f"{copies} of {len(theirs)} pictures that were looked at are nearly those of training, "
+            "as pictures are that were resized or encoded again; their scores say little of new "
+            "ones.",
+            "Keep pictures of one thing in one part: split(..., groups=).",
+        )
+    ]
+
+
+def _thumbnails(batches: Any, most: int) -> np.ndarray | None:
+    """Rows of length 1, one for each picture that is not plain."""
+    made: list[np.ndarray] = []
+    for batch in batches.in_order():
+        pictures = first_of(batch.inputs)
+        if not isinstance(pictures, np.ndarray) or pictures.ndim != PICTURES:
+            return None
+        if min(pictures.shape[1:3]) < SIDE:
+            return None
+        made.append(_shrunk(pictures.astype(np.float32).mean(axis=-1)))
+        if sum(map(len, made)) >= most:
+            break
+    grey = np.concatenate(made)[:most].reshape(-1, SIDE * SIDE)
+    centred = grey - grey.mean(axis=1, keepdims=True)
+    length = np.linalg.norm(centred, axis=1)
+    varied = length > FLAT * np.ptp(grey)
+    return np.asarray(centred[varied] / length[varied, None])
+
+
+def _shrunk(grey: np.ndarray) -> np.ndarray:
+    """Means over a grid of cells."""
+    rows, columns = (np.linspace(0, n, SIDE + 1).astype(int)[:-1] for n in grey.shape[1:])
+    sums = np.add.reduceat(np.add.reduceat(grey, rows, axis=1), columns, axis=2)
+    heights, widths = (
+        np.diff([*places, n]) for places, n in zip((rows, columns), grey.shape[1:], strict=True)
+    )
+    return np.asarray(sums / np.outer(heights, widths))
