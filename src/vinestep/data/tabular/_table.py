@@ -479,7 +479,7 @@ def scaled(
         spreads=np.where(
             (highest > lowest) & (spreads > LEAST_SPREAD * (highest - lowest)), spreads, 1.0
         ),
-        fills=FILLS[fill](numbers),
+        fills=np.where(highest == lowest, lowest, FILLS[fill](numbers)),
         missing=gaps,
         lowest=lowest,
         highest=highest,

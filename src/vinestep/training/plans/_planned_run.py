@@ -171,6 +171,8 @@ class PlannedRun:
                 "ordered",
                 "dates",
                 "rare",
+                "hashed",
+                "literal",
                 "log_target",
             }
         )
