@@ -26,8 +26,8 @@ def test_batches_of_sequences_are_alike_in_length_and_come_in_random_order():
 
 
 def test_an_example_drawn_several_times_is_augmented_anew_each_time():
-    data = vs.data.Dataset(np.arange(24.0).reshape(3, 8, 1, 1), np.arange(3))
-    noise = vs.data.pictures.Noise(1.0)
+    data = vs.data.Dataset(np.linspace(0, 1, 24).reshape(3, 8, 1, 1), np.arange(3))
+    noise = vs.data.pictures.Noise(0.1)
     batches = data.batches(
         4, order=vs.data.OwnOrder(lambda epoch, seed: [0, 0, 1, 0, 0, 2]), augment=[noise]
     )

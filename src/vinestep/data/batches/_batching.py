@@ -5,6 +5,7 @@ augmented.
 from __future__ import annotations
 
 from collections.abc import Callable, Generator, Iterable, Sequence
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -15,7 +16,7 @@ from ...parts._describe import describe
 from ._batch import Batch
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
-from ._transforms import Chain, Transform
+from ._transforms import Chain, Transform, told_ranges
 
 __all__ = ["Batching", "ReadersAs"]
 
@@ -69,7 +70,13 @@ class Batching:
 
     def augmented(self, batch: Batch, draws: CounterRandom) -> Batch:
         """A batch after everything that is done to it at random."""
-        return Chain(*self.augment).on_batch(batch, draws)
+        return self._informed.on_batch(batch, draws)
+
+    @cached_property
+    def _informed(self) -> Chain:
+        """The augmentation, told what values the prepared examples have."""
+        found = Chain(*getattr(self.dataset, "preparation", ())).range_after(None)
+        return Chain(*told_ranges(self.augment, found))
 
     def parts_settings(self) -> dict[str, Any]:
         """Augmentation and joining for the record, where they are not the usual ones."""

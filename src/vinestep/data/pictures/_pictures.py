@@ -23,6 +23,8 @@ __all__ = ["PictureFolder", "Pictures", "picture_table"]
 PICTURES = (".bmp", ".gif", ".jpeg", ".jpg", ".png", ".tif", ".tiff", ".webp")
 ORIENTATION = 0x0112  # of a camera, a tag of Exif
 MOST_PIXELS = 50_000_000  # of a picture; a file may claim more than there is memory for
+DEEP = ("I;16", "I;16L", "I;16B", "I;16N")  # modes of grey values of 16 bits
+WITHOUT_WHITE = {"I": "whole numbers of 32 bits", "F": "floats", "I;16S": "signed"}
 Channels = Literal["RGB", "L", "RGBA"]
 
 
@@ -153,7 +155,18 @@ def _picture(file: Path, content: bytes, channels: str, draft: int | None) -> np
             )  # looking further takes as long as decoding
             turned = may_be_turned and opened.getexif().get(ORIENTATION, 1) != 1
             upright = ImageOps.exif_transpose(opened) if turned else opened
-            picture = np.asarray(upright if upright.mode == channels else upright.convert(channels))
+            if upright.mode in DEEP:
+                picture = _from_16_bits(np.asarray(upright), channels, file)
+            elif upright.mode in WITHOUT_WHITE:
+                raise DataError(
+                    f"{file}: its values are {WITHOUT_WHITE[upright.mode]}, of which nobody says "
+                    "what white is. Scale them to 8 or 16 bits, or read them yourself and give "
+                    "arrays: vinestep.data.Dataset(...)."
+                )
+            else:
+                picture = np.asarray(
+                    upright if upright.mode == channels else upright.convert(channels)
+                )
     except (
         OSError,
         UnidentifiedImageError,
@@ -167,6 +180,19 @@ def _picture(file: Path, content: bytes, channels: str, draft: int | None) -> np
             'damaged="skip".'
         ) from error
     return picture if picture.ndim == 3 else picture[..., None]
+
+
+def _from_16_bits(values: np.ndarray, channels: str, file: Path) -> np.ndarray:
+    """Grey values from 0 to 65,535 as the 8 bits that other pictures have."""
+    if values.min(initial=0) < 0 or values.max(initial=0) > 65_535:
+        raise DataError(f"{file}: its values go beyond 16 bits. Scale them to 8 or 16 bits.")
+    grey = np.rint(values / 257).astype(np.uint8)
+    if channels == "L":
+        return grey
+    colours = np.repeat(grey[..., None], 3, axis=2)
+    if channels == "RGB":
+        return colours
+    return np.concatenate([colours, np.full_like(grey, 255)[..., None]], axis=2)
 
 
 def _trouble(file: Path, channels: str) -> str:
@@ -331,5 +357,5 @@ def _pictures_in(folder: Path) -> list[Path]:
     return sorted(
         file
         for file in folder.rglob("*")
-        if file.suffix.lower() in PICTURES and not file.name.startswith(".")
+        if file.suffix.lower() in PICTURES and not file.name.startswith(".") and file.is_file()
     )

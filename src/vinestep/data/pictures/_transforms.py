@@ -4,6 +4,8 @@ floats.
 
 from __future__ import annotations
 
+import copy
+from collections.abc import Callable
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -11,9 +13,9 @@ import numpy as np
 
 from ...errors import DataError, SettingError
 from ...parts._registry import part
-from ..batches._batch import Batch
+from ..batches._batch import Batch, first_of, mapped
 from ..batches._counter_rng import CounterRandom
-from ..batches._transforms import Transform
+from ..batches._transforms import Transform, ValueRange
 
 __all__ = [
     "Blur",
@@ -269,6 +271,9 @@ class Range(Transform):
             )
         return y * np.float32((self.high - self.low) / _top(x)) + np.float32(self.low)
 
+    def range_after(self, before: ValueRange) -> ValueRange:
+        return self.low, self.high
+
 
 @part("normalise")
 class Normalise(Transform):
@@ -303,6 +308,11 @@ class Normalise(Transform):
         x = _as_floats(_pictures(x, self))
         return (x - np.array(self.mean, x.dtype)) / np.array(self.deviation, x.dtype)
 
+    def range_after(self, before: ValueRange) -> ValueRange:
+        low, high = before or (0.0, 255.0 if max(self.mean) > 2 else 1.0)
+        mean, deviation = np.array(self.mean), np.array(self.deviation)
+        return (low - mean) / deviation, (high - mean) / deviation
+
 
 # at random
 
@@ -311,8 +321,79 @@ class _Random(Transform):
     random = True
 
 
+class _Placed(_Random):
+    """Moves what is seen; targets that are pictures move with it."""
+
+    def on_batch(self, batch: Batch, draws: CounterRandom) -> Batch:
+        batch = batch.with_values(inputs=mapped(lambda x: self(x, _anew(draws)), batch.inputs))
+        seen, targets = np.asarray(first_of(batch.inputs)), batch.targets
+        if targets is None or np.ndim(targets) < 3:
+            return batch
+        given = np.asarray(targets)
+        if given.ndim > 4 or len(given) != len(seen):
+            return batch
+        pictures = given if given.ndim == 4 else given[..., None]
+        moved = self._of_targets(pictures, _anew(draws))
+        return batch.with_values(targets=moved if given.ndim == 4 else moved[..., 0])
+
+    def _of_targets(self, x: np.ndarray, draws: CounterRandom) -> Any:
+        return self(x, draws)
+
+
+class _Sampled(_Placed):
+    """Seen through a map of places; whole numbers are labels, which are not mixed."""
+
+    fill: float
+
+    def _matrices(self, x: np.ndarray, draws: CounterRandom) -> np.ndarray:
+        raise NotImplementedError
+
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
+        x = _pictures(x, self)
+        return _sampled(x, self._matrices(x, self.drawn(draws)), self.fill)
+
+    def _of_targets(self, x: np.ndarray, draws: CounterRandom) -> Any:
+        nearest = x.dtype.kind in "iub"
+        fill = 0 if nearest else self.fill
+        return _sampled(x, self._matrices(x, draws), fill, nearest=nearest)
+
+
+def _anew(draws: CounterRandom) -> CounterRandom:
+    """The same numbers once more."""
+    return draws.some(slice(None))
+
+
+class _Toned(_Random):
+    """Changes values between black and white, wherever these are."""
+
+    _range: ValueRange = None
+
+    def knowing(self, found: ValueRange) -> Transform:
+        if found is None:
+            return self
+        known = copy.copy(self)
+        known._range = found
+        return known
+
+    def _between(self, x: np.ndarray, change: Callable[[np.ndarray], Any]) -> Any:
+        """What a change of floats from 0 for black to 1 for white makes of pictures."""
+        if x.dtype.kind != "f":
+            top = np.float32(np.iinfo(x.dtype).max)
+            y = change(x.astype(np.float32) / top)
+            return _as_before(np.clip(y, 0, 1, out=y) * top, x)
+        if self._range is None and x.size and (x.min() < -1e-3 or x.max() > 1 + 1e-3):
+            raise DataError(
+                f"{self!r}: floats from 0 to 1 are wanted, got {float(x.min()):.4g} to "
+                f"{float(x.max()):.4g}. Batches of a source that was prepared by Range or "
+                "Normalise tell it what black and white are; else put it before they are scaled."
+            )
+        low, high = (np.asarray(v, x.dtype) for v in self._range or (0, 1))
+        y = change((x - low) / (high - low))
+        return _as_before(np.clip(y, 0, 1) * (high - low) + low, x)
+
+
 @part("flip")
-class Flip(_Random):
+class Flip(_Placed):
     """Mirror half of the pictures.
 
     Parameters
@@ -341,7 +422,7 @@ class Flip(_Random):
 
 
 @part("shift")
-class Shift(_Random):
+class Shift(_Placed):
     """Move by up to so many pixels.
 
     Parameters
@@ -366,7 +447,7 @@ class Shift(_Random):
 
 
 @part("crop", "transform")
-class Crop(_Random):
+class Crop(_Placed):
     """A part of the picture, at a random place.
 
     Parameters
@@ -403,9 +484,9 @@ class Crop(_Random):
         return y
 
 
-def _sampled(x: np.ndarray, matrices: np.ndarray, fill: float) -> Any:
+def _sampled(x: np.ndarray, matrices: np.ndarray, fill: float, *, nearest: bool = False) -> Any:
     """Pictures seen through projective maps (n, 3, 3) of places around the middle, interpolated
-    linearly.
+    linearly, or taken from the nearest place.
     """
     n, height, width, channels = x.shape
     rows, columns = np.mgrid[:height, :width].astype(np.float32)
@@ -424,6 +505,8 @@ def _sampled(x: np.ndarray, matrices: np.ndarray, fill: float) -> Any:
     r, c = np.clip(r + 1, 0, height + 1 - 1e-3), np.clip(c + 1, 0, width + 1 - 1e-3)
     top, left = r.astype(np.int32), c.astype(np.int32)
     down, right = (r - top)[..., None], (c - left)[..., None]
+    if nearest:
+        down, right = np.rint(down), np.rint(right)
     flat = wide.reshape(n, -1, channels)
     at = top * (width + 2) + left
     example = np.arange(n)[:, None]
@@ -433,7 +516,7 @@ def _sampled(x: np.ndarray, matrices: np.ndarray, fill: float) -> Any:
 
 
 @part("rotate")
-class Rotate(_Random):
+class Rotate(_Sampled):
     """Turn around the middle by up to so many degrees either way.
 
     Parameters
@@ -451,17 +534,16 @@ class Rotate(_Random):
     def __init__(self, degrees: float, fill: float = 0) -> None:
         self.degrees, self.fill = degrees, fill
 
-    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
-        x = _pictures(x, self)
-        angle = np.deg2rad(self.drawn(draws).uniform(-self.degrees, self.degrees))
+    def _matrices(self, x: np.ndarray, draws: CounterRandom) -> np.ndarray:
+        angle = np.deg2rad(draws.uniform(-self.degrees, self.degrees))
         matrices = np.tile(np.eye(3), (len(x), 1, 1))
         matrices[:, 0, 0] = matrices[:, 1, 1] = np.cos(angle)
         matrices[:, 0, 1], matrices[:, 1, 0] = -np.sin(angle), np.sin(angle)
-        return _sampled(x, matrices, self.fill)
+        return matrices
 
 
 @part("zoom")
-class Zoom(_Random):
+class Zoom(_Sampled):
     """Enlarge by a factor between two, below 1 it shrinks.
 
     Parameters
@@ -483,16 +565,15 @@ class Zoom(_Random):
             )
         self.low, self.high, self.fill = low, high, fill
 
-    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
-        x = _pictures(x, self)
-        factor = np.exp(self.drawn(draws).uniform(np.log(self.low), np.log(self.high)))
+    def _matrices(self, x: np.ndarray, draws: CounterRandom) -> np.ndarray:
+        factor = np.exp(draws.uniform(np.log(self.low), np.log(self.high)))
         matrices = np.tile(np.eye(3), (len(x), 1, 1))
         matrices[:, 0, 0] = matrices[:, 1, 1] = 1 / factor
-        return _sampled(x, matrices, self.fill)
+        return matrices
 
 
 @part("perspective")
-class Perspective(_Random):
+class Perspective(_Sampled):
     """Seen from somewhat aside.
 
     Parameters
@@ -513,16 +594,15 @@ class Perspective(_Random):
             raise SettingError(f"Perspective: strength must be from 0 to below 1, got {strength}.")
         self.strength, self.fill = strength, fill
 
-    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
-        x = _pictures(x, self)
-        tilt = self.drawn(draws).uniform(-self.strength, self.strength, 2) / 2
+    def _matrices(self, x: np.ndarray, draws: CounterRandom) -> np.ndarray:
+        tilt = draws.uniform(-self.strength, self.strength, 2) / 2
         matrices = np.tile(np.eye(3), (len(x), 1, 1))
         matrices[:, 2, 0] = tilt[:, 0] / max((x.shape[1] - 1) / 2, 1)
         matrices[:, 2, 1] = tilt[:, 1] / max((x.shape[2] - 1) / 2, 1)
-        return _sampled(x, matrices, self.fill)
+        return matrices
 
 
-class _Tone(_Random):
+class _Tone(_Toned):
     """A factor a picture, drawn from between ``1 - strength`` and ``1 + strength``."""
 
     def __init__(self, strength: float = 0.2) -> None:
@@ -542,8 +622,7 @@ class _Tone(_Random):
         return self._with_factor(x, factor)
 
     def _with_factor(self, x: np.ndarray, factor: np.ndarray) -> Any:
-        y = self._toned(_as_floats(x), factor)
-        return _as_before(np.clip(y, 0, _top(x), out=y), x)
+        return self._between(x, lambda unit: self._toned(unit, factor))
 
     def _toned(self, x: np.ndarray, factor: np.ndarray) -> Any:
         raise NotImplementedError
@@ -617,7 +696,7 @@ def _colours(x: np.ndarray, what: Transform) -> np.ndarray:
 
 
 @part("hue")
-class Hue(_Random):
+class Hue(_Toned):
     """Colours turned around the grey axis.
 
     Parameters
@@ -643,8 +722,7 @@ class Hue(_Random):
         turn = (cos * np.eye(3) + sin * across + (1 - cos) / 3).astype(
             np.float32
         )  # O. Rodrigues, 1840
-        y = np.einsum("nhwc,ndc->nhwd", _as_floats(x), turn, optimize=True)
-        return _as_before(np.clip(y, 0, _top(x)), x)
+        return self._between(x, lambda unit: np.einsum("nhwc,ndc->nhwd", unit, turn, optimize=True))
 
 
 @part("blur")
@@ -679,7 +757,7 @@ class Blur(_Random):
 
 
 @part("noise", "transform")
-class Noise(_Random):
+class Noise(_Toned):
     """Gaussian noise.
 
     Parameters
@@ -699,10 +777,8 @@ class Noise(_Random):
 
     def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _pictures(x, self)
-        y = _as_floats(x) + (self.deviation * _top(x)) * self.drawn(draws).normal(
-            *x.shape[1:]
-        ).astype(np.float32)
-        return _as_before(np.clip(y, 0, _top(x)), x)
+        noise = self.drawn(draws).normal(*x.shape[1:]).astype(np.float32) * self.deviation
+        return self._between(x, lambda unit: unit + noise)
 
 
 @part("cut_out")

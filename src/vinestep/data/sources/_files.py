@@ -112,6 +112,7 @@ class FileSource(Source):
     def content(self, index: int) -> bytes:
         """The bytes of an example's file, unless it has changed."""
         path = self.paths[index]
+        check_is_file(path)
         try:
             with open(path, "rb", buffering=0) as file:
                 result = file.read()
@@ -135,7 +136,16 @@ class FileSource(Source):
         return self._hashed
 
 
+def check_is_file(path: Path) -> None:
+    """Refuse what would be waited for, or read without end."""
+    if path.exists() and not path.is_file():
+        raise DataError(
+            f"{path}: it is a folder, a pipe or a device, and no file. Give files to read."
+        )
+
+
 def bytes_of(file: Path) -> bytes:
+    check_is_file(file)
     try:
         with unchanged(file):
             return file.read_bytes()
