@@ -243,3 +243,15 @@ def test_bad_input_is_refused_in_words():
         small(np.array([[1, 99]]))
     with pytest.raises(ShapeError, match="the weight has shape"):
         coded_product(np.ones((2, 3)), np.ones(4), weight=coded(np.ones((5, 4))))
+
+
+@pytest.mark.parametrize("bits", [4, 8])
+def test_one_large_scale_does_not_take_the_others_along(bits):
+    rng = np.random.default_rng(0)
+    weight = rng.normal(0, 0.02, (256, 64)).astype(np.float32)
+    plain = np.abs(coded(weight, bits=bits, double=False).decoded() - weight)
+    weight[3, 5] = 1000.0
+    spoilt = np.abs(coded(weight, bits=bits).decoded() - weight)
+    elsewhere = np.ones(weight.shape, bool)
+    elsewhere[:64, 5] = False
+    assert spoilt[elsewhere].max() < 1.5 * plain.max()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -18,6 +19,8 @@ class Beam(NamedTuple):
     tokens: list[int]
     log_probability: float
     ended: bool
+    stopped: bool = False
+    """Whether a stop text came, rather than the token that ends."""
 
     def score(self, length_power: float) -> float:
         """Logarithm of its probability, divided by a power of its length: Y. Wu et al. 2016, arXiv
@@ -27,7 +30,14 @@ class Beam(NamedTuple):
 
 
 def search(
-    session: Session, choice: Choice, *, beams: int, most: int, end: int | None, length_power: float
+    session: Session,
+    choice: Choice,
+    *,
+    beams: int,
+    most: int,
+    end: int | None,
+    length_power: float,
+    stops: Callable[[list[int]], bool] = lambda tokens: False,
 ) -> list[Beam]:
     """The best sequences after one prompt, best first.
 
@@ -45,6 +55,8 @@ def search(
         The token that ends a sequence.
     length_power : float
         0 for plain probability; above, longer sequences are favoured.
+    stops : callable
+        Whether a sequence is at its end for what its tokens say.
     """
     prompt = session.ids[0].tolist()
     alive, done = [Beam([], 0.0, False)], list[Beam]()
@@ -63,7 +75,9 @@ def search(
         rows: list[int] = []
         following: list[Beam] = []
         for total, row, token in candidates:
-            grown = Beam([*alive[row].tokens, token], total, token == end)
+            tokens = [*alive[row].tokens, token]
+            stopped = token != end and stops(tokens)
+            grown = Beam(tokens, total, token == end or stopped, stopped)
             if grown.ended:
                 done.append(grown)
             elif len(following) < beams:

@@ -67,6 +67,10 @@ class _Asked:
     def text(self, tokens: list[int]) -> str:
         return self.tokeniser.decode(tokens) if self.tokeniser is not None else ""
 
+    def stops(self, tokens: list[int]) -> bool:
+        """Whether a stop text came."""
+        return bool(self.words) and _found(self.text(tokens), self.words) is not None
+
     def result(self, tokens: list[int], total: float, reason: str) -> Generated:
         return Generated(list(tokens), self.text(tokens), total, reason)
 
@@ -271,6 +275,7 @@ def stream(
     session, rng = Session(network, encoded, cached=cached), _generators(encoded, seed)[0]
     tokens: list[int] = []
     told = 0
+    waiting: Piece | None = None  # the text that was held back belongs to the last token
     for number in range(most):
         token, p = asked.choice.drawn(session.logits()[0], encoded[0] + tokens, rng)
         if token == asked.end:
@@ -280,15 +285,18 @@ def stream(
         at = _found(text, asked.words)
         sure = len(text) if number + 1 == most else _surely(text, asked.words)
         ready = text[:at] if at is not None else text[:sure]
-        yield Piece(token, ready[told:], p)
+        if waiting is not None:
+            yield waiting
+        waiting = Piece(token, ready[told:], p)
         told = max(told, len(ready))
         if at is not None:
+            yield waiting
             return
         if session.is_full(len(encoded[0]) + len(tokens)):
             break
         session.add(np.array([token]))
-    if rest := asked.text(tokens)[told:]:
-        yield Piece(tokens[-1], rest, 0.0)
+    if waiting is not None:
+        yield waiting._replace(text=waiting.text + asked.text(tokens)[told:])
 
 
 def _begin_of(tokeniser: Tokeniser | None) -> int:
@@ -465,9 +473,15 @@ def _together(
 def _by_beams(session: Session, asked: _Asked, beams: int, length_power: float) -> Generated:
     most = min(asked.most, session.room + 1)
     best = search(
-        session, asked.choice, beams=beams, most=most, end=asked.end, length_power=length_power
+        session,
+        asked.choice,
+        beams=beams,
+        most=most,
+        end=asked.end,
+        length_power=length_power,
+        stops=asked.stops,
     )[0]
-    tokens = best.tokens[:-1] if best.ended else best.tokens
+    tokens = best.tokens[:-1] if best.ended and not best.stopped else best.tokens
     made = asked.result(
         tokens,
         best.log_probability,

@@ -16,6 +16,7 @@ BITS = (4, 8)
 FORMS = ("symmetric", "normal")
 TOGETHER = 256  # scales that are coded by one range
 STEPS = 255
+COARSE = 0.1  # of the usual scale: a larger step from one coded scale to the next loses too much
 
 CodeForm = Literal["symmetric", "normal"]
 
@@ -141,7 +142,8 @@ def coded(
     block : int
         Values along the inputs that share a scale; even.
     double : bool
-        Whether scales are held in 8 bits, too, 256 together.
+        Whether scales are held in 8 bits, too, 256 together; where one is so large that the others
+        would be rounded away, they are held in float32.
 
     Raises
     ------
@@ -192,5 +194,8 @@ def _scales(largest: np.ndarray, double: bool) -> tuple[np.ndarray, np.ndarray]:
     groups = np.array_split(flat, np.arange(TOGETHER, flat.size, TOGETHER))
     ranges = np.array([[g.min(), (g.max() - g.min()) / STEPS] for g in groups], np.float32)
     lowest, step = np.repeat(ranges.astype(np.float64), TOGETHER, axis=0)[: flat.size].T
+    usual = np.repeat([np.median(g) for g in groups], TOGETHER)[: flat.size]
+    if np.any(step > COARSE * usual):  # one far larger than the others would leave them none
+        return largest.astype(np.float32), np.zeros((0, 2), np.float32)
     numbers = np.divide(flat - lowest, step, out=np.zeros_like(flat), where=step > 0)
     return np.clip(np.rint(numbers), 0, STEPS).astype(np.uint8).reshape(largest.shape), ranges

@@ -7,8 +7,9 @@ import heapq
 import json
 import os
 import re
+from array import array
 from collections import Counter
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from itertools import pairwise
 from pathlib import Path
 from typing import Any, ClassVar, Literal, Self
@@ -35,6 +36,9 @@ SPECIAL = ("<pad>", "<begin>", "<end>", "<unknown>")
 PAD, BEGIN, END, UNKNOWN = range(4)
 BYTES = 256
 SEAL = "sha256"
+SLICE = 1 << 20  # characters that are taken apart at once
+LONG = 64  # bytes of a piece from which on merges are found by a heap
+GONE = -2  # where a token was merged into the one before it
 PIECES = re.compile(r" ?[^\W\d_]+| ?\d+| ?(?:[^\s\w]|_)+|\s+(?!\S)|\s", re.UNICODE)
 """What pairs of bytes are merged within: a word, a number, signs, each with a space before it; and
 white space.
@@ -315,7 +319,7 @@ class WordTokeniser(_Listed):
         special: Sequence[str] = (),
     ) -> Self:
         """The most frequent words of a corpus."""
-        counts = Counter(piece for text in corpus for piece in PIECES.findall(text))
+        counts = Counter(piece for text in corpus for pieces in _pieces(text) for piece in pieces)
         listed = sorted(
             (token for token, count in counts.items() if count >= least_count),
             key=lambda token: (-counts[token], token),
@@ -377,7 +381,8 @@ class BytePairTokeniser(Tokeniser):
         """
         counts: Counter[str] = Counter()
         for text in corpus:
-            counts.update(PIECES.findall(text))
+            for pieces in _pieces(text):
+                counts.update(pieces)
         room = tokens - len(SPECIAL) - len(special) - BYTES
         if room < 0:
             raise DataError(
@@ -399,6 +404,8 @@ class BytePairTokeniser(Tokeniser):
         return result
 
     def _merged(self, data: bytes) -> list[int]:
+        if len(data) > LONG:
+            return self._merged_by_heap(data)
         parts, rank = list(data), self._rank
         while len(parts) > 1:
             pairs = [rank.get(pair, len(rank)) for pair in pairwise(parts)]
@@ -417,6 +424,33 @@ class BytePairTokeniser(Tokeniser):
             parts = merged
         return parts
 
+    def _merged_by_heap(self, data: bytes) -> list[int]:
+        """The same for what is long, such as text without spaces, at a cost that grows little
+        faster than its length.
+        """
+        parts: list[int] = list(data)
+        following = list(range(1, len(parts) + 1))
+        before = list(range(-1, len(parts) - 1))
+        rank = self._rank
+        heap = [(rank[pair], at) for at, pair in enumerate(pairwise(parts)) if pair in rank]
+        heapq.heapify(heap)
+        parts.append(GONE)
+        while heap:
+            best, at = heapq.heappop(heap)
+            after = following[at]
+            if (parts[at], parts[after]) != self.merges[best]:
+                continue
+            parts[at], parts[after] = BYTES + best, GONE
+            right, left = following[after], before[at]
+            following[at] = right
+            if right < len(before):
+                before[right] = at
+            around = ((left, (parts[left], parts[at])), (at, (parts[at], parts[right])))
+            for place, pair in around:
+                if place >= 0 and (found := rank.get(pair)) is not None:
+                    heapq.heappush(heap, (found, place))
+        return [part for part in parts if part != GONE]
+
     def _text(self, numbers: Sequence[int]) -> str:
         first = len(self.special)
         return _of_utf8(b"".join(self._bytes[number - first] for number in numbers))
@@ -429,53 +463,93 @@ class BytePairTokeniser(Tokeniser):
         return cls(known["merges"], known["special"])
 
 
+def _pieces(text: str) -> Iterator[list[str]]:
+    """The pieces of a text, some at a time, so that a long text needs no list of all of them."""
+    begin, length = 0, SLICE
+    while begin < len(text):
+        end = begin + length
+        found = PIECES.findall(text, begin, end)
+        if end < len(text):  # the last may go on
+            if len(found) < 2:
+                length *= 2
+                continue
+            end -= len(found.pop())
+        yield found
+        begin, length = end, SLICE
+
+
 def _learned_merges(counts: Mapping[str, int], room: int) -> list[tuple[int, int]]:
-    """Pair by pair the most frequent, of equals the first in order; only the words that hold a
-    merged pair are gone through.
+    """Pair by pair the most frequent, of equals the first in order. All words lie in one row, as
+    linked lists of tokens; of each pair it is known where it may be, so that a merge costs what it
+    changes.
     """
-    words = [list(_utf8(word)) for word in counts]
-    often = list(counts.values())
-    pairs: Counter[tuple[int, int]] = Counter()
-    where: dict[tuple[int, int], set[int]] = {}
-    for k, word in enumerate(words):
-        for pair in pairwise(word):
-            pairs[pair] += often[k]
-            where.setdefault(pair, set()).add(k)
-    heap = [(-count, pair) for pair, count in pairs.items()]
+    if not counts:
+        return []
+    base = BYTES + room
+    joined = np.frombuffer(b"\0".join(map(_utf8, counts)), np.uint8).astype(np.int32)
+    lengths = np.array([len(_utf8(word)) for word in counts])
+    ends = np.cumsum(lengths + 1)[:-1] - 1
+    joined[ends] = -1
+    often = np.repeat(np.fromiter(counts.values(), np.int64), lengths + 1)[: len(joined)]
+    first = np.flatnonzero((joined[:-1] >= 0) & (joined[1:] >= 0))
+    if not len(first):
+        return []
+    codes = joined[first].astype(np.int64) * base + joined[first + 1]
+    order = np.argsort(codes, kind="stable")
+    distinct, begins = np.unique(codes[order], return_index=True)
+    totals = np.add.reduceat(often[first][order], begins)
+    pairs: dict[int, int] = dict(zip(distinct.tolist(), totals.tolist(), strict=True))
+    where = {
+        code: array("q", places.tobytes())
+        for code, places in zip(
+            distinct.tolist(), np.split(first[order].astype(np.int64), begins[1:]), strict=True
+        )
+    }
+    token, weight = array("i", joined.tobytes()), array("q", often.tobytes())
+    following = array("q", range(1, len(joined) + 1))
+    before = array("q", range(-1, len(joined) - 1))
+    token.append(-1)
+    heap = [(-count, code) for code, count in pairs.items()]
     heapq.heapify(heap)
     merges: list[tuple[int, int]] = []
     while heap and len(merges) < room:
-        count, pair = heapq.heappop(heap)
-        if pairs.get(pair, 0) != -count:
-            if pairs.get(pair, 0) > 0:
-                heapq.heappush(heap, (-pairs[pair], pair))
+        count, code = heapq.heappop(heap)
+        known = pairs.get(code, 0)
+        if known != -count:
+            if known > 0:
+                heapq.heappush(heap, (-known, code))
             continue
-        if -count < 2:
+        if known < 2:
             break
+        a, b = divmod(code, base)
         new = BYTES + len(merges)
-        merges.append(pair)
-        changed: set[tuple[int, int]] = set()
-        for k in where.pop(pair):
-            word, n = words[k], often[k]
-            for old in pairwise(word):
-                pairs[old] -= n
-            merged, i = [], 0
-            while i < len(word):
-                if i + 1 < len(word) and word[i] == pair[0] and word[i + 1] == pair[1]:
-                    merged.append(new)
-                    i += 2
-                else:
-                    merged.append(word[i])
-                    i += 1
-            words[k] = merged
-            for fresh in pairwise(merged):
-                pairs[fresh] += n
-                where.setdefault(fresh, set()).add(k)
+        merges.append((a, b))
+        changed: set[int] = set()
+        for at in where.pop(code):
+            after = following[at]
+            if token[at] != a or token[after] != b:
+                continue
+            n, left, right = weight[at], before[at], following[after]
+            if left >= 0 and (other := token[left]) >= 0:
+                pairs[other * base + a] -= n
+                fresh = other * base + new
+                pairs[fresh] = pairs.get(fresh, 0) + n
+                where.setdefault(fresh, array("q")).append(left)
                 changed.add(fresh)
-        pairs.pop(pair, None)
+            if (other := token[right]) >= 0:
+                pairs[b * base + other] -= n
+                fresh = new * base + other
+                pairs[fresh] = pairs.get(fresh, 0) + n
+                where.setdefault(fresh, array("q")).append(at)
+                changed.add(fresh)
+            token[at], token[after] = new, GONE
+            following[at] = right
+            if right < len(before):
+                before[right] = at
+        pairs.pop(code, None)
         for fresh in changed:
-            if pairs[fresh] > 0:
-                heapq.heappush(heap, (-pairs[fresh], fresh))
+            if (n := pairs[fresh]) > 0:
+                heapq.heappush(heap, (-n, fresh))
     return merges
 
 
