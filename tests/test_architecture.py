@@ -18,7 +18,7 @@ import vinestep as vs
 from vinestep.errors import VineStepError
 
 SOURCE = Path(vs.__file__).parent
-GROUND = "_findings _notebook_html _ownership _public_names _trend errors"
+GROUND = "_findings _names _notebook_html _ownership _public_names _seeds _trend errors"
 ARROWS = {
     "_findings": "_notebook_html _public_names",
     "_notebook_html": "",
@@ -26,41 +26,49 @@ ARROWS = {
     "_public_names": "errors",
     "_trend": "",
     "errors": "",
+    "_names": "errors",
+    "_seeds": "errors",
     "kernels/machinery": "errors",
     "kernels": "kernels/machinery",
     "kernels/loops": "kernels/machinery",
-    "storage": "errors",
+    "storage": "_names errors",
     "autodiff": "kernels kernels/machinery _findings _public_names errors",
     "autodiff/rules": "autodiff kernels errors",
     "parts": "autodiff _public_names errors",
     "data": "errors",
-    "data/batches": "parts errors",
+    "data/batches": "parts _seeds errors",
     "data/encoding": "data data/batches parts _findings _public_names errors",
-    "data/sources": "data data/batches data/encoding parts _public_names errors",
+    "data/sources": "data data/batches data/encoding parts _public_names _seeds errors",
     "data/pictures": "data data/batches data/sources parts _findings _public_names errors",
     "data/sequences": "data/batches data/sources parts errors",
-    "data/tabular": "data data/batches data/encoding data/sources parts _public_names errors",
+    "data/tabular": "data data/batches data/encoding data/sources parts _public_names "
+    "_findings errors",
     "data/text": "data data/batches data/encoding data/pictures data/sources parts _public_names "
     "errors",
     "data/checks": "data/batches data/encoding data/sources data/tabular _findings errors",
-    "demo": "data/encoding data/sources parts errors",
+    "demo": "data/encoding data/sources parts _seeds errors",
     "_activations": "autodiff autodiff/rules kernels kernels/machinery parts _public_names",
     "initialisers": "parts _public_names",
-    "losses": "autodiff kernels kernels/machinery parts _activations _findings _public_names "
-    "errors",
+    "losses": "autodiff kernels kernels/machinery parts _activations _findings "
+    "_public_names _seeds errors",
     "_loss_sums": "autodiff losses errors",
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
     "evaluation": "autodiff parts _loss_sums _public_names errors",
-    "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage _activations "
-    "initialisers _notebook_html _ownership _public_names errors",
+    "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
+    "_activations initialisers _notebook_html _ownership _public_names "
+    "_seeds errors",
     "networks": "autodiff layers parts _activations _public_names errors",
-    "generation": "autodiff data/encoding data/sources evaluation kernels/machinery layers errors",
-    "_model": "autodiff data data/encoding evaluation generation layers losses parts storage "
-    "_findings _notebook_html _public_names errors",
+    "generation": "autodiff data/encoding data/sources evaluation kernels/machinery "
+    "layers _seeds errors",
+    "_model": "autodiff data data/encoding evaluation generation layers losses parts "
+    "storage _findings _notebook_html _public_names _names _raw_inputs "
+    "errors",
     "figures": "_trend errors",
-    "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels layers "
-    "losses optimisers schedules storage _loss_sums _model _ownership errors",
+    "_raw_inputs": "data/batches data/encoding data/pictures data/sources errors",
+    "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
+    "layers losses optimisers schedules storage _loss_sums _model "
+    "_ownership _seeds errors",
     "training/run": "training/step autodiff figures kernels/machinery parts storage _findings "
     "_notebook_html _public_names errors",
     "training/observers": "training/run training/step autodiff figures parts storage _activations "
@@ -76,8 +84,8 @@ ARROWS = {
     "figures "
     "optimisers schedules storage errors",
     "runs/diagnosis": "_findings _trend",
-    "runs": "runs/diagnosis training/plans training/step figures storage _model _findings "
-    "_notebook_html _public_names errors",
+    "runs": "runs/diagnosis training/plans training/step figures storage _model "
+    "_findings _notebook_html _public_names _names errors",
     "runs/migrations": "runs",
     "catalogue": "runs storage _model _public_names errors",
     "page": "runs runs/diagnosis catalogue _trend errors",

@@ -14,7 +14,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ._findings import Finding, tell
+from ._names import checked_path
 from ._public_names import own_names
+from ._raw_inputs import Given, given_to
 from .autodiff.tensor import held
 from .autodiff.tracking import untracked
 from .data._table_files import Source
@@ -153,8 +155,9 @@ class Model:
 
         Parameters
         ----------
-        rows : DataFrame, CSV file, or array; or texts, of a model that was trained on them
-            A target column may be there and is not looked at.
+        rows : DataFrame, list of dict, CSV or Parquet file, or array; or a source or batches
+            A target column may be there and is not looked at. Of a model that was trained on
+            pictures or texts also these, or the paths of their files or of a folder of them.
         beside : bool
             Whether the columns of the rows come first.
 
@@ -176,11 +179,13 @@ class Model:
                 "This model writes texts: use model.generate(...), or model.outputs(...) for "
                 "logits."
             )
-        frame, inputs = self.codec.inputs(rows)
-        result = self.answers(self.outputs(inputs))
+        given = self._given(rows)
+        frame = given.beside
+        result = self.answers(self.outputs(given.inputs))
         if frame is None or not beside:
             return result
-        tell(self.findings(frame))
+        if given.is_table:
+            tell(self.findings(frame))
         kept = frame.rename(
             columns={name: f"{name} (given)" for name in frame.columns if name in result.columns}
         )
@@ -299,7 +304,8 @@ class Model:
     # looking
 
     def assess(self, rows: Source | Any, targets: Any = None) -> Assessment:
-        """Loss and metrics on rows with their target, or on inputs and targets.
+        """Loss and metrics on rows with their target, on a source, batches or a folder of pictures
+        with a subfolder a class, or on inputs and targets.
 
         Raises
         ------
@@ -312,14 +318,19 @@ class Model:
             raise ModelError(
                 "This model says nothing of a loss or metrics, so it cannot be scored."
             )
-        frame, inputs = self.codec.inputs(rows)
-        if frame is None:
-            if targets is None:
-                raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
-        else:
-            targets = self.codec.targets(frame)
-            tell(self.findings(frame))
-        return assess(self.outputs(inputs), targets, self.loss, self.metrics)
+        given = self._given(rows)
+        if given.is_table:
+            assert given.beside is not None
+            targets = self.codec.targets(given.beside)
+            tell(self.findings(given.beside))
+        elif targets is None:
+            targets = given.targets
+        if targets is None:
+            raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
+        return assess(self.outputs(given.inputs), targets, self.loss, self.metrics)
+
+    def _given(self, rows: Any) -> Given:
+        return given_to(self.codec, self.network.sample_like[0][0], rows)
 
     def findings(self, rows: Source) -> list[Finding]:
         """How rows differ from those trained on: ranges, categories, gaps, missing columns."""
@@ -337,6 +348,7 @@ class Model:
         ArchiveError
             If the disk does not take it.
         """
+        path = checked_path(path, "save")
         return archive.write(path, self.arrays(), {"model": self.described()})
 
     def arrays(self) -> dict[str, np.ndarray]:
@@ -389,7 +401,7 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
     >>> vs.open_model(model.save(tempfile.mkdtemp() + "/small.vine")).network.width
     2
     """
-    saved = archive.read(file)
+    saved = archive.read(checked_path(file, "open_model"))
     described = saved.meta.get("model")
     if not isinstance(described, Mapping):
         raise ModelError(

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import csv
 from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from os import PathLike
 from pathlib import Path
 from typing import Any
@@ -48,8 +48,15 @@ def read_frame(
         If there is no such file, it is no CSV, a row has too many or too few cells, or two columns
         have one name.
     """
+    if isinstance(source, Mapping | pd.Series | list | tuple):
+        source = _as_frame(source)
     if isinstance(source, pd.DataFrame):
         frame, name = source.reset_index(drop=True), THE_TABLE
+    elif not isinstance(source, str | PathLike):
+        raise DataError(
+            f"A table is a DataFrame, a list of dicts, or the path of a CSV or Parquet file; got "
+            f"{type(source).__name__}."
+        )
     else:
         path = Path(source)
         frame, name = (
@@ -66,6 +73,23 @@ def read_frame(
     _check_unique(names, name)
     frame.columns = names
     return frame, name
+
+
+def _as_frame(rows: Any) -> pd.DataFrame:
+    """A row or several as a table: dicts, or one dict of columns."""
+    if isinstance(rows, pd.Series):
+        return rows.to_frame().T.infer_objects()
+    if isinstance(rows, Mapping):
+        rows = [rows] if not any(isinstance(value, list) for value in rows.values()) else rows
+    elif not rows or not all(isinstance(row, Mapping | pd.Series) for row in rows):
+        kinds = ", ".join(sorted({type(row).__name__ for row in rows})) or "nothing"
+        raise DataError(
+            f"A table is a DataFrame or a list of dicts, one a row; the list holds {kinds}."
+        )
+    try:
+        return pd.DataFrame(rows)
+    except ValueError as error:
+        raise DataError(f"The columns do not make a table: {error}.") from error
 
 
 def _read_csv(path: Path, texts: Collection[str], literal: Collection[str]) -> pd.DataFrame:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -41,22 +43,36 @@ def export_run(run: RunRecord, folder: Path, form: str = "csv") -> list[Path]:
             raise RunError("Parquet needs a library: pip install 'vinestep[parquet]'.")
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        written = [folder / "run.json"]
-        written[0].write_text(json.dumps(run.as_dict(), indent=1, default=str))
-        for name in run.series_names:
-            path, frame = folder / f"{name}.{form}", run.series(name)
-            if form == "csv":
-                frame.to_csv(path, index=False)
-            elif form == "json":
-                frame.to_json(path, orient="records", double_precision=15)
-            else:
-                frame.to_parquet(path)
-            written.append(path)
-        for name in run.file_names:
-            (folder / "files").mkdir(exist_ok=True)
-            (folder / "files" / name).write_bytes(run.read_file(name))
-            written.append(folder / "files" / name)
-        (folder / "console.txt").write_text(run.console)
+        with tempfile.TemporaryDirectory(dir=folder, prefix=".part-") as part:
+            written = _write(run, Path(part), form)
+            return [_moved(Path(part), path, folder) for path in written]
     except OSError as error:
         raise RunError(f"{folder}: it could not be written: {error.strerror or error}.") from error
+
+
+def _moved(part: Path, path: Path, folder: Path) -> Path:
+    """A file that is complete, put where it belongs in place of the one there."""
+    target = folder / path.relative_to(part)
+    target.parent.mkdir(exist_ok=True)
+    os.replace(path, target)
+    return target
+
+
+def _write(run: RunRecord, folder: Path, form: str) -> list[Path]:
+    written = [folder / "run.json"]
+    written[0].write_text(json.dumps(run.as_dict(), indent=1, default=str))
+    for name in run.series_names:
+        path, frame = folder / f"{name}.{form}", run.series(name)
+        if form == "csv":
+            frame.to_csv(path, index=False)
+        elif form == "json":
+            frame.to_json(path, orient="records", double_precision=15)
+        else:
+            frame.to_parquet(path)
+        written.append(path)
+    for name in run.file_names:
+        (folder / "files").mkdir(exist_ok=True)
+        (folder / "files" / name).write_bytes(run.read_file(name))
+        written.append(folder / "files" / name)
+    (folder / "console.txt").write_text(run.console)
     return [*written, folder / "console.txt"]

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
+from .._names import checked_path
 from .._notebook_html import html_curve, html_findings, html_table
 from .._public_names import did_you_mean
 from ..errors import RunError
@@ -37,7 +38,8 @@ if TYPE_CHECKING:
 
 __all__ = ["RunRecord", "Runs", "open_runs", "store_of"]
 
-_CONDITION = re.compile(r"^\s*([^<>=!~]+?)\s*(<=|>=|!=|==|=|<|>)\s*(.+?)\s*$")
+_COMPARISON = re.compile(r"<=|>=|!=|==|=|<|>")
+LONGEST_CONDITION = 500
 _HOLDS: dict[str, Callable[[Any, Any], bool]] = {
     "<": operator.lt,
     "<=": operator.le,
@@ -78,7 +80,7 @@ def open_runs(place: str | os.PathLike[str] = RECORDS, *, ledger: str | None = N
     >>> runs.table()[["run", "status", "epoch"]].values.tolist(), len(runs["run-1"].curves)
     ([['run-1', 'finished', 2]], 2)
     """
-    text = os.fspath(place)
+    text = str(place) if "://" in str(place) else str(checked_path(place, "runs.open"))
     if "://" in text:
         return Runs(Ledger(ledger_url(".", text)), None)
     root = Path(text)
@@ -357,13 +359,22 @@ def _near(wanted: str, rows: list[dict[str, Any]]) -> str:
 
 
 def _condition(text: str) -> tuple[str, str, Any]:
-    match = _CONDITION.match(text)
-    if match is None:
+    if len(text) > LONGEST_CONDITION:
+        raise RunError(
+            f"A condition of {len(text)} characters is longer than {LONGEST_CONDITION}: "
+            f"{text[:40]!r}..."
+        )
+    match = _COMPARISON.search(text)
+    name, how, value = (
+        (text[: match.start()].strip(), match[0], text[match.end() :].strip())
+        if match
+        else ("", "", "")
+    )
+    if not name or not value or "!" in name or "~" in name:
         raise RunError(
             f"{text!r} is no condition. Write a name, one of < <= > >= = !=, and a value: "
             "optimiser.rate>0.01."
         )
-    name, how, value = match.groups()
     try:
         return name, how, float(value)
     except ValueError:
@@ -441,9 +452,16 @@ class RunRecord:
 
     @property
     def folder(self) -> RunFolder | None:
-        """Its folder, where that is on this machine."""
+        """Its folder, where that is on this machine; another run may lie at the same path here."""
         place = self._row["folder"]
-        return RunFolder(place) if place and (Path(place) / "run.json").is_file() else None
+        if not place or not (Path(place) / "run.json").is_file():
+            return None
+        folder = RunFolder(place)
+        try:
+            found = folder.read_status().get("uid", self.uid)
+        except RunError:
+            return None
+        return folder if found == self.uid else None
 
     def refresh(self) -> RunRecord:
         """The run as it is now."""
@@ -621,12 +639,23 @@ class RunRecord:
                 f"{self.label}: this run is running on another machine. Stop it first: vinestep "
                 f"stop {self.label}."
             )
+        place = self._row["folder"]
+        if folder is None and place and (Path(place) / "run.json").is_file():
+            raise RunError(
+                f"{self.label}: its folder {place} is on another machine, and here another run "
+                "lies at that path. Remove it there."
+            )
         if models := needed(self._runs.ledger, self.uid):
             raise RunError(
                 f"{self.label}: the catalogue needs this run: {', '.join(models)} came from it."
             )
         if folder is not None:
-            shutil.rmtree(folder.path)
+            # renamed first: removed by halves it would be a folder that no command lists, whereas
+            # what is left of this name is cleared when the next run begins
+            leaving = folder.path.with_name(f".{folder.path.name}.new")
+            shutil.rmtree(leaving, ignore_errors=True)
+            folder.path.rename(leaving)
+            shutil.rmtree(leaving, ignore_errors=True)
         remove_run(self._runs.ledger, self.store.key)
 
     def diagnose(self) -> list[Finding]:

@@ -8,6 +8,7 @@ from os import PathLike
 from pathlib import Path
 from typing import Any
 
+from .._names import checked_name, checked_path
 from ..errors import RunError
 from .run_store import RunStore
 
@@ -25,6 +26,10 @@ def opened_store(
     """
     from .run_folder import RunFolder, run_of_state
 
+    checked_name(name, "run")
+    for place, role in ((record, "record"), (resume, "resume")):
+        if place is not None and not isinstance(place, RunStore):
+            checked_path(place, role)
     with ExitStack() as stack:
         store: RunStore | None = None
         if isinstance(resume, RunStore):

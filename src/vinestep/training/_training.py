@@ -20,7 +20,7 @@ from ..layers._arena import Arena
 from ..layers._weight_matching import Loaded, load_matching
 from ..storage.open_store import opened_store, weights_of
 from ..storage.run_store import RunStore
-from .observers._defaults import with_default_observers
+from .observers._defaults import checked_observers, with_default_observers
 from .run._ending import ending_of
 from .run._epochs import train_epochs
 from .run._results import Outcome
@@ -172,7 +172,7 @@ class Training(TrainingBase):
         tell(split_findings(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
         settings = run_settings(self, batches, ending, scored) if recorded else {}
-        watchers = with_default_observers([ending, *observers], recorded)
+        watchers = with_default_observers([ending, *checked_observers(observers)], recorded)
         with ExitStack() as stack:
             stack.enter_context(observers_attached(watchers))
             store = stack.enter_context(opened_store(record, resume, name))

@@ -28,6 +28,8 @@ def train_epochs(
 ) -> None:
     """Make the steps that are left, until the run's ending is reached or somebody asks to stop."""
     position, waiting = run.position, Waiting()
+    if _owes_look(run, batches, scored):
+        _look(run, training, scored)
     clock = time.perf_counter()
     while ending.is_left(position) and not run.stop_reason:
         whole, before = True, position.step
@@ -60,6 +62,16 @@ def train_epochs(
 
 def _ends_epoch(run: Run, batches: AnyBatches) -> bool:
     return batches.steps_an_epoch is not None and run.position.batch >= batches.steps_an_epoch
+
+
+def _owes_look(run: Run, batches: AnyBatches, scored: ValidationParts) -> bool:
+    """Whether the state that a run goes on from was saved before its scores were taken."""
+    return (
+        run.position.batch > 0
+        and scored.is_due_within(run.position.step)
+        and not _ends_epoch(run, batches)
+        and all(look["step"] != run.position.step for look in run.looks)
+    )
 
 
 def _look(run: Run, training: TrainingBase, scored: ValidationParts) -> None:

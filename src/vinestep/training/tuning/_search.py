@@ -7,13 +7,17 @@ from __future__ import annotations
 import json
 import multiprocessing
 import os
-from collections.abc import Mapping, Sequence
+import signal
+import threading
+import time
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
+from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ...errors import RunError, VineStepError
+from ...errors import CheckpointError, RunError, VineStepError
 from ._trials import (
     How,
     Space,
@@ -29,6 +33,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Search", "search"]
 
+LOCK = ".search.lock"
+WATCH_SECONDS, GRACE_SECONDS = 0.5, 5.0  # of processes whose parent is gone
 FILE = "search.json"
 
 
@@ -228,7 +234,12 @@ def search(
 
 def _run(search: Search, processes: int) -> None:
     context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(processes, mp_context=context) as pool:
+    with (
+        _alone(search.folder / LOCK, f"{search.folder}: another search is at work in this folder."),
+        ProcessPoolExecutor(
+            processes, mp_context=context, initializer=_end_with, initargs=(os.getpid(),)
+        ) as pool,
+    ):
         while wanted := search.trials.wanted():
             under_way: dict[Future[Any], tuple[Trial, int]] = {
                 pool.submit(
@@ -275,8 +286,21 @@ def _trial(
     epochs: int,
 ) -> tuple[str, float | None, bool, str]:
     """A trial up to so many epochs: its run, its best value, whether lower is better, and why it
-    failed, if it did.
+    failed, if it did by itself. What stops any trial, such as a full disk, is raised. A process of
+    a search that was killed may be at work on it still, which is waited for.
     """
+    with _alone(Path(folder) / f".trial{number}.lock", "", wait=True):
+        return _alone_at_trial(asked, folder, settings, number, run, epochs)
+
+
+def _alone_at_trial(
+    asked: Mapping[str, Any],
+    folder: str,
+    settings: Mapping[str, Any],
+    number: int,
+    run: str,
+    epochs: int,
+) -> tuple[str, float | None, bool, str]:
     from ..plans._overrides import own_parts
     from ..plans._plan import read_plan
     from ..plans._planned_run import PlannedRun
@@ -295,7 +319,8 @@ def _trial(
         folder_of_run = _opened(before)
         done = folder_of_run.read_series("epochs") if folder_of_run is not None else []
         better = planned.training.directions()
-        if len(done) >= epochs:  # before the search was interrupted
+        ended = folder_of_run is not None and folder_of_run.read_status()["status"] != "running"
+        if len(done) >= epochs and ended:  # before the search was interrupted
             known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
             return (
                 before,
@@ -314,8 +339,41 @@ def _trial(
             outcome.better.get(asked["by"], "lower") == "lower",
             "",
         )
+    except (RunError, CheckpointError):
+        raise
     except VineStepError as error:
         return before, None, True, " ".join(str(error).split())[:300]
+
+
+@contextmanager
+def _alone(path: Path, refusal: str, *, wait: bool = False) -> Iterator[None]:
+    """Hold a lock that ends with the process."""
+    from filelock import FileLock, Timeout
+
+    lock = FileLock(path, thread_local=False)
+    try:
+        lock.acquire(timeout=-1 if wait else 0)
+    except Timeout as error:
+        raise RunError(refusal) from error
+    try:
+        yield
+    finally:
+        lock.release()
+
+
+def _end_with(parent: int) -> None:
+    """Let this process end when the one that started it is gone: the run is stopped as by Ctrl-C,
+    so that its state is saved, and then the process leaves.
+    """
+
+    def watch() -> None:
+        while os.getppid() == parent:
+            time.sleep(WATCH_SECONDS)
+        os.kill(os.getpid(), signal.SIGINT)
+        time.sleep(GRACE_SECONDS)
+        os._exit(1)
+
+    threading.Thread(target=watch, daemon=True).start()
 
 
 def _opened(path: str) -> RunStore | None:

@@ -1,0 +1,50 @@
+"""Paths and names, checked where they come in."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from typing import Any
+
+from .errors import SettingError
+
+__all__ = ["checked_name", "checked_path"]
+
+LONGEST = 100
+
+
+def checked_path(value: Any, who: str) -> Path:
+    """
+    Raises
+    ------
+    SettingError
+        If it is no path.
+
+    Examples
+    --------
+    >>> checked_path("records", "run").name
+    'records'
+    """
+    if not isinstance(value, str | os.PathLike):
+        raise SettingError(f"{who}: a path is a text or a Path, got {type(value).__name__}.")
+    text = os.fspath(value)
+    if not isinstance(text, str) or "\0" in text or not text:
+        raise SettingError(f"{who}: {text!r} is no path.")
+    return Path(text)
+
+
+def checked_name(value: Any, who: str) -> str:
+    """
+    Raises
+    ------
+    SettingError
+        If it is empty, too long, or holds what can not be printed.
+    """
+    if not isinstance(value, str):
+        raise SettingError(f"{who}: the name is a text, got {type(value).__name__}.")
+    if not value.strip() or len(value) > LONGEST or not value.isprintable():
+        raise SettingError(
+            f"{who}: a name has 1 to {LONGEST} characters that can be printed, got "
+            f"{value[:40]!r}{'...' if len(value) > 40 else ''}."
+        )
+    return value
