@@ -35,7 +35,7 @@ ARROWS = {
     "autodiff": "kernels kernels/machinery _findings _public_names errors",
     "autodiff/rules": "autodiff kernels errors",
     "parts": "autodiff _public_names errors",
-    "data": "errors",
+    "data": "_names errors",
     "data/batches": "parts _seeds errors",
     "data/encoding": "data data/batches parts _findings _public_names errors",
     "data/sources": "data data/batches data/encoding parts _public_names _seeds errors",
@@ -65,7 +65,7 @@ ARROWS = {
     "storage _findings _notebook_html _public_names _names _raw_inputs "
     "errors",
     "figures": "_trend errors",
-    "_raw_inputs": "data/batches data/encoding data/pictures data/sources errors",
+    "_raw_inputs": "data/batches data/encoding data/pictures data/sources _names errors",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
     "layers losses optimisers schedules storage _loss_sums _model "
     "_ownership _seeds errors",

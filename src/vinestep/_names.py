@@ -11,6 +11,7 @@ from .errors import SettingError
 __all__ = ["checked_name", "checked_path"]
 
 LONGEST = 100
+LONGEST_PATH, LONGEST_PART = 4000, 255
 
 
 def checked_path(value: Any, who: str) -> Path:
@@ -30,7 +31,11 @@ def checked_path(value: Any, who: str) -> Path:
     text = os.fspath(value)
     if not isinstance(text, str) or "\0" in text or not text:
         raise SettingError(f"{who}: {text!r} is no path.")
-    return Path(text)
+    path = Path(text)
+    longest = max((len(os.fsencode(part)) for part in path.parts), default=0)
+    if len(text) > LONGEST_PATH or longest > LONGEST_PART:
+        raise SettingError(f"{who}: {text[:40]!r}... is longer than a path can be.")
+    return path
 
 
 def checked_name(value: Any, who: str) -> str:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
+from ._names import checked_path
 from .data.batches._batching import Batching
 from .data.encoding._codec import Codec
 from .data.sources._source import Source
@@ -82,14 +83,15 @@ def _of_source(codec: Codec, source: Source) -> Given:
             f"{', '.join(map(str, known))}, in this order. Give it class_values of the training "
             "part."
         )
-    ours, done = (list(map(repr, steps)) for steps in (codec.preparation, source.preparation))
-    if ours == done:
+    ours, done = codec.preparation, source.preparation
+    if [(type(step), vars(step)) for step in ours] == [(type(step), vars(step)) for step in done]:
         batch = source.gathered(np.arange(len(source)))
         return Given(batch.inputs, batch.targets)
     if done:
         raise DataError(
-            f"The source is prepared by {', '.join(done)}, and the training part was by "
-            f"{', '.join(ours) or 'nothing'}. Leave prepared() out: the model prepares by itself."
+            f"The source is prepared by {', '.join(map(repr, done))}, and the training part was "
+            f"by {', '.join(map(repr, ours)) or 'nothing'}. Leave prepared() out: the model "
+            "prepares by itself."
         )
     examples = [source.read(i) for i in range(len(source))]
     targets = [target for _, target, _ in examples]
@@ -98,7 +100,7 @@ def _of_source(codec: Codec, source: Source) -> Given:
 
 
 def _is_path(value: Any, texts: bool) -> bool:
-    return isinstance(value, os.PathLike) or (texts and isinstance(value, str))
+    return isinstance(value, os.PathLike) or (texts and isinstance(value, str) and bool(value))
 
 
 def _files_in(rows: Any, *, texts: bool) -> list[Path]:
@@ -109,7 +111,7 @@ def _files_in(rows: Any, *, texts: bool) -> list[Path]:
     if not all(_is_path(one, texts) for one in listed):
         return []
     found: list[Path] = []
-    for one in map(Path, listed):
+    for one in (checked_path(path, "predict") for path in listed):
         if not one.exists():
             raise DataError(f"{one}: there is no such file or folder.")
         if not one.is_dir():

@@ -347,11 +347,6 @@ class Tensor(NDArrayOperatorsMixin):
         return self.origin.dtype
 
     @property
-    def flags(self) -> Any:
-        """Of the array of values: how it lies in memory."""
-        return np.asarray(self._array).flags
-
-    @property
     def ndim(self) -> int:
         return len(self.origin.shape)
 

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
+from .._names import checked_path
 from ..errors import DataError
 from ._file_stamps import unchanged
 
@@ -58,7 +59,7 @@ def read_frame(
             f"{type(source).__name__}."
         )
     else:
-        path = Path(source)
+        path = checked_path(source, "table")
         frame, name = (
             (
                 _read_parquet(path)

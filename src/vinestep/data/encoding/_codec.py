@@ -139,7 +139,13 @@ class Codec:
     def _prepared(self, inputs: Any) -> np.ndarray:
         """Raw inputs as the network takes them; pictures may be of different sizes."""
         if isinstance(inputs, list) and inputs and len({np.shape(x) for x in inputs}) > 1:
-            return np.concatenate([self._prepared(np.asarray(x)[None]) for x in inputs])
+            each = [self._prepared(np.asarray(x)[None]) for x in inputs]
+            if len(shapes := {x.shape[1:] for x in each}) > 1:
+                raise DataError(
+                    f"The inputs have different shapes, {', '.join(map(str, sorted(shapes)))}. "
+                    "Train on pictures that were prepared by Resize or Fit, or give them one size."
+                )
+            return np.concatenate(each)
         return np.asarray(prepared(np.asarray(inputs), self.preparation))
 
     def targets(self, frame: pd.DataFrame) -> np.ndarray:
