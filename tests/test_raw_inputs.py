@@ -159,7 +159,7 @@ ODD += [np.array([["a", None]], object), np.zeros((0, 3)), np.float64(3), [{}], 
 ODD += ["x" * 5000]
 
 
-@pytest.mark.parametrize("odd", ODD, ids=lambda value: repr(value)[:20])
+@pytest.mark.parametrize("odd", ODD, ids=lambda value: repr(value)[:12])
 def test_what_is_no_input_is_refused_in_words(odd, of_rows, of_pictures):
     for model in (of_rows[0], of_pictures[0]):
         for use in (model.predict, model.assess):
@@ -217,7 +217,7 @@ class Plain:
 @pytest.mark.parametrize(
     "observers",
     [3, None, vs.observers.Steps(), [None], [Plain()], [Plain], [vs.observers.Observer], "text"],
-    ids=str,
+    ids=["number", "none", "one", "list of none", "plain", "class", "base class", "text"],
 )
 def test_what_is_no_observer_is_refused_in_words(observers, tmp_path):
     data = vs.data.Dataset(np.ones((8, 2)), np.arange(8) % 2).batches(4)

@@ -141,7 +141,7 @@ def test_nothing_is_changed_without_the_token_in_the_header(client, twelve, path
     for headers in (
         {},
         {HEADER: "wrong"},
-        {"cookie": f"vinestep_token={client.token}"},
+        {"cookie": f"vinestep_token_80={client.token}"},
         {HEADER: client.token, "origin": "http://evil.example"},
     ):
         assert client.post(address, json=body, headers=headers).status_code == 403
@@ -230,3 +230,64 @@ def test_series_are_kept_up_to_a_number_of_bytes(twelve, monkeypatch):
         assert kept.get(run, "steps") is frame
     assert kept._bytes <= 4000 + frame.memory_usage(index=False).sum()
     assert len(kept._kept) < 12
+
+
+def test_what_no_request_of_the_page_looks_like_is_refused_in_words(client):
+    token = {HEADER: client.token}
+    for path in ("/api/runs/%00", "/api/runs/leaves-1/files/%00", "/api/runs?name=%00"):
+        assert client.get(path).status_code == 400
+    for path in ("/api/runs/__proto__", "/api/runs/constructor", "/api/runs/%E2%80%AE"):
+        found = client.get(path)
+        assert found.status_code in (400, 404)
+        assert "detail" in found.json()
+    assert client.get("/api/runs?where=" + "a" * 20_000).status_code == 414
+    found = client.post(
+        "/api/runs/leaves-1/notes",
+        content=b"x" * 300_000,
+        headers=token | {"content-type": "application/json"},
+    )
+    assert found.status_code == 413
+    assert client.get("/api/runs", headers={HEADER: b"\xe9"}).status_code == 200
+
+
+@pytest.mark.parametrize("site", ["cross-site", "same-site"])
+def test_other_sites_may_only_link_to_the_page(client, site):
+    from_image = {"sec-fetch-site": site, "sec-fetch-mode": "no-cors"}
+    assert client.get("/api/runs", headers=from_image).status_code == 403
+    followed = {"sec-fetch-site": site, "sec-fetch-mode": "navigate"}
+    assert client.get("/", headers=followed).status_code == 200
+    assert client.post("/api/runs/leaves-1/notes", headers=followed).status_code == 403
+
+
+def test_a_condition_of_blanks_costs_nothing(client):
+    import time
+
+    begun = time.perf_counter()
+    found = client.get("/api/runs", params={"where": "a" + " " * 900 + "!"})
+    assert found.status_code == 400
+    assert time.perf_counter() - begun < 1
+
+
+def test_a_link_in_a_run_folder_is_not_served(client, twelve, tmp_path):
+    secret = tmp_path / "secret.txt"
+    secret.write_text("who reads this")
+    link = twelve / "leaves-1" / "notes.txt"
+    link.symlink_to(secret)
+    try:
+        found = client.get("/api/runs/leaves-1/files/notes.txt")
+        assert found.status_code in (400, 404)
+        assert "who reads this" not in found.text
+    finally:
+        link.unlink()
+
+
+def test_two_pages_on_one_machine_do_not_share_their_cookie(twelve):
+    names = set()
+    for port in (8765, 8766):
+        door = Door(("cellar.example",), open_here=False)
+        with TestClient(
+            make_app(vs.runs.open(twelve), door), base_url=f"http://cellar.example:{port}"
+        ) as other:
+            found = other.get(f"/?token={door.token}", follow_redirects=False)
+            names.add(found.headers["set-cookie"].partition("=")[0])
+    assert len(names) == 2

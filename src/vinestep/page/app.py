@@ -56,6 +56,7 @@ def make_app(runs: Runs, door: Door | None = None) -> FastAPI:
     app.state.watch = Watch(runs)
     app.middleware("http")(app.state.door)
     app.add_exception_handler(VineStepError, _refused)
+    app.add_exception_handler(Exception, _failed)
     app.mount("/static", StaticFiles(directory=HERE / "static"), name="static")
     templates = Environment(loader=PackageLoader("vinestep.page"), autoescape=select_autoescape())
 
@@ -78,6 +79,12 @@ def _refused(request: Request, error: Exception) -> JSONResponse:
     return JSONResponse(
         {"detail": str(error)},
         404 if "There is no run" in str(error) or "was removed" in str(error) else 400,
+    )
+
+
+def _failed(request: Request, error: Exception) -> JSONResponse:
+    return JSONResponse(
+        {"detail": f"The page could not answer this: {type(error).__name__}: {error}"[:500]}, 500
     )
 
 
@@ -277,7 +284,7 @@ def _add_changes(app: FastAPI, runs: Runs) -> None:
     @app.post("/api/runs/{label}/tags", summary="Add and remove tags")
     def tags(
         label: str,
-        add: Annotated[list[str] | None, Body()] = None,
-        remove: Annotated[list[str] | None, Body()] = None,
+        add: Annotated[list[str] | None, Body(max_length=100)] = None,
+        remove: Annotated[list[str] | None, Body(max_length=100)] = None,
     ) -> Any:
         return changed(label, lambda run: run.tag(add or [], remove or []))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Awaitable, Callable
-from urllib.parse import urlsplit
+from urllib.parse import unquote, urlsplit
 
 from starlette.requests import Request
 from starlette.responses import PlainTextResponse, RedirectResponse, Response
@@ -14,6 +14,9 @@ __all__ = ["HEADER", "Door"]
 HEADER = "X-Vinestep-Token"
 COOKIE = "vinestep_token"
 SAFE = ("GET", "HEAD")
+OWN_SITE = ("same-origin", "none")
+LONGEST_ADDRESS = 16_000  # characters, of many runs and columns
+LARGEST_BODY = 200_000
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 HEADERS = {
     "Content-Security-Policy": "default-src 'self'; img-src 'self' data: blob:; style-src 'self' "
@@ -58,7 +61,7 @@ class Door:
                 if key != "token"
             )
             response: Response = RedirectResponse(f"/{'?' + left if left else ''}")
-            response.set_cookie(COOKIE, given, httponly=True, samesite="strict")
+            response.set_cookie(_cookie(request), given, httponly=True, samesite="strict")
         else:
             response = await call_next(request)
         for name, value in HEADERS.items():
@@ -72,8 +75,11 @@ class Door:
         origin = request.headers.get("origin")
         if origin is not None and urlsplit(origin).netloc != request.headers.get("host"):
             return PlainTextResponse("This page answers no other page.", 403)
-        if request.headers.get("sec-fetch-site") == "cross-site" and request.method not in SAFE:
+        followed = request.method in SAFE and request.headers.get("sec-fetch-mode") == "navigate"
+        if request.headers.get("sec-fetch-site", "none") not in OWN_SITE and not followed:
             return PlainTextResponse("This page answers no other page.", 403)
+        if (refusal := _unfit(request)) is not None:
+            return refusal
         if request.method not in SAFE and not self._known(request.headers.get(HEADER)):
             return PlainTextResponse(
                 f"What changes something needs the token of this page in the header {HEADER}.", 403
@@ -81,7 +87,7 @@ class Door:
         if not self.open_here:
             shown = (
                 request.headers.get(HEADER),
-                request.cookies.get(COOKIE),
+                request.cookies.get(_cookie(request)),
                 request.query_params.get("token"),
             )
             if not any(self._known(token) for token in shown):
@@ -92,7 +98,33 @@ class Door:
         return None
 
     def _known(self, token: str | None) -> bool:
-        return token is not None and secrets.compare_digest(token.encode(), self.token.encode())
+        return token is not None and secrets.compare_digest(
+            token.encode("utf-8", "surrogatepass"), self.token.encode()
+        )
+
+
+def _cookie(request: Request) -> str:
+    """Two pages on one machine, at different ports, do not share it: browsers tell cookies apart by
+    host alone.
+    """
+    return f"{COOKIE}_{request.url.port or 80}"
+
+
+def _unfit(request: Request) -> Response | None:
+    """A refusal of what no request of the page looks like, before anything of it is read."""
+    asked = f"{request.url.path}?{unquote(request.url.query)}"
+    if len(asked) > LONGEST_ADDRESS:
+        return PlainTextResponse("The address is too long.", 414)
+    if any(ord(character) < 32 or ord(character) == 127 for character in asked):
+        return PlainTextResponse("The address holds characters that can not be printed.", 400)
+    if request.method in SAFE:
+        return None
+    length = request.headers.get("content-length", "")
+    if not length.isdecimal():
+        return PlainTextResponse("Say how long the body is.", 411)
+    if int(length) > LARGEST_BODY:
+        return PlainTextResponse(f"A body has at most {LARGEST_BODY} bytes.", 413)
+    return None
 
 
 def _name(host: str) -> str:

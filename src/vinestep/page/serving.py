@@ -12,6 +12,8 @@ from .security import LOOPBACK, Door
 
 __all__ = ["serve"]
 
+MOST_AT_ONCE = 200  # connections, so that a flood leaves room for none but itself
+
 
 def serve(
     runs: Runs,
@@ -63,7 +65,13 @@ def serve(
     shown = f"[{host}]" if ":" in host else socket.gethostname() if host == "0.0.0.0" else host
     told(f"http://{shown}:{listening.getsockname()[1]}/{'' if here else f'?token={door.token}'}")
     server = uvicorn.Server(
-        uvicorn.Config(app, log_level="warning", timeout_graceful_shutdown=2, access_log=False)
+        uvicorn.Config(
+            app,
+            log_level="warning",
+            timeout_graceful_shutdown=2,
+            access_log=False,
+            limit_concurrency=MOST_AT_ONCE,
+        )
     )
     close = server.handle_exit
 

@@ -76,12 +76,16 @@ class Ledger:
             self._bring_up()
 
     def __repr__(self) -> str:
-        return f"<Ledger {self.engine.url.render_as_string(hide_password=True)}>"
+        return f"<Ledger {self.name}>"
 
     @property
     def name(self) -> str:
-        """Its address without a password."""
-        return self.engine.url.render_as_string(hide_password=True)
+        """Its address without a password, wherever in it that stands."""
+        url = self.engine.url
+        hidden = {
+            key: "***" for key in url.query if "pass" in key.lower() or "secret" in key.lower()
+        }
+        return url.update_query_dict(hidden).render_as_string(hide_password=True)
 
     @contextmanager
     def _told(self) -> Iterator[None]:

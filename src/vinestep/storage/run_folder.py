@@ -364,21 +364,34 @@ class RunFolder(RunStore):
         result = [
             p.name
             for p in self.path.iterdir()
-            if p.is_file() and p.name not in own and not p.name.startswith(".")
+            if p.is_file()
+            and not p.is_symlink()
+            and p.name not in own
+            and not p.name.startswith(".")
         ]
         at_steps = self.path / RECORDED
         return sorted(
             result
             + (
-                [p.name for p in at_steps.iterdir() if not p.name.startswith(".")]
+                [
+                    p.name
+                    for p in at_steps.iterdir()
+                    if not p.name.startswith(".") and not p.is_symlink()
+                ]
                 if at_steps.is_dir()
                 else []
             )
         )
 
     def read_file(self, name: str) -> bytes:
+        place = self._place(name)
+        if place.is_symlink() or place.parent.is_symlink():
+            raise RunError(
+                f"{self.path}: {name!r} is a link, and a record holds what was recorded, not what "
+                "lies elsewhere."
+            )
         try:
-            return self._place(name).read_bytes()
+            return place.read_bytes()
         except OSError as error:
             raise RunError(f"{self.path}: there is no file {name!r}.") from error
 

@@ -1,4 +1,4 @@
-"""A kill between saving a state and scoring it within an epoch loses neither score nor best state."""
+"""A kill between saving a state and scoring it within an epoch loses neither score nor state."""
 
 import shutil
 
