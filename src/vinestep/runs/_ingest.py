@@ -13,6 +13,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
+from .._findings import Finding, tell
 from ..storage.run_folder import RECORDED, RunFolder
 from . import _schema as t
 from ._ledger import Ledger
@@ -51,7 +52,28 @@ def catch_up(root: str | os.PathLike[str], ledger: Ledger) -> int:
     (1, 0)
     """
     marks = _marks(ledger)
-    return sum(ingest(folder, ledger, marks) for folder in find_runs(root))
+    return sum(_ingested(folder, ledger, marks) for folder in find_runs(root))
+
+
+def _ingested(folder: RunFolder, ledger: Ledger, marks: dict[str, dict[str, Mark]]) -> bool:
+    """Whether there was something new; a run whose files hold what no run writes is told, and
+    hides no other.
+    """
+    try:
+        return ingest(folder, ledger, marks)
+    except (TypeError, AttributeError, LookupError, ValueError) as error:
+        tell(
+            [
+                Finding(
+                    f"the run {folder.path.name}",
+                    "wrong",
+                    f"its files hold what no run writes ({type(error).__name__}: {error}), so it "
+                    "is not taken in.",
+                    "Mend run.json and about.json in it, or take the folder away.",
+                )
+            ]
+        )
+        return False
 
 
 def _marks(ledger: Ledger) -> dict[str, dict[str, Mark]]:
@@ -89,7 +111,9 @@ def ingest(
     True
     """
     known = folder.read_status()
-    uid = known.get("uid") or _identity(folder)
+    uid = known.get("uid")
+    if not isinstance(uid, str) or not uid:
+        uid = _identity(folder)
     if (
         marks is not None
         and uid in marks

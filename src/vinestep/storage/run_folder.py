@@ -427,7 +427,10 @@ class RunFolder(RunStore):
 
     def notes(self) -> list[dict[str, str]]:
         """Texts with the times at which they were written down."""
-        return [{"at": str(note["at"]), "text": str(note["text"])} for note in self._listed(NOTES)]
+        listed = self._listed(NOTES)
+        if not all(isinstance(note, dict) and {"at", "text"} <= note.keys() for note in listed):
+            raise RunError(f"{self.path / NOTES}: it holds no notes. Mend or remove it.")
+        return [{"at": str(note["at"]), "text": str(note["text"])} for note in listed]
 
     def add_note(self, text: str) -> None:
         with _locked(
