@@ -13,7 +13,7 @@ from vinestep.errors import DataError, NotFiniteError, ShapeError
 from vinestep.evaluation._exact_sums import exact_total, exactly_squared, exactly_summed
 
 metrics, losses = vs.metrics, vs.losses
-CASES = int(os.environ.get("VINESTEP_TEST_SCORES", "150"))
+CASES = int(os.environ.get("VINESTEP_TEST_SCORES", "50"))
 DTYPES = (np.float16, np.float32, np.float64)
 
 
