@@ -22,7 +22,7 @@ __all__ = ["THE_TABLE", "Source", "line_of", "read_frame"]
 
 THE_TABLE = "The table"
 BLOCK = 1 << 24  # bytes
-END, COMMA, QUOTE = b'\n,"'
+END, COMMA, QUOTE, RETURN = b'\n,"\r'
 MISSING = ["", "#N/A", "#N/A N/A", "#NA", "-1.#IND", "-1.#QNAN", "-NaN", "-nan", "1.#IND"]
 MISSING += ["1.#QNAN", "<NA>", "N/A", "NA", "NULL", "NaN", "None", "n/a", "nan", "null"]
 """What stands for a missing cell elsewhere; pandas documents them."""
@@ -174,8 +174,9 @@ def _is_even(path: Path, cells: int) -> bool:
                 commas = len(places) - int(np.searchsorted(places, ends[-1]))
             else:
                 commas += len(places)
-            empty = np.diff(ends + begin, prepend=last - 1) <= 2
-            empty &= counts == 0
+            lengths = np.diff(ends + begin, prepend=last - 1)
+            returned = (ends > 0) & (data[ends - 1] == RETURN)
+            empty = (lengths == 1) | ((lengths == 2) & returned)
             if np.any((counts != cells - 1) & ~empty) or (cells == 1 and np.any(empty)):
                 return False
             last = begin + int(ends[-1]) + 1 if ends.size else last

@@ -134,7 +134,7 @@ def test_what_training_never_saw_does_not_act(caplog):
 CELLS = st.sampled_from(["", "a", "1.5", '"x,y"', '"two\nlines"', '"say ""so"""', "ü", " "])
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=400, deadline=None)
 @given(
     rows=st.lists(st.lists(CELLS, min_size=1, max_size=5), min_size=0, max_size=6),
     end=st.sampled_from(["\n", "\r\n", "\r"]),

@@ -319,7 +319,10 @@ def _alone_at_trial(
         folder_of_run = _opened(before)
         done = folder_of_run.read_series("epochs") if folder_of_run is not None else []
         better = planned.training.directions()
-        ended = folder_of_run is not None and folder_of_run.read_status()["status"] != "running"
+        ended = folder_of_run is not None and folder_of_run.read_status()["status"] not in (
+            "running",
+            "interrupted",
+        )
         if len(done) >= epochs and ended:  # before the search was interrupted
             known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
             return (
