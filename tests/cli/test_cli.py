@@ -476,3 +476,15 @@ def test_each_command_is_told_in_one_line():
         summary = (command.callback.__doc__ or "").partition("\n\n")[0]
         assert summary, command.callback.__name__
         assert "\n" not in summary.strip(), command.callback.__name__
+
+
+def test_texts_that_no_terminal_shows_are_printed_by_number(tmp_path, monkeypatch):
+    monkeypatch.setenv("PYTHONIOENCODING", "ascii")
+    monkeypatch.setenv("LANG", "C")
+    (tmp_path / "odd.csv").write_text("\u00fc,x\n1,2\n3,4\n", encoding="utf-8")
+    told = vinestep("peek", "odd.csv", cwd=tmp_path)
+    assert told.returncode == 2
+    assert "It has \\xfc, x" in told.stderr
+    refused = vinestep("peek", "n\u00f6.csv", cwd=tmp_path)
+    assert refused.returncode == 2
+    assert "Traceback" not in refused.stderr

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import logging
 import sys
 
@@ -17,5 +18,8 @@ __all__ = ["app", "main"]
 
 def main() -> None:
     """Entry point of the command `vinestep`."""
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):  # what a terminal can not show is told by number
+            stream.reconfigure(errors="backslashreplace")
     logging.basicConfig(stream=sys.stderr, format="vinestep: %(message)s")
     app(prog_name="vinestep")

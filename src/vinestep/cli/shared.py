@@ -109,7 +109,10 @@ ModelArgument = Annotated[
 RowsArgument = Annotated[
     Path,
     typer.Argument(
-        metavar="ROWS.csv", help="Rows with the columns of the training data.", show_default=False
+        metavar="ROWS",
+        help="A CSV or Parquet file with the columns of the training data; or a file or folder of "
+        "pictures or texts.",
+        show_default=False,
     ),
 ]
 
