@@ -103,6 +103,7 @@ fuzz: $(READY_DEV)
 	$(BIN)/python tests/fuzz kernels 20000
 	$(BIN)/python tests/fuzz files 10000
 	$(BIN)/python tests/fuzz tables 10000
+	$(BIN)/python tests/fuzz commands 10000
 
 # breaks one line in each of 60 places of the source, and sees whether a test notices
 mutants: $(READY_DEV)

@@ -28,6 +28,12 @@ def test_nothing_crashes_and_nothing_is_silently_wrong(name, count):
     assert outcomes["refused"] > count // 20
 
 
+def test_no_command_line_comes_back_raw():
+    outcomes, bad = fuzzers.fuzz("commands", 120)
+    assert not bad, bad[:3]
+    assert outcomes["refused"] > 80
+
+
 @settings(
     max_examples=300, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True
 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -52,8 +53,15 @@ REFUSALS_OF_THE_SYSTEM = (
     errno.EACCES,
     errno.EPERM,
     errno.EIO,
+    errno.ENAMETOOLONG,
+    errno.ELOOP,
+    errno.ENOTDIR,
+    errno.EISDIR,
+    errno.EINVAL,
 )
 INTERRUPTED = 130
+PASSWORD = re.compile(r"(://[^/\s:@]{1,200}:)[^@\s]{1,200}@")
+LONGEST = 300  # characters of a path that are told
 RECORDS = Path("records")
 LOOK, TRAIN, RUNS = "Look at data, before training", "Train", "Look at runs"
 STEER, MODELS = "Steer, name and clear away runs", "Models"
@@ -130,13 +138,15 @@ def explained() -> Iterator[None]:
     except OSError as error:
         if error.errno not in REFUSALS_OF_THE_SYSTEM:
             raise
-        _refuse(f"{error.filename or 'The disk'}: {error.strerror}.")
+        place = str(error.filename or "The disk")
+        _refuse(f"{place if len(place) <= LONGEST else place[:LONGEST] + '...'}: {error.strerror}.")
         raise typer.Exit(BAD_INPUT) from error
 
 
 def _refuse(text: str) -> None:
+    told = PASSWORD.sub(r"\1***@", text)
     Console(stderr=True).print(
-        f"vinestep: {text}", style="red", highlight=False, markup=False, soft_wrap=True
+        f"vinestep: {told}", style="red", highlight=False, markup=False, soft_wrap=True
     )
 
 
