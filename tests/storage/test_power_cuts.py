@@ -16,6 +16,8 @@ from vinestep.errors import CheckpointError
 from vinestep.storage import archive
 
 CUTS = 16
+KILLS = 10
+EVERY_WRITE = "VINESTEP_TEST_EVERY_WRITE" in os.environ
 
 
 class Disk:
@@ -142,7 +144,7 @@ class Disk:
                 file.write(content)
 
 
-def run(**more):
+def run(validate_every=1, **more):
     rng = np.random.default_rng(0)
     x = rng.normal(size=(40, 4)).astype(np.float32)
     data = vs.data.Dataset(x, (x[:, 0] > 0).astype(int))
@@ -160,6 +162,7 @@ def run(**more):
         epochs=4,
         validation=vs.data.Dataset(x + 1, data.targets).batches(40),
         observers=observers,
+        validate_every=validate_every,
         **more,
     )
     return outcome, {path: w.tobytes() for path, w in training.network.weights().items()}
@@ -207,6 +210,50 @@ def test_what_a_power_cut_leaves_goes_on_to_equal_bits(tmp_path, monkeypatch, ca
             assert found == weights
             assert figures(outcome) == figures(expected)
     assert continued > CUTS // 2
+
+
+def test_a_kill_at_any_write_goes_on_to_equal_bits(tmp_path, monkeypatch):
+    """A kill leaves what was written: the folder as it is after each change on the disk; scores
+    within epochs, which follow a state that is saved at the same step, included.
+    """
+    expected, weights = run(record=tmp_path / "whole", validate_every="2 steps")
+    looks = expected.store.read_series("validation")
+    best = expected.store.best_state()
+    (tmp_path / "live").mkdir()
+    images, chance = [], random.Random(7)
+    with monkeypatch.context() as patch:
+        disk = Disk(tmp_path / "live", patch)
+        run(record=tmp_path / "live" / "first", validate_every="2 steps")
+        begun = disk.events
+        at = range(begun + 1, 2 * begun)
+        at = set(at if EVERY_WRITE else chance.sample(at, KILLS))
+
+        def look():
+            if disk.events in at:
+                images.append(tmp_path / f"image-{disk.events}")
+                files = [p for p in (tmp_path / "live" / "runs").rglob("*") if p.is_file()]
+                for file in files:
+                    target = images[-1] / file.relative_to(tmp_path / "live" / "runs")
+                    target.parent.mkdir(parents=True, exist_ok=True)
+                    with disk.open(target, "wb") as copy, disk.open(file, "rb") as content:
+                        copy.write(content.read())
+
+        disk.at_event = look
+        run(record=tmp_path / "live" / "runs", validate_every="2 steps")
+    continued = 0
+    for image in images:
+        for folder in image.glob("run-*"):
+            if not list(folder.glob("states/step-*.npz")):
+                continue
+            if vs.runs.RunFolder(folder).read_status()["status"] == "finished":
+                continue
+            outcome, found = run(resume=folder, validate_every="2 steps")
+            continued += 1
+            assert found == weights, image.name
+            assert figures(outcome) == figures(expected), image.name
+            assert outcome.store.read_series("validation") == looks, image.name
+            assert outcome.store.best_state() == best, image.name
+    assert continued > len(at) // 2
 
 
 def test_a_damaged_series_is_read_as_far_as_it_is_sound(tmp_path):
