@@ -265,4 +265,4 @@ def test_long_conditions_cost_nothing():
     for text in (" " * 900, "a" * 499, " " * 499, "= " * 240, "a" + " " * 490 + "<"):
         with pytest.raises(VineStepError):
             _condition(text)
-    assert time.perf_counter() - begun < 0.05
+    assert time.perf_counter() - begun < 5  # with backtracking, hours
