@@ -34,13 +34,25 @@ def ready(tab, sheet):
 
 
 def chart(tab, key):
-    """What a chart holds: its series by name."""
+    """What a chart holds, once it is drawn: its series by name."""
+    tab.wait_for_function(
+        "key => { const place = document.querySelector(`[data-chart='${key}']`);"
+        " return place && echarts.getInstanceByDom(place); }",
+        arg=key,
+    )
     return tab.evaluate(
         "key => Object.fromEntries(echarts.getInstanceByDom("
         "document.querySelector(`[data-chart='${key}']`)).getOption().series"
         ".map(s => [s.name, s.data]))",
         key,
     )
+
+
+def eventually(holds, seconds=15):
+    end = time.monotonic() + seconds
+    while not holds() and time.monotonic() < end:
+        time.sleep(0.1)
+    assert holds()
 
 
 def evidence(tab):
@@ -110,18 +122,19 @@ def test_what_happened_around_a_step_look_closer_and_come_back(tab, page):
     tab.wait_for_url("**low=20**")
     tab.wait_for_function("() => document.querySelector('#whole')")
     ready(tab, "learning")
-    tab.wait_for_timeout(400)
-    near = chart(tab, "learning")["training, by step points"]
-    assert [at for at, _ in near] == list(range(20, 31))
+
+    def drawn():
+        return chart(tab, "learning").get("training, by step points", [])
+
+    eventually(lambda: [at for at, _ in drawn()] == list(range(20, 31)))
     tab.go_back()
     tab.wait_for_function("() => !document.querySelector('#whole')")
-    tab.wait_for_timeout(400)
-    assert chart(tab, "learning")["training, by step points"] == whole
+    eventually(lambda: drawn() == whole)
 
 
 def test_a_stretch_is_picked_by_dragging(tab, page):
     open_sheet(tab, page, "learning", against="step")
-    tab.wait_for_timeout(300)
+    chart(tab, "learning")
     box = tab.locator("[data-chart=learning] canvas").first.bounding_box()
     tab.mouse.move(box["x"] + box["width"] * 0.4, box["y"] + box["height"] / 2)
     tab.mouse.down()
