@@ -51,7 +51,9 @@ test-slow: $(READY_DEV)
 
 # tests of all that kernels compute, with definitions in their place
 test-definitions: $(READY_DEV)
-	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" tests/autodiff tests/layers \
+	VINESTEP_KERNELS=off $(BIN)/python -m pytest -n auto -m "not slow" \
+	  --ignore=tests/autodiff/rules/test_ends_of_range.py \
+	  --ignore=tests/training/step/test_every_way.py tests/autodiff tests/layers \
 	  tests/optimisers tests/test_losses_and_metrics.py tests/training/test_training.py \
 	  tests/training/step tests/generation
 
