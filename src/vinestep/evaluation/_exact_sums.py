@@ -50,8 +50,8 @@ def exact_total(columns: np.ndarray) -> Fraction:
     """What the columns add up to."""
     return sum(
         (
-            Fraction(int(count)) * Fraction(2) ** (LOWEST + BITS * i)
-            for i, count in enumerate(columns)
+            Fraction(int(columns[i])) * Fraction(2) ** (LOWEST + BITS * int(i))
+            for i in np.flatnonzero(columns)
         ),
         Fraction(0),
     )

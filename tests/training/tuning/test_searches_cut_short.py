@@ -16,7 +16,7 @@ from vinestep.storage.run_folder import RunFolder
 from vinestep.training.tuning import _search
 
 PLAN = """
-epochs = 150
+epochs = 100
 seed = 1
 [data]
 source = "barrels.csv"
@@ -73,7 +73,7 @@ def test_what_a_killed_search_started_ends_and_the_search_goes_on(plan, tmp_path
         if path.is_dir():
             status = RunFolder(path).read_status()
             assert status["status"] == "finished"
-            assert len(RunFolder(path).read_series("epochs")) == 150
+            assert len(RunFolder(path).read_series("epochs")) == 100
 
 
 def test_two_searches_in_one_folder_are_refused(plan, tmp_path):
