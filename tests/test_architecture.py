@@ -18,7 +18,7 @@ import vinestep as vs
 from vinestep.errors import VineStepError
 
 SOURCE = Path(vs.__file__).parent
-GROUND = "_findings _names _notebook_html _ownership _public_names _seeds _trend errors"
+GROUND = "_arguments _findings _notebook_html _ownership _public_names _trend errors"
 ARROWS = {
     "_findings": "_notebook_html _public_names",
     "_notebook_html": "",
@@ -26,19 +26,18 @@ ARROWS = {
     "_public_names": "errors",
     "_trend": "",
     "errors": "",
-    "_names": "errors",
-    "_seeds": "errors",
+    "_arguments": "errors",
     "kernels/machinery": "errors",
     "kernels": "kernels/machinery",
     "kernels/loops": "kernels/machinery",
-    "storage": "_names errors",
+    "storage": "_arguments errors",
     "autodiff": "kernels kernels/machinery _findings _public_names errors",
     "autodiff/rules": "autodiff kernels errors",
     "parts": "autodiff _public_names errors",
-    "data": "_names errors",
-    "data/batches": "parts _seeds errors",
+    "data": "_arguments errors",
+    "data/batches": "parts _arguments errors",
     "data/encoding": "data data/batches parts _findings _public_names errors",
-    "data/sources": "data data/batches data/encoding parts _public_names _seeds errors",
+    "data/sources": "data data/batches data/encoding parts _public_names _arguments errors",
     "data/pictures": "data data/batches data/sources parts _findings _public_names errors",
     "data/sequences": "data/batches data/sources parts errors",
     "data/tabular": "data data/batches data/encoding data/sources parts _public_names "
@@ -46,29 +45,30 @@ ARROWS = {
     "data/text": "data data/batches data/encoding data/pictures data/sources parts _public_names "
     "errors",
     "data/checks": "data/batches data/encoding data/sources data/tabular _findings errors",
-    "demo": "data/encoding data/sources parts _seeds errors",
+    "demo": "data/encoding data/sources parts _arguments errors",
     "_activations": "autodiff autodiff/rules kernels kernels/machinery parts _public_names",
     "initialisers": "parts _public_names",
     "losses": "autodiff kernels kernels/machinery parts _activations _findings "
-    "_public_names _seeds errors",
-    "_loss_sums": "autodiff losses errors",
+    "_public_names _arguments _masking errors",
+    "_loss_reduction": "autodiff losses errors",
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
-    "evaluation": "autodiff parts _loss_sums _public_names errors",
+    "evaluation": "autodiff parts _loss_reduction _public_names errors",
     "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
     "_activations initialisers _notebook_html _ownership _public_names "
-    "_seeds errors",
+    "_arguments _masking errors",
     "networks": "autodiff layers parts _activations _public_names errors",
     "generation": "autodiff data/encoding data/sources evaluation kernels/machinery "
-    "layers _seeds errors",
+    "layers _arguments errors",
     "_model": "autodiff data data/encoding evaluation generation layers losses parts "
-    "storage _findings _notebook_html _public_names _names _raw_inputs "
-    "errors",
+    "storage _findings _notebook_html _public_names _model_inputs "
+    "_arguments errors",
     "figures": "_trend errors",
-    "_raw_inputs": "data/batches data/encoding data/pictures data/sources _names errors",
+    "_model_inputs": "data/batches data/encoding data/pictures data/sources _arguments errors",
+    "_masking": "autodiff",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
-    "layers losses optimisers schedules storage _loss_sums _model "
-    "_ownership _seeds errors",
+    "layers losses optimisers schedules storage _loss_reduction _model "
+    "_ownership _arguments _masking errors",
     "training/run": "training/step autodiff figures kernels/machinery parts storage _findings "
     "_notebook_html _public_names errors",
     "training/observers": "training/run training/step autodiff figures parts storage _activations "
@@ -85,13 +85,15 @@ ARROWS = {
     "optimisers schedules storage errors",
     "runs/diagnosis": "_findings _trend",
     "runs": "runs/diagnosis training/plans training/step figures storage _model "
-    "_findings _notebook_html _public_names _names errors",
+    "_findings _notebook_html _public_names _arguments errors",
     "runs/migrations": "runs",
     "catalogue": "runs storage _model _public_names errors",
     "page": "runs runs/diagnosis catalogue _trend errors",
-    "cli": "page runs catalogue training/observers training/plans training/run training/step "
-    "training/tuning data data/checks data/pictures data/sources data/tabular data/text evaluation "
-    "figures generation layers parts storage _findings _model _public_names errors",
+    "cli": "page runs catalogue training/observers training/plans training/run "
+    "training/step training/tuning data data/checks data/pictures "
+    "data/sources data/tabular data/text evaluation figures generation "
+    "layers parts storage _findings _model _public_names _model_inputs "
+    "errors",
     "__main__": "cli",
 }
 """Of each room, or module of the top level, those it may import."""

@@ -13,10 +13,10 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ._arguments import checked_path
 from ._findings import Finding, tell
-from ._names import checked_path
+from ._model_inputs import ModelInputs, model_inputs
 from ._public_names import own_names
-from ._raw_inputs import Given, given_to
 from .autodiff.tensor import held
 from .autodiff.tracking import untracked
 from .data._table_files import Source
@@ -179,12 +179,12 @@ class Model:
                 "This model writes texts: use model.generate(...), or model.outputs(...) for "
                 "logits."
             )
-        given = self._given(rows)
+        given = self._inputs(rows)
         frame = given.beside
         result = self.answers(self.outputs(given.inputs))
         if frame is None or not beside:
             return result
-        if given.is_table:
+        if self.codec.encoding is not None:
             tell(self.findings(frame))
         kept = frame.rename(
             columns={name: f"{name} (given)" for name in frame.columns if name in result.columns}
@@ -318,9 +318,8 @@ class Model:
             raise ModelError(
                 "This model says nothing of a loss or metrics, so it cannot be scored."
             )
-        given = self._given(rows)
-        if given.is_table:
-            assert given.beside is not None
+        given = self._inputs(rows)
+        if self.codec.encoding is not None and given.beside is not None:
             targets = self.codec.targets(given.beside)
             tell(self.findings(given.beside))
         elif targets is None:
@@ -329,8 +328,8 @@ class Model:
             raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
         return assess(self.outputs(given.inputs), targets, self.loss, self.metrics)
 
-    def _given(self, rows: Any) -> Given:
-        return given_to(self.codec, self.network.sample_like[0][0], rows)
+    def _inputs(self, rows: Any) -> ModelInputs:
+        return model_inputs(self.codec, self.network.sample_like[0][0], rows)
 
     def findings(self, rows: Source) -> list[Finding]:
         """How rows differ from those trained on: ranges, categories, gaps, missing columns."""

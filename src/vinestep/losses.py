@@ -10,9 +10,10 @@ import numpy as np
 
 from . import kernels
 from ._activations import log_softmax, relu, softplus
+from ._arguments import checked_seed
 from ._findings import Finding, warn_of
+from ._masking import zero_nonfinite
 from ._public_names import own_names
-from ._seeds import checked_seed
 from .autodiff.derivatives import gradient_of
 from .autodiff.fused import Fused
 from .autodiff.signatures import WHOLE, Signature, standard
@@ -252,7 +253,7 @@ def _weighted_cross_entropy(
         shares = np.zeros(flat.shape, flat.dtype)
         shares[np.arange(len(numbers)), numbers] = 1
     shares = shares * (1 - smoothing) + smoothing / classes
-    flat = _where_weighed(flat, weigh)
+    flat = zero_nonfinite(flat, weigh == 0)
     if class_weights is not None:
         if np.shape(class_weights) != (classes,):
             raise ShapeError(
@@ -261,21 +262,11 @@ def _weighted_cross_entropy(
             )
         by_class = np.asarray(class_weights, flat.dtype)
         weigh = weigh * (by_class[numbers] if not soft else shares @ by_class)
-    losses = -np.sum(_share_of(log_softmax(flat), shares.astype(flat.dtype)), axis=1)
+    losses = -np.sum(_safe_product(log_softmax(flat), shares.astype(flat.dtype)), axis=1)
     return _reduced_by_weight(losses, weigh, reduction, logits.shape[:-1])
 
 
-def _where_weighed(values: Any, weights: np.ndarray) -> Any:
-    """0 in place of what is not finite and weighs nothing, as padding does: 0 times NaN would be
-    NaN, in the loss and in its derivative.
-    """
-    idle = np.asarray(weights) == 0
-    if not idle.any() or np.isfinite(held(values)[idle]).all():
-        return values
-    return np.where(idle.reshape(idle.shape + (1,) * (values.ndim - idle.ndim)), 0.0, values)
-
-
-def _share_of(logarithms: Any, shares: np.ndarray) -> Any:
+def _safe_product(logarithms: Any, shares: np.ndarray) -> Any:
     """Their product, in which minus infinity of a share of 0 is 0."""
     if np.isfinite(held(logarithms)).all():
         return logarithms * shares
@@ -306,7 +297,7 @@ def _checked_shares(shares: np.ndarray) -> np.ndarray:
 def _reduced_by_weight(
     losses: Any, weights: np.ndarray, reduction: str, shape: tuple[int, ...]
 ) -> Any:
-    weighed = _where_weighed(losses, weights) * weights.astype(losses.dtype)
+    weighed = zero_nonfinite(losses, weights == 0) * weights.astype(losses.dtype)
     if reduction == "none":
         return weighed if weighed.shape == shape else np.reshape(weighed, shape)
     if reduction == "sum":
@@ -433,9 +424,8 @@ def _checked_pair(
     if target.dtype != prediction.dtype and not isinstance(target, Tensor):
         target = target.astype(prediction.dtype)
     if weights is not None:
-        weigh = np.asarray(held(weights))
-        if weigh.shape == prediction.shape[: weigh.ndim]:
-            return _where_weighed(prediction, weigh), _where_weighed(target, weigh)
+        unweighted = np.asarray(held(weights)) == 0
+        return zero_nonfinite(prediction, unweighted), zero_nonfinite(target, unweighted)
     return prediction, target
 
 
@@ -643,7 +633,7 @@ def binary_cross_entropy(
     if isinstance(targets, Tensor) or np.isfinite(held(logits)).all():
         losses = yes * (targets * positive_weight) + no * (1 - targets)
     else:
-        losses = _share_of(yes, targets * positive_weight) + _share_of(no, 1 - targets)
+        losses = _safe_product(yes, targets * positive_weight) + _safe_product(no, 1 - targets)
     return _by_example(losses, reduction, weights)
 
 
@@ -675,7 +665,9 @@ def kullback_leibler(
     entropy = np.where(plain > 0, target * np.log(np.where(plain > 0, target, 1.0)), 0.0)
     if isinstance(target, Tensor):
         return _by_example(np.sum(entropy - target * outputs, axis=-1), reduction, weights)
-    return _by_example(np.sum(entropy - _share_of(outputs, target), axis=-1), reduction, weights)
+    return _by_example(
+        np.sum(entropy - _safe_product(outputs, target), axis=-1), reduction, weights
+    )
 
 
 @part("hinge", "loss")
@@ -862,9 +854,16 @@ def makes_logits(loss: Any) -> bool:
     """Whether outputs trained with this loss are logits of classes, through partial application
     too.
     """
+    return unwrapped(loss)[0] is cross_entropy
+
+
+def unwrapped(loss: Any) -> tuple[Any, dict[str, Any]]:
+    """The function behind partial application, and the settings that were fixed."""
+    settings: dict[str, Any] = {}
     while hasattr(loss, "func"):
+        settings = {**loss.keywords, **settings}
         loss = loss.func
-    return loss is cross_entropy
+    return loss, settings
 
 
 def _labels_for(targets: Any, outputs: Any) -> Any:

@@ -93,9 +93,9 @@ class Schedule:
         )
 
     @property
-    def is_told(self) -> bool:
+    def has_begun(self) -> bool:
         """Whether somebody has begun to tell it what it watches."""
-        return all(schedule.is_told for schedule in self.within)
+        return all(schedule.has_begun for schedule in self.within)
 
     def state(self) -> dict[str, Any]:
         """What a run has to know to go on with it, as JSON can hold it; nothing of a pure function
@@ -560,11 +560,11 @@ class _Plateau(Schedule):
         self._settings = int(epochs), float(least_gain), float(factor), float(floor), by
         super().__init__(self._factor)
         self.begin(None)
-        self._told = False
+        self._begun = False
 
     @property
-    def is_told(self) -> bool:
-        return self._told
+    def has_begun(self) -> bool:
+        return self._begun
 
     def _factor(self, step: int) -> float:
         return self._now
@@ -575,11 +575,11 @@ class _Plateau(Schedule):
 
     def begin(self, steps_per_epoch: int | None) -> None:
         self._now, self._best, self._waited = 1.0, math.inf, 0
-        self._told = True
+        self._begun = True
 
     def watch(self, step: int, value: float, name: str) -> str:
         epochs, least_gain, factor, floor, _ = self._settings
-        self._told = True
+        self._begun = True
         if value < self._best - least_gain:
             self._best, self._waited = value, 0
             return ""
@@ -612,7 +612,7 @@ class _Plateau(Schedule):
             math.inf if best is None else float(best),
             waited,
         )
-        self._told = True
+        self._begun = True
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

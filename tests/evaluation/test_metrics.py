@@ -10,7 +10,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import DataError, NotFiniteError, ShapeError
-from vinestep.evaluation._exact_sums import exact_total, exactly_squared, exactly_summed
+from vinestep.evaluation._exact_sums import as_fraction, exact_sum, exact_sum_of_squares
 
 metrics, losses = vs.metrics, vs.losses
 CASES = int(os.environ.get("VINESTEP_TEST_SCORES", "50"))
@@ -201,7 +201,7 @@ def test_exact_sums_are_exact_in_any_order_and_division():
         values = rng.normal(size=rng.integers(0, 30)) * 10.0 ** rng.integers(-40, 60)
         values *= 10.0 ** rng.integers(-9, 9, values.shape)
         cut = rng.integers(0, len(values) + 1)
-        for columns, power in ((exactly_summed, 1), (exactly_squared, 2)):
+        for columns, power in ((exact_sum, 1), (exact_sum_of_squares, 2)):
             parts = columns(values[:cut][::-1]) + columns(values[cut:])
             exact = sum((Fraction(x) ** power for x in values.tolist()), Fraction(0))
-            assert exact_total(parts) == exact
+            assert as_fraction(parts) == exact

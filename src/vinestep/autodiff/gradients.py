@@ -68,6 +68,12 @@ class Layout:
     def paths(self) -> list[str]:
         return list(self._slots)
 
+    def common(self, other: Layout) -> Iterator[tuple[Slot, Slot]]:
+        """Where arrays of the same path and shape lie in this layout and in another."""
+        for slot in self:
+            if slot.path in other and other[slot.path].shape == slot.shape:
+                yield slot, other[slot.path]
+
 
 class Gradients(Mapping[str, np.ndarray]):
     """Derivatives of one value by several arrays, by path.

@@ -144,6 +144,7 @@ class Leaf(Origin):
 RELEASED: dict[str, Any] = {"released": True}
 _NO_OPTIONS: dict[str, Any] = {}
 RAW_ERRORS = (TypeError, ValueError, LookupError, ArithmeticError, AttributeError)
+"""What a function that does not fit its input raises; it is told again with where that was."""
 
 
 def checksums_of(arrays: Sequence[Any], parents: Sequence[Origin | None]) -> list[Any] | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -23,7 +23,6 @@ from .shared import (
 )
 
 if TYPE_CHECKING:
-    from .._model import Model
     from ..generation._generate import Generated
 
 __all__: list[str] = []
@@ -200,6 +199,7 @@ def generate(
 ) -> None:
     """Write on after prompts, answer requests, or write what pictures or texts say."""
     from .._model import open_model
+    from .._model_inputs import read_pictures
     from ..data.text._texts import fields_of
     from ..errors import DataError
     from .views import written_view
@@ -225,7 +225,11 @@ def generate(
             console.print()
             return
         requests = [] if rows is None else fields_of(rows)
-        asked = requests or (_pictures_of(prompts, found) if found.reads == "pictures" else prompts)
+        asked = requests or (
+            read_pictures(prompts, found.network.sample_like[0][0])
+            if found.reads == "pictures"
+            else prompts
+        )
         written = found.generate(asked, beams=beams, **settings)
         shown = [", ".join(map(str, fields.values())) for fields in requests] or prompts
         if out is None:
@@ -259,14 +263,6 @@ def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
         found = open_model(model, own=own_parts_of(own))
         for view in model_view(found, str(model)):
             console.print(view)
-
-
-def _pictures_of(files: list[str], model: Model) -> list[Any]:
-    """Picture files as the model takes them."""
-    from ..data.pictures._pictures import Pictures
-
-    source = Pictures(files, channels="L" if model.network.sample_like[0][0][-1] == 1 else "RGB")
-    return [source[i][0] for i in range(len(source))]
 
 
 def _csv_of(prompts: list[str], written: list[Generated]) -> str:

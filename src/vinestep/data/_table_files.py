@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from .._names import checked_path
+from .._arguments import checked_path
 from ..errors import DataError
 from ._file_stamps import unchanged
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from .._seeds import checked_seed
+from .._arguments import checked_seed
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -6,7 +6,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from .._seeds import checked_seed
+from .._arguments import checked_seed
 
 __all__ = ["Ferments", "ferment_course", "ferments"]
 

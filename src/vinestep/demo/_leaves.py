@@ -6,7 +6,7 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
-from .._seeds import checked_seed
+from .._arguments import checked_seed
 from ..errors import SettingError
 
 __all__ = ["CONDITIONS", "CULTIVARS", "Leaves", "leaves"]

@@ -12,7 +12,7 @@ from fractions import Fraction
 
 import numpy as np
 
-__all__ = ["COLUMNS", "exact_total", "exactly_squared", "exactly_summed"]
+__all__ = ["COLUMNS", "as_fraction", "exact_sum", "exact_sum_of_squares"]
 
 BITS = 26
 LOWEST = -1066
@@ -21,7 +21,7 @@ UNITS = np.ldexp(1.0, LOWEST + BITS * np.arange(COLUMNS))
 SPLITTER = 2.0**27 + 1  # T. J. Dekker, Numer. Math. 18, 1971
 
 
-def exactly_summed(values: np.ndarray) -> np.ndarray:
+def exact_sum(values: np.ndarray) -> np.ndarray:
     """The sum of finite float64 numbers, shape (COLUMNS,)."""
     columns = np.zeros(COLUMNS)
     rest = np.array(values, np.float64).reshape(-1)
@@ -35,7 +35,7 @@ def exactly_summed(values: np.ndarray) -> np.ndarray:
     return columns
 
 
-def exactly_squared(values: np.ndarray) -> np.ndarray:
+def exact_sum_of_squares(values: np.ndarray) -> np.ndarray:
     """The sum of the squares of float64 numbers, shape (COLUMNS,)."""
     t = np.array(values, np.float64).reshape(-1)
     high = t * SPLITTER
@@ -43,10 +43,10 @@ def exactly_squared(values: np.ndarray) -> np.ndarray:
     low = t - high
     squares = t * t
     errors = ((high * high - squares) + 2 * high * low) + low * low
-    return exactly_summed(np.concatenate([squares, errors]))
+    return exact_sum(np.concatenate([squares, errors]))
 
 
-def exact_total(columns: np.ndarray) -> Fraction:
+def as_fraction(columns: np.ndarray) -> Fraction:
     """What the columns add up to."""
     return sum(
         (

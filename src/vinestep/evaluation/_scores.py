@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 from scipy.special import ndtri
 
-from .._loss_sums import counted_places, example_losses, loss_value
+from .._loss_reduction import counted_mask, loss_value
 from .._public_names import own_names
 from ..autodiff.tensor import held
-from ..errors import ShapeError
+from ..errors import DataError, ShapeError
 from .metrics import Metric
 
 if TYPE_CHECKING:
@@ -117,39 +117,23 @@ class Assessment(dict[str, float]):
         return bounds
 
     def _resampled(self, name: str, drawn: Sequence[np.ndarray]) -> np.ndarray:
-        """A score of each resample, by what each example adds to it."""
-        n = self.size
+        """A score of each resample; NaN where nothing of it counts."""
         metric = next((m for m in self.metrics if m.name == name), None)
-        if metric is None:
-            parts = [example_losses(self.loss, *batch) for batch in self.batches]
-            if any(part is None for part in parts):
-                return self._recomputed(drawn)
-            added = np.concatenate([np.asarray(part) for part in parts])
-            total = np.array([np.bincount(index, minlength=n) @ added for index in drawn])
-            if np.isnan(added[0, 1]):
-                return np.asarray(total[:, 0])
-            with np.errstate(divide="ignore", invalid="ignore"):
-                return np.asarray(total[:, 0] / total[:, 1])
-        from scipy.sparse import csr_array
+        values = []
+        for index in drawn:
+            examples = _some(self._joined, index)
+            if metric is not None:
+                values.append(metric.conclude(metric_counts(metric, self.loss, *examples)))
+                continue
+            try:
+                values.append(loss_value(self.loss, *examples))
+            except DataError:
+                values.append(math.nan)
+        return np.array(values)
 
-        rows = [
-            metric_counts(metric, self.loss, *_one(batch, i))
-            for batch in self.batches
-            for i in range(len(batch.targets))
-        ]
-        shape = np.shape(rows[0])
-        each = csr_array(np.reshape(rows, (n, -1)))
-        return np.array(
-            [
-                metric.conclude((np.bincount(index, minlength=n) @ each).reshape(shape))
-                for index in drawn
-            ]
-        )
-
-    def _recomputed(self, drawn: Sequence[np.ndarray]) -> np.ndarray:
-        """The loss of each resample, where it is no mean or sum over examples."""
-        whole = joined(self.batches)
-        return np.array([loss_value(self.loss, *_some(whole, index)) for index in drawn])
+    @cached_property
+    def _joined(self) -> Scored:
+        return joined(self.batches)
 
     def table(self) -> pd.DataFrame:
         """A row for each score: its value, the bounds of its interval, and the number of
@@ -164,10 +148,6 @@ class Assessment(dict[str, float]):
 def _some(batch: Scored, index: np.ndarray) -> Scored:
     weights = None if batch.weights is None else batch.weights[index]
     return Scored(batch.outputs[index], batch.targets[index], weights)
-
-
-def _one(batch: Scored, i: int) -> Scored:
-    return _some(batch, np.array([i]))
 
 
 def joined(batches: Sequence[Scored]) -> Scored:
@@ -220,8 +200,8 @@ def metric_counts(
     """The counts of a metric for some examples, without those, and those places, that do not
     count.
     """
-    places = counted_places(loss, targets, weights)
-    if places is not None and (places.ndim == 1 or metric.by_place):
+    places = counted_mask(loss, targets, weights)
+    if places is not None and (places.ndim == 1 or metric.elementwise):
         shape = places.shape
         if outputs.shape[: places.ndim] == shape == targets.shape[: places.ndim]:
             outputs, targets = outputs[places], targets[places]

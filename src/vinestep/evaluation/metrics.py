@@ -16,7 +16,7 @@ from .._public_names import own_names
 from ..autodiff.tensor import held
 from ..errors import DataError, NotFiniteError, SettingError, ShapeError
 from ..parts._registry import maker, register
-from ._exact_sums import COLUMNS, exact_total, exactly_squared, exactly_summed
+from ._exact_sums import COLUMNS, as_fraction, exact_sum, exact_sum_of_squares
 
 __all__ = [
     "Metric",
@@ -56,7 +56,7 @@ class Metric:
     is_fraction : bool
         Whether the counts are (k, n) and the figure k of n, as accuracy is: its interval is then
         Wilson's.
-    by_place : bool
+    elementwise : bool
         Whether places of sequences are counted one by one; `count` then sees only those that are
         not padding, in one row.
 
@@ -74,7 +74,7 @@ class Metric:
         *,
         better: str,
         is_fraction: bool = False,
-        by_place: bool = False,
+        elementwise: bool = False,
     ) -> None:
         if better not in ("higher", "lower"):
             raise SettingError(
@@ -85,7 +85,7 @@ class Metric:
         self.conclude = conclude
         self.better = better
         self.is_fraction = is_fraction
-        self.by_place = by_place
+        self.elementwise = elementwise
 
     def __deepcopy__(self, memo: dict[int, Any]) -> Metric:
         """Itself: it never changes, and is known by what it is."""
@@ -142,8 +142,8 @@ def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     return np.array([np.sum(np.abs(outputs.astype(np.float64) - targets)), targets.size])
 
 
-accuracy = Metric("accuracy", _right, _ratio, better="higher", is_fraction=True, by_place=True)
-absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower", by_place=True)
+accuracy = Metric("accuracy", _right, _ratio, better="higher", is_fraction=True, elementwise=True)
+absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower", elementwise=True)
 
 
 def _squared(outputs: np.ndarray, targets: np.ndarray) -> Counts:
@@ -171,20 +171,20 @@ def _spread(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     residual = np.sum(np.square(outputs.astype(np.float64) - t))
     if not (np.abs(t) < LARGEST_TARGET).all():
         residual, t = np.nan, t[:0]
-    return np.concatenate([[residual, targets.size], exactly_summed(t), exactly_squared(t)])
+    return np.concatenate([[residual, targets.size], exact_sum(t), exact_sum_of_squares(t)])
 
 
 def _r_squared(counts: Counts) -> float:
     residual, n = counts[:2]
     if not n or not np.isfinite(residual):
         return float("nan")
-    total, squares = exact_total(counts[2 : 2 + COLUMNS]), exact_total(counts[2 + COLUMNS :])
+    total, squares = as_fraction(counts[2 : 2 + COLUMNS]), as_fraction(counts[2 + COLUMNS :])
     around_mean = float(squares - total**2 / int(n))
     return float(1 - residual / around_mean) if around_mean > 0 else float("nan")
 
 
-squared_error = Metric("squared_error", _squared, _ratio, better="lower", by_place=True)
-r_squared = Metric("r_squared", _spread, _r_squared, better="higher", by_place=True)
+squared_error = Metric("squared_error", _squared, _ratio, better="lower", elementwise=True)
+r_squared = Metric("r_squared", _spread, _r_squared, better="higher", elementwise=True)
 
 
 @maker("top", "metric")
@@ -271,7 +271,7 @@ def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> M
         _confusion,
         partial(_over_classes, name=name, figures=figures, over=over),
         better="higher",
-        by_place=True,
+        elementwise=True,
     )
 
 
@@ -334,7 +334,7 @@ def _kappa(matrix: Counts) -> float:
     return float((agreed - expected) / (1 - expected)) if expected < 1 else float("nan")
 
 
-kappa = Metric("kappa", _confusion, _kappa, better="higher", by_place=True)
+kappa = Metric("kappa", _confusion, _kappa, better="higher", elementwise=True)
 """Agreement beyond chance; J. Cohen, Educ. Psychol. Meas. 20(1), 37-46, 1960."""
 
 
@@ -351,7 +351,7 @@ def _exponential(counts: Counts) -> float:
         return float(np.exp(_ratio(counts)))
 
 
-perplexity = Metric("perplexity", _per_token, _exponential, better="lower", by_place=True)
+perplexity = Metric("perplexity", _per_token, _exponential, better="lower", elementwise=True)
 """Exponential of the mean cross-entropy a token."""
 
 

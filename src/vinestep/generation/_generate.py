@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from .._seeds import checked_seed
+from .._arguments import checked_seed
 from ..data.encoding._text_form import joined_sources
 from ..data.encoding._tokens import PAD, Tokeniser
 from ..errors import SettingError

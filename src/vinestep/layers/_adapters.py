@@ -14,8 +14,8 @@ from typing import Any
 
 import numpy as np
 
+from .._arguments import checked_seed
 from .._public_names import did_you_mean
-from .._seeds import checked_seed
 from ..autodiff.tensor import Tensor
 from ..errors import LayerError, ModelError
 from ..parts._registry import described_as

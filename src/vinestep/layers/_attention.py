@@ -9,6 +9,7 @@ import numpy as np
 
 from .. import kernels
 from .._activations import gelu_tanh, softmax
+from .._masking import zero_nonfinite
 from ..autodiff.fused import Fused
 from ..autodiff.signatures import Signature, misfit
 from ..autodiff.tensor import held
@@ -23,7 +24,6 @@ from ._dense import Dense
 from ._dropout import Dropout
 from ._embedding import rotated
 from ._learning_pass import PASS
-from ._masks import without_hidden
 from ._normalisation import LayerNorm
 from ._projections import projections
 
@@ -312,10 +312,10 @@ class Attention(Layer):
         if mask is not None:
             hidden = _is_hidden(mask)
             if source is None:
-                x = without_hidden(x, hidden)
+                x = zero_nonfinite(x, hidden)
             else:
-                source = without_hidden(source, hidden)
-                values = values if values is None else without_hidden(values, hidden)
+                source = zero_nonfinite(source, hidden)
+                values = values if values is None else zero_nonfinite(values, hidden)
         if self._is_plain(x, source, cache):
             self.query.check_input(x)
             weights = (
@@ -505,7 +505,7 @@ class TransformerBlock(Layer):
             What is done after the attention, before the dense layers.
         """
         if mask is not None:
-            x = without_hidden(x, _is_hidden(mask))
+            x = zero_nonfinite(x, _is_hidden(mask))
         x = self._around(0, x, lambda y: self.attention(y, None, mask, cache))
         if between is not None:
             x = between(x)

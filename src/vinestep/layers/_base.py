@@ -23,10 +23,10 @@ from typing import Any, ClassVar, Self
 import numpy as np
 from numpy.typing import DTypeLike
 
+from .._arguments import checked_seed
 from .._ownership import Ownership
 from .._public_names import did_you_mean
-from .._seeds import checked_seed
-from ..autodiff.tensor import Tensor, held
+from ..autodiff.tensor import RAW_ERRORS, Tensor, held
 from ..autodiff.tracking import STATE, untracked
 from ..errors import (
     DTypeError,
@@ -48,8 +48,6 @@ from ._learning_pass import (
 __all__ = ["Layer", "LayerLike", "call_layer"]
 
 LayerLike = Callable[..., Any]
-MISTAKES = (TypeError, ValueError, LookupError, AttributeError, ArithmeticError)
-"""What a function that does not fit its input raises; it is told again with the layer's path."""
 
 
 class Layer:
@@ -168,7 +166,7 @@ class Layer:
             output = self.compute(*inputs, **options)
         except VineStepError:
             raise
-        except MISTAKES as error:
+        except RAW_ERRORS as error:
             raise explained(error, self._label, inputs) from error
         finally:
             now.place = before
@@ -696,7 +694,7 @@ def call_layer(layer: LayerLike, x: Any, path: str) -> Any:
             f"In {path} ({layer_name(layer)}), whose input had shape {np.shape(held(x))}."
         )
         raise
-    except MISTAKES as error:
+    except RAW_ERRORS as error:
         raise explained(error, f"{path} ({layer_name(layer)})", (x,)) from error
     if PASS.observer is not None:
         PASS.observer(layer, path, (x,), output)

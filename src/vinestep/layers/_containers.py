@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from .._masking import zero_nonfinite
 from ..autodiff.signatures import is_standard, standard
 from ..autodiff.tensor import Tensor, held
 from ..errors import LayerError, ShapeError
@@ -20,7 +21,6 @@ from ._convolution import Convolution
 from ._dense import FLOORS, Dense, fusable
 from ._dense_chain import ChainPlan, dense_chain
 from ._learning_pass import PASS
-from ._masks import without_hidden
 from ._normalisation import BatchNorm
 
 __all__ = ["Concat", "Residual", "Stack", "Sum"]
@@ -131,7 +131,7 @@ class Stack(Layer):
     def _masked(self, x: Any, mask: Any) -> Any:
         given = np.asarray(held(mask))
         if given.dtype == bool:
-            x = without_hidden(x, ~given)
+            x = zero_nonfinite(x, ~given)
         for i, layer in enumerate(self.layers):
             if (
                 isinstance(layer, Layer)

@@ -171,13 +171,10 @@ class Optimiser(Owned):
             return
         state = self.new_state(layout, np.dtype(dtype))
         if before is not None and state.keys() == known.keys():
-            for slot in layout:
-                if slot.path in before and before[slot.path].shape == slot.shape:
-                    for name, array in state.items():
-                        if array.shape == (layout.size,):
-                            layout.view(array, slot)[...] = before.view(
-                                known[name], before[slot.path]
-                            )
+            for slot, former in layout.common(before):
+                for name, array in state.items():
+                    if array.shape == (layout.size,):
+                        layout.view(array, slot)[...] = before.view(known[name], former)
         self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
         self._usual = self.dtype in (FLOAT32, FLOAT64)
         self._stretches = self._with_rates(layout)

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from .._names import checked_path
+from .._arguments import checked_path
 from .._notebook_html import html_curve, html_findings, html_table
 from .._public_names import did_you_mean
 from ..errors import RunError

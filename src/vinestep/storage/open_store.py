@@ -8,7 +8,7 @@ from os import PathLike
 from pathlib import Path
 from typing import Any
 
-from .._names import checked_name, checked_path
+from .._arguments import checked_name, checked_path
 from ..errors import RunError
 from .run_store import RunStore
 

@@ -34,7 +34,7 @@ from .settings import without_none
 
 REPLICATION = "vinestep.runs._replicate"  # started by its name: storage knows no ledger
 
-__all__ = ["RECORDS", "RunFolder", "numbered", "run_of_state", "write_text"]
+__all__ = ["RECORDS", "RunFolder", "locked", "numbered", "run_of_state", "write_text"]
 
 RECORDS = "records"
 _NAME = re.compile(r"^(.+)-(\d+)$")
@@ -134,7 +134,7 @@ class RunFolder(RunStore):
         parent = Path(root if root is not None else RECORDS)
         try:
             _make_folder(parent)
-            with _locked(
+            with locked(
                 parent / _LOCK,
                 PATIENCE,
                 f"{parent}: other runs are being started there and do not come to an end.",
@@ -186,7 +186,7 @@ class RunFolder(RunStore):
         RunError
             If another process holds it.
         """
-        with _locked(
+        with locked(
             self.path / _LOCK,
             0,
             f"{self.path}: this run is still running in another process. Stop it there first, "
@@ -202,7 +202,7 @@ class RunFolder(RunStore):
         if not (self.path / _LOCK).exists() or not os.access(self.path / _LOCK, os.W_OK):
             return False
         try:
-            with _locked(self.path / _LOCK, 0, ""):
+            with locked(self.path / _LOCK, 0, ""):
                 return False
         except RunError:
             return True
@@ -433,7 +433,7 @@ class RunFolder(RunStore):
         return [{"at": str(note["at"]), "text": str(note["text"])} for note in listed]
 
     def add_note(self, text: str) -> None:
-        with _locked(
+        with locked(
             self.path / ".notes.lock",
             PATIENCE,
             f"{self.path}: another process is writing notes and does not come to an end.",
@@ -564,7 +564,7 @@ def _lock(path: Path) -> Any:
 
 
 @contextmanager
-def _locked(path: Path, seconds: float, refusal: str) -> Iterator[None]:
+def locked(path: Path, seconds: float, refusal: str) -> Iterator[None]:
     """A lock that ends with the process that holds it."""
     from filelock import Timeout
 

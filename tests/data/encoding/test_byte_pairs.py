@@ -2,7 +2,6 @@
 
 import time
 from collections import Counter
-from itertools import pairwise
 
 import numpy as np
 import pytest
@@ -10,45 +9,18 @@ from hypothesis import given, settings, strategies as st
 
 import vinestep as vs
 from vinestep.data.encoding import _tokens
-from vinestep.data.encoding._tokens import BYTES, PIECES, _learned_merges, _pieces
+from vinestep.data.encoding._tokens import PIECES, _learned_merges, _pieces
+
+from .test_tokens import naive_merges
 
 ALPHABET = st.text(st.sampled_from("aab bé\n_1"), max_size=40)
-
-
-def by_definition(counts, room):
-    """Recount everything after each merge."""
-    words = {word: list(word.encode()) for word in counts}
-    merges = []
-    while len(merges) < room:
-        pairs = Counter()
-        for word, parts in words.items():
-            for pair in pairwise(parts):
-                pairs[pair] += counts[word]
-        if not pairs:
-            break
-        best = min(pairs, key=lambda pair: (-pairs[pair], pair))
-        if pairs[best] < 2:
-            break
-        new = BYTES + len(merges)
-        merges.append(best)
-        for word, parts in words.items():
-            merged, i = [], 0
-            while i < len(parts):
-                if tuple(parts[i : i + 2]) == best:
-                    merged.append(new)
-                    i += 2
-                else:
-                    merged.append(parts[i])
-                    i += 1
-            words[word] = merged
-    return merges
 
 
 @settings(max_examples=200, deadline=None)
 @given(st.lists(ALPHABET, max_size=6), st.integers(0, 40))
 def test_what_is_learned_is_the_definition(texts, room):
     counts = Counter(piece for text in texts for piece in PIECES.findall(text))
-    assert _learned_merges(counts, room) == by_definition(counts, room)
+    assert tuple(_learned_merges(counts, room)) == naive_merges(texts, room)
 
 
 @settings(max_examples=200, deadline=None)

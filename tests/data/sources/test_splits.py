@@ -155,9 +155,9 @@ def test_nearly_equal_pictures_in_two_parts_are_told(change):
         vs.data.Dataset(train, labels[:120]).batches(16),
         vs.data.Dataset(other, labels[120:]).batches(16),
     )
-    from vinestep.data.checks._near_copies import near_copy_findings
+    from vinestep.data.checks._near_duplicates import near_duplicate_findings
 
-    found = near_copy_findings(*parts, "validation")
+    found = near_duplicate_findings(*parts, "validation")
     if change == "none":
         assert found == []
     else:

@@ -77,12 +77,12 @@ def test_many_categories_are_pooled_or_hashed():
         {"vine": names + names[:40] * 30, "state": (["a", "b"] * 6000)[: 9000 + 1200]}
     )
     with pytest.raises(
-        DataError, match=r"rare=\d+, which leaves 40; or give .* hashed={'vine': 64}"
+        DataError, match=r"rare=\d+, which leaves 40; or give .* feature_hashing={'vine': 64}"
     ):
         vs.data.Table(frame, target="state")
     pooled = vs.data.Table(frame, target="state", rare=5)
     assert len(pooled.feature_names) == 41
-    found = vs.data.Table(frame, target="state", hashed={"vine": 16})
+    found = vs.data.Table(frame, target="state", feature_hashing={"vine": 16})
     assert found.feature_names == [f"vine #{i}" for i in range(16)]
     assert (found.inputs.sum(axis=1) == 1).all()
     assert 0.03 < found.inputs.mean(axis=0).min() < found.inputs.mean(axis=0).max() < 0.12
@@ -90,8 +90,8 @@ def test_many_categories_are_pooled_or_hashed():
     np.testing.assert_array_equal(same.inputs[0], found.inputs[7])
     assert same.inputs.sum(axis=1).tolist() == [1, 1, 0]
     for bad in (0, 1, True, 2.5, "7"):
-        with pytest.raises(DataError, match="hashed says how many features"):
-            vs.data.Table(frame, target="state", hashed={"vine": bad})
+        with pytest.raises(DataError, match="feature_hashing says how many features"):
+            vs.data.Table(frame, target="state", feature_hashing={"vine": bad})
 
 
 def test_hashed_columns_and_literal_texts_go_with_the_model(tmp_path):
@@ -100,7 +100,7 @@ def test_hashed_columns_and_literal_texts_go_with_the_model(tmp_path):
         {"who": ["None", "NA", "Ann", ""] * 15, "vine": [f"v{i}" for i in range(60)], "x": 1.5}
     ).assign(state=STATE, x=np.arange(60.0))
     frame.to_csv(path, index=False)
-    options = {"hashed": {"vine": 8}, "literal": ["who"]}
+    options = {"feature_hashing": {"vine": 8}, "literal": ["who"]}
     found = vs.data.Table(path, target="state", **options)
     assert found.feature_names[1:5] == ["who=Ann", "who=NA", "who=None", "who=missing"]
     train, rest = vs.data.scaled(*found.split(0.7, 0.3))

@@ -12,7 +12,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import RunError
-from vinestep.storage.run_folder import RunFolder
+from vinestep.storage.run_folder import RunFolder, locked
 from vinestep.training.tuning import _search
 
 PLAN = """
@@ -80,7 +80,7 @@ def test_two_searches_in_one_folder_are_refused(plan, tmp_path):
     folder = tmp_path / "search"
     folder.mkdir()
     with (
-        _search._alone(folder / _search.LOCK, ""),
+        locked(folder / _search.LOCK, 0, ""),
         pytest.raises(RunError, match="another search is at work"),
     ):
         vs.training.search(plan, {"optimiser.rate": [0.01]}, folder=folder, how="grid", epochs=1)

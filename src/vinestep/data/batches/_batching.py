@@ -10,13 +10,13 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ..._seeds import checked_seed
+from ..._arguments import checked_seed
 from ...errors import DataError, SettingError
 from ...parts._describe import describe
 from ._batch import Batch
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
-from ._transforms import Chain, Transform, told_ranges
+from ._transforms import Chain, Transform, with_ranges
 
 __all__ = ["Batching", "ReadersAs"]
 
@@ -70,13 +70,13 @@ class Batching:
 
     def augmented(self, batch: Batch, draws: CounterRandom) -> Batch:
         """A batch after everything that is done to it at random."""
-        return self._informed.on_batch(batch, draws)
+        return self._augmentation.on_batch(batch, draws)
 
     @cached_property
-    def _informed(self) -> Chain:
+    def _augmentation(self) -> Chain:
         """The augmentation, told what values the prepared examples have."""
-        found = Chain(*getattr(self.dataset, "preparation", ())).range_after(None)
-        return Chain(*told_ranges(self.augment, found))
+        found = Chain(*getattr(self.dataset, "preparation", ())).output_range(None)
+        return Chain(*with_ranges(self.augment, found))
 
     def parts_settings(self) -> dict[str, Any]:
         """Augmentation and joining for the record, where they are not the usual ones."""

@@ -10,7 +10,7 @@ from ...parts._registry import part
 from ._batch import Batch, mapped
 from ._counter_rng import CounterRandom
 
-__all__ = ["Chain", "Transform", "ValueRange", "prepared", "told_ranges"]
+__all__ = ["Chain", "Transform", "ValueRange", "prepared", "with_ranges"]
 
 ValueRange = tuple[Any, Any] | None
 """Lowest and highest value, numbers or one for each channel; None if they are not known."""
@@ -50,11 +50,11 @@ class Transform:
         """
         return batch.with_values(inputs=mapped(lambda x: self(x, draws), batch.inputs))
 
-    def range_after(self, before: ValueRange) -> ValueRange:
+    def output_range(self, before: ValueRange) -> ValueRange:
         """Lowest and highest value of what comes out, if they are known."""
         return before if type(self).__module__.startswith("vinestep.") else None
 
-    def knowing(self, found: ValueRange) -> Transform:
+    def with_input_range(self, found: ValueRange) -> Transform:
         """The same, told the lowest and highest value that what it is given can have."""
         return self
 
@@ -106,24 +106,24 @@ class Chain(Transform):
             batch = transform.on_batch(batch, draws.for_purpose(purpose))
         return batch
 
-    def range_after(self, before: ValueRange) -> ValueRange:
+    def output_range(self, before: ValueRange) -> ValueRange:
         for transform in self.transforms:
-            before = transform.range_after(before)
+            before = transform.output_range(before)
         return before
 
-    def knowing(self, found: ValueRange) -> Transform:
-        return Chain(*told_ranges(self.transforms, found))
+    def with_input_range(self, found: ValueRange) -> Transform:
+        return Chain(*with_ranges(self.transforms, found))
 
     def then(self, following: Transform) -> Chain:
         return Chain(*self.transforms, following)
 
 
-def told_ranges(transforms: Iterable[Transform], found: ValueRange) -> list[Transform]:
+def with_ranges(transforms: Iterable[Transform], found: ValueRange) -> list[Transform]:
     """Transforms one after another, each told the range of what it is given."""
     result = []
     for transform in transforms:
-        result.append(transform.knowing(found))
-        found = transform.range_after(found)
+        result.append(transform.with_input_range(found))
+        found = transform.output_range(found)
     return result
 
 

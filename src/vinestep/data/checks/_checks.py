@@ -11,7 +11,7 @@ from ..._findings import Finding
 from ..batches._batch import Batch, first_of
 from ..encoding._drift import PICTURES, range_findings
 from ..sources._source import Source
-from ._near_copies import near_copy_findings
+from ._near_duplicates import near_duplicate_findings
 
 __all__ = ["input_range_of", "source_findings", "split_findings"]
 
@@ -204,7 +204,7 @@ def split_findings(
         findings += _missing_classes(role, batches.dataset, part.dataset)
         findings += _untrained_columns(role, batches.dataset, part.dataset)
         if known is not None:
-            findings += near_copy_findings(batches, part, role)
+            findings += near_duplicate_findings(batches, part, role)
         if known is not None:
             looked_at = next(iter(part.in_order())).inputs
             findings += range_findings(known, looked_at, f"the inputs of the {role} part")

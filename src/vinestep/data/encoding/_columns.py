@@ -61,7 +61,7 @@ class Encoding:
     """
     log_target: bool = False
     """Whether the target is learned as its logarithm."""
-    hashed: dict[str, int] = field(default_factory=dict)
+    feature_hashing: dict[str, int] = field(default_factory=dict)
     """Columns of many categories, each of which sets one of so many features."""
     literal: tuple[str, ...] = ()
     """Columns of files in which only empty cells are missing: None and NA are texts there."""
@@ -79,7 +79,7 @@ class Encoding:
                 *([f"{name}={_gap(values)}"] if name in self.gaps else []),
             )
         ]
-        codes = [f"{name} #{i}" for name, n in self.hashed.items() for i in range(n)]
+        codes = [f"{name} #{i}" for name, n in self.feature_hashing.items() for i in range(n)]
         return [*self.numeric, *one_hot, *codes]
 
     def encode(self, frame: pd.DataFrame, name: str) -> np.ndarray:
@@ -103,15 +103,14 @@ class Encoding:
             place = {value: k for k, value in enumerate(values)}
             other = len(values) if pooled else -1
             missing = len(values) + pooled if gaps else -1
-            places = np.array([place.get(text, other) for text in texts] + [missing])[codes]
-            rows = np.flatnonzero(places >= 0)
-            features[rows, at + places[rows]] = 1
-            at += len(values) + pooled + gaps
-        for column, n in self.hashed.items():
+            places = [place.get(text, other) for text in texts] + [missing]
+            width = len(values) + pooled + gaps
+            _set_one_hot(features[:, at : at + width], np.array(places)[codes])
+            at += width
+        for column, n in self.feature_hashing.items():
             codes, texts = coded(frame[column])
-            places = np.array([crc32(text.encode()) % n for text in texts] + [-1])[codes]
-            rows = np.flatnonzero(places >= 0)
-            features[rows, at + places[rows]] = 1
+            places = [crc32(text.encode()) % n for text in texts] + [-1]
+            _set_one_hot(features[:, at : at + n], np.array(places)[codes])
             at += n
         return features
 
@@ -125,7 +124,7 @@ class Encoding:
     @property
     def texts_of_files(self) -> list[str]:
         """Columns that hold texts, whatever they look like in a file."""
-        return [*self.categories, *self.hashed]
+        return [*self.categories, *self.feature_hashing]
 
     @staticmethod
     def texts(column: pd.Series) -> pd.Series:
@@ -134,7 +133,7 @@ class Encoding:
 
     def missing(self, frame: pd.DataFrame) -> list[str]:
         """The columns that a table does not have."""
-        wanted = (*self.numeric, *self.categories, *self.hashed)
+        wanted = (*self.numeric, *self.categories, *self.feature_hashing)
         return [c for c in wanted if c not in frame.columns]
 
     def unseen(self, frame: pd.DataFrame) -> dict[str, dict[str, int]]:
@@ -214,7 +213,7 @@ class Encoding:
             "dates",
             "pooled",
             "log_target",
-            "hashed",
+            "feature_hashing",
             "literal",
         ):
             if getattr(self, setting) != getattr(other, setting):
@@ -244,8 +243,8 @@ class Encoding:
             raise DataError(f"No encoding of a table: {_first(error)}") from error
         if (
             len(result.class_names) != len(result.class_values)
-            or not (result.numeric or result.categories or result.hashed)
-            or any(n < 1 for n in result.hashed.values())
+            or not (result.numeric or result.categories or result.feature_hashing)
+            or any(n < 1 for n in result.feature_hashing.values())
         ):
             raise DataError(
                 "No encoding of a table: its classes do not fit together, or it has no columns."
@@ -382,6 +381,12 @@ def category_text(value: Any) -> str:
     if isinstance(value, float | np.floating) and float(value).is_integer():
         return str(int(value))
     return str(value)
+
+
+def _set_one_hot(features: np.ndarray, places: np.ndarray) -> None:
+    """Set the feature at each row's place; none where it is -1."""
+    rows = np.flatnonzero(places >= 0)
+    features[rows, places[rows]] = 1
 
 
 def coded(

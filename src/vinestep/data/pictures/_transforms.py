@@ -271,7 +271,7 @@ class Range(Transform):
             )
         return y * np.float32((self.high - self.low) / _top(x)) + np.float32(self.low)
 
-    def range_after(self, before: ValueRange) -> ValueRange:
+    def output_range(self, before: ValueRange) -> ValueRange:
         return self.low, self.high
 
 
@@ -308,7 +308,7 @@ class Normalise(Transform):
         x = _as_floats(_pictures(x, self))
         return (x - np.array(self.mean, x.dtype)) / np.array(self.deviation, x.dtype)
 
-    def range_after(self, before: ValueRange) -> ValueRange:
+    def output_range(self, before: ValueRange) -> ValueRange:
         low, high = before or (0.0, 255.0 if max(self.mean) > 2 else 1.0)
         mean, deviation = np.array(self.mean), np.array(self.deviation)
         return (low - mean) / deviation, (high - mean) / deviation
@@ -368,7 +368,7 @@ class _Toned(_Random):
 
     _range: ValueRange = None
 
-    def knowing(self, found: ValueRange) -> Transform:
+    def with_input_range(self, found: ValueRange) -> Transform:
         if found is None:
             return self
         known = copy.copy(self)
@@ -377,18 +377,16 @@ class _Toned(_Random):
 
     def _between(self, x: np.ndarray, change: Callable[[np.ndarray], Any]) -> Any:
         """What a change of floats from 0 for black to 1 for white makes of pictures."""
-        if x.dtype.kind != "f":
-            top = np.float32(np.iinfo(x.dtype).max)
-            y = change(x.astype(np.float32) / top)
-            return _as_before(np.clip(y, 0, 1, out=y) * top, x)
-        if self._range is None and x.size and (x.min() < -1e-3 or x.max() > 1 + 1e-3):
+        values = _as_floats(x)
+        known = self._range if x.dtype.kind == "f" else (0, _top(x))
+        if known is None and x.size and (x.min() < -1e-3 or x.max() > 1 + 1e-3):
             raise DataError(
                 f"{self!r}: floats from 0 to 1 are wanted, got {float(x.min()):.4g} to "
                 f"{float(x.max()):.4g}. Batches of a source that was prepared by Range or "
                 "Normalise tell it what black and white are; else put it before they are scaled."
             )
-        low, high = (np.asarray(v, x.dtype) for v in self._range or (0, 1))
-        y = change((x - low) / (high - low))
+        low, high = (np.asarray(v, values.dtype) for v in known or (0, 1))
+        y = change((values - low) / (high - low))
         return _as_before(np.clip(y, 0, 1) * (high - low) + low, x)
 
 

@@ -178,11 +178,11 @@ class Dataset(Source):
                 return 0
         return super().shared_rows(other)
 
-    def repeats_by_nature(self, ours: np.ndarray, theirs: np.ndarray) -> bool:
+    def _repeats_by_chance(self, ours: np.ndarray, theirs: np.ndarray) -> bool:
         """Rows of numbers do not repeat, if one column is of many different ones."""
         inputs = self.inputs
         if not isinstance(inputs, np.ndarray) or inputs.ndim != 2 or not inputs.shape[1]:
-            return super().repeats_by_nature(ours, theirs)
+            return super()._repeats_by_chance(ours, theirs)
         looked_at = inputs[:MOST_LOOKED_AT]
         different = max(len(np.unique(column)) for column in looked_at.T)
         return different < FEW_VALUES * len(looked_at)

@@ -10,7 +10,7 @@ from typing import Any, Self
 
 import numpy as np
 
-from ..._seeds import checked_seed
+from ..._arguments import checked_seed
 from ...errors import DataError, ExampleIndexError
 from .._hashing import digest
 from ..batches._batch import Batch, mapped
@@ -112,7 +112,7 @@ class Source:
         if isinstance(index, bool) or not isinstance(index, int | np.integer):
             raise DataError(
                 f"{self!r}: an example is taken by its number, got {type(index).__name__}. Several "
-                "are part(indices), or batches(size)."
+                "are rows(indices), or batches(size)."
             )
         if not -n <= index < n:
             raise ExampleIndexError(f"there are {n} examples, and no number {index}")
@@ -264,23 +264,21 @@ class Source:
         sign of anything.
         """
         same_source = self.provenance.source == other.provenance.source
-        if same_source:
-            shared = np.intersect1d(self.provenance.rows, other.provenance.rows).size
-            if shared:
-                return int(shared)
+        same = np.intersect1d(self.provenance.rows, other.provenance.rows)
+        if same_source and same.size:
+            return int(same.size)
         ours, theirs = self.example_hashes(), other.example_hashes()
         if ours is None or theirs is None:
             return 0
+        shared = int(np.isin(theirs, ours).sum())
         if same_source:
-            copies = int(np.isin(theirs, ours).sum())
-            many = copies >= FEWEST_COPIES and copies > MOST_COPIES * len(theirs)
-            return copies if many and not self.repeats_by_nature(ours, theirs) else 0
-        distinct, counts = np.unique(ours, return_counts=True)
-        shared = int(np.isin(theirs, distinct).sum())
+            many = shared >= FEWEST_COPIES and shared > MOST_COPIES * len(theirs)
+            return shared if many and not self._repeats_by_chance(ours, theirs) else 0
+        _, counts = np.unique(ours, return_counts=True)
         repeated = float(counts[counts > 1].sum()) / len(ours)
         return shared if shared and repeated < shared / len(theirs) / 2 else 0
 
-    def repeats_by_nature(self, ours: np.ndarray, theirs: np.ndarray) -> bool:
+    def _repeats_by_chance(self, ours: np.ndarray, theirs: np.ndarray) -> bool:
         """Whether there are so few different examples that equal ones in two parts say nothing; by
         the hashes of their contents.
         """

@@ -27,7 +27,7 @@ from ..encoding._columns import (
 )
 from ..sources._dataset import Dataset
 from ..sources._source import Provenance
-from ._text_kinds import looks_like
+from ._text_formats import text_format
 
 __all__ = ["Encoding", "Scaling", "Table", "scaled"]
 
@@ -37,14 +37,6 @@ MOSTLY_NUMBERS = (
 # of what lies between lowest and highest; divided by less, a number leaves the range of float32
 LEAST_SPREAD = 1e-9
 FEW_DISTINCT = 50  # more different texts than this in a column are no categories
-READ_AS = {
-    "numbers with thousands separators": "Take the separators out: "
-    'frame["{column}"].str.replace(",", "").astype(float), or read_csv(..., thousands=",").',
-    "numbers with decimal commas": "Write points: "
-    'frame["{column}"].str.replace(",", ".").astype(float), or read_csv(..., decimal=",").',
-    "percentages": 'Take the sign off: frame["{column}"].str.rstrip("%").astype(float).',
-    "dates with the day first": 'Read them: pd.to_datetime(frame["{column}"], dayfirst=True).',
-}
 
 
 class Table(Dataset):
@@ -81,7 +73,7 @@ class Table(Dataset):
     rare : int
         Categories with fewer rows than this are one category together, and so are those that do not
         occur here.
-    hashed : mapping of column to int, optional
+    feature_hashing : mapping of column to int, optional
         Columns of many categories; each sets one of so many features, by a hash of its text (K.
         Weinberger et al., ICML 2009). Categories that do not occur here need no rule.
     literal : sequence of str
@@ -122,7 +114,7 @@ class Table(Dataset):
         ordered: Mapping[str, Sequence[Any]] | None = None,
         dates: Sequence[str] = (),
         rare: int = 0,
-        hashed: Mapping[str, int] | None = None,
+        feature_hashing: Mapping[str, int] | None = None,
         literal: Sequence[str] = (),
         log_target: bool = False,
     ) -> None:
@@ -132,7 +124,7 @@ class Table(Dataset):
             str(column): tuple(map(category_text, values))
             for column, values in (ordered or {}).items()
         }
-        codes = {str(column): n for column, n in (hashed or {}).items()}
+        codes = {str(column): n for column, n in (feature_hashing or {}).items()}
         for column in (target, *leave_out, *in_order, *dates, *codes, *literal):
             if column not in frame.columns:
                 raise DataError(
@@ -141,8 +133,8 @@ class Table(Dataset):
         for column, n in codes.items():
             if isinstance(n, bool) or not isinstance(n, int | np.integer) or n < 2:
                 raise DataError(
-                    f"{name}: hashed says how many features {column!r} becomes, at least 2; got "
-                    f"{n!r}."
+                    f"{name}: feature_hashing says how many features {column!r} becomes, at least "
+                    f"2; got {n!r}."
                 )
         if target in leave_out:
             raise DataError(f"{name}: the target {target!r} cannot be left out.")
@@ -177,7 +169,7 @@ class Table(Dataset):
             dates=days,
             pooled=tuple(categories) if rare else (),
             log_target=log_target,
-            hashed={column: int(n) for column, n in codes.items()},
+            feature_hashing={column: int(n) for column, n in codes.items()},
             literal=tuple(map(str, literal)),
         )
         self.drop_missing_target = drop_missing_target
@@ -337,33 +329,30 @@ def _categories(column: pd.Series, name: str, rare: int) -> tuple[str, ...]:
     for text, n in zip(texts, np.bincount(codes[codes >= 0], minlength=len(texts)), strict=True):
         counts[text] += int(n)
     values = sorted(value for value, count in counts.items() if count >= rare)
-    looks = looks_like(values)
+    known = text_format(values)
+    advice = known.advice.format(column=column.name) if known else ""
     if len(values) > FEW_DISTINCT:
         raise DataError(
             f"{name}: column {column.name!r} holds {len(values)} different texts, "
-            f"{f'which look like {looks}' if looks else 'which are no categories'}. "
-            f"{_cure(str(column.name), looks, counts)}"
+            f"{f'which look like {known.name}' if known else 'which are no categories'}. "
+            f"{advice or _advice(str(column.name), counts)}"
         )
-    if looks:
+    if known:
         warn_of(
             Finding(
                 f"column {column.name}",
                 "suspicious",
-                f"its {len(values)} texts, such as {values[0]!r}, look like {looks}, and each is "
-                "taken as a category of its own.",
-                _cure(str(column.name), looks, counts),
+                f"its {len(values)} texts, such as {values[0]!r}, look like {known.name}, and each "
+                "is taken as a category of its own.",
+                advice,
             ),
             stacklevel=4,
         )
     return tuple(values)
 
 
-def _cure(column: str, looks: str, counts: Counter[str]) -> str:
-    """What to do about a column of texts."""
-    if looks == "dates":
-        return f"Say so: dates=[{column!r}]."
-    if looks:
-        return READ_AS[looks].format(column=column)
+def _advice(column: str, counts: Counter[str]) -> str:
+    """What to do about a column of more texts than categories may be."""
     frequent = sorted(counts.values(), reverse=True)
     least = frequent[FEW_DISTINCT] + 1
     kept = sum(count >= least for count in frequent)
@@ -374,7 +363,7 @@ def _cure(column: str, looks: str, counts: Counter[str]) -> str:
     )
     return (
         f"If they are categories, {pool}give each one of a few features by a hash, "
-        f"hashed={{{column!r}: 64}}. Else leave it out: leave_out=[{column!r}]."
+        f"feature_hashing={{{column!r}: 64}}. Else leave it out: leave_out=[{column!r}]."
     )
 
 

@@ -45,7 +45,7 @@ OF_TABLES = (
         "ordered",
         "dates",
     ),
-    *("rare", "hashed", "literal", "log_target"),
+    *("rare", "feature_hashing", "literal", "log_target"),
 )
 Fraction = Annotated[float, Field(gt=0, le=1)]
 Described = Any
@@ -75,7 +75,7 @@ class DataPlan(_Part):
     dates: list[str] = []
     rare: Annotated[int, Field(ge=0)] = 0
     """Categories with fewer rows than this are one together."""
-    hashed: dict[str, Annotated[int, Field(ge=2)]] = {}
+    feature_hashing: dict[str, Annotated[int, Field(ge=2)]] = {}
     """Columns of many categories, and how many features each becomes by a hash."""
     literal: list[str] = []
     """Columns of a CSV file in which only empty cells are missing."""

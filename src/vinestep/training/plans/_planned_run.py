@@ -171,7 +171,7 @@ class PlannedRun:
                 "ordered",
                 "dates",
                 "rare",
-                "hashed",
+                "feature_hashing",
                 "literal",
                 "log_target",
             }

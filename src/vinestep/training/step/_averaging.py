@@ -72,9 +72,8 @@ class WeightAverage(Owned):
             return
         sums = arena.values * arena.dtype.type(self.share)
         if known is not None and before is not None:
-            for slot in layout:
-                if slot.path in before and before[slot.path].shape == slot.shape:
-                    layout.view(sums, slot)[...] = before.view(known, before[slot.path])
+            for slot, former in layout.common(before):
+                layout.view(sums, slot)[...] = before.view(known, former)
         self.sums, self._layout = sums, layout
 
     def add(self, theta: np.ndarray, step: int) -> None:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..._loss_sums import LossSum, Reduction, asked_reduction, known_reduction
+from ..._loss_reduction import LossAccumulator, Reduction, declared_reduction, inferred_reduction
 from ..._model import Model
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
@@ -211,7 +211,7 @@ class TrainingBase:
                 )
             figures[metric.name] = metric.conclude(counts[metric.name])
         weight = sum(
-            self._reduction(part, found).weight(part.targets, part.weights)
+            self._reduction(part, found, value).weight(part.targets, part.weights)
             for part, found in zip(several, outputs, strict=True)
         )
         examples = sum(len(part.targets) for part in several)
@@ -230,12 +230,17 @@ class TrainingBase:
             weight,
         ), counts
 
-    def _reduction(self, batch: Batch, outputs: Any) -> Reduction:
+    def _reduction(self, batch: Batch, outputs: Any, value: float) -> Reduction:
+        """How the loss brings examples together; one of the user's own is asked at the first batch
+        whose loss is not 0, which says nothing.
+        """
         if self._known_for is not self.loss:
-            self._known, self._known_for = known_reduction(self.loss), self.loss
-        found = self._known or asked_reduction(
+            self._known, self._known_for = declared_reduction(self.loss), self.loss
+        found = self._known or inferred_reduction(
             self.loss, held(outputs), batch.targets, batch.weights
         )
+        if value:
+            self._known = found
         self.sums_losses = found.is_sum
         return found
 
@@ -249,7 +254,7 @@ class TrainingBase:
         if len(batches) == 1:
             outputs, value, gradients = self._derivation(batches[0], watch, first)
             return [outputs], value, gradients
-        total = LossSum(self.loss)
+        total = LossAccumulator(self.loss)
         every: list[Any] = []
         flat: np.ndarray | None = None
         for i, batch in enumerate(batches):

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from ..._seeds import checked_seed
+from ..._arguments import checked_seed
 from ...autodiff.gradients import Gradients, Layout, euclidean_norm, scaled
 from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
@@ -206,7 +206,7 @@ class Descent:
                 "training, whose optimiser knows the former weights. Make a new Training or "
                 "Descent for it."
             )
-        if self.schedule.watches is not None and not self.schedule.is_told:
+        if self.schedule.watches is not None and not self.schedule.has_begun:
             raise SettingError(
                 "The schedule plateau watches a loss, and nothing tells it in a loop of one's own. "
                 "Call schedule.begin(None) before the first step and schedule.watch(step, loss, "

@@ -9,10 +9,10 @@ from typing import Any
 
 import numpy as np
 
+from ..._masking import zero_nonfinite
 from ...data.batches._batch import Batch
 from ...errors import DataError
 from ...layers._base import Layer
-from ...layers._masks import without_hidden
 
 __all__ = ["inputs_in_order", "loss_of", "outputs_of"]
 
@@ -35,7 +35,7 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
             )
         options = {"mask": masks}
         if isinstance(inputs, np.ndarray):
-            inputs = without_hidden(inputs, ~np.asarray(masks, bool))
+            inputs = zero_nonfinite(inputs, ~np.asarray(masks, bool))
     placed = inputs_in_order(network, inputs)
     return network(*placed, **options) if isinstance(placed, tuple) else network(placed, **options)
 

@@ -97,12 +97,10 @@ class HalfPrecision(Owned):
             self.scale, self.sound = self.initial_scale, 0
         master = arena.values.copy()
         if known is not None and before is not None:
-            for slot in layout:
-                if slot.path in before and before[slot.path].shape == slot.shape:
-                    kept = before.view(known, before[slot.path])
-                    place = layout.view(master, slot)
-                    with np.errstate(over="ignore"):
-                        np.copyto(place, kept, where=kept.astype(np.float16) == place)
+            for slot, former in layout.common(before):
+                kept, place = before.view(known, former), layout.view(master, slot)
+                with np.errstate(over="ignore"):
+                    np.copyto(place, kept, where=kept.astype(np.float16) == place)
         self.master, self._layout = master, layout
         self.round_weights(arena)
 

@@ -7,12 +7,12 @@ from typing import Any
 
 import numpy as np
 
-from ..._loss_sums import LossSum, loss_value
+from ..._loss_reduction import LossAccumulator, loss_value
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
 from ...data.batches._batch import Batch
 from ...data.sources._dataset import Dataset, same_scaling
-from ...errors import DataError, ShapeError
+from ...errors import DataError
 from ...evaluation._scores import Assessment, Scored, joined, metric_counts
 from ...evaluation.metrics import Metric
 from ...layers._base import Layer
@@ -27,7 +27,7 @@ def average_scores(
     """Loss and metrics over all examples, in inference; each example counts once, and no more than
     a batch is kept.
     """
-    total = LossSum(loss)
+    total = LossAccumulator(loss)
     counts: dict[str, np.ndarray] = {}
     with untracked():
         for batch, outputs in batch_outputs(network, batches):
@@ -37,13 +37,7 @@ def average_scores(
                     "assess: the examples have no targets. Say which field is the target: target=."
                 )
             if not total.is_empty(targets, batch.weights):
-                value = held(loss_of(loss, outputs, batch))
-                if np.size(value) != 1:
-                    raise ShapeError(
-                        f"assess: the loss has shape {np.shape(value)}, and has to be one number. "
-                        'Use reduction="mean".'
-                    )
-                total.add(value, outputs, targets, batch.weights)
+                total.add(loss_of(loss, outputs, batch), outputs, targets, batch.weights)
             for metric in metrics:
                 count = metric_counts(metric, loss, outputs, targets, batch.weights)
                 counts[metric.name] = (

@@ -7,7 +7,7 @@ from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 
-from ..._seeds import checked_seed
+from ..._arguments import checked_seed
 
 __all__ = ["HasState", "RandomStream", "joined_state", "split_state"]
 

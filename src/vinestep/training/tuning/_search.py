@@ -10,14 +10,14 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
-from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ...errors import CheckpointError, RunError, VineStepError
+from ...storage.run_folder import locked
 from ._trials import (
     How,
     Space,
@@ -34,6 +34,7 @@ if TYPE_CHECKING:
 __all__ = ["Search", "search"]
 
 LOCK = ".search.lock"
+UNTIL_FREE = -1.0
 WATCH_SECONDS, GRACE_SECONDS = 0.5, 5.0  # of processes whose parent is gone
 FILE = "search.json"
 
@@ -235,9 +236,11 @@ def search(
 def _run(search: Search, processes: int) -> None:
     context = multiprocessing.get_context("spawn")
     with (
-        _alone(search.folder / LOCK, f"{search.folder}: another search is at work in this folder."),
+        locked(
+            search.folder / LOCK, 0, f"{search.folder}: another search is at work in this folder."
+        ),
         ProcessPoolExecutor(
-            processes, mp_context=context, initializer=_end_with, initargs=(os.getpid(),)
+            processes, mp_context=context, initializer=_exit_with, initargs=(os.getpid(),)
         ) as pool,
     ):
         while wanted := search.trials.wanted():
@@ -289,82 +292,46 @@ def _trial(
     failed, if it did by itself. What stops any trial, such as a full disk, is raised. A process of
     a search that was killed may be at work on it still, which is waited for.
     """
-    with _alone(Path(folder) / f".trial{number}.lock", "", wait=True):
-        return _alone_at_trial(asked, folder, settings, number, run, epochs)
-
-
-def _alone_at_trial(
-    asked: Mapping[str, Any],
-    folder: str,
-    settings: Mapping[str, Any],
-    number: int,
-    run: str,
-    epochs: int,
-) -> tuple[str, float | None, bool, str]:
     from ..plans._overrides import own_parts
     from ..plans._plan import read_plan
     from ..plans._planned_run import PlannedRun
     from ..run._results import Outcome
     from ..run._status import Status
 
-    parts = [part for file in asked["own"] for part in own_parts(Path(file))]
-    name = f"trial{number}"
-    before = run or next(
-        (str(path) for path in sorted(Path(folder).glob(f"{name}-*")) if path.is_dir()), ""
-    )
-    try:
-        changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
-        path = Path(asked["plan"])
-        planned = PlannedRun(read_plan(path, settings=changed, own=parts), path.parent, own=parts)
-        folder_of_run = _opened(before)
-        done = folder_of_run.read_series("epochs") if folder_of_run is not None else []
-        better = planned.training.directions()
-        ended = folder_of_run is not None and folder_of_run.read_status()["status"] not in (
-            "running",
-            "interrupted",
+    with locked(Path(folder) / f".trial{number}.lock", UNTIL_FREE, ""):
+        parts = [part for file in asked["own"] for part in own_parts(Path(file))]
+        name = f"trial{number}"
+        before = run or next(
+            (str(path) for path in sorted(Path(folder).glob(f"{name}-*")) if path.is_dir()), ""
         )
-        if len(done) >= epochs and ended:  # before the search was interrupted
-            known = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
-            return (
-                before,
-                float(known.best(asked["by"])[asked["by"]]),
-                better.get(asked["by"], "lower") == "lower",
-                "",
+        try:
+            changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
+            path = Path(asked["plan"])
+            plan = read_plan(path, settings=changed, own=parts)
+            planned = PlannedRun(plan, path.parent, own=parts)
+            folder_of_run = _opened(before)
+            done = folder_of_run.read_series("epochs") if folder_of_run is not None else []
+            better = planned.training.directions()
+            ended = folder_of_run is not None and folder_of_run.read_status()["status"] not in (
+                "running",
+                "interrupted",
             )
-        if folder_of_run is not None and folder_of_run.states():
-            outcome = planned.run(resume=before)
-        else:
-            outcome = planned.run(record=folder)
-        best = outcome.best(asked["by"])[asked["by"]]
-        return (
-            str(outcome.folder),
-            float(best),
-            outcome.better.get(asked["by"], "lower") == "lower",
-            "",
-        )
-    except (RunError, CheckpointError):
-        raise
-    except VineStepError as error:
-        return before, None, True, " ".join(str(error).split())[:300]
+            if len(done) >= epochs and ended:  # before the search was interrupted
+                outcome = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
+            elif folder_of_run is not None and folder_of_run.states():
+                outcome = planned.run(resume=before)
+            else:
+                outcome = planned.run(record=folder)
+            best = float(outcome.best(asked["by"])[asked["by"]])
+            is_lower = outcome.better.get(asked["by"], "lower") == "lower"
+            return str(outcome.folder), best, is_lower, ""
+        except (RunError, CheckpointError):
+            raise
+        except VineStepError as error:
+            return before, None, True, " ".join(str(error).split())[:300]
 
 
-@contextmanager
-def _alone(path: Path, refusal: str, *, wait: bool = False) -> Iterator[None]:
-    """Hold a lock that ends with the process."""
-    from filelock import FileLock, Timeout
-
-    lock = FileLock(path, thread_local=False)
-    try:
-        lock.acquire(timeout=-1 if wait else 0)
-    except Timeout as error:
-        raise RunError(refusal) from error
-    try:
-        yield
-    finally:
-        lock.release()
-
-
-def _end_with(parent: int) -> None:
+def _exit_with(parent: int) -> None:
     """Let this process end when the one that started it is gone: the run is stopped as by Ctrl-C,
     so that its state is saved, and then the process leaves.
     """

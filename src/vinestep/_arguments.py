@@ -1,4 +1,4 @@
-"""Paths and names, checked where they come in."""
+"""Seeds, paths and names, checked where they come in."""
 
 from __future__ import annotations
 
@@ -6,9 +6,11 @@ import os
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from .errors import SettingError
 
-__all__ = ["checked_name", "checked_path"]
+__all__ = ["checked_name", "checked_path", "checked_seed"]
 
 LONGEST = 100
 LONGEST_PATH, LONGEST_PART = 4000, 255
@@ -53,3 +55,20 @@ def checked_name(value: Any, who: str) -> str:
             f"{value[:40]!r}{'...' if len(value) > 40 else ''}."
         )
     return value
+
+
+def checked_seed(seed: Any, who: str) -> int:
+    """
+    Raises
+    ------
+    SettingError
+        If it is no whole number from 0 to 2**63 - 1.
+
+    Examples
+    --------
+    >>> checked_seed(7, "split")
+    7
+    """
+    if isinstance(seed, bool) or not isinstance(seed, int | np.integer) or not 0 <= seed < 2**63:
+        raise SettingError(f"{who}: seed must be a whole number from 0 to 2**63 - 1, got {seed!r}.")
+    return int(seed)

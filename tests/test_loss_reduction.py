@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings, strategies as st
 
 import vinestep as vs
-from vinestep._loss_sums import ELEMENTWISE, OF_LIBRARY, asked_reduction
+from vinestep._loss_reduction import ELEMENTWISE, OF_LIBRARY, inferred_reduction
 from vinestep.errors import DataError, SettingError
 from vinestep.evaluation._scores import Assessment, Scored, joined, metric_counts
 from vinestep.parts._registry import kinds
@@ -245,18 +245,18 @@ def test_a_loss_of_ones_own_is_asked_how_it_adds_up():
     rng = np.random.default_rng(0)
     outputs, targets = rng.normal(size=(2, 9, 3))
     weights = rng.uniform(0.1, 3, 9)
-    assert asked_reduction(own_mean, outputs, targets).by == "weight"
-    assert asked_reduction(own_sum, outputs, targets).by == "sum"
-    assert asked_reduction(own_weighted, outputs, targets, weights).by == "weight"
-    assert asked_reduction(own_root, outputs, targets).by == "unknown"
-    assert asked_reduction(own_sum, outputs[:1], targets[:1]).by == "sum"
+    assert inferred_reduction(own_mean, outputs, targets).by == "weight"
+    assert inferred_reduction(own_sum, outputs, targets).by == "sum"
+    assert inferred_reduction(own_weighted, outputs, targets, weights).by == "weight"
+    assert inferred_reduction(own_root, outputs, targets).by == "unknown"
+    assert inferred_reduction(own_sum, outputs[:1], targets[:1]).by == "sum"
 
     def whole_batches_only(outputs, targets):
         if len(targets) < 9:
             raise ValueError("nine")
         return np.mean(outputs)
 
-    assert asked_reduction(whole_batches_only, outputs, targets).by == "unknown"
+    assert inferred_reduction(whole_batches_only, outputs, targets).by == "unknown"
 
 
 def test_a_loss_that_does_not_add_up_is_taken_of_all_examples_at_once_or_refused():

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from ._names import checked_path
+from ._arguments import checked_path
 from .data.batches._batching import Batching
 from .data.encoding._codec import Codec
 from .data.sources._source import Source
@@ -20,24 +20,23 @@ from .errors import DataError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Given", "given_to"]
+__all__ = ["ModelInputs", "model_inputs", "read_pictures"]
 
 PICTURE_AXES = 3
 CHANNELS = {1: "L", 3: "RGB", 4: "RGBA"}
 FILE = "file"
 
 
-class Given(NamedTuple):
+class ModelInputs(NamedTuple):
     """Inputs as a network takes them."""
 
     inputs: Any
     targets: Any = None
     beside: pd.DataFrame | None = None
     """What stands beside the predictions: the rows of a table, or the names of files."""
-    is_table: bool = False
 
 
-def given_to(codec: Codec, shape: tuple[int, ...], rows: Any) -> Given:
+def model_inputs(codec: Codec, shape: tuple[int, ...], rows: Any) -> ModelInputs:
     """
     Parameters
     ----------
@@ -64,10 +63,10 @@ def given_to(codec: Codec, shape: tuple[int, ...], rows: Any) -> Given:
                 return _of_pictures(codec, shape, rows, files)
             rows = _as_arrays(rows, CHANNELS.get(shape[-1], "RGB"))
     frame, inputs = codec.inputs(rows)
-    return Given(inputs, None, frame, frame is not None)
+    return ModelInputs(inputs, None, frame)
 
 
-def _of_source(codec: Codec, source: Source) -> Given:
+def _of_source(codec: Codec, source: Source) -> ModelInputs:
     """Examples of a source, encoded and prepared as the training part was, or not at all yet."""
     encoding = getattr(source, "encoding", None)
     if codec.encoding is not None and encoding != codec.encoding:
@@ -86,7 +85,7 @@ def _of_source(codec: Codec, source: Source) -> Given:
     ours, done = codec.preparation, source.preparation
     if [(type(step), vars(step)) for step in ours] == [(type(step), vars(step)) for step in done]:
         batch = source.gathered(np.arange(len(source)))
-        return Given(batch.inputs, batch.targets)
+        return ModelInputs(batch.inputs, batch.targets)
     if done:
         raise DataError(
             f"The source is prepared by {', '.join(map(repr, done))}, and the training part was "
@@ -96,7 +95,7 @@ def _of_source(codec: Codec, source: Source) -> Given:
     examples = [source.read(i) for i in range(len(source))]
     targets = [target for _, target, _ in examples]
     inputs = codec.pictures([x for x, _, _ in examples])
-    return Given(inputs, None if any(t is None for t in targets) else np.asarray(targets))
+    return ModelInputs(inputs, None if any(t is None for t in targets) else np.asarray(targets))
 
 
 def _is_path(value: Any, texts: bool) -> bool:
@@ -130,15 +129,17 @@ def _beside(files: Sequence[Path]) -> pd.DataFrame:
     return pd.DataFrame({FILE: [str(file) for file in files]})
 
 
-def _of_texts(codec: Codec, files: Sequence[Path]) -> Given:
+def _of_texts(codec: Codec, files: Sequence[Path]) -> ModelInputs:
     from .data.sources._files import read_text
 
     _, inputs = codec.inputs([read_text(file) for file in files])
-    return Given(inputs, None, _beside(files))
+    return ModelInputs(inputs, None, _beside(files))
 
 
-def _of_pictures(codec: Codec, shape: tuple[int, ...], rows: Any, files: Sequence[Path]) -> Given:
-    from .data.pictures._pictures import PICTURES, PictureFolder, Pictures
+def _of_pictures(
+    codec: Codec, shape: tuple[int, ...], rows: Any, files: Sequence[Path]
+) -> ModelInputs:
+    from .data.pictures._pictures import PICTURES, PictureFolder
 
     channels: Any = CHANNELS.get(shape[-1], "RGB")
     if _is_path(rows, texts=True) and Path(rows).is_dir():
@@ -150,10 +151,16 @@ def _of_pictures(codec: Codec, shape: tuple[int, ...], rows: Any, files: Sequenc
         files = [file for file in files if file.suffix.lower() in PICTURES]
         if not files:
             raise DataError(f"{rows}: the folder holds no pictures ({', '.join(PICTURES)}).")
+    return ModelInputs(codec.pictures(read_pictures(files, shape)), None, _beside(files))
+
+
+def read_pictures(files: Sequence[str | os.PathLike[str]], shape: tuple[int, ...]) -> list[Any]:
+    """Picture files with as many channels as inputs of this shape have."""
+    from .data.pictures._pictures import Pictures
+
+    channels: Any = CHANNELS.get(shape[-1], "RGB")
     source = Pictures(files, channels=channels)
-    return Given(
-        codec.pictures([source.read(i)[0] for i in range(len(source))]), None, _beside(files)
-    )
+    return [source.read(i)[0] for i in range(len(source))]
 
 
 def _as_arrays(rows: Any, channels: str) -> Any:

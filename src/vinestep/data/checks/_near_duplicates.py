@@ -14,7 +14,7 @@ from ..._findings import Finding
 from ..batches._batch import first_of
 from ..encoding._drift import PICTURES
 
-__all__ = ["near_copy_findings"]
+__all__ = ["near_duplicate_findings"]
 
 SIDE = 12
 ALIKE = 0.985
@@ -22,7 +22,7 @@ MOST_TRAINED, MOST_SCORED = 4000, 1000  # pictures that are looked at
 FLAT = 1e-3  # a picture of which the standard deviation is below this share of its range is plain
 
 
-def near_copy_findings(train: Any, part: Any, role: str) -> list[Finding]:
+def near_duplicate_findings(train: Any, part: Any, role: str) -> list[Finding]:
     """Of two parts whose batches are pictures."""
     theirs = _thumbnails(part, MOST_SCORED)
     if theirs is None or len(theirs) < 2:

@@ -19,12 +19,11 @@ from .autodiff.tracking import untracked
 from .errors import DataError, SettingError, ShapeError, VineStepError
 
 __all__ = [
-    "LossSum",
+    "LossAccumulator",
     "Reduction",
-    "asked_reduction",
-    "counted_places",
-    "example_losses",
-    "known_reduction",
+    "counted_mask",
+    "declared_reduction",
+    "inferred_reduction",
     "loss_value",
 ]
 
@@ -44,22 +43,13 @@ OF_LIBRARY = (*ELEMENTWISE, *BY_LABEL, *BY_ROW, losses.cross_entropy)
 AGREES = 1e-3  # sums of float32 in another order
 
 
-def _unwrapped(loss: Any) -> tuple[Any, dict[str, Any]]:
-    """The function behind partial application, and what was fixed."""
-    settings: dict[str, Any] = {}
-    while hasattr(loss, "func"):
-        settings = {**loss.keywords, **settings}
-        loss = loss.func
-    return loss, settings
-
-
 class Reduction(NamedTuple):
     """How a loss brings those of its examples together.
 
     Examples
     --------
     >>> from functools import partial
-    >>> found = known_reduction(partial(vs.losses.cross_entropy, ignored=-1))
+    >>> found = declared_reduction(partial(vs.losses.cross_entropy, ignored=-1))
     >>> found.example_weights(np.array([[0, 1, -1], [2, -1, -1]]), None)
     array([2., 1.])
     """
@@ -76,7 +66,7 @@ class Reduction(NamedTuple):
         """What each example weighs in the mean, shape (n,)."""
         array = np.asarray(held(targets))
         n = array.shape[0] if array.ndim else 0
-        function, settings = _unwrapped(self.loss)
+        function, settings = losses.unwrapped(self.loss)
         if weights is None:
             weights = settings.get("weights")
         if function is losses.cross_entropy:
@@ -119,11 +109,11 @@ def _of_labels(labels: np.ndarray, weights: Any, settings: dict[str, Any]) -> np
     return np.asarray(weigh.reshape(places[0], -1).sum(axis=1))
 
 
-def known_reduction(loss: Loss) -> Reduction | None:
+def declared_reduction(loss: Loss) -> Reduction | None:
     """Of a loss of the library, or one that says ``loss.reduction = "mean"`` or ``"sum"``; None of
     others, which have to be asked.
     """
-    function, settings = _unwrapped(loss)
+    function, settings = losses.unwrapped(loss)
     said = settings.get("reduction", getattr(function, "reduction", None))
     if function in OF_LIBRARY:
         return Reduction(loss, "sum" if said == "sum" else "weight")
@@ -134,9 +124,9 @@ def known_reduction(loss: Loss) -> Reduction | None:
     return Reduction(loss, "sum" if said == "sum" else "weight")
 
 
-def asked_reduction(loss: Loss, outputs: Any, targets: Any, weights: Any = None) -> Reduction:
+def inferred_reduction(loss: Loss, outputs: Any, targets: Any, weights: Any = None) -> Reduction:
     """How a loss brings those of its examples together, by what it gives for parts of a batch."""
-    known = known_reduction(loss)
+    known = declared_reduction(loss)
     if known is not None:
         return known
     n = len(targets)
@@ -184,9 +174,14 @@ def loss_value(loss: Loss, outputs: Any, targets: Any, weights: Any = None) -> f
         If it is not.
     """
     with untracked():
-        value = held(
+        return as_scalar(
             loss(outputs, targets) if weights is None else loss(outputs, targets, weights=weights)
         )
+
+
+def as_scalar(loss: Any) -> float:
+    """The value of a loss of some examples, which has to be one number."""
+    value = held(loss)
     if np.size(value) != 1:
         raise ShapeError(
             f'The loss has shape {np.shape(value)}, and has to be one number. Use reduction="mean".'
@@ -194,38 +189,12 @@ def loss_value(loss: Loss, outputs: Any, targets: Any, weights: Any = None) -> f
     return float(np.reshape(value, ()))
 
 
-def example_losses(
-    loss: Loss, outputs: Any, targets: Any, weights: Any = None
-) -> np.ndarray | None:
-    """What each example adds to the loss, and to what that is divided by, shape (n, 2), NaN of a
-    sum; None for a loss that does not add up.
-    """
-    reduction = asked_reduction(loss, outputs, targets, weights)
-    if reduction.by == "unknown":
-        return None
-    n = len(targets)
-    weigh = reduction.example_weights(targets, weights)
-    function, settings = _unwrapped(loss)
-    if function in OF_LIBRARY:
-        settings = settings | {"reduction": "none"}
-        if weights is not None:
-            settings["weights"] = weights
-        with untracked():
-            each = held(function(outputs, targets, **settings)).reshape(n, -1).sum(axis=1)
-    else:
-        values = [_value(loss, outputs, targets, weights, np.array([i])) for i in range(n)]
-        each = np.asarray(values) * (1 if reduction.is_sum else weigh)
-    if reduction.is_sum:
-        weigh = np.full(n, math.nan)
-    return np.stack([np.asarray(each, np.float64), weigh], axis=1)
-
-
-class LossSum:
+class LossAccumulator:
     """The loss of several batches, brought together as the loss itself does it.
 
     Examples
     --------
-    >>> total = LossSum(vs.losses.squared_error)
+    >>> total = LossAccumulator(vs.losses.squared_error)
     >>> for outputs, targets in [(np.ones((3, 1)), np.zeros((3, 1))), (np.ones((1, 1)),) * 2]:
     ...     _ = total.add(vs.losses.squared_error(outputs, targets), outputs, targets)
     >>> total.value
@@ -235,7 +204,7 @@ class LossSum:
     def __init__(self, loss: Loss) -> None:
         self.loss = loss
         self.sum, self.weight = 0.0, 0.0
-        self.known = known_reduction(loss)
+        self.known = declared_reduction(loss)
         self.is_sum = False
         self.is_exact = True
         """Whether the loss of all follows from those of the batches."""
@@ -250,10 +219,10 @@ class LossSum:
 
     def add(self, value: Any, outputs: Any, targets: Any, weights: Any = None) -> float:
         """Take in the loss of a batch; returns the factor by which it goes into the sum."""
-        found = self.known or asked_reduction(self.loss, outputs, targets, weights)
+        found = self.known or inferred_reduction(self.loss, outputs, targets, weights)
         self.is_exact &= found.by != "unknown"
         factor = 1.0 if found.is_sum else found.weight(targets, weights)
-        self.sum += float(np.reshape(held(value), ())) * factor
+        self.sum += as_scalar(value) * factor
         self.weight += factor
         self.is_sum = found.is_sum
         return factor
@@ -275,11 +244,11 @@ class LossSum:
         return self.sum / self.weight
 
 
-def counted_places(loss: Loss, targets: Any, weights: Any) -> np.ndarray | None:
+def counted_mask(loss: Loss, targets: Any, weights: Any) -> np.ndarray | None:
     """Which examples, or places of sequences, count: their weight is not 0, and their label is not
     one that the loss leaves out. None where all do.
     """
-    function, settings = _unwrapped(loss)
+    function, settings = losses.unwrapped(loss)
     labels = np.asarray(held(targets))
     ignored = settings.get("ignored") if function is losses.cross_entropy else None
     counted: np.ndarray | None = None
