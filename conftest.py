@@ -1,5 +1,9 @@
-"""Names that every docstring example may use."""
+"""For all tests, docstring examples included: the names that examples may use, files in memory,
+curves that are not drawn anew for each run.
+"""
 
+import os
+import tempfile
 import time
 
 import hypothesis
@@ -8,6 +12,11 @@ import pandas as pd
 import pytest
 
 import vinestep as vs
+from vinestep.training.observers._plot_worker import PlotWorker
+
+MEMORY = "/dev/shm"  # files in memory: a run makes its states last, which a disk takes long for
+if "TMPDIR" not in os.environ and os.path.isdir(MEMORY) and os.access(MEMORY, os.W_OK):
+    os.environ["TMPDIR"] = tempfile.tempdir = MEMORY
 
 
 @pytest.fixture(autouse=True)
@@ -20,6 +29,44 @@ def _doctest_names(doctest_namespace):
 def rng():
     """A generator of its own for each test."""
     return np.random.default_rng(20261123)
+
+
+PNG = bytes.fromhex(
+    "89504e470d0a1a0a0000000d4948445200000001000000010800000000"
+    "3a7e9b550000000a49444154789c636000000002000148afa4710000000049454e44ae426082"
+)
+
+
+class _DrawnBefore:
+    """In place of the process that draws the curves of a recorded run, which takes longer than most
+    runs of the tests.
+    """
+
+    def ask(self, rows, title, better):
+        return 0
+
+    def is_drawn(self, ticket):
+        return True
+
+    def drawn(self, ticket):
+        return PNG
+
+
+_shared = PlotWorker.shared
+
+
+@pytest.fixture(autouse=True, scope="session")
+def _curves_drawn_before():
+    PlotWorker.shared = staticmethod(_DrawnBefore)
+    yield
+    PlotWorker.shared = _shared
+
+
+@pytest.fixture(autouse=True)
+def _curves_drawn(request, monkeypatch):
+    """Tests that are marked `draws` draw."""
+    if request.node.get_closest_marker("draws") or request.node.path.name == "_plot_worker.py":
+        monkeypatch.setattr(PlotWorker, "shared", staticmethod(_shared))
 
 
 # how long an example takes says more of the machine's other work than of the code

@@ -51,6 +51,7 @@ __all__ = [
     "SettingError",
     "ShapeError",
     "UnknownNameError",
+    "UnwritableLedgerError",
     "VineStepError",
 ]
 
@@ -126,6 +127,10 @@ class PlanError(VineStepError, ValueError):
 
 class RunError(VineStepError, RuntimeError):
     """A run that does not exist or cannot be continued."""
+
+
+class UnwritableLedgerError(RunError):
+    """A ledger whose file cannot be written: its disk is full, or may only be read."""
 
 
 class SettingError(VineStepError, ValueError, TypeError):

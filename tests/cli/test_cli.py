@@ -70,10 +70,10 @@ def test_demo_trains_and_tells(tmp_path):
         "barrels.vine",
     ):
         assert text in done.stdout
-    listed = vinestep("runs", cwd=tmp_path)
+    listed = vinestep_here("runs", cwd=tmp_path)
     assert "barrels-1" in listed.stdout
     assert "finished" in listed.stdout
-    again = vinestep("resume", "records/barrels-1", cwd=tmp_path)
+    again = vinestep_here("resume", "records/barrels-1", cwd=tmp_path)
     assert again.returncode == 2
     assert "this run is finished" in again.stderr
 
@@ -98,11 +98,11 @@ def test_a_rehearsal_tells_what_is_wrong_and_training_says_it_too(tmp_path, plan
 
 
 def test_a_finished_run_goes_on_when_more_is_asked(tmp_path, plan):
-    assert vinestep("train", plan, "--set", "epochs=2", cwd=tmp_path).returncode == 0
-    done = vinestep("resume", "records/small-1", "--set", "epochs=4", cwd=tmp_path)
+    assert vinestep_here("train", plan, "--set", "epochs=2", cwd=tmp_path).returncode == 0
+    done = vinestep_here("resume", "records/small-1", "--set", "epochs=4", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     assert len(RunFolder(tmp_path / "records" / "small-1").read_series("epochs")) == 4
-    whole = vinestep("train", plan, "--set", "epochs=4", cwd=tmp_path)
+    whole = vinestep_here("train", plan, "--set", "epochs=4", cwd=tmp_path)
     assert whole.returncode == 0
     runs = [newest(tmp_path / "records" / name).arrays for name in ("small-1", "small-2")]
     assert all(np.array_equal(runs[0][key], runs[1][key]) for key in runs[1])
@@ -129,7 +129,7 @@ def test_killed_at_a_random_moment_and_resumed_is_bit_for_bit_the_same(tmp_path,
     assert process.returncode == -signal.SIGKILL
     interrupted = newest(folder)
     assert 0 < interrupted.meta["position"]["step"] < newest(reference).meta["position"]["step"]
-    resumed = vinestep("resume", folder, cwd=tmp_path)
+    resumed = vinestep_here("resume", folder, cwd=tmp_path)
     assert resumed.returncode == 0, resumed.stderr
     ours, theirs = newest(folder), newest(reference)
     assert ours.arrays.keys() == theirs.arrays.keys()
@@ -148,7 +148,7 @@ def _reference_run():
 
         root = Path(tempfile.mkdtemp())
         (root / "plan.toml").write_text(PLAN)
-        done = vinestep("train", "plan.toml", cwd=root)
+        done = vinestep_here("train", "plan.toml", cwd=root)
         assert done.returncode == 0, done.stderr
         _references["folder"] = root / "records" / "small-1"
     return _references["folder"]
@@ -175,7 +175,7 @@ def test_ctrl_c_ends_the_step_saves_and_says_how_to_go_on(tmp_path, plan):
     output, _ = process.communicate()
     assert process.returncode == 130
     assert "To continue: vinestep resume records/small-1" in output
-    assert vinestep("resume", "records/small-1", cwd=tmp_path).returncode == 0
+    assert vinestep_here("resume", "records/small-1", cwd=tmp_path).returncode == 0
 
 
 def test_a_damaged_checkpoint_is_passed_over_and_said(tmp_path, plan):
@@ -254,11 +254,11 @@ def test_a_csv_is_found_beside_its_plan_and_again_on_resume(tmp_path, plan):
     (place / "plan.toml").write_text(
         PLAN.replace("demo:barrels", "barrels.csv").replace("epochs = 12", "epochs = 2")
     )
-    done = vinestep("train", place / "plan.toml", cwd=tmp_path)
+    done = vinestep_here("train", place / "plan.toml", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     info = tmp_path / "records" / "small-1" / "run.json"
     info.write_text(info.read_text().replace('"finished"', '"interrupted"'))
-    assert vinestep("resume", "records/small-1", cwd=tmp_path).returncode == 0
+    assert vinestep_here("resume", "records/small-1", cwd=tmp_path).returncode == 0
 
 
 @pytest.mark.parametrize(
@@ -401,14 +401,14 @@ def test_a_run_is_asked_from_another_window(tmp_path, plan):
     _wait_for(
         lambda: (folder / "run.json").exists() and '"running"' in (folder / "run.json").read_text()
     )
-    assert vinestep("note", folder, "the door was open", cwd=tmp_path).returncode == 0
-    assert vinestep("finish", folder, "good enough", cwd=tmp_path).returncode == 0
+    assert vinestep_here("note", folder, "the door was open", cwd=tmp_path).returncode == 0
+    assert vinestep_here("finish", folder, "good enough", cwd=tmp_path).returncode == 0
     output, _ = process.communicate(timeout=60)
     assert process.returncode == 0, output
     assert "Told to finish: good enough" in output
     assert "Scores of the best" in output
     assert "note: the door was open" in (folder / "console.txt").read_text()
-    refused = vinestep("stop", folder, cwd=tmp_path)
+    refused = vinestep_here("stop", folder, cwd=tmp_path)
     assert refused.returncode == 2
     assert "nobody is at work on this run" in refused.stderr
 

@@ -135,7 +135,7 @@ def page(twelve):
 
 @pytest.fixture(scope="session")
 def large(tmp_path_factory):
-    """A run of 200,000 steps with 20 quantities, and 500 runs of 2,000."""
+    """A run of 200,000 steps with 20 quantities, and 500 runs of 200."""
     root = tmp_path_factory.mktemp("large")
     rng = np.random.default_rng(0)
 
@@ -157,7 +157,7 @@ def large(tmp_path_factory):
             index=False
         )
 
-    small = series(2_000, 2)
+    small = series(200, 2)
     for number in range(1, 502):
         folder = root / f"many-{number}"
         folder.mkdir()
@@ -169,7 +169,7 @@ def large(tmp_path_factory):
             "reason": "All done.",
             "epoch": 0,
             "epochs": 0,
-            "step": 2000,
+            "step": 200,
             "begun": "2026-11-20T10:00:00+00:00",
             "changed": "2026-11-20T10:00:00+00:00",
             "last": {},

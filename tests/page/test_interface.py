@@ -1,14 +1,20 @@
 """The JSON interface: what it says, what it refuses, and that its description tells the truth."""
 
+import http.client
 import json
+import socket
+import threading
+import time
+import urllib.request
 
 import numpy as np
 import pytest
+import uvicorn
 from starlette.testclient import TestClient
 
 import vinestep as vs
 from vinestep._trend import slope_of, thinned, trend_of
-from vinestep.page import make_app
+from vinestep.page import make_app, serving
 from vinestep.page.security import HEADER, Door
 from vinestep.page.views import Series
 
@@ -291,3 +297,51 @@ def test_two_pages_on_one_machine_do_not_share_their_cookie(twelve):
             found = other.get(f"/?token={door.token}", follow_redirects=False)
             names.add(found.headers["set-cookie"].partition("=")[0])
     assert len(names) == 2
+
+
+@pytest.fixture
+def impatient(monkeypatch, twelve):
+    """The page on a port, with half a second for a request to be whole."""
+    monkeypatch.setattr(serving, "REQUEST_SECONDS", 0.5)
+    app = make_app(vs.runs.open(twelve))
+    config = uvicorn.Config(app, log_level="warning", http=serving.patient_protocol())
+    server, listening = uvicorn.Server(config), socket.socket()
+    listening.bind(("127.0.0.1", 0))
+    thread = threading.Thread(target=server.run, kwargs={"sockets": [listening]})
+    thread.start()
+    while not server.started:
+        time.sleep(0.01)
+    yield listening.getsockname(), app.state.door.token
+    server.should_exit = True
+    thread.join()
+
+
+HEAD = "Host: 127.0.0.1:{port}\r\n"
+NOTE = (
+    "POST /api/runs/leaves-1/notes HTTP/1.1\r\nX-Vinestep-Token: {token}\r\nContent-Length: 40\r\n"
+)
+
+
+@pytest.mark.parametrize(
+    "begun", ["", "GET /api/ru", "GET / HTTP/1.1\r\n" + HEAD, NOTE + HEAD + '\r\n{{"text": "s']
+)
+def test_a_request_that_does_not_end_is_not_waited_for(impatient, begun):
+    address, token = impatient
+    with socket.create_connection(address) as client:
+        client.settimeout(10)
+        sent = begun.format(port=address[1], token=token).encode()
+        for byte in range(0, len(sent), 16):
+            client.sendall(sent[byte : byte + 16])
+        began = time.monotonic()
+        client.recv(1000)
+        assert time.monotonic() - began < 8
+    assert urllib.request.urlopen(f"http://127.0.0.1:{address[1]}/api/runs").status == 200
+
+
+def test_requests_after_one_another_take_as_long_as_they_like(impatient):
+    (_, port), _ = impatient
+    client = http.client.HTTPConnection("127.0.0.1", port)
+    for _ in range(3):
+        client.request("GET", "/api/runs")
+        assert client.getresponse().read()
+        time.sleep(0.7)

@@ -12,31 +12,36 @@ import pytest
 import vinestep as vs
 from vinestep.errors import VineStepError
 from vinestep.page import views
+from vinestep.training.run._run_metadata import write_assessment
 
 RUNS = int(os.environ.get("VINESTEP_TEST_DAMAGED", "12"))
 VALUES = [None, True, -1, float("inf"), "", [], {}, "x" * 5000, [[[]]], {"a": {"b": 1}}, 10**30]
 VALUES += ["\x00", "\u202e<script>", 0.5, [None], "2026-99-99"]
 
 
-@pytest.fixture(scope="module")
-def kept(tmp_path_factory):
-    root = tmp_path_factory.mktemp("damaged") / "records"
+def trained(**where):
     data = vs.data.Dataset(
         np.random.default_rng(0).normal(size=(40, 3)).astype("f4"), np.arange(40) % 2
     )
     train, rest = data.split(0.7, 0.3)
+    training = vs.Training(vs.Dense(2), loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy])
+    outcome = training.run(
+        train.batches(8),
+        validation=rest.batches(8),
+        epochs=3 if "resume" in where else 2,
+        name="w",
+        observers=[vs.observers.Steps(), vs.observers.Norms(1)],
+        **where,
+    )
+    if "record" in where:
+        write_assessment(outcome.store, {"validation": training.assess(rest.batches(8))})
+
+
+@pytest.fixture(scope="module")
+def kept(tmp_path_factory):
+    root = tmp_path_factory.mktemp("damaged") / "records"
     for _ in range(3):
-        training = vs.Training(
-            vs.Dense(2), loss=vs.losses.cross_entropy, metrics=[vs.metrics.accuracy]
-        )
-        training.run(
-            train.batches(8),
-            validation=rest.batches(8),
-            epochs=2,
-            record=root,
-            name="w",
-            observers=[vs.observers.Steps(), vs.observers.Norms(1)],
-        )
+        trained(record=root)
     runs = vs.runs.open(root)
     runs["w-2"].note("sour")
     runs["w-2"].tag(["kept"])
@@ -88,7 +93,7 @@ def test_a_damaged_run_hides_no_other(seed, kept, tmp_path):
     runs.names()
     if "w-2" not in set(runs.table()["run"]):
         return
-    run = runs["w-2"]
+    run, folder = runs["w-2"], vs.runs.RunFolder(root / "w-2")
     for use in (
         run.as_dict,
         run.diagnose,
@@ -101,6 +106,12 @@ def test_a_damaged_run_hides_no_other(seed, kept, tmp_path):
         lambda: run.tag(["z"]),
         lambda: run.note("q"),
         lambda: run.ask("stop"),
+        lambda: vs.runs.compare([run, runs["w-1"]]),
+        lambda: vs.runs.runs_table(root),
+        lambda: [folder.read_series(name) for name in folder.series_names()],
+        lambda: [folder.read_file(name) for name in folder.file_names()],
+        lambda: folder.trim(3),
+        lambda: trained(resume=folder.path),
         run.remove,
     ):
         with contextlib.suppress(VineStepError):  # refused in words, and in no other way

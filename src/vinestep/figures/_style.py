@@ -6,8 +6,11 @@ from io import BytesIO
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
+
+from .._atomic_files import atomic_write
 
 __all__ = ["COLOURS", "as_png", "figure", "save", "tidy"]
 
@@ -23,6 +26,17 @@ class Drawn(Figure):
 
     def _repr_png_(self) -> bytes:
         return as_png(self)
+
+    def as_png(self) -> bytes:
+        """The content of a PNG file; drawn once, where `savefig` lays out and draws twice."""
+        from PIL import Image
+
+        canvas: Any = FigureCanvasAgg(self)
+        canvas.draw()
+        room = BytesIO()
+        drawn = Image.fromarray(np.asarray(canvas.buffer_rgba())).convert("RGB")
+        drawn.save(room, format="png", compress_level=4, dpi=(DPI, DPI))
+        return room.getvalue()
 
 
 def figure(
@@ -63,6 +77,8 @@ def as_png(made: Figure) -> bytes:
     ... )[1:4]
     b'PNG'
     """
+    if isinstance(made, Drawn):
+        return made.as_png()
     room = BytesIO()
     made.savefig(room, format="png")
     return room.getvalue()
@@ -79,11 +95,6 @@ def save(made: Figure, path: str | Path) -> Path:
     'curves.png'
     """
     target = Path(path)
-    temporary = target.with_name(f".{target.name}.part")
-    try:
-        made.savefig(temporary, format="png")
-        temporary.replace(target)
-    except BaseException:
-        temporary.unlink(missing_ok=True)
-        raise
+    with atomic_write(target) as file:
+        file.write(as_png(made))
     return target

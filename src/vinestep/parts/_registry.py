@@ -6,7 +6,7 @@ import importlib
 import pkgutil
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
-from functools import wraps
+from functools import cache, wraps
 from typing import Any, Literal, TypeVar
 
 from ..errors import PartError, SettingError, VineStepError
@@ -238,13 +238,18 @@ def made_by(value: Any) -> tuple[Kind, tuple[Any, ...], dict[str, Any]] | None:
 
 def library() -> dict[str, list[Kind]]:
     """All kinds of the library; several where families share a word."""
+    _import_all()
+    return _LIBRARY
+
+
+@cache
+def _import_all() -> None:
     for name in MODULES:
         importlib.import_module(f"vinestep.{name}")
     for name in PACKAGES:
         package = importlib.import_module(f"vinestep.{name}")
         for module in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
             importlib.import_module(module.name)
-    return _LIBRARY
 
 
 def kinds(family: str | None = None) -> list[Kind]:

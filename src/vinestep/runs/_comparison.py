@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
+from .._findings import Finding, tell
 from ..errors import RunError
+from ..storage import run_schema
 from ._query import RunRecord
 
 if TYPE_CHECKING:
@@ -274,12 +276,15 @@ def _assessments(runs: Sequence[RunRecord]) -> pd.DataFrame:
     for run in runs:
         if "assessment.json" not in run.file_names:
             continue
-        for part, scores in json.loads(run.read_file("assessment.json")).items():
+        path, content = Path(run.label, "assessment.json"), run.read_file("assessment.json")
+        try:
+            parts = run_schema.checked(path, content, run_schema.ASSESSMENT)
+        except RunError as error:
+            tell([Finding(f"the run {run.label}", "wrong", f"{error}", "Assess it again.")])
+            continue
+        for part, scores in parts.items():
             for name, known in scores.items():
-                low, high = known["interval"] or (float("nan"), float("nan"))
-                rows.setdefault(f"{part} {name}", {})[run.label] = (
-                    f"{known['value']:.4g} ({low:.4g} to {high:.4g})"
-                )
+                rows.setdefault(f"{part} {name}", {})[run.label] = _score(**known)
     return (
         pd.DataFrame.from_dict(rows, orient="index", columns=None).reindex(
             columns=[run.label for run in runs]
@@ -287,6 +292,11 @@ def _assessments(runs: Sequence[RunRecord]) -> pd.DataFrame:
         if rows
         else pd.DataFrame()
     )
+
+
+def _score(value: float | None, interval: Sequence[float] | None = None, **_: Any) -> str:
+    low, high = interval or (np.nan, np.nan)
+    return f"{np.nan if value is None else value:.4g} ({low:.4g} to {high:.4g})"
 
 
 def first_difference(first: RunRecord, second: RunRecord) -> Parting | None:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import os
-import tempfile
+import shutil
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..errors import RunError
+from ..storage.run_folder import locked
 
 if TYPE_CHECKING:
     from ._query import RunRecord
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
 __all__ = ["export_run"]
 
 FORMS = ("csv", "json", "parquet")
+PART, LOCK = ".export.part", ".lock"
+PATIENCE = 60.0  # seconds to wait for another export into the same folder
 
 
 def export_run(run: RunRecord, folder: Path, form: str = "csv") -> list[Path]:
@@ -42,12 +45,26 @@ def export_run(run: RunRecord, folder: Path, form: str = "csv") -> list[Path]:
         if find_spec("pyarrow") is None:
             raise RunError("Parquet needs a library: pip install 'vinestep[parquet]'.")
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(dir=folder, prefix=".part-") as part:
-            written = _write(run, Path(part), form)
-            return [_moved(Path(part), path, folder) for path in written]
+        part = folder / PART
+        part.mkdir(parents=True, exist_ok=True)
+        busy = f"{folder}: another process exports into this folder. Wait for it, or give another."
+        with locked(part / LOCK, PATIENCE, busy):
+            try:
+                _clear(part)  # of what one that was killed left
+                written = _write(run, part, form)
+                return [_moved(part, path, folder) for path in written]
+            finally:
+                shutil.rmtree(part, ignore_errors=True)
     except OSError as error:
         raise RunError(f"{folder}: it could not be written: {error.strerror or error}.") from error
+
+
+def _clear(part: Path) -> None:
+    for path in part.iterdir():
+        if path.is_dir():
+            shutil.rmtree(path)
+        elif path.name != LOCK:
+            path.unlink()
 
 
 def _moved(part: Path, path: Path, folder: Path) -> Path:

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import hashlib
 import io
-import json
-import logging
 import os
 import tomllib
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import sqlalchemy as sa
 
 from .._findings import Finding, tell
+from ..errors import RunError
+from ..storage import run_schema
 from ..storage.run_folder import RECORDED, RunFolder
 from . import _schema as t
 from ._ledger import Ledger
@@ -22,7 +25,6 @@ from ._listing import find_runs
 
 __all__ = ["catch_up", "ingest"]
 
-log = logging.getLogger("vinestep")
 MOST_BYTES = 16 << 20  # of a file that is taken in
 ABOUT, CONSOLE, PLAN, TAGS, NOTES = (
     "about.json",
@@ -51,29 +53,34 @@ def catch_up(root: str | os.PathLike[str], ledger: Ledger) -> int:
     >>> vs.runs.catch_up(root, ledger), vs.runs.catch_up(root, ledger)
     (1, 0)
     """
-    marks = _marks(ledger)
-    return sum(_ingested(folder, ledger, marks) for folder in find_runs(root))
+    marks, news = _marks(ledger), 0
+    originals: dict[str, RunFolder] = {}
+    for folder in find_runs(root):
+        known = folder.read_status()
+        first = originals.setdefault(_uid(folder, known), folder)
+        if first is not folder:
+            cure = "Take the copy away: there is one record of a run."
+            what = f"it is a copy of {first.path.name}, with the same identity, so it is left out."
+            _tell_of(ledger, folder, what, cure)
+            continue
+        try:
+            news += _ingest(folder, known, ledger, marks)
+        except OSError as error:
+            _tell_of(ledger, folder, f"it is left out: {error}.")
+    return news
 
 
-def _ingested(folder: RunFolder, ledger: Ledger, marks: dict[str, dict[str, Mark]]) -> bool:
-    """Whether there was something new; a run whose files hold what no run writes is told, and
-    hides no other.
-    """
-    try:
-        return ingest(folder, ledger, marks)
-    except (TypeError, AttributeError, LookupError, ValueError) as error:
-        tell(
-            [
-                Finding(
-                    f"the run {folder.path.name}",
-                    "wrong",
-                    f"its files hold what no run writes ({type(error).__name__}: {error}), so it "
-                    "is not taken in.",
-                    "Mend run.json and about.json in it, or take the folder away.",
-                )
-            ]
-        )
-        return False
+def _tell_of(
+    ledger: Ledger,
+    folder: RunFolder,
+    what: str,
+    cure: str = "Mend its files, or take the folder away.",
+) -> None:
+    """Once for each ledger that is open: a page looks every second."""
+    finding = Finding(f"the run {folder.path.name}", "wrong", what, cure)
+    if finding not in ledger.told:
+        ledger.told.add(finding)
+        tell([finding])
 
 
 def _marks(ledger: Ledger) -> dict[str, dict[str, Mark]]:
@@ -110,10 +117,16 @@ def ingest(
     >>> vs.runs.ingest(outcome.store, vs.runs.Ledger("sqlite://"))
     True
     """
-    known = folder.read_status()
-    uid = known.get("uid")
-    if not isinstance(uid, str) or not uid:
-        uid = _identity(folder)
+    return _ingest(folder, folder.read_status(), ledger, marks)
+
+
+def _ingest(
+    folder: RunFolder,
+    known: dict[str, Any],
+    ledger: Ledger,
+    marks: dict[str, dict[str, Mark]] | None,
+) -> bool:
+    uid = _uid(folder, known)
     if (
         marks is not None
         and uid in marks
@@ -156,11 +169,13 @@ def ingest(
     return True
 
 
-def _identity(folder: RunFolder) -> str:
-    """Of a run that was recorded before runs had one."""
-    return hashlib.sha256(
-        f"{folder.path.resolve()} {folder.read_status().get('begun', '')}".encode()
-    ).hexdigest()[:32]
+def _uid(folder: RunFolder, known: dict[str, Any]) -> str:
+    """Its identity; of a run that was recorded before runs had one, from where and when it
+    began.
+    """
+    if uid := known.get("uid"):
+        return str(uid)
+    return hashlib.sha256(f"{folder.path.resolve()} {known['begun']}".encode()).hexdigest()[:32]
 
 
 def _store_of(folder: RunFolder, ledger: Ledger, uid: str, known: dict[str, Any]) -> LedgerStore:
@@ -234,35 +249,37 @@ def _take(
 ) -> None:
     """One file; `mark` is set to what was taken."""
     try:
-        if path.name == ABOUT:
-            store.about(json.loads(path.read_text()))
-        elif path.name == PLAN:
-            store.begin(
-                store.row()["name"],
-                tomllib.loads(path.read_text()),
-                label=folder.path.name,
-                folder=str(folder.path.resolve()),
-            )
-        elif path.name == TAGS:
-            store.set_tags([str(tag) for tag in json.loads(path.read_text())])
-        elif path.name == NOTES:
-            store.add_notes(
-                [
-                    {"at": str(note["at"]), "text": str(note["text"])}
-                    for note in json.loads(path.read_text())
-                ]
-            )
-        elif path.name == CONSOLE or (path.suffix == ".csv" and path.parent == folder.path):
-            _take_growing(store, folder, path, before, mark)
-        else:
-            store.write_file(path.name, path.read_bytes())
-    except (ValueError, KeyError, TypeError, RecursionError) as error:
-        log.warning("%s: it cannot be read, and was left out of the ledger: %s", path, error)
+        put = _read(store, folder, path, before, mark)
+    except (RunError, ValueError) as error:  # what is no JSON, TOML or CSV of a run
+        _tell_of(store.ledger, folder, f"{path.name} is left out of the ledger: {error}")
+    else:
+        put()
 
 
-def _take_growing(
+def _read(
     store: LedgerStore, folder: RunFolder, path: Path, before: Mark | None, mark: Mark
-) -> None:
+) -> Callable[[], object]:
+    """What a file holds, to be put into the ledger."""
+    if path.name == ABOUT:
+        about = run_schema.checked(path, path.read_bytes(), run_schema.ABOUT)
+        return partial(store.about, about)
+    if path.name == PLAN:
+        place = str(folder.path.resolve())
+        plan = tomllib.loads(path.read_text())
+        name = store.row()["name"]
+        return partial(store.begin, name, plan, label=folder.path.name, folder=place)
+    if path.name == TAGS:
+        return partial(store.set_tags, folder.tags())
+    if path.name == NOTES:
+        return partial(store.add_notes, folder.notes())
+    if path.name == CONSOLE or (path.suffix == ".csv" and path.parent == folder.path):
+        return _read_growing(store, folder, path, before, mark)
+    return partial(store.write_file, path.name, path.read_bytes())
+
+
+def _read_growing(
+    store: LedgerStore, folder: RunFolder, path: Path, before: Mark | None, mark: Mark
+) -> Callable[[], object]:
     """A file that is appended to: what came since, up to the end of a line."""
     with path.open("rb") as file:
         at = os.fstat(file.fileno())
@@ -281,14 +298,7 @@ def _take_growing(
         at.st_mtime_ns if start + len(content) == at.st_size else 0,
     ]
     if path.name == CONSOLE:
-        with store.together() as connection:
-            if not start:
-                connection.execute(t.console.delete().where(t.console.c.run == store.key))
-            if content:
-                connection.execute(
-                    t.console.insert().values(run=store.key, text=content.decode(errors="replace"))
-                )
-        return
+        return partial(_put_console, store, content.decode(errors="replace"), anew=not start)
     import pandas as pd
 
     series = next(
@@ -298,14 +308,28 @@ def _take_growing(
         {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
     )  # what pandas 3 does by itself
     frame = pd.read_csv(io.BytesIO(head + content), **exact) if content else pd.DataFrame()
+    if len(frame) and "step" not in frame:
+        raise RunError("it has no column step.")
+    columns, matrix = [str(name) for name in frame.columns], frame.to_numpy(dtype=float)
+    return partial(_put_series, store, series, columns, matrix, anew=not start)
+
+
+def _put_console(store: LedgerStore, text: str, *, anew: bool) -> None:
     with store.together() as connection:
-        if not start:
-            connection.execute(
-                t.chunks.delete().where(t.chunks.c.run == store.key, t.chunks.c.series == series)
-            )
-        store.add_matrix(
-            connection, series, [str(name) for name in frame.columns], frame.to_numpy(dtype=float)
-        )
+        if anew:
+            connection.execute(t.console.delete().where(t.console.c.run == store.key))
+        if text:
+            connection.execute(t.console.insert().values(run=store.key, text=text))
+
+
+def _put_series(
+    store: LedgerStore, series: str, columns: list[str], matrix: np.ndarray, *, anew: bool
+) -> None:
+    with store.together() as connection:
+        if anew:
+            mine = (t.chunks.c.run == store.key) & (t.chunks.c.series == series)
+            connection.execute(t.chunks.delete().where(mine))
+        store.add_matrix(connection, series, columns, matrix)
 
 
 def remove_run(ledger: Ledger, key: int) -> None:

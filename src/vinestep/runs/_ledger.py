@@ -5,16 +5,18 @@ from __future__ import annotations
 import hashlib
 import os
 import re
+import shutil
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager, nullcontext, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote
 
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 from sqlalchemy.pool import StaticPool
 
-from ..errors import RunError
+from ..errors import RunError, UnwritableLedgerError
 from ._schema import (
     HEAD,
     contents,
@@ -26,12 +28,18 @@ from ._schema import (
 if TYPE_CHECKING:
     from sqlalchemy.engine import Connection, Engine
 
-__all__ = ["FILE", "Ledger", "ledger_url"]
+    from .._findings import Finding
+
+__all__ = ["FILE", "Ledger", "ledger_url", "own_ledger"]
 
 FILE = "ledger.sqlite"
 VARIABLE = "VINESTEP_LEDGER"
 PART = 4 << 20  # bytes of a content in one row
 PATIENCE = 30.0  # seconds to wait for others who write
+
+
+UNWRITABLE = ("SQLITE_FULL", "SQLITE_READONLY", "SQLITE_IOERR", "SQLITE_CANTOPEN")
+LITTLE_ROOM = 1 << 20  # bytes
 
 
 def ledger_url(place: str | os.PathLike[str], given: str | None = None) -> str:
@@ -45,12 +53,23 @@ def ledger_url(place: str | os.PathLike[str], given: str | None = None) -> str:
     """
     url = given or os.environ.get(VARIABLE) or ""
     if not url:
-        return f"sqlite:///{Path(place).resolve() / FILE}"
+        return own_ledger(place)
     return re.sub(r"^postgres(ql)?://", "postgresql+psycopg://", url)
+
+
+def own_ledger(place: str | os.PathLike[str]) -> str:
+    """The address of the ledger within a runs' folder."""
+    return f"sqlite:///{Path(place).resolve() / FILE}"
 
 
 class Ledger:
     """A ledger that is open; its tables are brought to the newest form.
+
+    Attributes
+    ----------
+    address : str
+    unwritable : str
+        Why nothing that is written here lasts; empty if it does.
 
     Parameters
     ----------
@@ -70,10 +89,48 @@ class Ledger:
     """
 
     def __init__(self, url: str) -> None:
+        self.address, self.unwritable = url, ""
         self.engine = _engine(url)
+        self.told: set[Finding] = set()
+        """What was said of runs that could not be taken in."""
         self._reader = self.engine.execution_options(writes=False)
         with self._told():
             self._bring_up()
+
+    @classmethod
+    def copy_of(cls, url: str, why: str) -> Ledger:
+        """A copy in memory of a ledger's file that cannot be written, for looking.
+
+        Parameters
+        ----------
+        url : str
+        why : str
+            Told where somebody wants to change something, which would not last.
+        """
+        result = cls.__new__(cls)
+        result.address, result.unwritable, result.told = url, why, set()
+        result.engine = _engine("sqlite://")
+        result._reader = result.engine.execution_options(writes=False)
+        path = Path(_engine(url).url.database or "")
+        with result._told():
+            if path.is_file():
+                with result.engine.connect() as connection:
+                    _copy_file(path, connection.connection.driver_connection)
+            result._bring_up()
+        return result
+
+    def check_lasting(self) -> None:
+        """
+        Raises
+        ------
+        UnwritableLedgerError
+            If what is written here does not last.
+        """
+        if self.unwritable:
+            raise UnwritableLedgerError(
+                f"{self.unwritable} So nothing can be changed there. Where the folder may only be "
+                "read, keep a ledger elsewhere: --ledger, or VINESTEP_LEDGER."
+            )
 
     def __repr__(self) -> str:
         return f"<Ledger {self.name}>"
@@ -92,6 +149,9 @@ class Ledger:
         try:
             yield
         except DBAPIError as error:
+            code = getattr(error.orig, "sqlite_errorname", "")
+            if code.startswith(UNWRITABLE):
+                raise UnwritableLedgerError(_unwritable(self.name, self.engine, error)) from error
             raise RunError(
                 f"{self.name}: the ledger cannot be used: {_first_line(error.orig)}."
             ) from error
@@ -275,6 +335,33 @@ def _for_sqlite(engine: Engine) -> Engine:
         )
 
     return engine
+
+
+def _copy_file(path: Path, target: Any) -> None:
+    """A SQLite file into a connection, also where nothing can be written beside it."""
+    import sqlite3
+
+    for how in ("mode=ro", "immutable=1"):
+        source = sqlite3.connect(f"file:{quote(str(path))}?{how}", uri=True)
+        try:
+            source.backup(target)
+            return
+        except sqlite3.OperationalError:
+            if how == "immutable=1":
+                raise
+        finally:
+            source.close()
+
+
+def _unwritable(name: str, engine: Engine, error: DBAPIError) -> str:
+    place = Path(engine.url.database or ".").parent
+    with suppress(OSError):
+        if (left := shutil.disk_usage(place).free) < LITTLE_ROOM:
+            return (
+                f"{name}: the ledger cannot be written: the disk of {place} is full, {left:,} "
+                "bytes are left. Make room there: vinestep remove RUN, or take other files away."
+            )
+    return f"{name}: the ledger cannot be written: {_first_line(error.orig)}."
 
 
 def _first_line(error: Any) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import fnmatch
 import io
 import json
+import logging
 import operator
 import os
 import re
@@ -18,7 +19,7 @@ import sqlalchemy as sa
 from .._arguments import checked_path
 from .._notebook_html import html_curve, html_findings, html_table
 from .._public_names import did_you_mean
-from ..errors import RunError
+from ..errors import RunError, UnwritableLedgerError
 from ..storage.lineage import now
 from ..storage.run_folder import RECORDS, RunFolder
 from . import _schema as t
@@ -28,7 +29,7 @@ from ._ingest import (
     needed,
     remove_run,
 )
-from ._ledger import Ledger, ledger_url
+from ._ledger import Ledger, ledger_url, own_ledger
 from ._ledger_store import LedgerStore
 
 if TYPE_CHECKING:
@@ -38,6 +39,7 @@ if TYPE_CHECKING:
 
 __all__ = ["RunRecord", "Runs", "open_runs", "store_of"]
 
+log = logging.getLogger("vinestep")
 _COMPARISON = re.compile(r"<=|>=|!=|==|=|<|>")
 LONGEST_CONDITION = 500
 _HOLDS: dict[str, Callable[[Any, Any], bool]] = {
@@ -87,10 +89,15 @@ def open_runs(place: str | os.PathLike[str] = RECORDS, *, ledger: str | None = N
     if not root.is_dir():
         raise RunError(f"{root}: there is no such folder of runs. Make a run: vinestep demo")
     url = ledger_url(root, ledger)
-    if url.startswith("sqlite:///") and not os.access(root, os.W_OK):
-        url = "sqlite://"  # a folder that may be read only: everything is read anew
-    runs = Runs(Ledger(url), root)
-    runs.refresh()
+    try:
+        if url == own_ledger(root) and not os.access(root, os.W_OK):
+            raise UnwritableLedgerError(f"{root}: this folder may only be read.")
+        runs = Runs(Ledger(url), root)
+        runs.refresh()
+    except UnwritableLedgerError as error:
+        log.warning("%s What is shown is read anew, and not kept.", error)
+        runs = Runs(Ledger.copy_of(url, str(error)), root)
+        runs.refresh()
     return runs
 
 
@@ -144,6 +151,17 @@ class Runs:
             with self.ledger.writing() as connection:
                 connection.execute(t.taken.delete())
         return catch_up(self.root, self.ledger)
+
+    def forget(self, run: RunRecord) -> None:
+        """Take out of the ledger all that it knows of a run; out of its file too, which the run may
+        just have left room for.
+        """
+        remove_run(self.ledger, run.store.key)
+        if self.ledger.unwritable:
+            ledger = Ledger(self.ledger.address)
+            store = store_of(ledger, run.uid)
+            if store is not None:
+                remove_run(ledger, store.key)
 
     def _rows(self) -> list[dict[str, Any]]:
         with self.ledger.reading() as connection:
@@ -587,6 +605,7 @@ class RunRecord:
             folder.set_tags(now)
             ingest(folder, self._runs.ledger)
         else:
+            self._runs.ledger.check_lasting()
             self.store.set_tags(now)
         return now
 
@@ -597,6 +616,7 @@ class RunRecord:
             folder.add_note(text)
             ingest(folder, self._runs.ledger)
         else:
+            self._runs.ledger.check_lasting()
             self.store.add_notes([{"at": now(), "text": text}])
 
     def ask(self, what: str, text: str = "") -> None:
@@ -613,6 +633,7 @@ class RunRecord:
         if folder is not None:
             folder.ask(Request(what, text))
         elif self.refresh().status == "running":
+            self._runs.ledger.check_lasting()
             self.store.ask(Request(what, text))
         else:
             raise RunError(
@@ -656,7 +677,15 @@ class RunRecord:
             shutil.rmtree(leaving, ignore_errors=True)
             folder.path.rename(leaving)
             shutil.rmtree(leaving, ignore_errors=True)
-        remove_run(self._runs.ledger, self.store.key)
+        else:
+            self._runs.ledger.check_lasting()
+        try:
+            self._runs.forget(self)
+        except UnwritableLedgerError as error:
+            raise UnwritableLedgerError(
+                f"{self.label}: its folder is removed, the ledger lists it still: {error} Then "
+                "remove it once more."
+            ) from error
 
     def diagnose(self) -> list[Finding]:
         """What the record says of how the run went; see `vinestep.runs.diagnose`."""

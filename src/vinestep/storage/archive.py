@@ -13,7 +13,6 @@ import hashlib
 import json
 import math
 import os
-import secrets
 import zipfile
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -22,9 +21,10 @@ from typing import IO, Any
 
 import numpy as np
 
+from .._atomic_files import atomic_write
 from ..errors import ArchiveError
 
-__all__ = ["Archive", "flush_folder", "in_half", "is_finite", "part_of", "read", "write"]
+__all__ = ["Archive", "flush_folder", "in_half", "is_finite", "read", "write"]
 
 META = "contents.json"
 FORMAT = 1
@@ -107,35 +107,15 @@ def write(
     try:
         if make_folder:
             target.parent.mkdir(parents=True, exist_ok=True)
-        temporary = part_of(target)
-        try:
-            with temporary.open("x+b") as file:
-                _pack(file, ready, text)
-                _seal(file)
-                file.flush()
-                os.fsync(file.fileno())
-            os.replace(temporary, target)
-        except BaseException:
-            temporary.unlink(missing_ok=True)
-            raise
+        with atomic_write(target, flushed=True, clear=make_folder) as file:
+            _pack(file, ready, text)
+            _seal(file)
         flush_folder(target.parent)
     except OSError as error:
         raise ArchiveError(
             f"{target}: could not be written: {error}. What was there before is untouched."
         ) from error
     return target
-
-
-def part_of(target: Path) -> Path:
-    """A name beside a file's for what is being written, which no other process uses.
-
-    Examples
-    --------
-    >>> from pathlib import Path
-    >>> part_of(Path("curves.csv")).suffix
-    '.part'
-    """
-    return target.with_name(f".{target.name[:100]}.{secrets.token_hex(8)}.part")
 
 
 def flush_folder(folder: Path) -> None:

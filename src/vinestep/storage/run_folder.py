@@ -15,13 +15,13 @@ import sys
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from .._atomic_files import atomic_write
 from ..errors import CheckpointError, RunError
-from . import archive
-from .archive import part_of
+from . import archive, run_schema
 from .checkpoint_schema import step_of
 from .lineage import now
 from .run_store import (
@@ -31,6 +31,9 @@ from .run_store import (
     check_request,
 )
 from .settings import without_none
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 REPLICATION = "vinestep.runs._replicate"  # started by its name: storage knows no ledger
 
@@ -52,28 +55,29 @@ PATIENCE = 60.0  # seconds to wait for others who are making a folder
 SERIES = {"epochs": "curves.csv", "steps": "steps.csv"}
 
 
-def write_text(path: Path, text: str) -> None:
+def write_text(path: Path, text: str, *, clear: bool = True) -> None:
     """Write a text file whole or not at all, also if the power is cut.
+
+    Parameters
+    ----------
+    path : path
+    text : str
+    clear : bool
+        Whether to remove what killed writers of the same file left; of a run's folder `held` does.
 
     Raises
     ------
     RunError
         If the disk does not take it; what was there before stays.
     """
-    _write(path, text.encode(), flushed=True)
+    _write(path, text.encode(), flushed=True, clear=clear)
 
 
-def _write(path: Path, content: bytes, *, flushed: bool = False) -> None:
-    temporary = part_of(path)
+def _write(path: Path, content: bytes, *, flushed: bool = False, clear: bool = False) -> None:
     try:
-        with temporary.open("xb") as file:
+        with atomic_write(path, flushed=flushed, clear=clear) as file:
             file.write(content)
-            if flushed:
-                file.flush()
-                os.fsync(file.fileno())
-        os.replace(temporary, path)
     except OSError as error:
-        temporary.unlink(missing_ok=True)
         raise _unwritable(path, error) from error
 
 
@@ -221,7 +225,7 @@ class RunFolder(RunStore):
     def begin(self, name: str, plan: Mapping[str, Any]) -> None:
         import tomli_w
 
-        write_text(self.path / "plan.toml", tomli_w.dumps(without_none(plan)))
+        write_text(self.path / "plan.toml", tomli_w.dumps(without_none(plan)), clear=False)
         try:
             self._flush()
             archive.flush_folder(self.path)
@@ -244,7 +248,11 @@ class RunFolder(RunStore):
 
     def write_status(self, known: Mapping[str, Any]) -> None:
         at = now()
-        before = self._stored()
+        try:
+            before = json.loads((self.path / INFO).read_bytes())
+        except (OSError, ValueError, RecursionError):
+            before = {}
+        before = run_schema.without_faults(before, run_schema.STATUS)
         write_text(
             self.path / INFO,
             json.dumps(
@@ -259,18 +267,12 @@ class RunFolder(RunStore):
                 indent=1,
                 allow_nan=False,
             ),
+            clear=False,
         )
-
-    def _stored(self) -> dict[str, Any]:
-        try:
-            result = json.loads((self.path / INFO).read_text())
-        except (OSError, ValueError, RecursionError):
-            return {}
-        return result if isinstance(result, dict) else {}
 
     def read_status(self) -> dict[str, Any]:
         """What is known of the run: status, reason, counts, last figures; with the status
-        "unreadable" if that is damaged.
+        "unreadable", and why, if that is damaged.
 
         A run that says it is running, but that no process holds, was killed: it is interrupted.
         """
@@ -283,12 +285,13 @@ class RunFolder(RunStore):
             "begun": "",
             "last": {},
         }
-        found = self._stored()
-        if not found or any(
-            not isinstance(found.get(key, value), type(value)) for key, value in known.items()
-        ):
-            return known
-        known |= found
+        path = self.path / INFO
+        try:
+            known |= run_schema.checked(path, path.read_bytes(), run_schema.STATUS)
+        except OSError as error:
+            return known | {"reason": f"{path}: it cannot be read: {error.strerror or error}."}
+        except RunError as error:
+            return known | {"reason": str(error)}
         if known["status"] in ("running", "ready") and not self.is_held():
             known |= {"status": "interrupted", "reason": "Its process ended without a word."}
         return known
@@ -329,8 +332,8 @@ class RunFolder(RunStore):
             path = self.series_path(series)
             if not path.is_file():
                 return []
-            with path.open(newline="") as file:
-                self._columns[series] = next(csv.reader(file), [])
+            with path.open(newline="", errors="replace") as file:
+                self._columns[series] = list(_header(csv.DictReader(file)))
         return self._columns[series]
 
     def series_names(self) -> list[str]:
@@ -342,8 +345,9 @@ class RunFolder(RunStore):
         path = self.series_path(series)
         if not path.is_file():
             return []
-        with path.open(newline="") as file:
-            return list(_sound_rows(csv.DictReader(file)))
+        with path.open(newline="", errors="replace") as file:
+            rows = csv.DictReader(file)
+            return list(_sound_rows(rows)) if "step" in _header(rows) else []
 
     def write_file(self, name: str, content: bytes) -> None:
         path = self._place(name)
@@ -420,17 +424,15 @@ class RunFolder(RunStore):
     # tags and notes, also of a run that has ended
 
     def tags(self) -> list[str]:
-        return [str(tag) for tag in self._listed(TAGS)]
+        return list(self._listed(TAGS, run_schema.TAGS))
 
     def set_tags(self, tags: Iterable[str]) -> None:
         write_text(self.path / TAGS, json.dumps(sorted(set(tags))))
 
     def notes(self) -> list[dict[str, str]]:
         """Texts with the times at which they were written down."""
-        listed = self._listed(NOTES)
-        if not all(isinstance(note, dict) and {"at", "text"} <= note.keys() for note in listed):
-            raise RunError(f"{self.path / NOTES}: it holds no notes. Mend or remove it.")
-        return [{"at": str(note["at"]), "text": str(note["text"])} for note in listed]
+        listed = self._listed(NOTES, run_schema.NOTES)
+        return [{"at": note["at"], "text": note["text"]} for note in listed]
 
     def add_note(self, text: str) -> None:
         with locked(
@@ -441,14 +443,14 @@ class RunFolder(RunStore):
             write_text(self.path / NOTES, json.dumps([*self.notes(), {"at": now(), "text": text}]))
         self.write_console(f"note: {text}")
 
-    def _listed(self, name: str) -> list[Any]:
+    def _listed(self, name: str, schema: TypeAdapter[Any]) -> list[Any]:
         path = self.path / name
         if not path.is_file():
             return []
         try:
-            return list(json.loads(path.read_text()))
-        except (ValueError, RecursionError, TypeError) as error:
-            raise RunError(f"{path}: it cannot be read: {error}. Mend or remove it.") from error
+            return list(run_schema.checked(path, path.read_bytes(), schema))
+        except RunError as error:
+            raise RunError(f"{error} Mend or remove it.") from error
 
     # states
 
@@ -497,6 +499,7 @@ class RunFolder(RunStore):
         write_text(
             self.path / f".asked-{number:06d}-{secrets.token_hex(4)}.json",
             json.dumps(request._asdict()),
+            clear=False,
         )
 
     def requests(self) -> list[Request]:
@@ -504,11 +507,9 @@ class RunFolder(RunStore):
         for name in sorted(entry for entry in os.listdir(self.path) if _ASKED.match(entry)):
             path = self.path / name
             try:
-                known = json.loads(path.read_text())
-                result.append(
-                    check_request(Request(str(known["what"]), str(known.get("text", ""))))
-                )
-            except (ValueError, KeyError, TypeError, RecursionError, RunError):
+                known = run_schema.checked(path, path.read_bytes(), run_schema.REQUEST)
+                result.append(check_request(Request(known["what"], known.get("text", ""))))
+            except RunError:
                 self.write_console(
                     f"warning: {name}: a request that cannot be understood was left out."
                 )
@@ -529,13 +530,23 @@ def _written(value: float | None) -> str:
     return "" if value is None or value != value else repr(float(value))
 
 
-def _sound_rows(rows: Iterable[Mapping[Any, Any]]) -> Iterator[dict[str, float]]:
+def _header(rows: csv.DictReader[str]) -> Sequence[str]:
+    try:
+        return rows.fieldnames or ()
+    except csv.Error:
+        return ()
+
+
+def _sound_rows(rows: Iterator[Mapping[Any, Any]]) -> Iterator[dict[str, float]]:
     """The rows up to the first that is not whole, as a power cut may leave it."""
-    for row in rows:
+    while True:
         try:
-            yield {name: float(text) for name, text in row.items() if text}
-        except (TypeError, ValueError):
+            row = {name: float(text) for name, text in next(rows).items() if text}
+        except (StopIteration, TypeError, ValueError, csv.Error):
             return
+        if "step" not in row:
+            return
+        yield row
 
 
 def _start_replication(folder: RunFolder) -> None:

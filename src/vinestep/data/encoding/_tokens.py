@@ -16,6 +16,7 @@ from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 
+from ..._atomic_files import atomic_write
 from ..._public_names import did_you_mean
 from ...errors import DataError
 from ...parts._registry import maker, part
@@ -193,14 +194,10 @@ class Tokeniser:
     def save(self, path: str | os.PathLike[str]) -> Path:
         """Write it to a JSON file, whole or not at all."""
         target = Path(path)
-        temporary = target.with_name(f".{target.name}.{os.getpid()}.part")
         try:
-            temporary.write_text(
-                json.dumps(self.as_dict() | {SEAL: self.fingerprint()}), encoding="utf-8"
-            )
-            os.replace(temporary, target)
+            with atomic_write(target) as file:
+                file.write(json.dumps(self.as_dict() | {SEAL: self.fingerprint()}).encode())
         except OSError as error:
-            temporary.unlink(missing_ok=True)
             raise DataError(
                 f"{target}: the tokeniser cannot be written: {error.strerror}."
             ) from error
