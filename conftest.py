@@ -16,7 +16,8 @@ from vinestep.training.observers._plot_worker import PlotWorker
 
 MEMORY = "/dev/shm"  # files in memory: a run makes its states last, which a disk takes long for
 if "TMPDIR" not in os.environ and os.path.isdir(MEMORY) and os.access(MEMORY, os.W_OK):
-    os.environ["TMPDIR"] = tempfile.tempdir = MEMORY
+    os.environ["TMPDIR"] = tempfile.tempdir = f"{MEMORY}/vinestep-tests-{os.getuid()}"
+    os.makedirs(tempfile.tempdir, exist_ok=True)
 
 
 @pytest.fixture(autouse=True)

@@ -77,7 +77,8 @@ ARROWS = {
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
     "data/sources layers losses optimisers schedules storage _findings _model errors",
     "training": "training/step training/run training/observers training/rehearsal autodiff "
-    "data/batches data/checks data/sources evaluation figures layers storage _findings errors",
+    "data/batches data/checks data/sources evaluation figures layers storage _findings _model "
+    "errors",
     "training/plans": "training training/step training/run training/observers training/rehearsal "
     "autodiff data/batches data/sources data/tabular demo evaluation layers losses parts _model "
     "_public_names errors",

@@ -1,3 +1,4 @@
+import copy
 from functools import partial
 
 import numpy as np
@@ -227,3 +228,35 @@ def test_a_new_head_on_a_trained_body():
     changed = [k for k, v in fresh.weights().items() if not np.array_equal(v, before[k])]
     assert changed == ["1/weight", "1/bias"]
     assert np.shares_memory(network.weights()["1/weight"], network.arena.flat)
+
+
+def test_a_stack_is_made_of_layers_or_of_a_list_of_them():
+    layers = [vs.Dense(3), vs.relu, vs.Dense(2)]
+    one, other = vs.Stack(layers), vs.Stack(*copy.deepcopy(layers))
+    assert vs.parts.describe(one) == vs.parts.describe(other)
+    x = np.ones((2, 4), np.float32)
+    for network in (one, other, copy.deepcopy(one)):
+        network.initialise(x, seed=1)
+    np.testing.assert_array_equal(vs.held(one(x)), vs.held(other(x)))
+    assert vs.Stack([]).layers == ()
+
+
+@pytest.mark.parametrize(
+    ("network", "shape", "dtype"),
+    [
+        (lambda: vs.Stack(vs.Dense(3), vs.Dense(2)), (4,), np.float32),
+        (lambda: vs.Stack(vs.Convolution(2, 3), vs.Flatten(), vs.Dense(2)), (6, 5, 1), np.float32),
+        (lambda: vs.Stack(vs.Embedding(7, 3), vs.Dense(2)), (4,), np.int64),
+    ],
+)
+def test_a_shape_alone_initialises_as_a_sample_does(network, shape, dtype):
+    by_shape = network().initialise(shape, seed=3)
+    by_sample = network().initialise(np.zeros((2, *shape), dtype), seed=3)
+    for path, weight in by_sample.weights().items():
+        np.testing.assert_array_equal(by_shape.weights()[path], weight)
+    assert by_shape.sample_like[0][0] == shape
+
+
+def test_a_shape_that_no_example_has_is_refused():
+    with pytest.raises(ShapeError, match=r"cannot have the shape \(0, 3\)"):
+        vs.Dense(2).initialise((0, 3))

@@ -281,7 +281,7 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
     if outcome.status is Status.INTERRUPTED:
         raise typer.Exit(INTERRUPTED)
     console.print()
-    last = planned.training.model()
+    last = planned.training.model("last")
     best = planned.best_model(outcome)
     chosen = best or last
     assert outcome.store is not None
@@ -301,5 +301,4 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
         console.print(confusion_view([names[i] for i in targets], predicted, names))
     assert outcome.folder is not None
     write_assessment(outcome.store, assessed)
-    chosen.save(outcome.folder / f"{planned.plan.name}.vine")
     console.print(files_view(outcome.folder))

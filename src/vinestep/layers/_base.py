@@ -271,9 +271,9 @@ class Layer:
 
         Parameters
         ----------
-        sample : array_like or tuple of array_like
+        sample : array_like, tuple of array_like, or tuple of int
             One batch of inputs of the kind the network will see; only its shape and its finiteness
-            matter.
+            matter. Whole numbers are the shape of one example: ``(5,)``, ``(28, 28, 1)``.
         seed : int
             Same seed, same weights: each parameter is drawn from its own stream, keyed by seed and
             path.
@@ -302,6 +302,7 @@ class Layer:
         if kind.kind != "f":
             raise LayerError(f"initialise: dtype must be a float type, got {kind}.")
         layers = list(self.walk())
+        sample = _sample_of(sample, tokens=any(layer.takes_tokens for layer in layers))
         self._check_owners(layers, keep_weights)
         before = [(layer, dict(vars(layer))) for layer in layers]
         try:
@@ -709,6 +710,18 @@ def explained(error: Exception, label: str, inputs: tuple[Any, ...]) -> LayerErr
         if not isinstance(x, dict)
     )
     return LayerError(f"{label}: {type(error).__name__}: {error} (input {came or 'none'}).")
+
+
+def _sample_of(sample: Any, *, tokens: bool) -> Any:
+    """A batch of one example, where its shape alone is given."""
+    if not (isinstance(sample, tuple) and sample and all(type(n) is int for n in sample)):
+        return sample
+    if min(sample) < 1:
+        raise ShapeError(
+            f"initialise: an example cannot have the shape {sample}. Give the sizes of its axes, "
+            "without the batch, such as (5,)."
+        )
+    return np.zeros((1, *sample), np.int64 if tokens else np.float32)
 
 
 def _is_of_the_library(layer: Layer) -> bool:

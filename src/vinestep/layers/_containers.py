@@ -52,7 +52,7 @@ class Stack(Layer):
 
     Parameters
     ----------
-    *layers : layers or callables
+    *layers : layers or callables, or one list of them
         Their positions are the first part of their paths: ``0/weight``.
 
     Examples
@@ -64,8 +64,11 @@ class Stack(Layer):
     ['0']
     """
 
-    def __init__(self, *layers: LayerLike) -> None:
-        self.layers = tuple(_checked("Stack", layers))
+    def __init__(self, *layers: LayerLike | Sequence[LayerLike]) -> None:
+        listed: Any = layers
+        if len(layers) == 1 and isinstance(layers[0], list | tuple):
+            listed = tuple(layers[0])
+        self.layers = tuple(_checked("Stack", listed))
         for layer, following in zip(self.layers, self.layers[1:], strict=False):
             if isinstance(layer, Dense):
                 layer.followed_by(following)

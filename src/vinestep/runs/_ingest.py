@@ -260,21 +260,20 @@ def _read(
     store: LedgerStore, folder: RunFolder, path: Path, before: Mark | None, mark: Mark
 ) -> Callable[[], object]:
     """What a file holds, to be put into the ledger."""
+    if path.name == CONSOLE or (path.suffix == ".csv" and path.parent == folder.path):
+        return _read_growing(store, folder, path, before, mark)
+    content = path.read_bytes()
     if path.name == ABOUT:
-        about = run_schema.checked(path, path.read_bytes(), run_schema.ABOUT)
-        return partial(store.about, about)
+        return partial(store.about, run_schema.checked(path, content, run_schema.ABOUT))
     if path.name == PLAN:
-        place = str(folder.path.resolve())
-        plan = tomllib.loads(path.read_text())
+        place, plan = str(folder.path.resolve()), tomllib.loads(content.decode())
         name = store.row()["name"]
         return partial(store.begin, name, plan, label=folder.path.name, folder=place)
     if path.name == TAGS:
-        return partial(store.set_tags, folder.tags())
+        return partial(store.set_tags, run_schema.checked(path, content, run_schema.TAGS))
     if path.name == NOTES:
-        return partial(store.add_notes, folder.notes())
-    if path.name == CONSOLE or (path.suffix == ".csv" and path.parent == folder.path):
-        return _read_growing(store, folder, path, before, mark)
-    return partial(store.write_file, path.name, path.read_bytes())
+        return partial(store.add_notes, run_schema.checked(path, content, run_schema.NOTES))
+    return partial(store.write_file, path.name, content)
 
 
 def _read_growing(

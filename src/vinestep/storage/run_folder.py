@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 
 REPLICATION = "vinestep.runs._replicate"  # started by its name: storage knows no ledger
 
-__all__ = ["RECORDS", "RunFolder", "locked", "numbered", "run_of_state", "write_text"]
+__all__ = ["RECORDS", "RunFolder", "locked", "numbered", "run_of_state", "safe_name", "write_text"]
 
 RECORDS = "records"
 _NAME = re.compile(r"^(.+)-(\d+)$")
@@ -93,6 +93,17 @@ def _unwritable(path: Path, error: OSError) -> RunError:
     )
 
 
+def safe_name(name: str) -> str:
+    """A run's name as part of a file's name.
+
+    Examples
+    --------
+    >>> safe_name("barrels, in oak")
+    'barrels-in-oak'
+    """
+    return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.")[:100] or "run"
+
+
 def run_of_state(path: str | os.PathLike[str]) -> Path:
     """The run's folder, given it or the file of one of its states."""
     given = Path(path)
@@ -134,7 +145,7 @@ class RunFolder(RunStore):
 
         Numbers only rise, also when several runs start at once or runs were removed.
         """
-        safe = re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.")[:100] or "run"
+        safe = safe_name(name)
         parent = Path(root if root is not None else RECORDS)
         try:
             _make_folder(parent)

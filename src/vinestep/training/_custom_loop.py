@@ -104,7 +104,9 @@ def recorded_run(
             run.save("step-00000000")
             run.finish_saving()
             run.record_status("")
-            write_about(store, described, {"better": run.better, "steps": steps})
+            write_about(
+                store, {**described, **(plan or {})}, {"better": run.better, "steps": steps}
+            )
             store.begin(name, run.plan)
         begun = time.perf_counter()
         with run.under_way():

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import logging
+import tempfile
 import time
 from collections.abc import Sequence
 from contextlib import ExitStack
 from os import PathLike
-from typing import TYPE_CHECKING, Any
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -15,11 +18,13 @@ from ..autodiff.tracking import untracked
 from ..data.batches._streams import Stream
 from ..data.checks._checks import input_range_of, split_findings
 from ..data.sources._source import Source
-from ..errors import DataError
+from ..errors import DataError, ModelError, PartError
 from ..layers._arena import Arena
 from ..layers._weight_matching import Loaded, load_matching
 from ..storage.open_store import opened_store, weights_of
+from ..storage.run_folder import safe_name
 from ..storage.run_store import RunStore
+from .observers._best_state import BestState
 from .observers._defaults import checked_observers, with_default_observers
 from .run._ending import ending_of
 from .run._epochs import train_epochs
@@ -32,8 +37,9 @@ from .run._run_metadata import (
     run_settings,
     write_about,
 )
+from .run._status import Status
 from .run._validation import Validation, ValidationParts
-from .step._base import TrainingBase
+from .step._base import BestWeights, TrainingBase, digest_of
 from .step._batch_checks import AnyBatches, are_batches, check_parts
 from .step._forward_pass import inputs_in_order
 from .step._scoring import assessment, batch_outputs, check_encoding
@@ -41,11 +47,14 @@ from .step._scoring import assessment, batch_outputs, check_encoding
 if TYPE_CHECKING:
     import pandas as pd
 
+    from .._model import Model
     from ..evaluation._scores import Assessment
     from .rehearsal._rehearsal import Rehearsal
     from .run._run import Observer
 
 __all__ = ["Training"]
+
+log = logging.getLogger("vinestep")
 
 
 class Training(TrainingBase):
@@ -172,7 +181,12 @@ class Training(TrainingBase):
         tell(split_findings(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
         settings = run_settings(self, batches, ending, scored) if recorded else {}
-        watchers = with_default_observers([ending, *checked_observers(observers)], recorded)
+        given = [ending, *checked_observers(observers)]
+        watchers = with_default_observers(given, recorded, judged=bool(scored.parts))
+        best = BestState.beside(self, watchers) if scored.parts else None
+        if best is not None:
+            watchers = sorted([*watchers, best], key=lambda observer: observer.order)
+        self._best = None
         with ExitStack() as stack:
             stack.enter_context(observers_attached(watchers))
             store = stack.enter_context(opened_store(record, resume, name))
@@ -212,7 +226,24 @@ class Training(TrainingBase):
             begun = time.perf_counter()
             with run.under_way():
                 train_epochs(run, self, batches, scored, ending)
-            return run.conclude(begun)
+            outcome = run.conclude(begun)
+            if best is not None and best.row:
+                self._best = BestWeights(best.arrays, best.row, best.step, digest_of(self.network))
+            if store is not None and outcome.status is Status.FINISHED:
+                self._hand_over(store, run.name)
+            return outcome
+
+    def _hand_over(self, store: RunStore, name: str) -> None:
+        """Put the model into the run's record."""
+        try:
+            with tempfile.TemporaryDirectory() as folder:
+                content = self.model().save(Path(folder, "model.vine")).read_bytes()
+        except (ModelError, PartError) as error:
+            told = f"No model file was written beside the states: {error}"
+            log.warning("%s", told)
+            store.write_console(told)
+            return
+        store.write_file(f"{safe_name(name)}.vine", content)
 
     def input_range(self, batches: AnyBatches) -> tuple[float, float] | None:
         return input_range_of(batches)
@@ -227,7 +258,7 @@ class Training(TrainingBase):
         """What a saved state says of the model in it; the network is described anew only after it
         was changed.
         """
-        model = self.model(copied=False)
+        model = self.model("last", copied=False)
         known = self._described
         if known is None or known[0] != Arena.generation:
             self._described = known = Arena.generation, model.described(opaque=True)
@@ -282,8 +313,16 @@ class Training(TrainingBase):
 
         return rehearse(self, train, validation, quick=quick, steps=steps)
 
-    def assess(self, batches: AnyBatches) -> Assessment:
+    def assess(
+        self, batches: AnyBatches, *, state: Literal["best", "last"] | None = None
+    ) -> Assessment:
         """Loss and metrics over all examples, in inference; each example counts once.
+
+        Parameters
+        ----------
+        batches : Batches
+        state : {"best", "last"}, optional
+            Which weights are scored; see `model`.
 
         Returns
         -------
@@ -309,7 +348,12 @@ class Training(TrainingBase):
         self.network._ready_arena()
         check_encoding(self.codec.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
-        return assessment(self.network, batches, self.loss, self.metrics)
+        network = self._chosen_model(state).network
+        return assessment(network, batches, self.loss, self.metrics)
+
+    def _chosen_model(self, state: Literal["best", "last"] | None) -> Model:
+        """To be looked through; an average of the weights needs a network of its own."""
+        return self.model(state, copied=self.average is not None)
 
     def _count_test(self, batches: AnyBatches) -> None:
         """How often the test part of a recorded run was scored is a matter of record: each look
@@ -324,10 +368,13 @@ class Training(TrainingBase):
             return
         count_test_scoring(store)
 
-    def outputs(self, data: Any, *, size: int = 1024) -> np.ndarray:
+    def outputs(
+        self, data: Any, *, size: int = 1024, state: Literal["best", "last"] | None = None
+    ) -> np.ndarray:
         """What the network puts out in inference, for a source, a stream, batches of either, or an
-        array of inputs.
+        array of inputs; of which state, `model` says.
         """
+        model = self._chosen_model(state)
         check_encoding(
             self.codec.encoding, data.dataset if are_batches(data) else data, "the data to predict"
         )
@@ -335,14 +382,12 @@ class Training(TrainingBase):
             data = data.batches(size)
         if are_batches(data):
             with untracked():
-                return np.concatenate([result for _, result in batch_outputs(self.network, data)])
-        return self.model(copied=False).outputs(
-            data if isinstance(data, tuple) else np.asarray(data), size=size
-        )
+                return np.concatenate([result for _, result in batch_outputs(model.network, data)])
+        return model.outputs(data if isinstance(data, tuple) else np.asarray(data), size=size)
 
-    def predict(self, data: Any) -> pd.DataFrame:
+    def predict(self, data: Any, *, state: Literal["best", "last"] | None = None) -> pd.DataFrame:
         """Predictions for a dataset, batches or an array of inputs as the network takes them;
-        `model` takes raw rows.
+        `model` takes raw rows, and says of which state.
 
         Returns
         -------
@@ -350,4 +395,5 @@ class Training(TrainingBase):
             With classes the class ``predicted``, as it stands in the data, and a probability for
             each; otherwise ``predicted`` numbers.
         """
-        return self.model(copied=False).answers(self.outputs(data))
+        outputs = self.outputs(data, state=state)
+        return self.model("last", copied=False).answers(outputs)

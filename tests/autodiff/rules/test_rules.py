@@ -18,7 +18,7 @@ from .generators import GENERATORS
 load_late_rules()
 REGISTERED = [*UFUNCS, *HANDLERS, *UFUNC_METHODS]
 few = settings(
-    max_examples=12, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True
+    max_examples=8, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True
 )
 
 

@@ -55,14 +55,15 @@ def checked_observers(observers: Any) -> list[Observer]:
 
 
 def with_default_observers(
-    observers: Sequence[Observer], recorded: bool, *, curves: bool = True
+    observers: Sequence[Observer], recorded: bool, *, curves: bool = True, judged: bool = False
 ) -> list[Observer]:
-    """The observers in their order; a recorded run always has its curves written and its state
-    saved.
+    """The observers in their order; a recorded run always has its states saved, the best among them
+    where it is judged on a validation part, and, if it has epochs, its curves written.
     """
     result = checked_observers(observers)
     if recorded:
-        for kind in (Curves, Checkpoints) if curves else (Checkpoints,):
-            if not any(isinstance(observer, kind) for observer in result):
-                result.append(kind())
+        if curves and not any(isinstance(observer, Curves) for observer in result):
+            result.append(Curves())
+        if not any(isinstance(observer, Checkpoints) for observer in result):
+            result.append(Checkpoints("best" if judged else "newest"))
     return sorted(result, key=lambda observer: observer.order)

@@ -127,15 +127,15 @@ class Outcome:
     store: RunStore | None = None
     looks: list[dict[str, float]] = field(default_factory=list)
     """Scores of validation within epochs, where that was asked for in steps."""
+    best_row: dict[str, float] = field(default_factory=dict)
+    """The scores of the state that comes out of a run that was judged on a validation part: the
+    best one. Empty if it was not, and the last state comes out."""
 
     def __repr__(self) -> str:
-        last = (
-            "  ".join(f"{name} {value:.4g}" for name, value in self.rows[-1].items())
-            if self.rows
-            else "no epoch done"
-        )
+        last = _in_words(self.rows[-1]) if self.rows else "no epoch done"
+        best = f"Best, which comes out: {_in_words(self.best_row)}  " if self.best_row else ""
         place = f"  in {self.folder}" if self.folder is not None else ""
-        return f"<Outcome {self.status.value}: {self.reason} Last: {last}{place}>"
+        return f"<Outcome {self.status.value}: {self.reason} {best}Last: {last}{place}>"
 
     def _repr_html_(self) -> str:
         last = self.rows[-1] if self.rows else {}
@@ -174,6 +174,10 @@ class Outcome:
         if not judged:
             raise RunError(f"{quantity} was NaN in every epoch, so none is best.")
         return min(judged, key=lambda row: sign * row[quantity])
+
+
+def _in_words(row: Mapping[str, float]) -> str:
+    return "  ".join(f"{name} {value:.4g}" for name, value in row.items())
 
 
 def direction(better: Mapping[str, str], quantity: str) -> str:

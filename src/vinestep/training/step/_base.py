@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import copy
+import hashlib
 import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -16,7 +17,7 @@ from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch
 from ...data.encoding._codec import Codec
-from ...errors import DataError, SettingError
+from ...errors import DataError, RunError, SettingError
 from ...evaluation._scores import metric_counts
 from ...evaluation.metrics import Metric
 from ...layers._base import Layer
@@ -37,7 +38,26 @@ if TYPE_CHECKING:
     from numpy.typing import DTypeLike
 
 
-__all__ = ["TrainingBase"]
+__all__ = ["BestWeights", "TrainingBase", "digest_of"]
+
+
+class BestWeights(NamedTuple):
+    """Weights and running statistics of a run's best state."""
+
+    arrays: dict[str, np.ndarray]
+    row: dict[str, float]
+    step: int
+    after: bytes
+    """The `digest_of` the network at the end of that run: with other weights it is another's."""
+
+
+def digest_of(network: Layer) -> bytes:
+    """Of all weights and running statistics."""
+    result = hashlib.blake2b(digest_size=16)
+    for path, array in (network.weights() | network.statistics()).items():
+        result.update(path.encode())
+        result.update(np.ascontiguousarray(array).data)
+    return result.digest()
 
 
 class TrainingBase:
@@ -91,6 +111,7 @@ class TrainingBase:
         """Where the network comes from: run, settings, data; for the model that is handed on."""
         self._rows: list[dict[str, float]] = []  # the curves of the last run
         self._store: RunStore | None = None  # of the last run
+        self._best: BestWeights | None = None  # of the last run
         self._described: tuple[int, dict[str, Any]] | None = None
         self._derivation = Derivation(self.descent, loss)
         self.sums_losses = False
@@ -369,14 +390,22 @@ class TrainingBase:
         own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
         return own | {f"{part}_{name}": better for part in parts for name, better in own.items()}
 
-    def model(self, *, copied: bool = True) -> Model:
-        """What was trained, to be handed on: the network as it is now, with the encoding of its
-        data and where it came from.
+    def model(self, state: Literal["best", "last"] | None = None, *, copied: bool = True) -> Model:
+        """What was trained, to be handed on, with the encoding of its data and where it came from.
 
         Parameters
         ----------
+        state : {"best", "last"}, optional
+            After a run that was judged on a validation part, by default the best state, which
+            ``outcome.best_row`` scores; otherwise, and after any further change of the weights,
+            the network as it is now, which is the last.
         copied : bool
             Whether it is a copy, which training on does not change.
+
+        Raises
+        ------
+        RunError
+            If the best is asked for by name, and there is none.
 
         Examples
         --------
@@ -387,23 +416,50 @@ class TrainingBase:
         (2, 1)
         """
         self.network._ready_arena()
+        if self._chosen(state) == "best":
+            best = self._best
+            assert best is not None
+            network = copy.deepcopy(self.network)
+            network.load(best.arrays)
+            return self._model(network, best.row, best.step, "best")
+        rows, step = self._rows[-1:], self.step_number
+        row = rows[0] if rows else {}
         if copied and self.average is not None:
             with self.descent.averaged():
-                return self._model(copy.deepcopy(self.network))
-        return self._model(copy.deepcopy(self.network) if copied else self.network)
+                return self._model(copy.deepcopy(self.network), row, step, "last")
+        network = copy.deepcopy(self.network) if copied else self.network
+        return self._model(network, row, step, "last")
 
-    def _model(self, network: Layer) -> Model:
-        rows = self._rows
+    def _chosen(self, state: str | None) -> Literal["best", "last"]:
+        if state not in (None, "best", "last"):
+            raise SettingError(f'state: must be "best" or "last", got {state!r}.')
+        if state == "last":
+            return "last"
+        best = self._best
+        if best is not None and best.after == digest_of(self.network):
+            return "best"
+        if state == "best":
+            raise RunError(
+                "There is no best state: "
+                + (
+                    "no run of this training was judged on a validation part."
+                    if best is None
+                    else "the weights were changed since the run that had one. Take the model "
+                    "right after the run, or open it from the run's folder."
+                )
+            )
+        return "last"
+
+    def _model(
+        self, network: Layer, row: Mapping[str, float], step: int, state: Literal["best", "last"]
+    ) -> Model:
+        scores = finite_rows([dict(row)])[0]
         return Model(
             network,
             self.codec,
             self.loss,
             tuple(self.metrics),
-            {
-                **self.lineage,
-                "step": self.step_number,
-                "scores": finite_rows(rows[-1:])[0] if rows else {},
-            },
+            {**self.lineage, "step": step, "scores": scores, "state": state},
             self.half is not None,
         )
 

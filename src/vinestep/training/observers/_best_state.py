@@ -1,0 +1,142 @@
+"""The best state of a run that is judged on a validation part: what comes out of it."""
+
+from __future__ import annotations
+
+import logging
+import math
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ...errors import ArchiveError, CheckpointError
+from ...storage.checkpoint_schema import step_of
+from ...storage.json_values import finite_or_none, integer, nan_for_none, number
+from ..run._criteria import judged_quantity, score_of
+from ..run._run import Observer
+from ._checkpoints import Checkpoints
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ...storage.run_store import SavedState
+    from ..run._results import Outcome
+    from ..run._run import Run
+    from ..step._base import TrainingBase
+
+__all__ = ["BestState"]
+
+log = logging.getLogger("vinestep")
+
+
+class BestState(Observer):
+    """Holds the weights and running statistics with the best validation score so far.
+
+    Parameters
+    ----------
+    training : TrainingBase
+    by : str, optional
+        Column of the curves that judges; by default the validation loss.
+
+    Attributes
+    ----------
+    row : dict
+        The scores of that state; empty as long as there is none.
+    arrays : dict of path to ndarray
+    """
+
+    order = 8  # before states are saved, which say what the best one is
+    ends_run = True
+
+    def __init__(self, training: TrainingBase, by: str | None = None) -> None:
+        self.training, self.by = training, by
+        self.score, self.step = math.inf, 0
+        self.row: dict[str, float] = {}
+        self.arrays: dict[str, np.ndarray] = {}
+
+    @classmethod
+    def beside(cls, training: TrainingBase, observers: Sequence[Observer]) -> BestState:
+        """One that judges as the states that are kept are judged."""
+        keepers = [o for o in observers if isinstance(o, Checkpoints) and o.what == "best"]
+        return cls(training, keepers[0].by if keepers else None)
+
+    def before_run(self, run: Run) -> None:
+        if not self.row:
+            self._known_to_keeper(run)
+        if self.row and not self.arrays:
+            self._take_back(run)
+
+    def after_epoch(self, run: Run, row: dict[str, float]) -> None:
+        if run.validated:
+            self._judge(run, row)
+
+    def after_validation(self, run: Run, row: dict[str, float]) -> None:
+        self._judge(run, row)
+
+    def after_run(self, run: Run, outcome: Outcome) -> None:
+        outcome.best_row = dict(self.row)
+
+    def _judge(self, run: Run, row: dict[str, float]) -> None:
+        name, value = judged_quantity(row, self.by)
+        if self.by is None and name != "validation_loss":
+            return
+        score = score_of(run, name, value)
+        if score < self.score and math.isfinite(score):
+            self.score, self.step, self.row = score, run.position.step, dict(row)
+            with self.training.descent.averaged():
+                network = self.training.network
+                known = network.weights() | network.statistics()
+                self.arrays = {path: np.array(array) for path, array in known.items()}
+
+    def state(self) -> dict[str, Any]:
+        score = None if math.isinf(self.score) else self.score
+        return {"score": score, "step": self.step, "row": finite_or_none(self.row)}
+
+    def restore(self, state: dict[str, Any]) -> None:
+        score, row = number(state, "score"), state.get("row", {})
+        if not isinstance(row, dict) or not all(
+            value is None or type(value) in (int, float) for value in row.values()
+        ):
+            raise CheckpointError(
+                f"The best state of a run has the scores {str(row)[:40]!r}, which are none."
+            )
+        self.score = math.inf if score is None else score
+        self.step, self.row, self.arrays = integer(state, "step"), nan_for_none(row), {}
+
+    def _known_to_keeper(self, run: Run) -> None:
+        """The best state of a run that was begun by a version which held none."""
+        for keeper in run.observers:
+            if isinstance(keeper, Checkpoints) and keeper.scores:
+                score, step = keeper.scores[0]
+                row = next((row for row in run.rows if row["step"] == step), None)
+                if row is not None and "validation_loss" in row:
+                    self.score, self.step, self.row = score, step, dict(row)
+
+    def _take_back(self, run: Run) -> None:
+        """The arrays of a run that goes on, from the state that was kept."""
+        assert run.store is not None
+        for name in run.store.states():
+            if step_of(name) == self.step:
+                try:
+                    self.arrays = _arrays_of(run.store.read_state(name))
+                    return
+                except ArchiveError:
+                    break
+        log.warning(
+            "The best state so far, %s, was not kept: what comes out of this run is the best from "
+            "here on. To keep it: observers=[vinestep.observers.Checkpoints('best')].",
+            f"epoch {self.row['epoch']:.0f}" if "epoch" in self.row else f"step {self.step}",
+        )
+        self.score, self.step, self.row = math.inf, 0, {}
+
+
+def _arrays_of(state: SavedState) -> dict[str, np.ndarray]:
+    """Weights and statistics of a state; where an average was kept, that of the weights."""
+
+    def group(name: str) -> dict[str, np.ndarray]:
+        head = f"{name}/"
+        return {p.removeprefix(head): a for p, a in state.arrays.items() if p.startswith(head)}
+
+    weights, share = group("weights"), (state.meta.get("model") or {}).get("average_share")
+    if share is not None:
+        weights |= {p: a / a.dtype.type(share) for p, a in group("average").items()}
+    return weights | group("statistics")
