@@ -54,7 +54,7 @@ ARROWS = {
     "_loss_reduction": "autodiff losses errors",
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
-    "evaluation": "autodiff parts _loss_reduction _public_names errors",
+    "evaluation": "autodiff losses parts _loss_reduction _public_names errors",
     "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
     "_activations initialisers _notebook_html _ownership _public_names "
     "_arguments _masking errors",
@@ -75,7 +75,7 @@ ARROWS = {
     "training/observers": "training/run training/step autodiff figures parts storage _activations "
     "_notebook_html errors",
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
-    "data/sources layers losses optimisers schedules storage _findings _model errors",
+    "data/sources evaluation layers losses optimisers schedules storage _findings _model errors",
     "training": "training/step training/run training/observers training/rehearsal autodiff "
     "data/batches data/checks data/sources evaluation figures layers storage _findings _model "
     "errors",

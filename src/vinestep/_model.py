@@ -34,7 +34,7 @@ from .evaluation.metrics import Metric
 from .layers._adapters import adapters_of, with_adapters
 from .layers._base import Layer
 from .layers._quantised import codes_of, with_codes
-from .losses import makes_logits
+from .losses import output_kind
 from .parts._build import LAYERS, Builder
 from .parts._describe import describe
 from .storage import archive
@@ -298,7 +298,7 @@ class Model:
     def answers(self, outputs: np.ndarray) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""
         return self.codec.answers(
-            outputs, logits=None if self.loss is None else makes_logits(self.loss)
+            outputs, kind=None if self.loss is None else output_kind(self.loss)
         )
 
     # looking

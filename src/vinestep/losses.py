@@ -604,7 +604,8 @@ def binary_cross_entropy(
     Parameters
     ----------
     logits, targets : array_like of one shape
-        Targets from 0 to 1.
+        Targets from 0 to 1. Labels of shape (n,), as tables of two classes have them, are taken for
+        logits of shape (n, 1), too.
     positive_weight : float
         What yes weighs against no.
     reduction, weights
@@ -622,6 +623,7 @@ def binary_cross_entropy(
     ... ).round(4)
     array([  0.6931, 100.    ])
     """
+    targets = _labels_beside(logits, targets)
     logits, targets = _checked_pair(logits, targets, "binary_cross_entropy", weights)
     plain = held(targets)
     if plain.size and (plain.min() < 0 or plain.max() > 1):
@@ -850,11 +852,53 @@ def wasserstein_critic(
     )
 
 
-def makes_logits(loss: Any) -> bool:
-    """Whether outputs trained with this loss are logits of classes, through partial application
-    too.
+OutputKind = Literal["classes", "yes_or_no", "other"]
+
+
+def output_kind(loss: Any) -> OutputKind:
+    """What outputs trained with a loss are, through partial application too: logits of classes of
+    which one is true, logits of yes or no, each by itself, or neither.
+
+    Examples
+    --------
+    >>> from functools import partial
+    >>> output_kind(partial(vs.losses.binary_cross_entropy, positive_weight=3.0))
+    'yes_or_no'
     """
-    return unwrapped(loss)[0] is cross_entropy
+    function = unwrapped(loss)[0]
+    if function is cross_entropy:
+        return "classes"
+    return "yes_or_no" if function is binary_cross_entropy else "other"
+
+
+def makes_logits(loss: Any) -> bool:
+    """Whether outputs trained with this loss are logits, of one of many or of yes or no."""
+    return output_kind(loss) != "other"
+
+
+def as_two_classes(logits: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Logits of yes or no as those of two classes, no and yes, with labels; unchanged where targets
+    lie between 0 and 1.
+
+    Examples
+    --------
+    >>> as_two_classes(np.array([[2.0], [-1.0]]), np.array([1, 0]))
+    (array([[ 0.,  2.],
+           [ 0., -1.]]), array([1, 0]))
+    """
+    if logits.shape == (*targets.shape, 1):
+        logits = logits[..., 0]
+    if logits.shape != targets.shape or not np.isin(targets, (0, 1)).all():
+        return logits, targets
+    return np.stack([np.zeros_like(logits), logits], axis=-1), targets.astype(np.int64)
+
+
+def _labels_beside(logits: Any, targets: Any) -> Any:
+    """Labels of yes or no with the last axis, of length one, that their logits have."""
+    labels = np.asarray(targets) if not isinstance(targets, Tensor) else targets
+    if labels.dtype.kind in "iub" and np.shape(logits) == (*labels.shape, 1):
+        return labels[..., None]
+    return labels
 
 
 def unwrapped(loss: Any) -> tuple[Any, dict[str, Any]]:

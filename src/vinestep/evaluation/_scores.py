@@ -14,6 +14,7 @@ from .._loss_reduction import counted_mask, loss_value
 from .._public_names import own_names
 from ..autodiff.tensor import held
 from ..errors import DataError, ShapeError
+from ..losses import as_two_classes, output_kind
 from .metrics import Metric
 
 if TYPE_CHECKING:
@@ -205,6 +206,8 @@ def metric_counts(
         shape = places.shape
         if outputs.shape[: places.ndim] == shape == targets.shape[: places.ndim]:
             outputs, targets = outputs[places], targets[places]
+    if metric.of_classes and output_kind(loss) == "yes_or_no":
+        outputs, targets = as_two_classes(outputs, targets)
     return metric.count(outputs, targets)
 
 

@@ -59,6 +59,9 @@ class Metric:
     elementwise : bool
         Whether places of sequences are counted one by one; `count` then sees only those that are
         not padding, in one row.
+    of_classes : bool
+        Whether outputs are logits of classes and targets labels; of a loss for yes or no, `count`
+        then sees logits of two classes.
 
     Examples
     --------
@@ -75,6 +78,7 @@ class Metric:
         better: str,
         is_fraction: bool = False,
         elementwise: bool = False,
+        of_classes: bool = False,
     ) -> None:
         if better not in ("higher", "lower"):
             raise SettingError(
@@ -86,6 +90,7 @@ class Metric:
         self.better = better
         self.is_fraction = is_fraction
         self.elementwise = elementwise
+        self.of_classes = of_classes
 
     def __deepcopy__(self, memo: dict[int, Any]) -> Metric:
         """Itself: it never changes, and is known by what it is."""
@@ -142,7 +147,15 @@ def _absolute(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     return np.array([np.sum(np.abs(outputs.astype(np.float64) - targets)), targets.size])
 
 
-accuracy = Metric("accuracy", _right, _ratio, better="higher", is_fraction=True, elementwise=True)
+accuracy = Metric(
+    "accuracy",
+    _right,
+    _ratio,
+    better="higher",
+    is_fraction=True,
+    elementwise=True,
+    of_classes=True,
+)
 absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower", elementwise=True)
 
 
@@ -201,7 +214,12 @@ def top(k: int) -> Metric:
     if isinstance(k, bool) or not isinstance(k, int | np.integer) or k < 1:
         raise SettingError(f"top: k must be a whole number of at least 1, got {k!r}.")
     return Metric(
-        f"top_{k}", partial(_among_highest, k=int(k)), _ratio, better="higher", is_fraction=True
+        f"top_{k}",
+        partial(_among_highest, k=int(k)),
+        _ratio,
+        better="higher",
+        is_fraction=True,
+        of_classes=True,
     )
 
 
@@ -272,6 +290,7 @@ def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> M
         partial(_over_classes, name=name, figures=figures, over=over),
         better="higher",
         elementwise=True,
+        of_classes=True,
     )
 
 
@@ -334,7 +353,7 @@ def _kappa(matrix: Counts) -> float:
     return float((agreed - expected) / (1 - expected)) if expected < 1 else float("nan")
 
 
-kappa = Metric("kappa", _confusion, _kappa, better="higher", elementwise=True)
+kappa = Metric("kappa", _confusion, _kappa, better="higher", elementwise=True, of_classes=True)
 """Agreement beyond chance; J. Cohen, Educ. Psychol. Meas. 20(1), 37-46, 1960."""
 
 

@@ -411,19 +411,20 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     batches = planned.scored_batches(planned.test)
     right = []
     for folder in folders:
-        names = folder.states()
-        if not names:
+        states = folder.states()
+        if not states:
             raise RunError(f"{folder.path}: it has no state.")
-        best = folder.best_state() or names[-1]
-        outputs, targets = outputs_and_targets(
-            open_model(folder.state_path(best), own=own).network, batches
-        )
-        if outputs.shape[-1] != planned.source.classes:
+        best = folder.best_state() or states[-1]
+        model = open_model(folder.state_path(best), own=own)
+        names = planned.source.class_names
+        outputs, targets = outputs_and_targets(model.network, batches)
+        answers = model.answers(outputs)
+        if not {f"probability {name}" for name in names} <= set(answers):
             raise RunError(
                 f"{folder.path}: its network gives {outputs.shape[-1]} values, for "
                 f"{planned.source.classes} classes."
             )
-        right.append(outputs.argmax(axis=-1) == targets)
+        right.append(answers["predicted"].map(str).to_numpy() == np.array(names)[targets])
     a, b = right
     one, other = int((a & ~b).sum()), int((~a & b).sum())
     p = float(binomtest(one, one + other).pvalue) if one + other else 1.0

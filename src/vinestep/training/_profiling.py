@@ -13,6 +13,7 @@ import numpy as np
 
 from ..autodiff.tensor import Origin, held
 from ..errors import SettingError
+from ..evaluation._scores import metric_counts
 from ..layers._learning_pass import observed
 from .step._batch_checks import AnyBatches, checked_batch
 from .step._descent import learning_pass
@@ -150,7 +151,7 @@ def _one_step(one: TrainingBase, batch: Any) -> dict[str, float]:
     descent.descend(value, gradients, lambda: one.derived([batch])[1:])
     updated = time.perf_counter()
     for metric in one.metrics:
-        metric.conclude(metric.count(held(outputs), np.asarray(batch.targets)))
+        metric.conclude(metric_counts(metric, one.loss, held(outputs), np.asarray(batch.targets)))
     done = time.perf_counter()
     return {
         "forward": forward - begun,

@@ -203,3 +203,18 @@ def test_states_come_apart_and_together():
     assert again["step"] == 3
     assert set(again["weights"]) == {"0/bias", "weights/x"}
     assert again["inner"]["deep"]["a"].tolist() == [1.0]
+
+
+def test_the_plan_of_a_loop_is_among_the_settings_that_runs_are_found_by(tmp_path):
+    x = np.ones((3, 2), np.float32)
+    for rate in (0.1, 0.2):
+        network = vs.Dense(1).initialise((2,))
+        body = vs.Descent(network, optimiser=vs.optimisers.SGD(rate))
+        plan = {"optimiser": {"rate": rate}}
+        with vs.recorded_run({"body": body}, steps=2, record=tmp_path, plan=plan) as run:
+            for _ in run.steps():
+                body.step(lambda network=network: np.mean(network(x) ** 2))
+                run.numbers(weight=float(network.weights()["weight"][0, 0]))
+    runs = vs.runs.open(tmp_path)
+    assert runs.table(where=["optimiser.rate>0.15"])["run"].tolist() == ["run-2"]
+    assert "optimiser.rate" in vs.runs.compare(list(runs)).settings.index

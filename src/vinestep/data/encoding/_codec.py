@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pandas as pd
-from scipy.special import softmax
+from scipy.special import expit, softmax
 
 from ..._findings import Finding, tell
 from ..._public_names import did_you_mean
@@ -38,7 +38,7 @@ class Codec:
     >>> codec = Codec.of(table)
     >>> codec.class_values
     ('sound', 'spoiling', 'stuck')
-    >>> codec.answers(np.eye(3)[:1], logits=True)["predicted"].tolist()
+    >>> codec.answers(np.eye(3)[:1], kind="classes")["predicted"].tolist()
     ['sound']
     """
 
@@ -184,36 +184,41 @@ class Codec:
 
     # outputs to answers
 
-    def answers(self, outputs: np.ndarray, *, logits: bool | None) -> pd.DataFrame:
+    def answers(self, outputs: np.ndarray, *, kind: str | None) -> pd.DataFrame:
         """Outputs of a network as a table: classes and probabilities, or numbers.
 
         Parameters
         ----------
         outputs : ndarray, shape (n, ...)
-        logits : bool or None
-            Whether outputs are logits of classes; None if nobody said so.
+        kind : {"classes", "yes_or_no", "other"} or None
+            What the outputs are, as the loss says it: logits of classes of which one is true, or of
+            yes or no, each by itself; None if nobody said so.
         """
         if self.encoding is not None and self.encoding.log_target:
             outputs = np.exp(outputs.astype(np.float64))
-        if outputs.ndim != 2 or not (logits or len(self.class_values) == outputs.shape[1] > 1):
-            flat = outputs.reshape(len(outputs), -1)
-            names = (
-                [PREDICTED]
-                if flat.shape[1] == 1
-                else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
-            )
-            return pd.DataFrame(flat, columns=names)
-        known = (
-            self.class_values
-            if len(self.class_values) == outputs.shape[1]
-            else range(outputs.shape[1])
-        )
-        chances = outputs if logits is False else softmax(outputs.astype(np.float64), axis=1)
-        best = pd.Series([known[i] for i in outputs.argmax(axis=1)], name=PREDICTED)
-        return pd.concat(
-            [best, pd.DataFrame(chances, columns=[f"probability {value}" for value in known])],
-            axis=1,
-        )
+        flat = outputs.reshape(len(outputs), -1)
+        if kind == "yes_or_no":
+            return self._yes_or_no(expit(flat.astype(np.float64)))
+        known = self.class_values if len(self.class_values) == flat.shape[1] else ()
+        if outputs.ndim == 2 and (kind == "classes" or (known and flat.shape[1] > 1)):
+            chances = flat if kind == "other" else softmax(flat.astype(np.float64), axis=1)
+            return _decided(chances, known or range(flat.shape[1]))
+        one = flat.shape[1] == 1
+        names = [PREDICTED] if one else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
+        return pd.DataFrame(flat, columns=names)
+
+    def _yes_or_no(self, chances: np.ndarray) -> pd.DataFrame:
+        """One question: the class, with a probability for each of the two; several: a decision and
+        a probability for each.
+        """
+        if chances.shape[1] == 1:
+            known = self.class_values if len(self.class_values) == 2 else (0, 1)
+            return _decided(np.concatenate([1 - chances, chances], axis=1), known)
+        several = chances.shape[1]
+        names = self.class_values if len(self.class_values) == several else range(several)
+        decisions = {f"{PREDICTED} {name}": chances[:, i] > 0.5 for i, name in enumerate(names)}
+        shares = {f"probability {name}": chances[:, i] for i, name in enumerate(names)}
+        return pd.DataFrame(decisions | shares)
 
     # files
 
@@ -246,6 +251,13 @@ class Codec:
             _range_of(known.get("input_range")),
             None if known.get("text_form") is None else TextForm.from_dict(known["text_form"]),
         )
+
+
+def _decided(chances: np.ndarray, known: Sequence[Any]) -> pd.DataFrame:
+    """The likeliest of the classes, with the probability of each."""
+    best = pd.Series([known[i] for i in chances.argmax(axis=1)], name=PREDICTED)
+    columns = [f"probability {value}" for value in known]
+    return pd.concat([best, pd.DataFrame(chances, columns=columns)], axis=1)
 
 
 def _range_of(known: Any) -> tuple[float, float] | None:

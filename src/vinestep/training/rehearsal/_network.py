@@ -18,7 +18,7 @@ from ...autodiff.tracking import untracked
 from ...layers._base import Layer
 from ...layers._containers import Stack
 from ...layers._learning_pass import learning, observed
-from ...losses import makes_logits
+from ...losses import makes_logits, output_kind, unwrapped
 from ..step._forward_pass import inputs_in_order, loss_of, outputs_of
 
 if TYPE_CHECKING:
@@ -87,6 +87,9 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
 
 def _chance(stage: Stage) -> tuple[float | None, str]:
     targets, loss = np.asarray(stage.batch.targets), stage.training.loss
+    if output_kind(loss) == "yes_or_no":
+        weighed = unwrapped(loss)[1].get("positive_weight", 1.0) != 1.0
+        return (None, "") if weighed else (math.log(2), "an even guess of yes or no")
     if makes_logits(loss) and targets.dtype.kind in "iu":
         width = outputs_in_inference(stage, first_examples(stage.batch, 1)).shape[-1]
         return math.log(width), f"an even guess among {width} classes"
@@ -131,9 +134,10 @@ def outputs(stage: Stage) -> Iterator[Finding]:
             evidence,
             "Look for units that are dead, weights of 0, or inputs that are all alike.",
         )
-    if makes_logits(training.loss) and findings.ndim > 1 and findings.shape[-1] > 1:
+    kind = output_kind(training.loss)
+    if kind == "yes_or_no" or (kind == "classes" and findings.ndim > 1 and findings.shape[-1] > 1):
         sums = findings.sum(axis=-1)
-        if np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
+        if kind == "classes" and np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
             evidence = (
                 "they are positive and add up to 1, as probabilities do; the loss takes "
                 "logits and makes probabilities itself."

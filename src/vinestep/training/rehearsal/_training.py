@@ -16,6 +16,7 @@ import numpy as np
 from ..._findings import Finding
 from ...autodiff.gradients import euclidean_norm
 from ...errors import NotFiniteError, PartError
+from ...evaluation._scores import metric_counts
 from ...losses import makes_logits
 from ...optimisers._quasi_newton import LBFGS
 from ...schedules import constant
@@ -193,9 +194,8 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
         yield Finding("continuing", "wrong", evidence, cure)
     scored = stage.other if stage.other is not None else batch
     for metric in training.metrics:
-        value = metric.conclude(
-            metric.count(outputs_in_inference(stage, scored), np.asarray(scored.targets))
-        )
+        found, targets = outputs_in_inference(stage, scored), np.asarray(scored.targets)
+        value = metric.conclude(metric_counts(metric, training.loss, found, targets))
         if not math.isfinite(value):
             yield Finding(
                 f"the metric {metric.name}",

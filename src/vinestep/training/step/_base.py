@@ -21,7 +21,7 @@ from ...errors import DataError, RunError, SettingError
 from ...evaluation._scores import metric_counts
 from ...evaluation.metrics import Metric
 from ...layers._base import Layer
-from ...losses import makes_logits, note_probabilities
+from ...losses import note_probabilities, output_kind
 from ...optimisers._base import Optimiser
 from ...schedules import Schedule
 from ...storage.json_values import finite_rows
@@ -211,7 +211,7 @@ class TrainingBase:
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
-            if descent.step_number == 0 and makes_logits(self.loss):
+            if descent.step_number == 0 and output_kind(self.loss) == "classes":
                 note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)
