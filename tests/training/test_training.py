@@ -105,7 +105,7 @@ def test_whoever_looks_at_a_part_of_a_gradient_keeps_it():
     np.testing.assert_array_equal(part, before)
 
 
-@pytest.mark.parametrize("stop", [1, 5, 7, 13, 14, 20])
+@pytest.mark.parametrize("stop", [1, 5, 14])  # the first, within an epoch, at the end of one
 @pytest.mark.parametrize("how", ["stop", "signal", "error"])
 def test_a_run_stopped_anywhere_continues_bit_for_bit(tmp_path, stop, how):
     whole = training()
