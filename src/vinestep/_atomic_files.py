@@ -15,27 +15,15 @@ try:
 except ImportError:  # not on Windows: what killed writers leave stays there
     fcntl = None  # type: ignore[assignment]
 
-__all__ = ["atomic_write", "part_of"]
+__all__ = ["atomic_write"]
 
 SUFFIX = ".part"
 
 
-def part_of(target: Path) -> Path:
-    """A name beside a file's for what is being written, which no other process uses.
-
-    Examples
-    --------
-    >>> from pathlib import Path
-    >>> part_of(Path("curves.csv")).suffix
-    '.part'
-    """
-    return target.with_name(f".{target.name[:100]}.{secrets.token_hex(8)}{SUFFIX}")
-
-
 @contextmanager
 def atomic_write(target: Path, *, flushed: bool = False, clear: bool = True) -> Iterator[IO[bytes]]:
-    """A file to write and read, which takes the place of another when the block ends well; else the
-    other stays.
+    """Open a new file that replaces `target` when the block ends without an error. If it does not,
+    `target` stays as it was.
 
     Parameters
     ----------
@@ -62,7 +50,8 @@ def atomic_write(target: Path, *, flushed: bool = False, clear: bool = True) -> 
     >>> path.read_text()
     'sweet'
     """
-    part = part_of(target)
+    # a name that no other process uses
+    part = target.with_name(f".{target.name[:100]}.{secrets.token_hex(8)}{SUFFIX}")
     try:
         with part.open("x+b") as file:
             _hold(file)

@@ -443,7 +443,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     builder.refuse_faults()
     if not isinstance(network, Layer):
         raise ModelError(f"{found.path}: its network is no layer.")
-    weights = found.group("weights") | _averaged(found, known) | found.group("statistics")
+    weights = archive.model_arrays(found.arrays, known.get("average_share"))
     _initialise(network, known, found, sum(a.nbytes for a in weights.values()))
     if known.get("codes"):
         network = with_codes(network, known["codes"])
@@ -459,20 +459,6 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         metrics,
         dict(lineage) if isinstance(lineage, Mapping) else {},
         known.get("half") is True,
-    )
-
-
-def _averaged(found: archive.Archive, known: Mapping[str, Any]) -> dict[str, np.ndarray]:
-    """The average of the weights, in a state of a run that kept one: it is what the run was scored
-    by.
-    """
-    share = known.get("average_share")
-    return (
-        {}
-        if share is None
-        else {
-            path: array / array.dtype.type(share) for path, array in found.group("average").items()
-        }
     )
 
 

@@ -103,7 +103,7 @@ def keep(
             f"{name!r} cannot be the name of a model. Use letters, digits, and - _ . between them."
         )
     ledger = run._runs.ledger
-    ledger.check_lasting()
+    ledger.check_writable()
     content, about = _model_of(run, state, own)
     with ledger.writing() as connection:
         digest = ledger.put(connection, content)
@@ -322,7 +322,7 @@ def mark_in_use(place: Runs | str | os.PathLike[str], name: str, version: int | 
     True
     """
     runs = _runs(place)
-    runs.ledger.check_lasting()
+    runs.ledger.check_writable()
     chosen = entry(runs, name, version)
     with runs.ledger.writing() as connection:
         connection.execute(t.models.update().where(t.models.c.name == name).values(in_use=False))

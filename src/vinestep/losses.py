@@ -852,33 +852,35 @@ def wasserstein_critic(
     )
 
 
-OutputKind = Literal["classes", "yes_or_no", "other"]
+OutputKind = Literal["multiclass", "binary", "other"]
 
 
 def output_kind(loss: Any) -> OutputKind:
-    """What outputs trained with a loss are, through partial application too: logits of classes of
-    which one is true, logits of yes or no, each by itself, or neither.
+    """What the outputs of a network are that was trained with a loss, partially applied or not.
+
+    "multiclass" are logits of classes of which one is true, "binary" logits of which each is yes or
+    no by itself.
 
     Examples
     --------
     >>> from functools import partial
     >>> output_kind(partial(vs.losses.binary_cross_entropy, positive_weight=3.0))
-    'yes_or_no'
+    'binary'
     """
     function = unwrapped(loss)[0]
     if function is cross_entropy:
-        return "classes"
-    return "yes_or_no" if function is binary_cross_entropy else "other"
+        return "multiclass"
+    return "binary" if function is binary_cross_entropy else "other"
 
 
 def makes_logits(loss: Any) -> bool:
-    """Whether outputs trained with this loss are logits, of one of many or of yes or no."""
+    """Whether the outputs of a network that was trained with this loss are logits."""
     return output_kind(loss) != "other"
 
 
 def as_two_classes(logits: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Logits of yes or no as those of two classes, no and yes, with labels; unchanged where targets
-    lie between 0 and 1.
+    """Binary logits as those of two classes, and targets as their labels. Both are unchanged if
+    targets are not all 0 or 1.
 
     Examples
     --------
@@ -894,7 +896,7 @@ def as_two_classes(logits: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray,
 
 
 def _labels_beside(logits: Any, targets: Any) -> Any:
-    """Labels of yes or no with the last axis, of length one, that their logits have."""
+    """Labels of shape (n,) as a column where their logits are one."""
     labels = np.asarray(targets) if not isinstance(targets, Tensor) else targets
     if labels.dtype.kind in "iub" and np.shape(logits) == (*labels.shape, 1):
         return labels[..., None]

@@ -300,11 +300,11 @@ def test_two_pages_on_one_machine_do_not_share_their_cookie(twelve):
 
 
 @pytest.fixture
-def impatient(monkeypatch, twelve):
+def with_timeout(monkeypatch, twelve):
     """The page on a port, with half a second for a request to be whole."""
-    monkeypatch.setattr(serving, "REQUEST_SECONDS", 0.5)
+    monkeypatch.setattr(serving, "REQUEST_TIMEOUT", 0.5)
     app = make_app(vs.runs.open(twelve))
-    config = uvicorn.Config(app, log_level="warning", http=serving.patient_protocol())
+    config = uvicorn.Config(app, log_level="warning", http=serving.request_timeout_protocol())
     server, listening = uvicorn.Server(config), socket.socket()
     listening.bind(("127.0.0.1", 0))
     thread = threading.Thread(target=server.run, kwargs={"sockets": [listening]})
@@ -325,8 +325,8 @@ NOTE = (
 @pytest.mark.parametrize(
     "begun", ["", "GET /api/ru", "GET / HTTP/1.1\r\n" + HEAD, NOTE + HEAD + '\r\n{{"text": "s']
 )
-def test_a_request_that_does_not_end_is_not_waited_for(impatient, begun):
-    address, token = impatient
+def test_a_request_that_does_not_end_is_not_waited_for(with_timeout, begun):
+    address, token = with_timeout
     with socket.create_connection(address) as client:
         client.settimeout(10)
         sent = begun.format(port=address[1], token=token).encode()
@@ -338,8 +338,8 @@ def test_a_request_that_does_not_end_is_not_waited_for(impatient, begun):
     assert urllib.request.urlopen(f"http://127.0.0.1:{address[1]}/api/runs").status == 200
 
 
-def test_requests_after_one_another_take_as_long_as_they_like(impatient):
-    (_, port), _ = impatient
+def test_requests_after_one_another_take_as_long_as_they_like(with_timeout):
+    (_, port), _ = with_timeout
     client = http.client.HTTPConnection("127.0.0.1", port)
     for _ in range(3):
         client.request("GET", "/api/runs")

@@ -206,7 +206,7 @@ def metric_counts(
         shape = places.shape
         if outputs.shape[: places.ndim] == shape == targets.shape[: places.ndim]:
             outputs, targets = outputs[places], targets[places]
-    if metric.of_classes and output_kind(loss) == "yes_or_no":
+    if metric.classification and output_kind(loss) == "binary":
         outputs, targets = as_two_classes(outputs, targets)
     return metric.count(outputs, targets)
 

@@ -59,9 +59,9 @@ class Metric:
     elementwise : bool
         Whether places of sequences are counted one by one; `count` then sees only those that are
         not padding, in one row.
-    of_classes : bool
-        Whether outputs are logits of classes and targets labels; of a loss for yes or no, `count`
-        then sees logits of two classes.
+    classification : bool
+        Whether `count` takes logits of classes and labels. Binary logits are then given to it as
+        those of two classes.
 
     Examples
     --------
@@ -78,7 +78,7 @@ class Metric:
         better: str,
         is_fraction: bool = False,
         elementwise: bool = False,
-        of_classes: bool = False,
+        classification: bool = False,
     ) -> None:
         if better not in ("higher", "lower"):
             raise SettingError(
@@ -90,7 +90,7 @@ class Metric:
         self.better = better
         self.is_fraction = is_fraction
         self.elementwise = elementwise
-        self.of_classes = of_classes
+        self.classification = classification
 
     def __deepcopy__(self, memo: dict[int, Any]) -> Metric:
         """Itself: it never changes, and is known by what it is."""
@@ -154,7 +154,7 @@ accuracy = Metric(
     better="higher",
     is_fraction=True,
     elementwise=True,
-    of_classes=True,
+    classification=True,
 )
 absolute_error = Metric("absolute_error", _absolute, _ratio, better="lower", elementwise=True)
 
@@ -219,7 +219,7 @@ def top(k: int) -> Metric:
         _ratio,
         better="higher",
         is_fraction=True,
-        of_classes=True,
+        classification=True,
     )
 
 
@@ -290,7 +290,7 @@ def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> M
         partial(_over_classes, name=name, figures=figures, over=over),
         better="higher",
         elementwise=True,
-        of_classes=True,
+        classification=True,
     )
 
 
@@ -353,7 +353,7 @@ def _kappa(matrix: Counts) -> float:
     return float((agreed - expected) / (1 - expected)) if expected < 1 else float("nan")
 
 
-kappa = Metric("kappa", _confusion, _kappa, better="higher", elementwise=True, of_classes=True)
+kappa = Metric("kappa", _confusion, _kappa, better="higher", elementwise=True, classification=True)
 """Agreement beyond chance; J. Cohen, Educ. Psychol. Meas. 20(1), 37-46, 1960."""
 
 

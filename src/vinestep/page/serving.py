@@ -14,7 +14,7 @@ from .security import LOOPBACK, Door
 
 __all__ = ["serve"]
 
-REQUEST_SECONDS = 20.0  # in which a request is there as a whole
+REQUEST_TIMEOUT = 20.0  # seconds in which a request has to be there as a whole
 MOST_AT_ONCE = 200  # connections, so that a flood leaves room for none but itself
 
 
@@ -74,7 +74,7 @@ def serve(
             timeout_graceful_shutdown=2,
             access_log=False,
             limit_concurrency=MOST_AT_ONCE,
-            http=patient_protocol(),
+            http=request_timeout_protocol(),
         )
     )
     close = server.handle_exit
@@ -87,7 +87,7 @@ def serve(
     server.run(sockets=[listening])
 
 
-def patient_protocol() -> type[asyncio.Protocol]:
+def request_timeout_protocol() -> type[asyncio.Protocol]:
     """The protocol of a connection that is closed if its request is not whole after a time.
 
     Uvicorn waits for the rest of a request for ever, so that clients that send a byte now and then
@@ -96,31 +96,31 @@ def patient_protocol() -> type[asyncio.Protocol]:
     import h11
     from uvicorn.protocols.http.h11_impl import H11Protocol
 
-    class Patient(H11Protocol):
+    class TimeoutProtocol(H11Protocol):
         _deadline: asyncio.TimerHandle | None = None
 
         def connection_made(self, transport: Any) -> None:
             super().connection_made(transport)
-            self._deadline = self.loop.call_later(REQUEST_SECONDS, transport.close)
+            self._deadline = self.loop.call_later(REQUEST_TIMEOUT, transport.close)
 
         def data_received(self, data: bytes) -> None:
             super().data_received(data)
             whole = self.conn.their_state not in (h11.IDLE, h11.SEND_BODY)
             if whole:
-                self._forget_deadline()
+                self._cancel_deadline()
             elif self._deadline is None:
-                self._deadline = self.loop.call_later(REQUEST_SECONDS, self.transport.close)
+                self._deadline = self.loop.call_later(REQUEST_TIMEOUT, self.transport.close)
 
         def connection_lost(self, exc: Exception | None) -> None:
-            self._forget_deadline()
+            self._cancel_deadline()
             super().connection_lost(exc)
 
-        def _forget_deadline(self) -> None:
+        def _cancel_deadline(self) -> None:
             if self._deadline is not None:
                 self._deadline.cancel()
                 self._deadline = None
 
-    return Patient
+    return TimeoutProtocol
 
 
 def _addresses() -> list[str]:

@@ -278,7 +278,7 @@ def _assessments(runs: Sequence[RunRecord]) -> pd.DataFrame:
             continue
         path, content = Path(run.label, "assessment.json"), run.read_file("assessment.json")
         try:
-            parts = run_schema.checked(path, content, run_schema.ASSESSMENT)
+            parts = run_schema.validated(path, content, run_schema.ASSESSMENT)
         except RunError as error:
             tell([Finding(f"the run {run.label}", "wrong", f"{error}", "Assess it again.")])
             continue

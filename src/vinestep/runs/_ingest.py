@@ -57,20 +57,21 @@ def catch_up(root: str | os.PathLike[str], ledger: Ledger) -> int:
     originals: dict[str, RunFolder] = {}
     for folder in find_runs(root):
         known = folder.read_status()
-        first = originals.setdefault(_uid(folder, known), folder)
+        uid = _uid(folder, known)
+        first = originals.setdefault(uid, folder)
         if first is not folder:
             cure = "Take the copy away: there is one record of a run."
             what = f"it is a copy of {first.path.name}, with the same identity, so it is left out."
-            _tell_of(ledger, folder, what, cure)
+            _report(ledger, folder, what, cure)
             continue
         try:
-            news += _ingest(folder, known, ledger, marks)
+            news += _ingest(folder, uid, known, ledger, marks)
         except OSError as error:
-            _tell_of(ledger, folder, f"it is left out: {error}.")
+            _report(ledger, folder, f"it is left out: {error}.")
     return news
 
 
-def _tell_of(
+def _report(
     ledger: Ledger,
     folder: RunFolder,
     what: str,
@@ -78,8 +79,8 @@ def _tell_of(
 ) -> None:
     """Once for each ledger that is open: a page looks every second."""
     finding = Finding(f"the run {folder.path.name}", "wrong", what, cure)
-    if finding not in ledger.told:
-        ledger.told.add(finding)
+    if finding not in ledger.reported:
+        ledger.reported.add(finding)
         tell([finding])
 
 
@@ -117,16 +118,17 @@ def ingest(
     >>> vs.runs.ingest(outcome.store, vs.runs.Ledger("sqlite://"))
     True
     """
-    return _ingest(folder, folder.read_status(), ledger, marks)
+    known = folder.read_status()
+    return _ingest(folder, _uid(folder, known), known, ledger, marks)
 
 
 def _ingest(
     folder: RunFolder,
+    uid: str,
     known: dict[str, Any],
     ledger: Ledger,
     marks: dict[str, dict[str, Mark]] | None,
 ) -> bool:
-    uid = _uid(folder, known)
     if (
         marks is not None
         and uid in marks
@@ -251,7 +253,7 @@ def _take(
     try:
         put = _read(store, folder, path, before, mark)
     except (RunError, ValueError) as error:  # what is no JSON, TOML or CSV of a run
-        _tell_of(store.ledger, folder, f"{path.name} is left out of the ledger: {error}")
+        _report(store.ledger, folder, f"{path.name} is left out of the ledger: {error}")
     else:
         put()
 
@@ -264,15 +266,15 @@ def _read(
         return _read_growing(store, folder, path, before, mark)
     content = path.read_bytes()
     if path.name == ABOUT:
-        return partial(store.about, run_schema.checked(path, content, run_schema.ABOUT))
+        return partial(store.about, run_schema.validated(path, content, run_schema.ABOUT))
     if path.name == PLAN:
         place, plan = str(folder.path.resolve()), tomllib.loads(content.decode())
         name = store.row()["name"]
         return partial(store.begin, name, plan, label=folder.path.name, folder=place)
     if path.name == TAGS:
-        return partial(store.set_tags, run_schema.checked(path, content, run_schema.TAGS))
+        return partial(store.set_tags, run_schema.validated(path, content, run_schema.TAGS))
     if path.name == NOTES:
-        return partial(store.add_notes, run_schema.checked(path, content, run_schema.NOTES))
+        return partial(store.add_notes, run_schema.validated(path, content, run_schema.NOTES))
     return partial(store.write_file, path.name, content)
 
 

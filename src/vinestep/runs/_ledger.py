@@ -91,35 +91,33 @@ class Ledger:
     def __init__(self, url: str) -> None:
         self.address, self.unwritable = url, ""
         self.engine = _engine(url)
-        self.told: set[Finding] = set()
-        """What was said of runs that could not be taken in."""
+        self.reported: set[Finding] = set()
+        """Findings on runs that could not be taken in, each of which is told once."""
         self._reader = self.engine.execution_options(writes=False)
         with self._told():
             self._bring_up()
 
     @classmethod
-    def copy_of(cls, url: str, why: str) -> Ledger:
-        """A copy in memory of a ledger's file that cannot be written, for looking.
+    def copy_in_memory(cls, url: str, reason: str) -> Ledger:
+        """A copy of a ledger whose file cannot be written.
 
         Parameters
         ----------
         url : str
-        why : str
-            Told where somebody wants to change something, which would not last.
+        reason : str
+            Why it cannot; `check_writable` gives it.
         """
-        result = cls.__new__(cls)
-        result.address, result.unwritable, result.told = url, why, set()
-        result.engine = _engine("sqlite://")
-        result._reader = result.engine.execution_options(writes=False)
-        path = Path(_engine(url).url.database or "")
-        with result._told():
-            if path.is_file():
-                with result.engine.connect() as connection:
-                    _copy_file(path, connection.connection.driver_connection)
-            result._bring_up()
+        result = cls("sqlite://")
+        result.address, result.unwritable = url, reason
+        path = Path(sa.make_url(url).database or "")
+        if path.is_file():
+            with result._told(), result.engine.connect() as connection:
+                _copy_file(path, connection.connection.driver_connection)
+            with result._told():
+                result._bring_up()
         return result
 
-    def check_lasting(self) -> None:
+    def check_writable(self) -> None:
         """
         Raises
         ------

@@ -96,7 +96,7 @@ def open_runs(place: str | os.PathLike[str] = RECORDS, *, ledger: str | None = N
         runs.refresh()
     except UnwritableLedgerError as error:
         log.warning("%s What is shown is read anew, and not kept.", error)
-        runs = Runs(Ledger.copy_of(url, str(error)), root)
+        runs = Runs(Ledger.copy_in_memory(url, str(error)), root)
         runs.refresh()
     return runs
 
@@ -152,9 +152,9 @@ class Runs:
                 connection.execute(t.taken.delete())
         return catch_up(self.root, self.ledger)
 
-    def forget(self, run: RunRecord) -> None:
-        """Take out of the ledger all that it knows of a run; out of its file too, which the run may
-        just have left room for.
+    def delete(self, run: RunRecord) -> None:
+        """Delete a run from the ledger. A ledger whose disk was full is open as a copy in memory:
+        it is deleted from the file too, for which its folder may just have made room.
         """
         remove_run(self.ledger, run.store.key)
         if self.ledger.unwritable:
@@ -605,7 +605,7 @@ class RunRecord:
             folder.set_tags(now)
             ingest(folder, self._runs.ledger)
         else:
-            self._runs.ledger.check_lasting()
+            self._runs.ledger.check_writable()
             self.store.set_tags(now)
         return now
 
@@ -616,7 +616,7 @@ class RunRecord:
             folder.add_note(text)
             ingest(folder, self._runs.ledger)
         else:
-            self._runs.ledger.check_lasting()
+            self._runs.ledger.check_writable()
             self.store.add_notes([{"at": now(), "text": text}])
 
     def ask(self, what: str, text: str = "") -> None:
@@ -633,7 +633,7 @@ class RunRecord:
         if folder is not None:
             folder.ask(Request(what, text))
         elif self.refresh().status == "running":
-            self._runs.ledger.check_lasting()
+            self._runs.ledger.check_writable()
             self.store.ask(Request(what, text))
         else:
             raise RunError(
@@ -678,9 +678,9 @@ class RunRecord:
             folder.path.rename(leaving)
             shutil.rmtree(leaving, ignore_errors=True)
         else:
-            self._runs.ledger.check_lasting()
+            self._runs.ledger.check_writable()
         try:
-            self._runs.forget(self)
+            self._runs.delete(self)
         except UnwritableLedgerError as error:
             raise UnwritableLedgerError(
                 f"{self.label}: its folder is removed, the ledger lists it still: {error} Then "

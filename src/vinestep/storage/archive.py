@@ -24,7 +24,7 @@ import numpy as np
 from .._atomic_files import atomic_write
 from ..errors import ArchiveError
 
-__all__ = ["Archive", "flush_folder", "in_half", "is_finite", "read", "write"]
+__all__ = ["Archive", "flush_folder", "in_half", "is_finite", "model_arrays", "read", "write"]
 
 META = "contents.json"
 FORMAT = 1
@@ -55,11 +55,37 @@ class Archive:
 
     def group(self, name: str) -> dict[str, np.ndarray]:
         """The arrays whose names begin with ``name/``, without that beginning."""
-        return {
-            key[len(name) + 1 :]: array
-            for key, array in self.arrays.items()
-            if key.startswith(name + "/")
-        }
+        return _group(self.arrays, name)
+
+
+def _group(arrays: Mapping[str, np.ndarray], name: str) -> dict[str, np.ndarray]:
+    head = f"{name}/"
+    return {key.removeprefix(head): a for key, a in arrays.items() if key.startswith(head)}
+
+
+def model_arrays(
+    arrays: Mapping[str, np.ndarray], average_share: Any = None
+) -> dict[str, np.ndarray]:
+    """Weights and running statistics that the model in a file or a saved state computes with.
+
+    Parameters
+    ----------
+    arrays : mapping of name to ndarray
+    average_share : float, optional
+        If a running average of the weights was kept, which then takes their place: what its sums
+        are divided by.
+
+    Examples
+    --------
+    >>> saved = {"weights/bias": np.ones(1), "average/bias": np.array([3.0])}
+    >>> model_arrays(saved), model_arrays(saved, 0.5)
+    ({'bias': array([1.])}, {'bias': array([6.])})
+    """
+    weights = _group(arrays, "weights")
+    if average_share is not None:
+        average = _group(arrays, "average")
+        weights |= {path: a / a.dtype.type(average_share) for path, a in average.items()}
+    return weights | _group(arrays, "statistics")
 
 
 def in_half(array: np.ndarray) -> np.ndarray:
@@ -107,6 +133,7 @@ def write(
     try:
         if make_folder:
             target.parent.mkdir(parents=True, exist_ok=True)
+        # of a run's folder, which is there, parts are removed when it is held
         with atomic_write(target, flushed=True, clear=make_folder) as file:
             _pack(file, ready, text)
             _seal(file)

@@ -29,6 +29,7 @@ from .run_store import (
     RunStore,
     SavedState,
     check_request,
+    safe_name,
 )
 from .settings import without_none
 
@@ -37,7 +38,7 @@ if TYPE_CHECKING:
 
 REPLICATION = "vinestep.runs._replicate"  # started by its name: storage knows no ledger
 
-__all__ = ["RECORDS", "RunFolder", "locked", "numbered", "run_of_state", "safe_name", "write_text"]
+__all__ = ["RECORDS", "RunFolder", "locked", "numbered", "run_of_state", "write_text"]
 
 RECORDS = "records"
 _NAME = re.compile(r"^(.+)-(\d+)$")
@@ -55,22 +56,15 @@ PATIENCE = 60.0  # seconds to wait for others who are making a folder
 SERIES = {"epochs": "curves.csv", "steps": "steps.csv"}
 
 
-def write_text(path: Path, text: str, *, clear: bool = True) -> None:
+def write_text(path: Path, text: str) -> None:
     """Write a text file whole or not at all, also if the power is cut.
-
-    Parameters
-    ----------
-    path : path
-    text : str
-    clear : bool
-        Whether to remove what killed writers of the same file left; of a run's folder `held` does.
 
     Raises
     ------
     RunError
         If the disk does not take it; what was there before stays.
     """
-    _write(path, text.encode(), flushed=True, clear=clear)
+    _write(path, text.encode(), flushed=True, clear=True)
 
 
 def _write(path: Path, content: bytes, *, flushed: bool = False, clear: bool = False) -> None:
@@ -91,17 +85,6 @@ def _unwritable(path: Path, error: OSError) -> RunError:
         f"{path}: could not be written: {error.strerror or error}.{gone} What was saved before is "
         "untouched."
     )
-
-
-def safe_name(name: str) -> str:
-    """A run's name as part of a file's name.
-
-    Examples
-    --------
-    >>> safe_name("barrels, in oak")
-    'barrels-in-oak'
-    """
-    return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.")[:100] or "run"
 
 
 def run_of_state(path: str | os.PathLike[str]) -> Path:
@@ -145,7 +128,7 @@ class RunFolder(RunStore):
 
         Numbers only rise, also when several runs start at once or runs were removed.
         """
-        safe = safe_name(name)
+        safe = safe_name(name, "run")[:100]
         parent = Path(root if root is not None else RECORDS)
         try:
             _make_folder(parent)
@@ -236,7 +219,7 @@ class RunFolder(RunStore):
     def begin(self, name: str, plan: Mapping[str, Any]) -> None:
         import tomli_w
 
-        write_text(self.path / "plan.toml", tomli_w.dumps(without_none(plan)), clear=False)
+        _write(self.path / "plan.toml", tomli_w.dumps(without_none(plan)).encode(), flushed=True)
         try:
             self._flush()
             archive.flush_folder(self.path)
@@ -263,23 +246,16 @@ class RunFolder(RunStore):
             before = json.loads((self.path / INFO).read_bytes())
         except (OSError, ValueError, RecursionError):
             before = {}
-        before = run_schema.without_faults(before, run_schema.STATUS)
-        write_text(
-            self.path / INFO,
-            json.dumps(
-                {
-                    "begun": at,
-                    "uid": secrets.token_hex(16),
-                    **before,
-                    **known,
-                    "changed": at,
-                    "process": os.getpid(),
-                },
-                indent=1,
-                allow_nan=False,
-            ),
-            clear=False,
-        )
+        whole = {
+            "begun": at,
+            "uid": secrets.token_hex(16),
+            **run_schema.valid_fields(before, run_schema.STATUS),
+            **known,
+            "changed": at,
+            "process": os.getpid(),
+        }
+        content = json.dumps(whole, indent=1, allow_nan=False).encode()
+        _write(self.path / INFO, content, flushed=True)
 
     def read_status(self) -> dict[str, Any]:
         """What is known of the run: status, reason, counts, last figures; with the status
@@ -298,7 +274,7 @@ class RunFolder(RunStore):
         }
         path = self.path / INFO
         try:
-            known |= run_schema.checked(path, path.read_bytes(), run_schema.STATUS)
+            known |= run_schema.validated(path, path.read_bytes(), run_schema.STATUS)
         except OSError as error:
             return known | {"reason": f"{path}: it cannot be read: {error.strerror or error}."}
         except RunError as error:
@@ -459,7 +435,7 @@ class RunFolder(RunStore):
         if not path.is_file():
             return []
         try:
-            return list(run_schema.checked(path, path.read_bytes(), schema))
+            return list(run_schema.validated(path, path.read_bytes(), schema))
         except RunError as error:
             raise RunError(f"{error} Mend or remove it.") from error
 
@@ -507,18 +483,15 @@ class RunFolder(RunStore):
                 f"{request.what}."
             )
         number = len(list(self.path.glob(".asked-*")))
-        write_text(
-            self.path / f".asked-{number:06d}-{secrets.token_hex(4)}.json",
-            json.dumps(request._asdict()),
-            clear=False,
-        )
+        path = self.path / f".asked-{number:06d}-{secrets.token_hex(4)}.json"
+        _write(path, json.dumps(request._asdict()).encode(), flushed=True)
 
     def requests(self) -> list[Request]:
         result = []
         for name in sorted(entry for entry in os.listdir(self.path) if _ASKED.match(entry)):
             path = self.path / name
             try:
-                known = run_schema.checked(path, path.read_bytes(), run_schema.REQUEST)
+                known = run_schema.validated(path, path.read_bytes(), run_schema.REQUEST)
                 result.append(check_request(Request(known["what"], known.get("text", ""))))
             except RunError:
                 self.write_console(

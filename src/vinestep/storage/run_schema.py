@@ -12,14 +12,12 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from ..errors import RunError
 
-__all__ = ["ABOUT", "ASSESSMENT", "NOTES", "REQUEST", "STATUS", "TAGS", "checked", "without_faults"]
+__all__ = ["ABOUT", "ASSESSMENT", "NOTES", "REQUEST", "STATUS", "TAGS", "valid_fields", "validated"]
 
 Count = Annotated[int, Field(ge=0, le=2**53)]
 Text = Annotated[str, Field(max_length=20_000)]
 Figure = Annotated[float, Field(allow_inf_nan=False)] | None
-DEEPEST = (
-    100  # levels of settings; no network is described in more, and Python's stack ends at 1,000
-)
+DEEPEST = 100  # levels of settings: more than a network has, fewer than Python's stack
 
 
 class _File(BaseModel):
@@ -91,7 +89,7 @@ ASSESSMENT = TypeAdapter(dict[str, dict[str, _Score]])
 REQUEST = TypeAdapter(_Request)
 
 
-def without_faults(known: Any, schema: TypeAdapter[Any]) -> dict[str, Any]:
+def valid_fields(known: Any, schema: TypeAdapter[Any]) -> dict[str, Any]:
     """The fields that hold what they should."""
     if not isinstance(known, dict):
         return {}
@@ -103,8 +101,8 @@ def without_faults(known: Any, schema: TypeAdapter[Any]) -> dict[str, Any]:
     return known
 
 
-def checked(path: Path, content: bytes, schema: TypeAdapter[Any]) -> Any:
-    """The JSON of a file, as it stands there.
+def validated(path: Path, content: bytes, schema: TypeAdapter[Any]) -> Any:
+    """What a JSON file holds, as it stands there, checked against a schema.
 
     Parameters
     ----------

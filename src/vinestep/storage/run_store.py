@@ -15,7 +15,7 @@ import numpy as np
 
 from ..errors import ArchiveError, CheckpointError, RunError
 
-__all__ = ["MemoryStore", "Request", "RunStore", "SavedState"]
+__all__ = ["MemoryStore", "Request", "RunStore", "SavedState", "safe_name"]
 
 REQUESTS = ("stop", "finish", "note")
 
@@ -178,23 +178,24 @@ class RunStore(ABC):
 
     def picture(self, name: str, step: int, png: bytes) -> None:
         """A picture at a step, as PNG."""
-        self.write_file(f"{_safe(name)}-{step:08d}.png", png)
+        self.write_file(f"{safe_name(name)}-{step:08d}.png", png)
 
     def table(self, name: str, step: int, rows: Sequence[Mapping[str, Any]]) -> None:
         """Rows of a table at a step, as CSV."""
         import pandas as pd
 
         self.write_file(
-            f"{_safe(name)}-{step:08d}.csv", pd.DataFrame(list(rows)).to_csv(index=False).encode()
+            f"{safe_name(name)}-{step:08d}.csv",
+            pd.DataFrame(list(rows)).to_csv(index=False).encode(),
         )
 
     def text(self, name: str, step: int, text: str) -> None:
         """A text at a step."""
-        self.write_file(f"{_safe(name)}-{step:08d}.txt", text.encode())
+        self.write_file(f"{safe_name(name)}-{step:08d}.txt", text.encode())
 
     def array(self, name: str, step: int, content: bytes) -> None:
         """An array at a step, as the content of an ``.npy`` file."""
-        self.write_file(f"{_safe(name)}-{step:08d}.npy", content)
+        self.write_file(f"{safe_name(name)}-{step:08d}.npy", content)
 
     # states
 
@@ -276,8 +277,15 @@ class RunStore(ABC):
         """What was asked since this was last called, in order."""
 
 
-def _safe(name: str) -> str:
-    return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.") or "recorded"
+def safe_name(name: str, default: str = "recorded") -> str:
+    """A name as part of a file's name.
+
+    Examples
+    --------
+    >>> safe_name("barrels, in oak")
+    'barrels-in-oak'
+    """
+    return re.sub(r"[^A-Za-z0-9._-]+", "-", name).strip("-.") or default
 
 
 def check_request(request: Request) -> Request:

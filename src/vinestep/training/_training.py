@@ -22,8 +22,7 @@ from ..errors import DataError, ModelError, PartError
 from ..layers._arena import Arena
 from ..layers._weight_matching import Loaded, load_matching
 from ..storage.open_store import opened_store, weights_of
-from ..storage.run_folder import safe_name
-from ..storage.run_store import RunStore
+from ..storage.run_store import RunStore, safe_name
 from .observers._best_state import BestState
 from .observers._defaults import checked_observers, with_default_observers
 from .run._ending import ending_of
@@ -182,8 +181,8 @@ class Training(TrainingBase):
         recorded = resume is not None or record is not None
         settings = run_settings(self, batches, ending, scored) if recorded else {}
         given = [ending, *checked_observers(observers)]
-        watchers = with_default_observers(given, recorded, judged=bool(scored.parts))
-        best = BestState.beside(self, watchers) if scored.parts else None
+        watchers = with_default_observers(given, recorded, validation=bool(scored.parts))
+        best = BestState.for_observers(self, watchers) if scored.parts else None
         if best is not None:
             watchers = sorted([*watchers, best], key=lambda observer: observer.order)
         self._best = None
@@ -230,10 +229,10 @@ class Training(TrainingBase):
             if best is not None and best.row:
                 self._best = BestWeights(best.arrays, best.row, best.step, digest_of(self.network))
             if store is not None and outcome.status is Status.FINISHED:
-                self._hand_over(store, run.name)
+                self._write_model(store, run.name)
             return outcome
 
-    def _hand_over(self, store: RunStore, name: str) -> None:
+    def _write_model(self, store: RunStore, name: str) -> None:
         """Put the model into the run's record."""
         try:
             with tempfile.TemporaryDirectory() as folder:
@@ -243,7 +242,7 @@ class Training(TrainingBase):
             log.warning("%s", told)
             store.write_console(told)
             return
-        store.write_file(f"{safe_name(name)}.vine", content)
+        store.write_file(f"{safe_name(name, 'run')[:100]}.vine", content)
 
     def input_range(self, batches: AnyBatches) -> tuple[float, float] | None:
         return input_range_of(batches)

@@ -38,7 +38,7 @@ class Codec:
     >>> codec = Codec.of(table)
     >>> codec.class_values
     ('sound', 'spoiling', 'stuck')
-    >>> codec.answers(np.eye(3)[:1], kind="classes")["predicted"].tolist()
+    >>> codec.answers(np.eye(3)[:1], kind="multiclass")["predicted"].tolist()
     ['sound']
     """
 
@@ -190,24 +190,23 @@ class Codec:
         Parameters
         ----------
         outputs : ndarray, shape (n, ...)
-        kind : {"classes", "yes_or_no", "other"} or None
-            What the outputs are, as the loss says it: logits of classes of which one is true, or of
-            yes or no, each by itself; None if nobody said so.
+        kind : {"multiclass", "binary", "other"} or None
+            What the outputs are, as `losses.output_kind` has it of the loss; None without one.
         """
         if self.encoding is not None and self.encoding.log_target:
             outputs = np.exp(outputs.astype(np.float64))
         flat = outputs.reshape(len(outputs), -1)
-        if kind == "yes_or_no":
-            return self._yes_or_no(expit(flat.astype(np.float64)))
+        if kind == "binary":
+            return self._binary_answers(expit(flat.astype(np.float64)))
         known = self.class_values if len(self.class_values) == flat.shape[1] else ()
-        if outputs.ndim == 2 and (kind == "classes" or (known and flat.shape[1] > 1)):
+        if outputs.ndim == 2 and (kind == "multiclass" or (known and flat.shape[1] > 1)):
             chances = flat if kind == "other" else softmax(flat.astype(np.float64), axis=1)
             return _decided(chances, known or range(flat.shape[1]))
         one = flat.shape[1] == 1
         names = [PREDICTED] if one else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
         return pd.DataFrame(flat, columns=names)
 
-    def _yes_or_no(self, chances: np.ndarray) -> pd.DataFrame:
+    def _binary_answers(self, chances: np.ndarray) -> pd.DataFrame:
         """One question: the class, with a probability for each of the two; several: a decision and
         a probability for each.
         """

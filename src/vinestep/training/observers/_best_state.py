@@ -1,4 +1,4 @@
-"""The best state of a run that is judged on a validation part: what comes out of it."""
+"""The best state of a run with a validation part."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ...errors import ArchiveError, CheckpointError
+from ...storage.archive import model_arrays
 from ...storage.checkpoint_schema import step_of
 from ...storage.json_values import finite_or_none, integer, nan_for_none, number
 from ..run._criteria import judged_quantity, score_of
@@ -18,7 +19,6 @@ from ._checkpoints import Checkpoints
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from ...storage.run_store import SavedState
     from ..run._results import Outcome
     from ..run._run import Run
     from ..step._base import TrainingBase
@@ -35,7 +35,7 @@ class BestState(Observer):
     ----------
     training : TrainingBase
     by : str, optional
-        Column of the curves that judges; by default the validation loss.
+        Column of the curves by which states are compared; by default the validation loss.
 
     Attributes
     ----------
@@ -54,28 +54,28 @@ class BestState(Observer):
         self.arrays: dict[str, np.ndarray] = {}
 
     @classmethod
-    def beside(cls, training: TrainingBase, observers: Sequence[Observer]) -> BestState:
-        """One that judges as the states that are kept are judged."""
+    def for_observers(cls, training: TrainingBase, observers: Sequence[Observer]) -> BestState:
+        """One that compares by the quantity by which `Checkpoints` keeps the best states."""
         keepers = [o for o in observers if isinstance(o, Checkpoints) and o.what == "best"]
         return cls(training, keepers[0].by if keepers else None)
 
     def before_run(self, run: Run) -> None:
         if not self.row:
-            self._known_to_keeper(run)
+            self._find_in_checkpoints(run)
         if self.row and not self.arrays:
-            self._take_back(run)
+            self._restore_arrays(run)
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         if run.validated:
-            self._judge(run, row)
+            self._compare(run, row)
 
     def after_validation(self, run: Run, row: dict[str, float]) -> None:
-        self._judge(run, row)
+        self._compare(run, row)
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
         outcome.best_row = dict(self.row)
 
-    def _judge(self, run: Run, row: dict[str, float]) -> None:
+    def _compare(self, run: Run, row: dict[str, float]) -> None:
         name, value = judged_quantity(row, self.by)
         if self.by is None and name != "validation_loss":
             return
@@ -102,8 +102,8 @@ class BestState(Observer):
         self.score = math.inf if score is None else score
         self.step, self.row, self.arrays = integer(state, "step"), nan_for_none(row), {}
 
-    def _known_to_keeper(self, run: Run) -> None:
-        """The best state of a run that was begun by a version which held none."""
+    def _find_in_checkpoints(self, run: Run) -> None:
+        """The best state of a run that an earlier version began: `Checkpoints` alone knew it."""
         for keeper in run.observers:
             if isinstance(keeper, Checkpoints) and keeper.scores:
                 score, step = keeper.scores[0]
@@ -111,13 +111,15 @@ class BestState(Observer):
                 if row is not None and "validation_loss" in row:
                     self.score, self.step, self.row = score, step, dict(row)
 
-    def _take_back(self, run: Run) -> None:
-        """The arrays of a run that goes on, from the state that was kept."""
+    def _restore_arrays(self, run: Run) -> None:
+        """Of a run that is resumed: read the arrays from the state that was saved."""
         assert run.store is not None
         for name in run.store.states():
             if step_of(name) == self.step:
                 try:
-                    self.arrays = _arrays_of(run.store.read_state(name))
+                    saved = run.store.read_state(name)
+                    share = (saved.meta.get("model") or {}).get("average_share")
+                    self.arrays = model_arrays(saved.arrays, share)
                     return
                 except ArchiveError:
                     break
@@ -127,16 +129,3 @@ class BestState(Observer):
             f"epoch {self.row['epoch']:.0f}" if "epoch" in self.row else f"step {self.step}",
         )
         self.score, self.step, self.row = math.inf, 0, {}
-
-
-def _arrays_of(state: SavedState) -> dict[str, np.ndarray]:
-    """Weights and statistics of a state; where an average was kept, that of the weights."""
-
-    def group(name: str) -> dict[str, np.ndarray]:
-        head = f"{name}/"
-        return {p.removeprefix(head): a for p, a in state.arrays.items() if p.startswith(head)}
-
-    weights, share = group("weights"), (state.meta.get("model") or {}).get("average_share")
-    if share is not None:
-        weights |= {p: a / a.dtype.type(share) for p, a in group("average").items()}
-    return weights | group("statistics")

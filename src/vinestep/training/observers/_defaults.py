@@ -55,15 +55,15 @@ def checked_observers(observers: Any) -> list[Observer]:
 
 
 def with_default_observers(
-    observers: Sequence[Observer], recorded: bool, *, curves: bool = True, judged: bool = False
+    observers: Sequence[Observer], recorded: bool, *, curves: bool = True, validation: bool = False
 ) -> list[Observer]:
-    """The observers in their order; a recorded run always has its states saved, the best among them
-    where it is judged on a validation part, and, if it has epochs, its curves written.
+    """The observers in their order. A recorded run always saves its states: with a validation part
+    the best ones too. One with epochs writes its curves.
     """
     result = checked_observers(observers)
     if recorded:
         if curves and not any(isinstance(observer, Curves) for observer in result):
             result.append(Curves())
         if not any(isinstance(observer, Checkpoints) for observer in result):
-            result.append(Checkpoints("best" if judged else "newest"))
+            result.append(Checkpoints("best" if validation else "newest"))
     return sorted(result, key=lambda observer: observer.order)

@@ -87,10 +87,11 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
 
 def _chance(stage: Stage) -> tuple[float | None, str]:
     targets, loss = np.asarray(stage.batch.targets), stage.training.loss
-    if output_kind(loss) == "yes_or_no":
+    kind = output_kind(loss)
+    if kind == "binary":
         weighed = unwrapped(loss)[1].get("positive_weight", 1.0) != 1.0
         return (None, "") if weighed else (math.log(2), "an even guess of yes or no")
-    if makes_logits(loss) and targets.dtype.kind in "iu":
+    if kind == "multiclass" and targets.dtype.kind in "iu":
         width = outputs_in_inference(stage, first_examples(stage.batch, 1)).shape[-1]
         return math.log(width), f"an even guess among {width} classes"
     if targets.dtype.kind == "f" and getattr(loss, "__name__", "") == "squared_error":
@@ -135,9 +136,9 @@ def outputs(stage: Stage) -> Iterator[Finding]:
             "Look for units that are dead, weights of 0, or inputs that are all alike.",
         )
     kind = output_kind(training.loss)
-    if kind == "yes_or_no" or (kind == "classes" and findings.ndim > 1 and findings.shape[-1] > 1):
+    if kind == "binary" or (kind == "multiclass" and findings.ndim > 1 and findings.shape[-1] > 1):
         sums = findings.sum(axis=-1)
-        if kind == "classes" and np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
+        if kind == "multiclass" and np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
             evidence = (
                 "they are positive and add up to 1, as probabilities do; the loss takes "
                 "logits and makes probabilities itself."

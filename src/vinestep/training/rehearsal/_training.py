@@ -193,8 +193,8 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
         )
         yield Finding("continuing", "wrong", evidence, cure)
     scored = stage.other if stage.other is not None else batch
+    found, targets = outputs_in_inference(stage, scored), np.asarray(scored.targets)
     for metric in training.metrics:
-        found, targets = outputs_in_inference(stage, scored), np.asarray(scored.targets)
         value = metric.conclude(metric_counts(metric, training.loss, found, targets))
         if not math.isfinite(value):
             yield Finding(

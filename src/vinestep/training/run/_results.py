@@ -128,8 +128,8 @@ class Outcome:
     looks: list[dict[str, float]] = field(default_factory=list)
     """Scores of validation within epochs, where that was asked for in steps."""
     best_row: dict[str, float] = field(default_factory=dict)
-    """The scores of the state that comes out of a run that was judged on a validation part: the
-    best one. Empty if it was not, and the last state comes out."""
+    """Scores of the state with the best validation score, which `Training.model` gives. Empty of a
+    run without validation, whose last state it gives."""
 
     def __repr__(self) -> str:
         last = _in_words(self.rows[-1]) if self.rows else "no epoch done"

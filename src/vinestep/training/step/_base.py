@@ -211,7 +211,7 @@ class TrainingBase:
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
-            if descent.step_number == 0 and output_kind(self.loss) == "classes":
+            if descent.step_number == 0 and output_kind(self.loss) == "multiclass":
                 note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)

@@ -85,7 +85,7 @@ def test_answers_name_the_class_and_give_both_probabilities(tmp_path):
     assert opened.assess(frame)["accuracy"] == pytest.approx(share)
 
 
-def test_what_the_rehearsal_knows_of_yes_or_no():
+def test_what_the_rehearsal_knows_of_binary_logits():
     table = vs.data.Table(barrels(), target="trouble")
     train, rest = vs.data.scaled(*table.split(0.7, 0.3, seed=1))
 
