@@ -236,6 +236,7 @@ def chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, wants_x):
                 row = place + k * n_out
                 for j in range(n_out):
                     gradient[row + j] += value * ours[j]
+                for j in range(n_out):
                     total += ours[j] * theta[row + j]
                 if layer > 0:
                     theirs[k] = total

@@ -27,6 +27,7 @@ def cross_entropy(logits, labels, losses, slopes, weight):
         whole = logits.dtype.type(0)
         for j in range(logits.shape[1]):
             slopes[i, j] = np.exp(logits[i, j] - top)
+        for j in range(logits.shape[1]):
             whole += slopes[i, j]
         for j in range(logits.shape[1]):
             slopes[i, j] *= scale / whole
@@ -42,7 +43,7 @@ def squared_error(prediction, target, slopes):
     """Sum of squares in float64; `slopes` gets ``prediction - target``. All flat."""
     total = 0.0
     for i in range(prediction.size):
-        r = prediction[i] - target[i]
-        slopes[i] = r
-        total += r * r
+        slopes[i] = prediction[i] - target[i]
+    for i in range(slopes.size):
+        total += slopes[i] * slopes[i]
     return total

@@ -116,7 +116,8 @@ def _part_of_rows_adjoint(g, x, scale, mean, inverse, gx, sums, parts, part):
             scaled = g[i, j] * scale[j]
             first += scaled
             second += scaled * normal
-            g_scale[j] += g[i, j] * normal
+        for j in range(width):
+            g_scale[j] += g[i, j] * ((x[i, j] - m) * s)
             g_shift[j] += g[i, j]
         a, b = x.dtype.type(first / width), x.dtype.type(second / width)
         for j in range(width):

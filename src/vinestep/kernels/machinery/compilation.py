@@ -11,7 +11,8 @@ from .numba_internals import dispatcher_of
 
 __all__ = ["SOURCES", "inner_kernel", "kernel"]
 
-# sums may be reordered and products fused, NaN and infinity keep their meaning
+# Sums may be reordered and products fused, NaN and infinity keep their meaning. A loop that sums
+# must not write to an array: how far apart its arrays lie would decide whether it is reordered.
 FAST = {"reassoc", "contract", "nsz", "arcp"}
 OPTIONS = {
     "nopython": True,
