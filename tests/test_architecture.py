@@ -54,34 +54,38 @@ ARROWS = {
     "_loss_reduction": "autodiff losses errors",
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
-    "evaluation": "autodiff losses parts _loss_reduction _public_names errors",
+    "evaluation/metrics": "autodiff parts errors",
+    "tasks": "autodiff losses parts _activations _masking errors",
+    "evaluation": "data/batches evaluation/metrics tasks autodiff _loss_reduction "
+    "_public_names errors",
     "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
     "_activations initialisers _notebook_html _ownership _public_names "
     "_arguments _masking errors",
     "networks": "autodiff layers parts _activations _public_names errors",
-    "generation": "autodiff data/encoding data/sources evaluation kernels/machinery "
-    "layers _arguments errors",
-    "_model": "autodiff data data/encoding evaluation generation layers losses parts "
-    "storage _findings _notebook_html _public_names _model_inputs "
-    "_arguments errors",
+    "generation": "autodiff data/encoding data/sources kernels/machinery layers "
+    "evaluation/metrics _arguments errors",
+    "_model": "autodiff data data/encoding evaluation generation layers parts storage "
+    "data/batches evaluation/metrics tasks _findings _notebook_html "
+    "_public_names _model_inputs _arguments errors",
     "figures": "_atomic_files _trend errors",
     "_model_inputs": "data/batches data/encoding data/pictures data/sources _arguments errors",
     "_masking": "autodiff",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
-    "layers losses optimisers schedules storage _loss_reduction _model "
-    "_ownership _arguments _masking errors",
-    "training/run": "training/step autodiff figures kernels/machinery parts storage _findings "
-    "_notebook_html _public_names errors",
-    "training/observers": "training/run training/step autodiff figures parts storage _activations "
-    "_notebook_html errors",
+    "layers losses optimisers schedules storage evaluation/metrics parts "
+    "tasks _loss_reduction _model _ownership _arguments _masking errors",
+    "training/run": "training/step autodiff figures kernels/machinery parts storage tasks "
+    "_findings _notebook_html _public_names errors",
+    "training/observers": "training/run training/step autodiff figures parts storage data/batches "
+    "tasks _notebook_html errors",
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
-    "data/sources evaluation layers losses optimisers schedules storage _findings _model errors",
+    "data/sources evaluation layers losses optimisers schedules storage "
+    "tasks _findings _model errors",
     "training": "training/step training/run training/observers training/rehearsal autodiff "
     "data/batches data/checks data/sources evaluation figures layers storage _findings _model "
     "errors",
-    "training/plans": "training training/step training/run training/observers training/rehearsal "
-    "autodiff data/batches data/sources data/tabular demo evaluation layers losses parts _model "
-    "_public_names errors",
+    "training/plans": "training training/step training/run training/observers "
+    "training/rehearsal autodiff data/batches data/sources data/tabular "
+    "demo evaluation layers parts tasks _model _public_names errors",
     "training/tuning": "training/plans training/run training/step data/batches data/sources "
     "figures "
     "optimisers schedules storage errors",
@@ -94,8 +98,8 @@ ARROWS = {
     "cli": "page runs catalogue training/observers training/plans training/run "
     "training/step training/tuning data data/checks data/pictures "
     "data/sources data/tabular data/text evaluation figures generation "
-    "layers parts storage _findings _model _public_names _model_inputs "
-    "errors",
+    "layers parts storage data/encoding tasks _findings _model "
+    "_public_names _model_inputs errors",
     "__main__": "cli",
 }
 """Of each room, or module of the top level, those it may import."""

@@ -14,6 +14,7 @@ from . import (
     parts as parts,
     runs as runs,
     schedules as schedules,
+    tasks as tasks,
     training as training,
 )
 from ._activations import (
@@ -73,6 +74,7 @@ from .layers._convolution import (
 from .layers._dense import Dense as Dense
 from .layers._dropout import Dropout as Dropout, Noise as Noise
 from .layers._embedding import Embedding as Embedding, Positions as Positions
+from .layers._heads import Heads as Heads
 from .layers._learning_pass import learning as learning
 from .layers._normalisation import (
     BatchNorm as BatchNorm,

@@ -64,9 +64,11 @@ class Reduction(NamedTuple):
 
     def example_weights(self, targets: Any, weights: Any) -> np.ndarray:
         """What each example weighs in the mean, shape (n,)."""
+        function, settings = losses.unwrapped(self.loss)
+        if hasattr(function, "example_weights"):  # a task
+            return np.asarray(function.example_weights(targets, weights))
         array = np.asarray(held(targets))
         n = array.shape[0] if array.ndim else 0
-        function, settings = losses.unwrapped(self.loss)
         if weights is None:
             weights = settings.get("weights")
         if function is losses.cross_entropy:
@@ -84,7 +86,7 @@ class Reduction(NamedTuple):
 
     def weight(self, targets: Any, weights: Any) -> float:
         """What a batch weighs."""
-        if weights is None and self.loss in ELEMENTWISE:
+        if weights is None and losses.plain_form(self.loss) in ELEMENTWISE:
             return float(np.size(targets))
         return float(self.example_weights(targets, weights).sum())
 
@@ -249,6 +251,8 @@ def counted_mask(loss: Loss, targets: Any, weights: Any) -> np.ndarray | None:
     one that the loss leaves out. None where all do.
     """
     function, settings = losses.unwrapped(loss)
+    if hasattr(function, "counted"):  # a task
+        return _counted_of_task(function, targets, weights)
     labels = np.asarray(held(targets))
     ignored = settings.get("ignored") if function is losses.cross_entropy else None
     counted: np.ndarray | None = None
@@ -260,3 +264,13 @@ def counted_mask(loss: Loss, targets: Any, weights: Any) -> np.ndarray | None:
             counted = counted.reshape(counted.shape + (1,) * (there.ndim - counted.ndim))
         counted = there if counted is None else counted & there
     return None if counted is None or counted.all() else counted
+
+
+def _counted_of_task(task: Any, targets: Any, weights: Any) -> np.ndarray | None:
+    known = task.counted(targets)
+    if weights is None:
+        return None if known is None else np.asarray(known)
+    weighed = np.asarray(held(weights)) > 0
+    if known is not None:
+        weighed = weighed.reshape(weighed.shape + (1,) * (known.ndim - weighed.ndim)) & known
+    return None if weighed.all() else weighed

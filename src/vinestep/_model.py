@@ -20,7 +20,9 @@ from ._public_names import own_names
 from .autodiff.tensor import held
 from .autodiff.tracking import untracked
 from .data._table_files import Source
-from .data.encoding._codec import Codec
+from .data.batches._batch import joined_parts, mapped
+from .data.encoding._codec import Codec, classes_in_words
+from .data.encoding._columns import weights_of
 from .data.encoding._text_form import TextForm
 from .errors import (
     ArchiveError,
@@ -30,14 +32,16 @@ from .errors import (
     VineStepError,
 )
 from .evaluation._scores import Assessment, assess
-from .evaluation.metrics import Metric
+from .evaluation.metrics._base import Metric
 from .layers._adapters import adapters_of, with_adapters
 from .layers._base import Layer
+from .layers._named_inputs import inputs_in_order
 from .layers._quantised import codes_of, with_codes
-from .losses import output_kind
 from .parts._build import LAYERS, Builder
 from .parts._describe import describe
 from .storage import archive
+from .tasks._base import Task
+from .tasks._finding import task_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -123,7 +127,7 @@ class Model:
         came = self.lineage
         facts = {
             "takes": self._takes(),
-            "classes": ", ".join(map(str, self.codec.class_values)),
+            "classes": classes_in_words(self.codec.class_values),
             "from run": came.get("run", ""),
         }
         facts |= {
@@ -279,11 +283,12 @@ class Model:
             )
         return form
 
-    def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> np.ndarray:
-        """What the network puts out in inference for encoded inputs: an array, or a tuple of
-        several.
+    def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> Any:
+        """What the network puts out in inference for encoded inputs: an array, or several as a
+        tuple, or as a dict by name.
         """
-        several = inputs if isinstance(inputs, tuple) else (inputs,)
+        placed = inputs_in_order(self.network, inputs)
+        several = placed if isinstance(placed, tuple) else (placed,)
         n = len(several[0]) if np.ndim(several[0]) else 0
         if not n:
             raise DataError(
@@ -291,15 +296,19 @@ class Model:
             )
         with untracked():
             parts = [
-                held(self.network(*(x[i : i + size] for x in several))) for i in range(0, n, size)
+                mapped(held, self.network(*(x[i : i + size] for x in several)))
+                for i in range(0, n, size)
             ]
-        return np.concatenate(parts)
+        return joined_parts(parts)
 
-    def answers(self, outputs: np.ndarray) -> pd.DataFrame:
+    def answers(self, outputs: Any) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""
-        return self.codec.answers(
-            outputs, kind=None if self.loss is None else output_kind(self.loss)
-        )
+        return self.codec.answers(outputs, self.task)
+
+    @property
+    def task(self) -> Task:
+        """What the outputs mean."""
+        return task_of(self.loss)
 
     # looking
 
@@ -319,14 +328,17 @@ class Model:
                 "This model says nothing of a loss or metrics, so it cannot be scored."
             )
         given = self._inputs(rows)
-        if self.codec.encoding is not None and given.beside is not None:
+        encoding, weights = self.codec.encoding, given.weights
+        if encoding is not None and given.beside is not None:
             targets = self.codec.targets(given.beside)
+            if encoding.weight:
+                weights = weights_of(given.beside, encoding.weight, "The rows")
             tell(self.findings(given.beside))
         elif targets is None:
             targets = given.targets
         if targets is None:
             raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
-        return assess(self.outputs(given.inputs), targets, self.loss, self.metrics)
+        return assess(self.outputs(given.inputs), targets, self.loss, self.metrics, weights=weights)
 
     def _inputs(self, rows: Any) -> ModelInputs:
         return model_inputs(self.codec, self.network.sample_like[0][0], rows)
@@ -434,7 +446,9 @@ def _reason(error: BaseException) -> str:
 def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]) -> Model:
     builder = Builder(own)
     network = builder.part(known["network"], "network", LAYERS)
-    loss = None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss",))
+    loss = (
+        None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss", "task"))
+    )
     metrics = [
         builder.part(item, f"metrics.{i}", ("metric",))
         for i, item in enumerate(known.get("metrics") or [])

@@ -5,7 +5,7 @@ pictures and texts.
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -13,7 +13,7 @@ import numpy as np
 
 from ._arguments import checked_path
 from .data.batches._batching import Batching
-from .data.encoding._codec import Codec
+from .data.encoding._codec import Codec, classes_in_words
 from .data.sources._source import Source
 from .errors import DataError
 
@@ -34,6 +34,7 @@ class ModelInputs(NamedTuple):
     targets: Any = None
     beside: pd.DataFrame | None = None
     """What stands beside the predictions: the rows of a table, or the names of files."""
+    weights: Any = None
 
 
 def model_inputs(codec: Codec, shape: tuple[int, ...], rows: Any) -> ModelInputs:
@@ -75,17 +76,17 @@ def _of_source(codec: Codec, source: Source) -> ModelInputs:
             f"The source is encoded otherwise than the training part{f': {told}' if told else ''}. "
             "Give the rows as a DataFrame or file, or make the part by table.like(rows)."
         )
-    known, theirs = codec.class_values, tuple(getattr(source, "class_values", ()))
-    if known and theirs and tuple(map(str, known)) != tuple(map(str, theirs)):
+    known, theirs = codec.class_values, getattr(source, "class_values", ())
+    if known and theirs and _in_texts(known) != _in_texts(theirs):
         raise DataError(
-            f"The source has the classes {', '.join(map(str, theirs))}, and the model knows "
-            f"{', '.join(map(str, known))}, in this order. Give it class_values of the training "
+            f"The source has the classes {classes_in_words(theirs)}, and the model knows "
+            f"{classes_in_words(known)}, in this order. Give it class_values of the training "
             "part."
         )
     ours, done = codec.preparation, source.preparation
     if [(type(step), vars(step)) for step in ours] == [(type(step), vars(step)) for step in done]:
         batch = source.gathered(np.arange(len(source)))
-        return ModelInputs(batch.inputs, batch.targets)
+        return ModelInputs(batch.inputs, batch.targets, weights=batch.weights)
     if done:
         raise DataError(
             f"The source is prepared by {', '.join(map(repr, done))}, and the training part was "
@@ -95,7 +96,18 @@ def _of_source(codec: Codec, source: Source) -> ModelInputs:
     examples = [source.read(i) for i in range(len(source))]
     targets = [target for _, target, _ in examples]
     inputs = codec.pictures([x for x, _, _ in examples])
-    return ModelInputs(inputs, None if any(t is None for t in targets) else np.asarray(targets))
+    if any(target is None for target in targets):
+        return ModelInputs(inputs)
+    if isinstance(targets[0], dict):
+        named = {name: np.asarray([target[name] for target in targets]) for name in targets[0]}
+        return ModelInputs(inputs, named)
+    return ModelInputs(inputs, np.asarray(targets))
+
+
+def _in_texts(classes: Any) -> Any:
+    if isinstance(classes, Mapping):
+        return {name: _in_texts(values) for name, values in classes.items()}
+    return tuple(map(str, classes))
 
 
 def _is_path(value: Any, texts: bool) -> bool:

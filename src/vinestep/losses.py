@@ -852,32 +852,6 @@ def wasserstein_critic(
     )
 
 
-OutputKind = Literal["multiclass", "binary", "other"]
-
-
-def output_kind(loss: Any) -> OutputKind:
-    """What the outputs of a network are that was trained with a loss, partially applied or not.
-
-    "multiclass" are logits of classes of which one is true, "binary" logits of which each is yes or
-    no by itself.
-
-    Examples
-    --------
-    >>> from functools import partial
-    >>> output_kind(partial(vs.losses.binary_cross_entropy, positive_weight=3.0))
-    'binary'
-    """
-    function = unwrapped(loss)[0]
-    if function is cross_entropy:
-        return "multiclass"
-    return "binary" if function is binary_cross_entropy else "other"
-
-
-def makes_logits(loss: Any) -> bool:
-    """Whether the outputs of a network that was trained with this loss are logits."""
-    return output_kind(loss) != "other"
-
-
 def as_two_classes(logits: np.ndarray, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Binary logits as those of two classes, and targets as their labels. Both are unchanged if
     targets are not all 0 or 1.
@@ -912,6 +886,11 @@ def unwrapped(loss: Any) -> tuple[Any, dict[str, Any]]:
     return loss, settings
 
 
+def plain_form(loss: Any) -> Any:
+    """The function that a task without missing targets comes to, or the loss itself."""
+    return loss.plain if getattr(loss, "gaps", None) is False else loss
+
+
 def _labels_for(targets: Any, outputs: Any) -> Any:
     labels = checked_labels(targets, outputs.shape)
     return (
@@ -929,6 +908,7 @@ def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:
     """How to check targets against outputs, and the fused operation, of a loss that is one; None
     for any other.
     """
+    loss = plain_form(loss)
     if loss is cross_entropy:
         return _labels_for, _cross_entropy
     return (_targets_for, _squared_error) if loss is squared_error else None

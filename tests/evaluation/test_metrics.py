@@ -10,7 +10,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import DataError, NotFiniteError, ShapeError
-from vinestep.evaluation._exact_sums import as_fraction, exact_sum, exact_sum_of_squares
+from vinestep.evaluation.metrics._exact_sums import as_fraction, exact_sum, exact_sum_of_squares
 
 metrics, losses = vs.metrics, vs.losses
 CASES = int(os.environ.get("VINESTEP_TEST_SCORES", "50"))

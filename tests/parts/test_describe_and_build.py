@@ -28,6 +28,7 @@ UNLIKE = (
     | vs.data.Padded
     | vs.data.InOrder
     | vs.data.Shuffled
+    | vs.tasks.Task
 )  # equal if their settings are
 SETTINGS = {
     "width": 3,
@@ -58,6 +59,13 @@ SETTINGS = {
     "classes": 3,
     "mean": 0.4,
     "text": "{entry}: {sentence}",
+    "target": "sugar",
+    "metric": vs.metrics.accuracy,
+    "function": np.tanh,
+    "over": 1,
+    "beta": 2.0,
+    "level": 0.2,
+    "bins": 5,
 }
 LISTED = {
     "schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)],
@@ -74,6 +82,9 @@ OTHER = {
     ("exponential", "factor"): 0.3,
     ("plateau", "factor"): 0.3,
     ("by_epoch", "schedule"): vs.schedules.cosine(4),
+    ("heads", "body"): vs.Dense(2),
+    ("heads", "heads"): {"state": vs.Dense(3), "sugar": vs.Dense(1)},
+    ("several", "tasks"): {"state": vs.tasks.Ordered(gaps=True), "sugar": vs.tasks.Counts()},
 }
 
 
@@ -109,6 +120,8 @@ def same(a, b):
         for schedule in (a, b):
             schedule.begin(5)
         return a.steps == b.steps and [a(i) for i in range(40)] == [b(i) for i in range(40)]
+    if isinstance(a, dict):
+        return list(a) == list(b) and all(same(a[name], b[name]) for name in a)
     if isinstance(a, list | tuple):
         return len(a) == len(b) and all(map(same, a, b))
     if isinstance(

@@ -269,9 +269,9 @@ def _train(
 def _show(planned: PlannedRun, outcome: Outcome) -> None:
     from ..training.run._run_metadata import count_test_scoring, write_assessment
     from ..training.run._status import Status
-    from ..training.step._scoring import outputs_and_targets
     from .views import (
         confusion_view,
+        decisions,
         epoch_of,
         files_view,
         scores_view,
@@ -294,11 +294,10 @@ def _show(planned: PlannedRun, outcome: Outcome) -> None:
         console.print(
             scores_view(planned.assess(last), f"Scores of the last state, {epoch_of(last)}")
         )
-    names = planned.source.class_names
-    if names:
-        outputs, targets = outputs_and_targets(chosen.network, planned.scored_batches(planned.test))
-        predicted = chosen.answers(outputs)["predicted"].map(str).tolist()
-        console.print(confusion_view([names[i] for i in targets], predicted, names))
+    for name, actual, predicted, classes in decisions(
+        chosen, planned.scored_batches(planned.test), planned.source.class_names
+    ):
+        console.print(confusion_view(actual, predicted, classes, of=name))
     assert outcome.folder is not None
     write_assessment(outcome.store, assessed)
     console.print(files_view(outcome.folder))

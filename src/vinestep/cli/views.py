@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +12,7 @@ from rich.box import SIMPLE_HEAD
 from rich.markup import escape
 from rich.table import Table
 
+from ..data.encoding._codec import classes_in_words
 from ..layers._adapters import adapters_of
 from ..layers._quantised import codes_of
 
@@ -83,12 +84,47 @@ def assessment_view(found: Assessment, title: str) -> Table:
     return table
 
 
-def confusion_view(actual: Sequence[str], predicted: Sequence[str], names: Sequence[str]) -> Table:
+def decisions(
+    model: Model, batches: Any, names: Any
+) -> Iterator[tuple[str, list[str], list[str], Sequence[str]]]:
+    """Of each target that is of classes its name, the true classes, those decided, and all; one
+    alone has no name. Examples without a target are left out.
+    """
+    from ..tasks._several import Several
+    from ..training.step._scoring import outputs_and_targets
+
+    if not names or (isinstance(names, dict) and not any(names.values())):
+        return
+    outputs, targets = outputs_and_targets(model.network, batches)
+    task = model.task
+    several = isinstance(task, Several) and isinstance(names, dict)
+    for name, classes in names.items() if several else [("", names)]:
+        own = task.tasks.get(name) if isinstance(task, Several) else task
+        if own is None or not classes or isinstance(classes, dict):
+            continue
+        found = task.by_name(outputs, "output")[name] if isinstance(task, Several) else outputs
+        true = task.by_name(targets, "target")[name] if isinstance(task, Several) else targets
+        logits, labels = own.as_classes(found, true)
+        if logits.ndim != 2 or labels.ndim != 1 or logits.shape[1] != len(classes):
+            continue
+        known = own.known(true) & (labels >= 0)
+        best = logits.argmax(axis=1)
+        yield (
+            name,
+            [classes[i] for i in labels[known]],
+            [classes[i] for i in best[known]],
+            classes,
+        )
+
+
+def confusion_view(
+    actual: Sequence[str], predicted: Sequence[str], names: Sequence[str], of: str = ""
+) -> Table:
     """The confusion matrix: rows actual, columns predicted, numbered where their names would not
     fit side by side.
     """
     counts = Counter(zip(actual, predicted, strict=True))
-    table = table_of("Confusion matrix of the test part")
+    table = table_of(f"Confusion matrix of the test part{f', {of}' if of else ''}")
     numbered = sum(len(name) + 3 for name in ("recall", *names, max(names, key=len))) > MATRIX_WIDTH
     shown = {name: f"{i} {name}" if numbered else name for i, name in enumerate(names)}
     table.add_column(r"true \ predicted")
@@ -256,8 +292,9 @@ def model_view(model: Model, name: str) -> list[Any]:
         "inputs": ""
         if encoding
         else ", ".join(f"{shape} {dtype}" for shape, dtype in model.network.sample_like),
-        "target": encoding.target if encoding else "",
-        "classes": ", ".join(map(str, model.codec.class_values)),
+        "task": "" if model.loss is None else repr(model.task),
+        "target": ", ".join(encoding.targets) if encoding else "",
+        "classes": classes_in_words(model.codec.class_values),
         "texts": _text_facts(model),
         "precision": str(model.network.dtype),
         "adapters": f"beside {len(beside)} weights"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import cached_property
+from functools import cached_property, reduce
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -13,9 +13,11 @@ from scipy.special import ndtri
 from .._loss_reduction import counted_mask, loss_value
 from .._public_names import own_names
 from ..autodiff.tensor import held
+from ..data.batches._batch import count_of, first_of, mapped, taken
 from ..errors import DataError, ShapeError
-from ..losses import as_two_classes, output_kind
-from .metrics import Metric
+from ..tasks._finding import task_of
+from ..tasks._several import Several
+from .metrics._base import Metric
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,7 +34,8 @@ class Scored(NamedTuple):
     """Some examples with what a network put out for them."""
 
     outputs: Any
-    targets: np.ndarray
+    targets: Any
+    """Of several tasks outputs and targets by name."""
     weights: np.ndarray | None = None
 
 
@@ -80,7 +83,7 @@ class Assessment(dict[str, float]):
     @property
     def size(self) -> int:
         """How many examples there are."""
-        return sum(len(batch.targets) for batch in self.batches)
+        return sum(count_of(batch.targets) for batch in self.batches)
 
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
@@ -95,7 +98,7 @@ class Assessment(dict[str, float]):
         for metric in self.metrics:
             if metric.is_fraction:
                 counts = [metric_counts(metric, self.loss, *batch) for batch in self.batches]
-                right, n = (round(float(count)) for count in np.sum(counts, axis=0))
+                right, n = (round(float(count)) for count in reduce(metric.merge, counts))
                 if n:
                     result[metric.name] = wilson(right, n)
         rest = [name for name in self if name not in result]
@@ -148,7 +151,7 @@ class Assessment(dict[str, float]):
 
 def _some(batch: Scored, index: np.ndarray) -> Scored:
     weights = None if batch.weights is None else batch.weights[index]
-    return Scored(batch.outputs[index], batch.targets[index], weights)
+    return Scored(taken(batch.outputs, index), taken(batch.targets, index), weights)
 
 
 def joined(batches: Sequence[Scored]) -> Scored:
@@ -159,6 +162,9 @@ def joined(batches: Sequence[Scored]) -> Scored:
     ShapeError
         If outputs of batches differ in more than their length.
     """
+    first = batches[0]
+    if isinstance(first.targets, dict):
+        return _joined_by_name(batches)
     longest = max((np.shape(b.targets)[1] for b in batches if np.ndim(b.targets) > 1), default=0)
     uneven = any(np.ndim(b.targets) > 1 and b.targets.shape[1] != longest for b in batches)
     weighed = uneven or any(b.weights is not None for b in batches)
@@ -195,20 +201,72 @@ def joined(batches: Sequence[Scored]) -> Scored:
         raise ShapeError(f"The outputs of the batches have different shapes: {shapes}.") from error
 
 
+def _joined_by_name(batches: Sequence[Scored]) -> Scored:
+    weighed = any(b.weights is not None for b in batches)
+    ones = [np.ones(count_of(b.targets)) if b.weights is None else b.weights for b in batches]
+    names = list(batches[0].targets)
+    parts = {
+        name: joined([Scored(b.outputs[name], b.targets[name]) for b in batches]) for name in names
+    }
+    return Scored(
+        {name: part.outputs for name, part in parts.items()},
+        {name: part.targets for name, part in parts.items()},
+        np.concatenate(ones) if weighed else None,
+    )
+
+
 def metric_counts(
     metric: Metric, loss: Callable[..., Any], outputs: Any, targets: Any, weights: Any = None
 ) -> np.ndarray:
     """The counts of a metric for some examples, without those, and those places, that do not
     count.
+
+    Raises
+    ------
+    DataError
+        If there are several outputs, and the metric does not say of which it is.
     """
+    task = task_of(loss)
+    if isinstance(task, Several):
+        if metric.target not in task.tasks:
+            raise DataError(
+                f"The metric {metric.name} is of one target, and there are "
+                f"{', '.join(task.tasks)}. Say of which: vinestep.metrics.of_target(metric, "
+                f"{next(iter(task.tasks))!r})."
+            )
+        outputs = task.by_name(outputs, "output")[metric.target]
+        targets = task.by_name(targets, "target")[metric.target]
+        return _counts_of_one(metric, task.tasks[metric.target], outputs, targets, weights)
+    if metric.target:
+        raise DataError(
+            f"The metric {metric.name} is of the target {metric.target!r}, and the task is of one "
+            "target only."
+        )
+    if isinstance(outputs, tuple | dict):
+        raise DataError(
+            f"The metric {metric.name} takes one array of outputs, and the network puts out "
+            f"{len(outputs)}. Say what they mean: task=vinestep.tasks.Several(...)."
+        )
+    return _counts_of_one(metric, loss, outputs, targets, weights)
+
+
+def _counts_of_one(
+    metric: Metric, loss: Callable[..., Any], outputs: Any, targets: Any, weights: Any
+) -> np.ndarray:
+    task, targets = task_of(loss), np.asarray(targets)
+    if metric.of == "task":
+        return metric.count(outputs, targets, task, weights)
     places = counted_mask(loss, targets, weights)
+    found, wanted = outputs, targets
+    if metric.of == "classes":
+        found, wanted = task.as_classes(outputs, targets)
+    elif metric.of == "values":
+        found, wanted = task.as_values(outputs, targets)
     if places is not None and (places.ndim == 1 or metric.elementwise):
         shape = places.shape
-        if outputs.shape[: places.ndim] == shape == targets.shape[: places.ndim]:
-            outputs, targets = outputs[places], targets[places]
-    if metric.classification and output_kind(loss) == "binary":
-        outputs, targets = as_two_classes(outputs, targets)
-    return metric.count(outputs, targets)
+        if found.shape[: places.ndim] == shape == wanted.shape[: places.ndim]:
+            found, wanted = found[places], wanted[places]
+    return metric.count(found, wanted)
 
 
 def wilson(right: int, n: int) -> tuple[float, float]:
@@ -226,16 +284,28 @@ def wilson(right: int, n: int) -> tuple[float, float]:
     return max(0.0, middle - reach), min(1.0, middle + reach)
 
 
+def _array(values: Any) -> np.ndarray:
+    return np.asarray(held(values))
+
+
 def assess(
-    outputs: Any, targets: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric] = ()
+    outputs: Any,
+    targets: Any,
+    loss: Callable[..., Any],
+    metrics: Sequence[Metric] = (),
+    *,
+    weights: Any = None,
 ) -> Assessment:
     """Score outputs against targets.
 
     Parameters
     ----------
-    outputs, targets : array_like, first axis the examples
+    outputs, targets : array_like, first axis the examples; or several by name
     loss : callable
+        Or a task of `vinestep.tasks`.
     metrics : sequence of Metric
+    weights : array_like, shape (n,), optional
+        What each example weighs in the loss; those of 0 do not count in metrics either.
 
     Raises
     ------
@@ -247,16 +317,18 @@ def assess(
     >>> vs.evaluation.assess(np.ones((3, 1)), np.zeros((3, 1)), vs.losses.squared_error)
     {'loss': 1.0}
     """
-    outputs, targets = np.asarray(held(outputs)), np.asarray(held(targets))
-    if outputs.shape[:1] != targets.shape[:1]:
+    outputs, targets = (mapped(_array, values) for values in (outputs, targets))
+    shapes = [np.shape(first_of(values)) for values in (outputs, targets)]
+    if shapes[0][:1] != shapes[1][:1]:
         raise ShapeError(
-            f"assess: outputs of shape {outputs.shape} and targets of shape {targets.shape}: one "
-            "of each is needed."
+            f"assess: outputs of shape {shapes[0]} and targets of shape {shapes[1]}: one of each "
+            "is needed."
         )
-    values = {"loss": loss_value(loss, outputs, targets)} | {
-        m.name: m.conclude(metric_counts(m, loss, outputs, targets)) for m in metrics
+    given = None if weights is None else _array(weights)
+    values = {"loss": loss_value(loss, outputs, targets, given)} | {
+        m.name: m.conclude(metric_counts(m, loss, outputs, targets, given)) for m in metrics
     }
-    return Assessment(values, lambda: [Scored(outputs, targets)], loss, metrics)
+    return Assessment(values, lambda: [Scored(outputs, targets, given)], loss, metrics)
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

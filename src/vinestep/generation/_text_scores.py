@@ -10,7 +10,7 @@ import numpy as np
 from ..data.encoding._text_form import joined_sources
 from ..data.sources._source import Source
 from ..errors import SettingError
-from ..evaluation.metrics import character_error_rate, word_error_rate
+from ..evaluation.metrics._texts import character_error_rate, word_error_rate
 from ..layers._base import Layer
 from ._generate import generate
 

@@ -36,6 +36,9 @@ FAMILIES = {
     "schedule": ("schedule",),
     "transforms": ("transform",),
     "encode": ("tokeniser",),
+    "metric": ("metric",),
+    "tasks": ("task",),
+    "heads": LAYERS,
 }
 """Of settings that are parts: which families may stand there."""
 PLAIN = (int, float, str, bool, type(None))
@@ -244,6 +247,12 @@ class Builder:
             isinstance(value, str) and not _takes_text(hint) and _takes_part(hint)
         ):
             return self.part(value, place, FAMILIES.get(name, ()), depth + 1)
+        of_each = _part_of_each(hint)
+        if of_each is not None and isinstance(value, Mapping):
+            return {
+                str(key): self._value(item, of_each, name, _joined(place, str(key)), depth)
+                for key, item in value.items()
+            }
         if value is not None and _is_part(hint):
             return self.fault(place, f"a part is a kind with its settings, got {_shown(value)}.")
         return self._plain(value, hint, place)
@@ -353,6 +362,14 @@ def _is_part(hint: Any) -> bool:
         else (hint,)
     )
     return hint is not Any and all(_takes_part(item) or item is type(None) for item in inner)
+
+
+def _part_of_each(hint: Any) -> Any:
+    """What each value of a mapping of parts by name is; None of any other annotation."""
+    inner = typing.get_args(hint)
+    if typing.get_origin(hint) not in (dict, collections.abc.Mapping) or len(inner) != 2:
+        return None
+    return inner[1] if _is_part(inner[1]) else None
 
 
 @lru_cache(maxsize=256)

@@ -34,6 +34,7 @@ PACKAGES = (
     "generation",
     "layers",
     "optimisers",
+    "tasks",
     "training.observers",
 )
 """Every module in them may define parts: a new one is found by itself."""
@@ -48,8 +49,8 @@ class Kind:
 
     name: str
     family: str
-    """ "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule", "observer",
-    "source"; empty if it was not said.
+    """ "layer", "activation", "initialiser", "loss", "task", "metric", "optimiser", "schedule",
+    "observer", "source"; empty if it was not said.
     """
     target: Any
     form: Form
@@ -93,9 +94,9 @@ def part(kind: str, family: str | None = None) -> Callable[[T], T]:
     kind : str
         A word such as ``"scale"``, which no part of the library has.
     family : str, optional
-        What it is: "layer", "activation", "initialiser", "loss", "metric", "optimiser", "schedule",
-        "observer", "source", "transform", "order" or "join". By default what the class is derived
-        from.
+        What it is: "layer", "activation", "initialiser", "loss", "task", "metric", "optimiser",
+        "schedule", "observer", "source", "transform", "order" or "join". By default what the class
+        is derived from.
 
     Raises
     ------
@@ -316,7 +317,7 @@ class Kinds:
             return fitting[0]
         if fitting:
             raise PartError(
-                f"{name!r} may be {' or '.join(f'{kind.family}.{name}' for kind in fitting)}. Say "
+                f"{name!r} may be {' or '.join(sorted(f'{k.family}.{name}' for k in fitting))}. Say "
                 "which."
             )
         wanted, listed = (

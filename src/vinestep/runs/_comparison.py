@@ -398,7 +398,7 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     from .._model import open_model
     from ..training.plans._plan import read_plan
     from ..training.plans._planned_run import PlannedRun
-    from ..training.step._scoring import outputs_and_targets
+    from ..training.step._scoring import outputs_and_targets, right_decisions
 
     folders = [folder for run in (first, second) if (folder := run.folder) is not None]
     if len(folders) < 2:
@@ -406,25 +406,21 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     planned = PlannedRun(
         read_plan(folders[0].path / "plan.toml", own=own), folders[0].path, own=own, resuming=True
     )
-    if not planned.source.class_names:
+    if not planned.source.classes or planned.source.classes == 1:
         raise RunError(f"{first.label}: it predicts numbers; decisions are compared of classes.")
     batches = planned.scored_batches(planned.test)
-    right = []
+    right: list[np.ndarray] = []
     for folder in folders:
         states = folder.states()
         if not states:
             raise RunError(f"{folder.path}: it has no state.")
         best = folder.best_state() or states[-1]
         model = open_model(folder.state_path(best), own=own)
-        names = planned.source.class_names
         outputs, targets = outputs_and_targets(model.network, batches)
-        answers = model.answers(outputs)
-        if not {f"probability {name}" for name in names} <= set(answers):
-            raise RunError(
-                f"{folder.path}: its network gives {outputs.shape[-1]} values, for "
-                f"{planned.source.classes} classes."
-            )
-        right.append(answers["predicted"].map(str).to_numpy() == np.array(names)[targets])
+        decided = right_decisions(model.loss, outputs, targets, planned.source.classes)
+        if decided is None:
+            raise RunError(f"{folder.path}: its network does not decide between the classes.")
+        right.append(decided)
     a, b = right
     one, other = int((a & ~b).sum()), int((~a & b).sum())
     p = float(binomtest(one, one + other).pvalue) if one + other else 1.0

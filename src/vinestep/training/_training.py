@@ -15,11 +15,13 @@ import numpy as np
 
 from .._findings import tell
 from ..autodiff.tracking import untracked
+from ..data.batches._batch import joined_parts
 from ..data.batches._streams import Stream
 from ..data.checks._checks import input_range_of, split_findings
 from ..data.sources._source import Source
 from ..errors import DataError, ModelError, PartError
 from ..layers._arena import Arena
+from ..layers._named_inputs import inputs_in_order
 from ..layers._weight_matching import Loaded, load_matching
 from ..storage.open_store import opened_store, weights_of
 from ..storage.run_store import RunStore, safe_name
@@ -40,7 +42,6 @@ from .run._status import Status
 from .run._validation import Validation, ValidationParts
 from .step._base import BestWeights, TrainingBase, digest_of
 from .step._batch_checks import AnyBatches, are_batches, check_parts
-from .step._forward_pass import inputs_in_order
 from .step._scoring import assessment, batch_outputs, check_encoding
 
 if TYPE_CHECKING:
@@ -64,12 +65,16 @@ class Training(TrainingBase):
     network : Layer
         Initialised on the first batch, with `seed`, if it is not yet.
     loss : callable
-        ``loss(outputs, targets)`` to one number.
+        ``loss(outputs, targets)`` to one number; or, in its place,
+    task : Task
+        What the outputs mean, of `vinestep.tasks`: it is the loss, and says which metrics are
+        usual and what answers follow.
     optimiser : Optimiser, optional
         Adam by default.
     schedule : Schedule, optional
         Scales the optimiser's rate by step; constant by default.
-    metrics : sequence of Metric
+    metrics : sequence of Metric, or mapping of target to such
+        By default those usual for the task; none for a loss.
     clip : float, optional
         Largest Euclidean norm of all gradients together; longer ones are shortened to it.
     clip_values : float, optional
@@ -204,6 +209,7 @@ class Training(TrainingBase):
                 better=self.directions(scored.names),
                 extra=self._described_model,
                 examples=scored.first or batches,
+                task=self.task,
             )
             self._rows, self._store = run.rows, run.store
             self.lineage = lineage(run, test) | ({"parent": self.parent} if self.parent else {})
@@ -369,9 +375,9 @@ class Training(TrainingBase):
 
     def outputs(
         self, data: Any, *, size: int = 1024, state: Literal["best", "last"] | None = None
-    ) -> np.ndarray:
+    ) -> Any:
         """What the network puts out in inference, for a source, a stream, batches of either, or an
-        array of inputs; of which state, `model` says.
+        array of inputs; of which state, `model` says. Of several outputs all, by name or place.
         """
         model = self._chosen_model(state)
         check_encoding(
@@ -381,8 +387,10 @@ class Training(TrainingBase):
             data = data.batches(size)
         if are_batches(data):
             with untracked():
-                return np.concatenate([result for _, result in batch_outputs(model.network, data)])
-        return model.outputs(data if isinstance(data, tuple) else np.asarray(data), size=size)
+                return joined_parts([result for _, result in batch_outputs(model.network, data)])
+        return model.outputs(
+            data if isinstance(data, tuple | dict) else np.asarray(data), size=size
+        )
 
     def predict(self, data: Any, *, state: Literal["best", "last"] | None = None) -> pd.DataFrame:
         """Predictions for a dataset, batches or an array of inputs as the network takes them;

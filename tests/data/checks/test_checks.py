@@ -65,8 +65,8 @@ def test_each_example_is_validated_once_in_k_folds(n, k, stratified):
 
 def test_two_ways_at_once_are_refused():
     data = vs.data.Dataset(np.arange(9.0), np.arange(9) % 3)
-    with pytest.raises(DataError, match="one of stratified"):
-        data.split(0.5, 0.5, stratified=True, groups=np.arange(9))
+    with pytest.raises(DataError, match="Leave out stratified"):
+        data.split(0.5, 0.5, stratified=True, by=np.arange(9))
     with pytest.raises(DataError, match="one value for each of 9"):
         data.split(0.5, 0.5, groups=np.arange(3))
 

@@ -76,6 +76,7 @@ LAYERS = {
     },
 }
 WITHOUT_TABLES = {
+    "heads",
     "embedding",
     "decoder_block",
     "encoder_decoder",
@@ -171,12 +172,23 @@ def test_every_loss_of_numbers_trains_by_a_plan(tmp_path, loss):
     assert np.isfinite(run.run().rows[-1]["loss"])
 
 
-@pytest.mark.parametrize("kind", vs.parts.kinds("metric"), ids=lambda kind: kind.name)
+OF_NUMBERS = (
+    "absolute_error correlation coverage quantile_loss r_squared root_mean_squared_error "
+    "squared_error"
+).split()
+OF_TARGETS = ("of_target", "target_loss")
+METRICS = [kind for kind in vs.parts.kinds("metric") if kind.name not in ("of_all", *OF_TARGETS)]
+
+
+@pytest.mark.parametrize("kind", METRICS, ids=lambda kind: kind.name)
 def test_every_metric_stands_in_a_plan(tmp_path, kind):
-    data = {"source": "barrels.csv", "target": "state"}
-    of_numbers = kind.name in ("absolute_error", "squared_error", "r_squared")
+    changes = {"data": {"source": "barrels.csv", "target": "state"}}
+    of_numbers = kind.name in OF_NUMBERS
     if of_numbers:
         data = {"source": "barrels.csv", "target": "sugar", "leave_out": ["pH", "colour_index"]}
+        changes = {"data": data, "layers": [{"kind": "dense", "width": "outputs"}]}
+    if kind.name == "coverage":
+        changes["task"] = "quantiles"
     metric = (
         {"kind": "top", "k": 2}
         if kind.name == "top"
@@ -184,8 +196,38 @@ def test_every_metric_stands_in_a_plan(tmp_path, kind):
         if of_numbers
         else kind.name
     )
-    row = planned(tmp_path, data=data, metrics=[metric]).run().rows[-1]
+    row = planned(tmp_path, metrics=[metric], **changes).run().rows[-1]
     assert len(row) == 7
+
+
+def median_error(outputs, targets):
+    return float(np.median(np.abs(outputs - targets)))
+
+
+def test_metrics_of_targets_and_of_ones_own_stand_in_a_plan(tmp_path):
+    own = vs.parts.part("median_error", "metric")(median_error)
+    head = {"kind": "dense", "width": "outputs"}
+    heads = {"kind": "heads", "body": "relu", "heads": {"state": head, "sugar": head}}
+    data = {
+        "source": "barrels.csv",
+        "targets": ["state", "sugar"],
+        "leave_out": ["pH", "colour_index"],
+    }
+    metrics = {
+        "state": ["accuracy", "kappa"],
+        "sugar": [{"kind": "of_all", "function": {"kind": "median_error"}, "better": "lower"}],
+    }
+    plan(tmp_path, data=data, layers=[heads], metrics=metrics)
+    read = read_plan(tmp_path / "plan.toml", own=[own])
+    run = PlannedRun(read, tmp_path, own=[own])
+    row = run.run().rows[-1]
+    assert {"state_accuracy", "validation_state_kappa", "validation_sugar_median_error"} <= set(row)
+    listed = [
+        {"kind": "of_target", "metric": "accuracy", "target": "state"},
+        {"kind": "target_loss", "target": "sugar"},
+    ]
+    row = planned(tmp_path, data=data, layers=[heads], metrics=listed).run().rows[-1]
+    assert {"state_accuracy", "sugar_loss"} <= set(row)
 
 
 @pytest.mark.parametrize("kind", vs.parts.kinds("optimiser"), ids=lambda kind: kind.name)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
-__all__ = ["Batch", "count_of", "first_of", "mapped", "taken"]
+__all__ = ["Batch", "count_of", "first_of", "joined_parts", "mapped", "taken"]
 
 
 class Batch:
@@ -16,7 +16,7 @@ class Batch:
     Parameters
     ----------
     inputs : array, tuple of arrays (by place), or dict of arrays (by name)
-    targets : array, optional
+    targets : array, or dict of arrays (by name), optional
     weights : array, optional
         What each example, or each place of a sequence, weighs in the loss.
     masks : array of bool, optional
@@ -76,3 +76,13 @@ def mapped(function: Any, values: Any) -> Any:
 def taken(values: Any, index: Any) -> Any:
     """Some examples of arrays."""
     return mapped(lambda array: array[index], values)
+
+
+def joined_parts(parts: Sequence[Any]) -> Any:
+    """Arrays of several batches in one; of several arrays a batch each in one."""
+    first = parts[0]
+    if isinstance(first, Mapping):
+        return {name: joined_parts([part[name] for part in parts]) for name in first}
+    if isinstance(first, tuple):
+        return tuple(joined_parts(column) for column in zip(*parts, strict=True))
+    return np.concatenate(parts)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from types import SimpleNamespace
 from typing import Any
 
 import numpy as np
@@ -26,6 +27,8 @@ def source_findings(source: Any, batch: Batch | None) -> list[Finding]:
     """Of one part of the data; a batch of it, if there is one."""
     if batch is None or not isinstance(batch.inputs, np.ndarray):
         return []
+    if isinstance(batch.targets, dict):
+        return _of_each_target(source, batch)
     inputs, targets = batch.inputs, batch.targets
     findings = [*_labels(source, targets)]
     if inputs.ndim == PICTURES:
@@ -39,6 +42,16 @@ def source_findings(source: Any, batch: Batch | None) -> list[Finding]:
         )
         findings += _columns(inputs, targets, listed)
     return findings
+
+
+def _of_each_target(source: Any, batch: Batch) -> list[Finding]:
+    known = getattr(source, "class_values", {})
+    names = getattr(source, "feature_names", None)
+    result: list[Finding] = []
+    for target, values in batch.targets.items():
+        own = SimpleNamespace(class_values=known.get(target, ()), feature_names=names)
+        result += source_findings(own, batch.with_values(targets=values))
+    return list(dict.fromkeys(result))
 
 
 def _labels(source: Any, targets: Any) -> list[Finding]:

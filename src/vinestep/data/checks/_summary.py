@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from types import SimpleNamespace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -174,8 +175,9 @@ def _of_examples(what: str, examples: list[Example], source: Any, n: int) -> Pee
     for value in inputs:
         for name, array in _named(value):
             columns.setdefault(name, []).append(array)
-    if targets[0] is not None:
-        columns["target"] = list(targets)
+    for target in targets if targets[0] is not None else ():
+        for name, value in (target if isinstance(target, dict) else {"target": target}).items():
+            columns.setdefault(name, []).append(value)
     fields = pd.DataFrame([_uneven(name, values) for name, values in columns.items()])
     shown = pd.DataFrame(
         [
@@ -192,7 +194,8 @@ def _of_examples(what: str, examples: list[Example], source: Any, n: int) -> Pee
 def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
     named = list(_columns(batch.inputs, source))
     if batch.targets is not None:
-        named.append(("target", np.asarray(batch.targets)))
+        several = batch.targets if isinstance(batch.targets, dict) else {"target": batch.targets}
+        named += [(name, np.asarray(target)) for name, target in several.items()]
     named += [
         (name, np.asarray(value))
         for name, value in (("weights", batch.weights), ("mask", batch.masks))
@@ -213,12 +216,13 @@ def _peeked(what: str, batch: Batch, source: Any, n: int) -> Peek:
 
 def _with_names(shown: pd.DataFrame, source: Any) -> pd.DataFrame:
     """Class numbers with what they stand for."""
-    names = getattr(source, "class_names", ())
-    if names and "target" in shown:
-        shown["target"] = [
-            f"{k} ({names[int(k)]})" if k.isdigit() and int(k) < len(names) else k
-            for k in shown["target"]
-        ]
+    known = getattr(source, "class_names", ())
+    for target, names in (known if isinstance(known, dict) else {"target": known}).items():
+        if names and target in shown:
+            shown[target] = [
+                f"{k} ({names[int(k)]})" if k.isdigit() and int(k) < len(names) else k
+                for k in shown[target]
+            ]
     return shown
 
 
@@ -318,11 +322,18 @@ def _short(value: Any) -> str:
 
 
 def _classes(targets: Any, source: Any) -> pd.DataFrame:
+    if isinstance(targets, dict):
+        known = getattr(source, "class_names", {})
+        each = [
+            _classes(own, SimpleNamespace(class_names=known.get(name, ()))).assign(target=name)
+            for name, own in targets.items()
+        ]
+        return pd.concat([one for one in each if len(one)] or [pd.DataFrame()], ignore_index=True)
     array = None if targets is None else np.asarray(targets)
     if array is None or array.ndim != 1 or array.dtype.kind not in "iu":
         return pd.DataFrame()
     names = getattr(source, "class_names", ())
-    labels, counts = np.unique(array, return_counts=True)
+    labels, counts = np.unique(array[array >= 0] if names else array, return_counts=True)
     if len(labels) > MOST_CLASSES and not names:
         return pd.DataFrame()
     rows = {int(label): int(count) for label, count in zip(labels, counts, strict=True)}

@@ -3,28 +3,30 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 import pandas as pd
-from scipy.special import expit, softmax
 
 from ..._findings import Finding, tell
-from ..._public_names import did_you_mean
 from ...errors import DataError, ModelError
 from ...parts._build import Builder
 from ...parts._describe import describe
 from .._table_files import Source, read_frame
 from ..batches._transforms import Transform, prepared
-from ._columns import Encoding, Scaling, class_numbers
+from ._columns import Encoding, Scaling, targets_of
 from ._drift import range_findings, row_findings
 from ._text_form import TextForm, joined_sources
 
-__all__ = ["Codec"]
+__all__ = ["Codec", "classes_in_words"]
 
-PREDICTED = "predicted"
+
+class Answering(Protocol):
+    """What knows how outputs become answers; see `vinestep.tasks.Task`."""
+
+    def answers(self, outputs: Any, classes: Any, back: Any) -> pd.DataFrame: ...
 
 
 @dataclass(frozen=True)
@@ -38,15 +40,17 @@ class Codec:
     >>> codec = Codec.of(table)
     >>> codec.class_values
     ('sound', 'spoiling', 'stuck')
-    >>> codec.answers(np.eye(3)[:1], kind="multiclass")["predicted"].tolist()
+    >>> codec.answers(np.eye(3)[:1], vs.tasks.Classes())["predicted"].tolist()
     ['sound']
     """
 
     encoding: Encoding | None = None
     """How columns of a table become numbers; without one inputs are arrays or texts."""
     scaling: Scaling | None = None
-    class_values: tuple[str | int | float | bool, ...] = ()
-    """The classes as they stand in the data; empty if outputs are numbers."""
+    class_values: Any = ()
+    """The classes as they stand in the data; empty if outputs are numbers. Of several targets by
+    name.
+    """
     preparation: tuple[Transform, ...] = ()
     """What is done to arrays of raw inputs, such as pictures, before the network sees them."""
     input_range: tuple[float, float] | None = None
@@ -62,7 +66,7 @@ class Codec:
         return cls(
             encoding if isinstance(encoding, Encoding) else None,
             getattr(source, "scaling", None),
-            tuple(getattr(source, "class_values", ())),
+            _classes(getattr(source, "class_values", ())),
             tuple(getattr(source, "preparation", ())),
             input_range,
             getattr(source, "text_form", None),
@@ -148,28 +152,24 @@ class Codec:
             return np.concatenate(each)
         return np.asarray(prepared(np.asarray(inputs), self.preparation))
 
-    def targets(self, frame: pd.DataFrame) -> np.ndarray:
-        """The targets of rows as the loss takes them.
+    def targets(self, frame: pd.DataFrame) -> Any:
+        """The targets of rows as the loss takes them; several by name.
 
         Raises
         ------
         DataError
             If the target is missing.
         """
-        assert self.encoding is not None
-        target = self.encoding.target
-        if target not in frame.columns:
-            raise DataError(
-                f"The rows have no column {target!r}, the target. "
-                f"{did_you_mean(target, frame.columns)}"
-            )
-        absent = int(frame[target].isna().sum())
-        if absent:
-            raise DataError(
-                f"The target {target!r} is missing in {absent} of {len(frame)} rows, which cannot "
-                "be scored."
-            )
-        return class_numbers(frame[target], self.encoding, "The rows")
+        encoding = self.encoding
+        assert encoding is not None
+        for target in () if encoding.target_gaps else encoding.targets:
+            absent = int(frame[target].isna().sum()) if target in frame.columns else 0
+            if absent:
+                raise DataError(
+                    f"The target {target!r} is missing in {absent} of {len(frame)} rows, which "
+                    "cannot be scored."
+                )
+        return targets_of(frame, encoding, "The rows")
 
     def findings(self, rows: Source) -> list[Finding]:
         """How rows differ from those trained on: out of range, unseen categories, other gaps,
@@ -184,40 +184,17 @@ class Codec:
 
     # outputs to answers
 
-    def answers(self, outputs: np.ndarray, *, kind: str | None) -> pd.DataFrame:
+    def answers(self, outputs: Any, task: Answering) -> pd.DataFrame:
         """Outputs of a network as a table: classes and probabilities, or numbers.
 
         Parameters
         ----------
-        outputs : ndarray, shape (n, ...)
-        kind : {"multiclass", "binary", "other"} or None
-            What the outputs are, as `losses.output_kind` has it of the loss; None without one.
+        outputs : ndarray, shape (n, ...), or several by name
+        task : Task
+            What they mean.
         """
-        if self.encoding is not None and self.encoding.log_target:
-            outputs = np.exp(outputs.astype(np.float64))
-        flat = outputs.reshape(len(outputs), -1)
-        if kind == "binary":
-            return self._binary_answers(expit(flat.astype(np.float64)))
-        known = self.class_values if len(self.class_values) == flat.shape[1] else ()
-        if outputs.ndim == 2 and (kind == "multiclass" or (known and flat.shape[1] > 1)):
-            chances = flat if kind == "other" else softmax(flat.astype(np.float64), axis=1)
-            return _decided(chances, known or range(flat.shape[1]))
-        one = flat.shape[1] == 1
-        names = [PREDICTED] if one else [f"{PREDICTED} {i}" for i in range(flat.shape[1])]
-        return pd.DataFrame(flat, columns=names)
-
-    def _binary_answers(self, chances: np.ndarray) -> pd.DataFrame:
-        """One question: the class, with a probability for each of the two; several: a decision and
-        a probability for each.
-        """
-        if chances.shape[1] == 1:
-            known = self.class_values if len(self.class_values) == 2 else (0, 1)
-            return _decided(np.concatenate([1 - chances, chances], axis=1), known)
-        several = chances.shape[1]
-        names = self.class_values if len(self.class_values) == several else range(several)
-        decisions = {f"{PREDICTED} {name}": chances[:, i] > 0.5 for i, name in enumerate(names)}
-        shares = {f"probability {name}": chances[:, i] for i, name in enumerate(names)}
-        return pd.DataFrame(decisions | shares)
+        log = self.encoding is not None and self.encoding.log_target
+        return task.answers(outputs, self.class_values, _exponential if log else None)
 
     # files
 
@@ -226,7 +203,9 @@ class Codec:
         return {
             "encoding": None if self.encoding is None else self.encoding.as_dict(),
             "scaling": None if self.scaling is None else self.scaling.as_dict(),
-            "class_values": list(self.class_values),
+            "class_values": {name: list(v) for name, v in self.class_values.items()}
+            if isinstance(self.class_values, Mapping)
+            else list(self.class_values),
             "input_range": None if self.input_range is None else list(self.input_range),
             "preparation": [describe(transform, opaque=opaque) for transform in self.preparation],
             **({"text_form": self.text_form.as_dict()} if self.text_form is not None else {}),
@@ -245,18 +224,34 @@ class Codec:
         return cls(
             encoding,
             scaling,
-            tuple(known.get("class_values") or ()),
+            _classes(known.get("class_values") or ()),
             tuple(preparation),
             _range_of(known.get("input_range")),
             None if known.get("text_form") is None else TextForm.from_dict(known["text_form"]),
         )
 
 
-def _decided(chances: np.ndarray, known: Sequence[Any]) -> pd.DataFrame:
-    """The likeliest of the classes, with the probability of each."""
-    best = pd.Series([known[i] for i in chances.argmax(axis=1)], name=PREDICTED)
-    columns = [f"probability {value}" for value in known]
-    return pd.concat([best, pd.DataFrame(chances, columns=columns)], axis=1)
+def _exponential(values: np.ndarray) -> np.ndarray:
+    return np.asarray(np.exp(values.astype(np.float64)))
+
+
+def classes_in_words(known: Any) -> str:
+    """What class numbers stand for, listed; of several targets one after another."""
+    if isinstance(known, Mapping):
+        each = [
+            f"{name}: {classes_in_words(values) or 'numbers'}" for name, values in known.items()
+        ]
+        return "; ".join(each)
+    return ", ".join(map(str, known))
+
+
+def _classes(known: Any) -> Any:
+    """As they stand in a file: listed, or by target."""
+    return (
+        {name: tuple(v) for name, v in known.items()}
+        if isinstance(known, Mapping)
+        else tuple(known)
+    )
 
 
 def _range_of(known: Any) -> tuple[float, float] | None:

@@ -26,6 +26,8 @@ __all__ = [
     "numbers_of",
     "places_of",
     "target_numbers",
+    "targets_of",
+    "weights_of",
 ]
 
 LARGEST = float(np.finfo(np.float32).max)
@@ -65,7 +67,23 @@ class Encoding:
     """Columns of many categories, each of which sets one of so many features."""
     literal: tuple[str, ...] = ()
     """Columns of files in which only empty cells are missing: None and NA are texts there."""
+    several: dict[str, tuple[Value, ...]] = field(default_factory=dict)
+    """The targets by name where there are several, each with its classes; none of numbers."""
+    target_gaps: bool = False
+    """Whether targets may be missing."""
+    weight: str = ""
+    """Column that says what each row weighs, if there is one."""
     __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
+
+    @property
+    def targets(self) -> tuple[str, ...]:
+        """Names of the columns that are learned."""
+        return tuple(self.several) or (self.target,)
+
+    @property
+    def known_classes(self) -> Any:
+        """The classes as they stand in the table; of several targets by name."""
+        return dict(self.several) if self.several else self.class_values
 
     @property
     def columns(self) -> list[str]:
@@ -215,6 +233,9 @@ class Encoding:
             "log_target",
             "feature_hashing",
             "literal",
+            "several",
+            "target_gaps",
+            "weight",
         ):
             if getattr(self, setting) != getattr(other, setting):
                 result.append(
@@ -485,33 +506,83 @@ def check_range(numbers: np.ndarray, column: pd.Series, name: str) -> None:
         )
 
 
-def class_numbers(column: pd.Series, encoding: Encoding, name: str) -> np.ndarray:
-    """The target of further rows: class numbers ``(n,)``, or numbers ``(n, 1)``.
+def targets_of(frame: pd.DataFrame, encoding: Encoding, name: str) -> Any:
+    """The targets of further rows as the loss takes them; several by name.
 
     Raises
     ------
     DataError
-        If a value is missing, is no number where numbers were learned, or a class that did not
+        If a target is missing, is no number where numbers were learned, or a class that did not
         occur in training.
     """
-    if not encoding.class_values:
-        return target_numbers(column, name, log=encoding.log_target)
+    for target in encoding.targets:
+        if target not in frame.columns:
+            raise DataError(
+                f"{name}: there is no column {target!r}, the target. "
+                f"{did_you_mean(target, map(str, frame.columns))}"
+            )
+    found = {
+        target: class_numbers(
+            frame[target], encoding, name, encoding.several.get(target, encoding.class_values)
+        )
+        for target in encoding.targets
+    }
+    return found if encoding.several else found[encoding.target]
+
+
+def weights_of(frame: pd.DataFrame, column: str, name: str) -> np.ndarray:
+    """What each row weighs, by a column, shape (n,).
+
+    Raises
+    ------
+    DataError
+        If a cell is empty, negative, or no number.
+    """
+    if column not in frame.columns:
+        raise DataError(
+            f"{name}: there is no column {column!r}, which says what each row weighs. "
+            f"{did_you_mean(column, map(str, frame.columns))}"
+        )
+    weights = numbers_of(frame[column], name)
+    bad = np.flatnonzero(~(weights >= 0))
+    if bad.size:
+        row = int(bad[0])
+        raise DataError(
+            f"{name}: {line_of(name, row)}, column {column!r}: {frame[column].iloc[row]!r} is no "
+            "weight, which is a number of at least 0."
+        )
+    if not weights.any():
+        raise DataError(f"{name}: all weights in column {column!r} are 0.")
+    return weights.astype(np.float32)
+
+
+def class_numbers(
+    column: pd.Series, encoding: Encoding, name: str, classes: Sequence[Value]
+) -> np.ndarray:
+    """One target of further rows: class numbers ``(n,)``, or numbers ``(n, 1)``."""
+    gaps = encoding.target_gaps
+    if not classes:
+        return target_numbers(column, name, log=encoding.log_target, gaps=gaps)
     natural = is_numeric_dtype(column) or is_bool_dtype(column)
-    known = {value if natural else str(value): i for i, value in enumerate(encoding.class_values)}
-    labels = column if natural else column.map(str)
-    strange = np.flatnonzero(~labels.isin(list(known)).to_numpy())
+    known = {value if natural else str(value): i for i, value in enumerate(classes)}
+    labels = column if natural else column.map(str, na_action="ignore")
+    missing = column.isna().to_numpy() if gaps else np.zeros(len(column), bool)
+    strange = np.flatnonzero(~labels.isin(list(known)).to_numpy() & ~missing)
     if strange.size:
         row = int(strange[0])
         raise DataError(
             f"{name}: {line_of(name, row)}, target {column.name!r}: {column.iloc[row]!r} is no "
             "class that occurred in training, which knew "
-            f"{_listed(encoding.class_names)}."
+            f"{_listed([str(value) for value in classes])}."
         )
-    return labels.map(known).to_numpy(dtype=np.int64)
+    return labels.map(known).fillna(-1).to_numpy(dtype=np.int64)
 
 
-def target_numbers(column: pd.Series, name: str, *, log: bool = False) -> np.ndarray:
-    """A target of numbers, or of their logarithms, shape ``(n, 1)``, in float32.
+def target_numbers(
+    column: pd.Series, name: str, *, log: bool = False, gaps: bool = False
+) -> np.ndarray:
+    """A target of numbers, or of their logarithms, shape ``(n, 1)``, in float32; with gaps, NaN
+    where there is none.
 
     Raises
     ------
@@ -519,7 +590,7 @@ def target_numbers(column: pd.Series, name: str, *, log: bool = False) -> np.nda
         If a cell holds something else.
     """
     try:
-        numbers = pd.to_numeric(column).to_numpy(dtype=float)
+        numbers = pd.to_numeric(column).to_numpy(dtype=float, na_value=np.nan)
     except (ValueError, TypeError) as error:
         raise DataError(
             f"{name}: the target {column.name!r} does not hold numbers only: {error}. For classes "
@@ -527,11 +598,12 @@ def target_numbers(column: pd.Series, name: str, *, log: bool = False) -> np.nda
         ) from error
     check_range(numbers, column, name)
     if log:
-        if not (numbers > 0).all():
-            row = int(np.argmin(numbers > 0))
+        fit = (numbers > 0) | (np.isnan(numbers) & gaps)
+        if not fit.all():
+            row = int(np.argmin(fit))
             raise DataError(
                 f"{name}: {line_of(name, row)}, target {column.name!r}: {numbers[row]:g} has no "
                 "logarithm. Leave out log_target."
             )
-        numbers = np.log(numbers)
+        numbers = np.log(numbers, where=fit & ~np.isnan(numbers), out=np.full_like(numbers, np.nan))
     return numbers.astype(np.float32)[:, None]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from mmap import mmap
 from typing import Any
 
@@ -18,7 +19,7 @@ from ..batches._batch import (
 )
 from ..batches._batches import Batches
 from ..batches._joins import Example
-from ._source import Provenance, Source, Subset
+from ._source import Provenance, Source, Subset, of_target
 
 __all__ = ["Dataset", "same_scaling"]
 
@@ -33,10 +34,10 @@ class Dataset(Source):
     ----------
     inputs : array_like, shape (n, ...), or tuple or dict of such
         Several inputs by place or by name. Memory-mapped arrays are read as they are used.
-    targets : array_like, shape (n, ...), optional
+    targets : array_like, shape (n, ...), or dict of such by name, optional
     weights : array_like, shape (n, ...), optional
         What each example weighs in the loss.
-    class_values : sequence, optional
+    class_values : sequence, or mapping of target to sequence, optional
         What the class numbers in `targets` stand for.
 
     Raises
@@ -65,9 +66,11 @@ class Dataset(Source):
         provenance: Provenance | None = None,
     ) -> None:
         self.inputs = mapped(lambda x: _array(x, "inputs"), inputs)
-        self.targets: Any = None if targets is None else _array(targets, "targets")
+        self.targets: Any = (
+            None if targets is None else mapped(lambda x: _array(x, "targets"), targets)
+        )
         self.weights = None if weights is None else _array(weights, "weights")
-        self.class_values = tuple(class_values)
+        self.class_values = checked_class_values(class_values, self.targets)
         n = self._checked_length()
         if n == 0:
             raise DataError("Dataset: there are no examples.")
@@ -83,12 +86,13 @@ class Dataset(Source):
                     f"Dataset: inputs of shapes {arrays[0].shape} and {array.shape}. Each example "
                     "needs one of each."
                 )
-        for beside, name in ((self.targets, "targets"), (self.weights, "weights")):
-            if beside is not None and beside.shape[:1] != (n,):
-                raise DataError(
-                    f"Dataset: {n} inputs but {name} of shape {beside.shape}. Each example needs "
-                    "one of each."
-                )
+        for values, name in ((self.targets, "targets"), (self.weights, "weights")):
+            for beside in () if values is None else _listed(values):
+                if beside.shape[:1] != (n,):
+                    raise DataError(
+                        f"Dataset: {n} inputs but {name} of shape {beside.shape}. Each example "
+                        "needs one of each."
+                    )
         return int(n)
 
     def __len__(self) -> int:
@@ -104,7 +108,7 @@ class Dataset(Source):
         self._check_files()
         return (
             taken(self.inputs, index),
-            None if self.targets is None else self.targets[index],
+            None if self.targets is None else taken(self.targets, index),
             None if self.weights is None else self.weights[index],
         )
 
@@ -115,18 +119,22 @@ class Dataset(Source):
     def take(self, index: np.ndarray) -> Batch:
         if self.mapped_files:
             self._check_files()
-        inputs = self.inputs
+        inputs, targets = self.inputs, self.targets
         return Batch(
             inputs[index] if type(inputs) is np.ndarray else taken(inputs, index),
-            None if self.targets is None else self.targets[index],
+            targets[index]
+            if type(targets) is np.ndarray
+            else None
+            if targets is None
+            else taken(targets, index),
             None if self.weights is None else self.weights[index],
         )
 
-    def labels(self) -> np.ndarray | None:
-        targets = self.targets
+    def labels(self, target: str = "") -> np.ndarray | None:
+        targets = of_target(self.targets, target)
         return (
             targets
-            if targets is not None and targets.ndim == 1 and targets.dtype.kind in "iu"
+            if isinstance(targets, np.ndarray) and targets.ndim == 1 and targets.dtype.kind in "iu"
             else None
         )
 
@@ -140,14 +148,23 @@ class Dataset(Source):
             ),
         }
         if self.targets is not None:
-            settings["targets"] = f"{self.targets.shape[1:]} {self.targets.dtype}"
+            names = list(self.targets) if isinstance(self.targets, dict) else [""]
+            settings["targets"] = ", ".join(
+                f"{name} {array.shape[1:]} {array.dtype}".strip()
+                for name, array in zip(names, _listed(self.targets), strict=True)
+            )
         return settings
 
     def fingerprint(self) -> str:
         """Of the contents: equal for equal inputs and targets, in any process."""
         return digest(
             *_listed(self.inputs),
-            *(array for array in (self.targets, self.weights) if array is not None),
+            *(
+                array
+                for values in (self.targets, self.weights)
+                if values is not None
+                for array in _listed(values)
+            ),
         )
 
     def rows(self, index: np.ndarray) -> Any:
@@ -190,7 +207,7 @@ class Dataset(Source):
     def example_hashes(self) -> np.ndarray:
         if self._hashed is None:
             self._hashed = row_hashes(
-                *_listed(self.inputs), *([] if self.targets is None else [self.targets])
+                *_listed(self.inputs), *([] if self.targets is None else _listed(self.targets))
             )
         return self._hashed
 
@@ -214,6 +231,21 @@ def _listed(values: Any) -> list[np.ndarray]:
         if isinstance(values, tuple)
         else [values]
     )
+
+
+def checked_class_values(values: Any, targets: Any) -> Any:
+    """What class numbers stand for: a tuple, or of several targets one for each."""
+    if not isinstance(targets, dict):
+        if isinstance(values, Mapping):
+            raise DataError("Dataset: class_values are by target, and there is one target only.")
+        return tuple(values)
+    given = dict(values) if isinstance(values, Mapping) else {}
+    unknown = [name for name in given if name not in targets]
+    if unknown or (values and not given):
+        raise DataError(
+            f"Dataset: the targets are {', '.join(targets)}. Give class_values by these names."
+        )
+    return {name: tuple(given.get(name, ())) for name in targets}
 
 
 def _array(values: Any, name: str) -> np.ndarray:

@@ -122,7 +122,7 @@ class FileSource(Source):
         check_unchanged(path, self.stamps[index])
         return result
 
-    def labels(self) -> np.ndarray | None:
+    def labels(self, target: str = "") -> np.ndarray | None:
         targets = self.targets
         return targets if targets is not None and targets.dtype.kind in "iu" else None
 

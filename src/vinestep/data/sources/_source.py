@@ -55,8 +55,8 @@ class Source:
     holds_lock : bool
         Whether reading an example is Python work, which threads do one at a time, so that readers
         have to be processes.
-    class_values : tuple
-        What class numbers stand for.
+    class_values : tuple, or dict of target to tuple
+        What class numbers stand for; empty of numbers.
     text_form : TextForm, optional
         How texts became tokens, for the model.
 
@@ -81,7 +81,9 @@ class Source:
     holds_lock: bool = True
     knows_labels: bool = False
     """Whether `labels` needs no reading of examples."""
-    class_values: tuple[str | int | float | bool, ...] = ()
+    class_values: Any = ()
+    target_gaps: bool = False
+    """Whether targets may be missing: NaN, or -1 of classes."""
     text_form: TextForm | None = None
     _provenance: Provenance | None = None
     _hashed: np.ndarray | None = None
@@ -123,12 +125,17 @@ class Source:
         return f"<{type(self).__name__} of {len(self)} examples>"
 
     @property
-    def class_names(self) -> tuple[str, ...]:
+    def class_names(self) -> Any:
+        """The classes as texts; of several targets by name."""
+        if isinstance(self.class_values, dict):
+            return {name: tuple(map(str, v)) for name, v in self.class_values.items()}
         return tuple(map(str, self.class_values))
 
     @property
-    def classes(self) -> int:
-        """Number of classes; 1 if targets are numbers."""
+    def classes(self) -> Any:
+        """Number of classes; 1 if targets are numbers. Of several targets by name."""
+        if isinstance(self.class_values, dict):
+            return {name: len(values) or 1 for name, values in self.class_values.items()}
         return len(self.class_values) or 1
 
     def gathered(self, index: np.ndarray, join: Join = stacked) -> Batch:
@@ -151,9 +158,13 @@ class Source:
                 f"Reading example {index} of {self!r}: {type(error).__name__}: {error}"
             ) from error
 
-    def labels(self) -> np.ndarray | None:
-        """The class number of every example, or None where targets are no classes."""
-        targets = [self.read(i)[1] for i in range(len(self))]
+    def labels(self, target: str = "") -> np.ndarray | None:
+        """The class number of every example, or None where targets are no classes. Of several
+        targets one is named.
+        """
+        targets = [of_target(self.read(i)[1], target) for i in range(len(self))]
+        if any(isinstance(one, dict) for one in targets):
+            return None
         result = np.asarray(targets)
         return result if result.ndim == 1 and result.dtype.kind in "iu" else None
 
@@ -167,7 +178,7 @@ class Source:
         self,
         *shares: float,
         seed: int = 0,
-        stratified: bool = False,
+        stratified: bool | str = False,
         groups: Any = None,
         by: Any = None,
     ) -> list[Self]:
@@ -178,8 +189,9 @@ class Source:
         *shares : float or int
             Parts of the whole, adding up to at most 1; or numbers of examples.
         seed : int
-        stratified : bool
-            Give every part the same mix of classes as the whole.
+        stratified : bool or str
+            Give every part the same mix of classes as the whole; of several targets, that of the
+            one named.
         groups : array_like, shape (n,), optional
             Examples of one group stay together: no vine in two parts.
         by : array_like, shape (n,), optional
@@ -190,7 +202,7 @@ class Source:
         DataError
             If a part would be empty, or, stratified, would miss a class.
         """
-        labels = self._stratifying() if stratified else None
+        labels = self._stratifying(stratified) if stratified else None
         return [
             self.rows(index)
             for index in split_indices(len(self), shares, seed, labels=labels, groups=groups, by=by)
@@ -201,12 +213,16 @@ class Source:
         k: int,
         *,
         seed: int = 0,
-        stratified: bool = False,
+        stratified: bool | str = False,
         groups: Any = None,
+        by: Any = None,
         repeats: int = 1,
     ) -> Iterator[tuple[Self, Self]]:
         """Training and validation part of each of k folds, each example validated once; repeated
         with other seeds if asked.
+
+        With times, ``by=``, fold i trains on the earliest and validates on what comes next: of k +
+        1 spans of time the first i, and then one more.
 
         Examples
         --------
@@ -214,16 +230,37 @@ class Source:
         >>> [sorted(validation.targets.tolist()) for train, validation in data.folds(3)]
         [[1, 3], [4, 5], [0, 2]]
         """
-        labels = self._stratifying() if stratified else None
+        for train, validation in self.fold_rows(
+            k, seed=seed, stratified=stratified, groups=groups, by=by, repeats=repeats
+        ):
+            yield self.rows(train), self.rows(validation)
+
+    def fold_rows(
+        self,
+        k: int,
+        *,
+        seed: int = 0,
+        stratified: bool | str = False,
+        groups: Any = None,
+        by: Any = None,
+        repeats: int = 1,
+    ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+        """The numbers of the examples of both parts of each fold; see `folds`."""
+        labels = self._stratifying(stratified) if stratified else None
         seed = checked_seed(seed, "folds")
         for repeat in range(repeats):
-            for train, validation in fold_indices(
-                len(self), k, seed + repeat, labels=labels, groups=groups
-            ):
-                yield self.rows(train), self.rows(validation)
+            yield from fold_indices(
+                len(self), k, seed + repeat, labels=labels, groups=groups, by=by
+            )
 
-    def _stratifying(self) -> np.ndarray:
-        labels = self.labels()
+    def _stratifying(self, stratified: bool | str) -> np.ndarray:
+        target = stratified if isinstance(stratified, str) else ""
+        if isinstance(self.class_values, dict) and target not in self.class_values:
+            raise DataError(
+                f"split: the targets are {', '.join(self.class_values)}. Say by the classes of "
+                "which the parts are to be alike: stratified=NAME."
+            )
+        labels = self.labels(target)
         if labels is None:
             raise DataError(
                 "split: stratified=True balances classes, and the targets are not class numbers. "
@@ -294,6 +331,15 @@ class Source:
         return self._hashed
 
 
+def of_target(targets: Any, name: str) -> Any:
+    """The targets of this name, where there are several; otherwise the targets."""
+    if not isinstance(targets, dict) or not name:
+        return targets
+    if name not in targets:
+        raise DataError(f"There is no target {name!r}. There are {', '.join(targets)}.")
+    return targets[name]
+
+
 def _hash(example: Example) -> int:
     return int(digest(*_arrays(example[:2]))[:16], 16)
 
@@ -314,7 +360,7 @@ class Subset(Source):
         self.index = np.asarray(index)
         if not self.index.size:
             raise DataError("There are no examples in this part.")
-        self.class_values = source.class_values
+        self.class_values, self.target_gaps = source.class_values, source.target_gaps
         self.text_form = source.text_form
         whole = source.provenance
         self._provenance = Provenance(whole.source, whole.rows[self.index])
@@ -329,8 +375,8 @@ class Subset(Source):
     def take(self, index: np.ndarray) -> Batch | None:
         return self.source.take(self.index[index])
 
-    def labels(self) -> np.ndarray | None:
-        result = self.source.labels()
+    def labels(self, target: str = "") -> np.ndarray | None:
+        result = self.source.labels(target)
         return None if result is None else result[self.index]
 
     def settings(self) -> dict[str, Any]:
@@ -416,7 +462,7 @@ class Prepared(Source):
                     f"prepared: {transform!r} is random, and every example is prepared in one "
                     "way. Use batches(..., augment=)."
                 )
-        self.class_values = source.class_values
+        self.class_values, self.target_gaps = source.class_values, source.target_gaps
         self.text_form = source.text_form
         self.holds_lock, self.knows_labels = source.holds_lock, source.knows_labels
 
@@ -439,8 +485,8 @@ class Prepared(Source):
             inputs=mapped(lambda x: prepared(x, self.transforms), batch.inputs)
         )
 
-    def labels(self) -> np.ndarray | None:
-        return self.source.labels()
+    def labels(self, target: str = "") -> np.ndarray | None:
+        return self.source.labels(target)
 
     def settings(self) -> dict[str, Any]:
         from ...parts._describe import describe

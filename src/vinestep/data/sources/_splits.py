@@ -34,7 +34,7 @@ def split_indices(
         Fractions of the whole, or numbers of examples.
     seed : int
     labels : array of int, shape (n,), optional
-        Every part gets the same mix of these.
+        Every part gets the same mix of these; with groups, as nearly as whole groups allow.
     groups : array_like, shape (n,), optional
         Examples of one group stay together.
     by : array_like, shape (n,), optional
@@ -47,13 +47,14 @@ def split_indices(
     """
     seed = checked_seed(seed, "split")
     fractions = _fractions(n, shares)
-    if sum(x is not None for x in (labels, groups, by)) > 1:
+    if by is not None and (labels is not None or groups is not None):
         raise DataError(
-            "split: give one of stratified=, groups= and by=, since each decides alone what goes "
-            "where."
+            "split: by= decides alone what goes where. Leave out stratified= and groups=."
         )
     if by is not None:
         parts = _in_time(_one_each(by, n, "by"), fractions, n)
+    elif groups is not None and labels is not None:
+        parts = _by_group_and_class(_one_each(groups, n, "groups"), labels, fractions, seed)
     elif groups is not None:
         parts = _by_group(_one_each(groups, n, "groups"), fractions, seed)
     else:
@@ -68,13 +69,22 @@ def split_indices(
 
 
 def fold_indices(
-    n: int, k: int, seed: int, *, labels: np.ndarray | None = None, groups: Any = None
+    n: int,
+    k: int,
+    seed: int,
+    *,
+    labels: np.ndarray | None = None,
+    groups: Any = None,
+    by: Any = None,
 ) -> list[tuple[np.ndarray, np.ndarray]]:
     """For each of k folds the examples to train on and those to validate on."""
-    if not isinstance(k, int | np.integer) or not 2 <= k <= n:
+    if isinstance(k, bool) or not isinstance(k, int | np.integer) or not 2 <= k <= n:
         raise DataError(
             f"folds: k must be a whole number from 2 to {n}, the number of examples; got {k!r}."
         )
+    if by is not None:
+        spans = split_indices(n, [1 / (k + 1)] * (k + 1), seed, labels=labels, groups=groups, by=by)
+        return [(np.sort(np.concatenate(spans[:i])), spans[i]) for i in range(1, k + 1)]
     parts = split_indices(n, [1 / k] * k, seed, labels=labels, groups=groups)
     return [(np.sort(np.concatenate([*parts[:i], *parts[i + 1 :]])), parts[i]) for i in range(k)]
 
@@ -174,6 +184,38 @@ def _by_group(groups: np.ndarray, shares: Sequence[float], seed: int) -> list[np
     lacking = wanted - np.bincount(part_of, sizes, len(wanted))
     while _moved(part_of, sizes, lacking, len(shares)) or _exchanged(part_of, sizes, lacking):
         pass
+    return [np.flatnonzero(part_of[numbers] == k) for k in range(len(shares))]
+
+
+def _by_group_and_class(
+    groups: np.ndarray, labels: np.ndarray, shares: Sequence[float], seed: int
+) -> list[np.ndarray]:
+    """Whole groups, those with the most uneven classes first, each to the part that then has what
+    it should of every class most nearly.
+    """
+    names, numbers = np.unique(groups, return_inverse=True)
+    if len(names) < len(shares):
+        raise DataError(
+            f"split: there are {len(names)} groups for {len(shares)} parts. Each part needs one "
+            "at least."
+        )
+    classes, codes = np.unique(labels, return_inverse=True)
+    counts = np.zeros((len(names), len(classes)))
+    np.add.at(counts, (numbers, codes), 1)
+    wanted = np.outer([*shares, max(1 - sum(shares), 0.0)], counts.sum(axis=0))
+    scale = np.maximum(counts.sum(axis=0), 1)
+    order = np.random.default_rng([seed, 0x6A1]).permutation(len(names))
+    order = order[np.argsort(-counts[order].std(axis=1), kind="stable")]
+    part_of, held = np.empty(len(names), int), np.zeros_like(wanted)
+    for position, group in enumerate(order):
+        gain = np.sum(((held + counts[group] - wanted) ** 2 - (held - wanted) ** 2) / scale, axis=1)
+        empty = [k for k in range(len(shares)) if not held[k].any()]
+        if len(order) - position <= len(empty):
+            part = empty[0]
+        else:
+            part = int(np.argmin(gain if wanted[-1].any() else gain[: len(shares)]))
+        part_of[group] = part
+        held[part] += counts[group]
     return [np.flatnonzero(part_of[numbers] == k) for k in range(len(shares))]
 
 

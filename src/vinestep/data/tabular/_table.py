@@ -15,15 +15,17 @@ from ..._public_names import did_you_mean
 from ...errors import DataError
 from ...parts._registry import maker
 from .._table_files import Source, line_of, read_frame
+from ..batches._batch import taken
 from ..batches._batches import Batches
 from ..encoding._columns import (
     Encoding,
     Scaling,
     category_text,
-    class_numbers,
     coded,
     numbers_of,
     target_numbers,
+    targets_of,
+    weights_of,
 )
 from ..sources._dataset import Dataset
 from ..sources._source import Provenance
@@ -53,8 +55,15 @@ class Table(Dataset):
     target : str
         Column to learn. Text, booleans and categories make classes; numbers are numbers unless
         ``classes=True``.
-    classes : bool, optional
-        Whether the target's values are classes.
+    targets : sequence of str
+        Several columns to learn, in place of `target`; they are then given to the loss by name.
+    classes : bool, or sequence of str, optional
+        Whether the target's values are classes; of several targets, which are.
+    target_gaps : bool
+        Whether targets may be missing: they are then -1, or NaN of numbers, which a task with
+        ``gaps=True`` leaves out.
+    weight : str
+        Column that says what each row weighs in the loss; it is no feature.
     leave_out : sequence of str
         Columns that are not to be used.
     drop_missing_target : bool
@@ -105,8 +114,11 @@ class Table(Dataset):
         self,
         source: Source,
         *,
-        target: str,
-        classes: bool | None = None,
+        target: str = "",
+        targets: Sequence[str] = (),
+        classes: bool | Sequence[str] | None = None,
+        target_gaps: bool = False,
+        weight: str = "",
         leave_out: Sequence[str] = (),
         drop_missing_target: bool = False,
         unseen_categories: Literal["refuse", "zeros"] = "refuse",
@@ -119,13 +131,18 @@ class Table(Dataset):
         log_target: bool = False,
     ) -> None:
         frame, name = read_frame(source, literal=literal)
-        target, leave_out = str(target), [str(column) for column in leave_out]
+        wanted = _target_names(target, targets, name)
+        leave_out = [str(column) for column in leave_out]
+        if not isinstance(classes, bool | None):
+            classes = [str(column) for column in classes]
         in_order = {
             str(column): tuple(map(category_text, values))
             for column, values in (ordered or {}).items()
         }
         codes = {str(column): n for column, n in (feature_hashing or {}).items()}
-        for column in (target, *leave_out, *in_order, *dates, *codes, *literal):
+        beside = [weight] if weight else []
+        named = [] if isinstance(classes, bool | None) else classes
+        for column in (*wanted, *leave_out, *in_order, *dates, *codes, *literal, *beside, *named):
             if column not in frame.columns:
                 raise DataError(
                     f"{name}: there is no column {column!r}. {did_you_mean(column, frame.columns)}"
@@ -136,11 +153,30 @@ class Table(Dataset):
                     f"{name}: feature_hashing says how many features {column!r} becomes, at least "
                     f"2; got {n!r}."
                 )
-        if target in leave_out:
-            raise DataError(f"{name}: the target {target!r} cannot be left out.")
-        frame = _with_targets(frame.drop(columns=leave_out), target, name, drop_missing_target)
-        labels, class_values = _targets(frame[target], name, classes, log_target)
-        features = frame.drop(columns=[target])
+        for column in (*wanted, *beside):
+            if column in leave_out or (column == weight and column in wanted):
+                raise DataError(
+                    f"{name}: the column {column!r} cannot be left out, or be two things at once."
+                )
+        frame = frame.drop(columns=leave_out)
+        if not target_gaps:
+            frame = _with_targets(frame, wanted, name, drop_missing_target)
+        found = {
+            column: _targets(
+                frame[column],
+                name,
+                classes if isinstance(classes, bool | None) else column in classes,
+                log_target,
+                target_gaps,
+            )
+            for column in wanted
+        }
+        several = {column: values for column, (_, values) in found.items()} if targets else {}
+        labels: Any = {column: own for column, (own, _) in found.items()}
+        class_values: tuple[Any, ...] = ()
+        if not targets:
+            labels, class_values = found[wanted[0]]
+        features = frame.drop(columns=[*wanted, *beside])
         days = tuple(
             str(c) for c in features.columns if c in dates or features[c].dtype.kind == "M"
         )
@@ -155,12 +191,14 @@ class Table(Dataset):
             if c not in numeric and c not in codes
         }
         if not numeric and not categories and not codes:
-            raise DataError(f"{name}: no column is left beside the target {target!r}.")
+            raise DataError(
+                f"{name}: no column is left beside the target {', '.join(map(repr, wanted))}."
+            )
         self.encoding = Encoding(
             numeric=numeric,
             categories=categories,
             gaps=tuple(c for c in categories if features[c].isna().any()),
-            target=target,
+            target="" if targets else wanted[0],
             class_names=tuple(map(str, class_values)),
             class_values=class_values,
             unseen_categories=unseen_categories,
@@ -171,24 +209,40 @@ class Table(Dataset):
             log_target=log_target,
             feature_hashing={column: int(n) for column, n in codes.items()},
             literal=tuple(map(str, literal)),
+            several=several,
+            target_gaps=bool(target_gaps),
+            weight=str(weight),
         )
         self.drop_missing_target = drop_missing_target
         self.scaling: Scaling | None = None
-        super().__init__(self.encoding.encode(features, name), labels, class_values=class_values)
+        super().__init__(
+            self.encoding.encode(features, name),
+            labels,
+            weights=weights_of(frame, weight, name) if weight else None,
+            class_values=self.encoding.known_classes,
+        )
+        self.target_gaps = self.encoding.target_gaps
 
     @classmethod
     def _of(
         cls,
         inputs: np.ndarray,
-        targets: np.ndarray,
-        provenance: Provenance,
+        targets: Any,
+        weights: np.ndarray | None,
+        provenance: Provenance | None,
         encoding: Encoding,
         scaling: Scaling | None,
     ) -> Self:
         table = cls.__new__(cls)
         Dataset.__init__(
-            table, inputs, targets, class_values=encoding.class_values, provenance=provenance
+            table,
+            inputs,
+            targets,
+            weights=weights,
+            class_values=encoding.known_classes,
+            provenance=provenance,
         )
+        table.target_gaps = encoding.target_gaps
         table.encoding = encoding
         table.scaling = scaling
         table.drop_missing_target = False
@@ -197,7 +251,8 @@ class Table(Dataset):
     def rows(self, index: np.ndarray) -> Self:
         return self._of(
             self.inputs[index],
-            self.targets[index],
+            taken(self.targets, index),
+            None if self.weights is None else self.weights[index],
             self._provenance_of(index),
             self.encoding,
             self.scaling,
@@ -228,19 +283,14 @@ class Table(Dataset):
         """
         encoding = self.encoding
         frame, name = read_frame(source, texts=encoding.texts_of_files, literal=encoding.literal)
-        target = self.encoding.target
-        if target not in frame.columns:
-            raise DataError(
-                f"{name}: there is no column {target!r}, the target. "
-                f"{did_you_mean(target, frame.columns)}"
-            )
-        frame = _with_targets(frame, target, name, self.drop_missing_target)
-        inputs = self.encoding.encode(frame, name)
-        targets = class_numbers(frame[target], self.encoding, name)
+        if not encoding.target_gaps:
+            frame = _with_targets(frame, encoding.targets, name, self.drop_missing_target)
+        inputs = encoding.encode(frame, name)
         if self.scaling is not None:
             inputs = self.scaling.scale(inputs)
-        source_of = Dataset(inputs, targets).provenance
-        return self._of(inputs, targets, source_of, self.encoding, self.scaling)
+        weights = weights_of(frame, encoding.weight, name) if encoding.weight else None
+        targets = targets_of(frame, encoding, name)
+        return self._of(inputs, targets, weights, None, encoding, self.scaling)
 
     def settings(self) -> dict[str, Any]:
         """What it is, for the record: kind, columns, target and classes."""
@@ -249,8 +299,17 @@ class Table(Dataset):
             "kind": "table",
             "numeric": list(encoding.numeric),
             "categories": {column: list(values) for column, values in encoding.categories.items()},
-            "target": encoding.target,
-            "classes": list(encoding.class_names),
+            **(
+                {
+                    "targets": {
+                        target: list(map(str, values)) or "numbers"
+                        for target, values in encoding.several.items()
+                    }
+                }
+                if encoding.several
+                else {"target": encoding.target, "classes": list(encoding.class_names)}
+            ),
+            **({"weight": encoding.weight} if encoding.weight else {}),
             "scaled": self.scaling is not None,
         }
 
@@ -285,8 +344,35 @@ class Table(Dataset):
 table = maker("table", "source")(Table)
 
 
-def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.DataFrame:
-    """The rows that have a target; others are dropped or refused."""
+def _target_names(target: str, targets: Sequence[str], name: str) -> list[str]:
+    """The columns to learn: one, or several."""
+    if isinstance(targets, str):
+        raise DataError(f"{name}: targets is a list of columns. For one say target={targets!r}.")
+    listed = [str(column) for column in targets]
+    if bool(target) == bool(listed):
+        raise DataError(
+            f"{name}: say which column is to be learned, target=, or which several, targets=."
+        )
+    if len(set(listed)) < len(listed):
+        raise DataError(f"{name}: a target is named twice: {', '.join(listed)}.")
+    return listed or [str(target)]
+
+
+def _with_targets(
+    frame: pd.DataFrame, targets: Sequence[str], name: str, drop: bool
+) -> pd.DataFrame:
+    """The rows that have all targets; others are dropped or refused."""
+    for target in targets:
+        if target not in frame.columns:
+            raise DataError(
+                f"{name}: there is no column {target!r}, the target. "
+                f"{did_you_mean(target, map(str, frame.columns))}"
+            )
+        frame = _with_target(frame, target, name, drop)
+    return frame
+
+
+def _with_target(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.DataFrame:
     absent = frame[target].isna().to_numpy()
     if not absent.any():
         return frame
@@ -296,8 +382,8 @@ def _with_targets(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd
         f"{name}: the target {target!r} is missing in {absent.sum()} of {len(frame)} rows, first "
         "in "
         f"{line_of(name, int(np.argmax(absent)))}. Rows without a target cannot be learned from: "
-        "complete them, or leave them out with "
-        "drop_missing_target = true."
+        "complete them, leave them out with "
+        "drop_missing_target = true, or leave out what is missing only, with target_gaps = true."
     )
 
 
@@ -368,13 +454,13 @@ def _advice(column: str, counts: Counter[str]) -> str:
 
 
 def _targets(
-    column: pd.Series, name: str, classes: bool | None, log: bool
+    column: pd.Series, name: str, classes: bool | None, log: bool, gaps: bool
 ) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
     as_classes = (
         classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
     )
     if not as_classes:
-        return target_numbers(column, name, log=log), ()
+        return target_numbers(column, name, log=log, gaps=gaps), ()
     if log:
         raise DataError(
             f"{name}: the target {column.name!r} is of classes, which have no logarithm. Leave "
@@ -389,7 +475,7 @@ def _targets(
             "nothing to tell apart."
         )
     place = {value: i for i, value in enumerate(values)}
-    return np.array([place[value] for value in found], np.int64)[codes], tuple(values)
+    return np.array([*(place[value] for value in found), -1], np.int64)[codes], tuple(values)
 
 
 def scaled(
@@ -505,5 +591,10 @@ FILLS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 
 def _apply(table: Table, scaling: Scaling) -> Table:
     return table._of(
-        scaling.scale(table.inputs), table.targets, table.provenance, table.encoding, scaling
+        scaling.scale(table.inputs),
+        table.targets,
+        table.weights,
+        table.provenance,
+        table.encoding,
+        scaling,
     )

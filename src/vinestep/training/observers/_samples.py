@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from scipy.special import expit, softmax
 
-from ..._activations import softmax
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
+from ...data.batches._batch import count_of, mapped
 from ...errors import DataError, SettingError
 from ...parts._registry import part
+from ...tasks._base import Task
+from ...tasks._classes import Binary, Classes, Labels, Ordered
+from ...tasks._finding import task_of
+from ...tasks._several import Several
 from ..run._run import Observer
 from ..step._forward_pass import outputs_of
 from ._recorders import descent_of
@@ -22,6 +27,7 @@ if TYPE_CHECKING:
 
 __all__ = ["LayerOutputs", "Samples"]
 
+OF_NO_TASK = task_of(None)
 MOST_FIELDS = 12  # of an example's numbers, where they are shown
 
 
@@ -57,7 +63,7 @@ class Fixed(Observer):
         return {"targets", "show"} | (set() if isinstance(self.inputs, int) else {"inputs"})
 
     def begin(self) -> None:
-        self.class_names: list[str] = []
+        self.classes: Any = ()
         self._given: tuple[Any, Any, Any] | None = None
         self._looked = -1
 
@@ -65,10 +71,7 @@ class Fixed(Observer):
         """Inputs, targets and masks."""
         if self._given is None:
             batches = run.examples
-            self.class_names = [
-                str(value)
-                for value in getattr(getattr(batches, "dataset", None), "class_values", ())
-            ]
+            self.classes = getattr(getattr(batches, "dataset", None), "class_values", ())
             if not isinstance(self.inputs, int):
                 self._given = self.inputs, self.targets, None
             elif batches is None:
@@ -122,7 +125,7 @@ class Samples(Fixed):
 
     Each look is a table: example, truth, output, and the error where outputs and truth can be held
     against one another: of classes one less the probability of the right one, of numbers the mean
-    absolute difference.
+    absolute difference. Of several targets each has these columns, followed by its name.
 
     Parameters
     ----------
@@ -135,7 +138,7 @@ class Samples(Fixed):
         Epochs; by default after the epochs 1, 2, 4, 8 and so on, and after the last.
     show : callable, optional
         From outputs to a list of texts, one an example, or to PNG bytes of a picture; by default
-        the numbers, or the class with the highest output.
+        the numbers, or the class that is decided with its probability.
     name : str
         Of the tables or pictures in the record.
 
@@ -189,63 +192,127 @@ class Samples(Fixed):
         assert run.store is not None
         inputs, targets, masks = self.examples(run)
         with untracked():
-            array = held(outputs_of(descent_of(run).network, inputs, masks))
-        shown = self.show(array) if self.show is not None else self._readable(np.asarray(array))
+            found = outputs_of(descent_of(run).network, inputs, masks)
+        outputs = mapped(lambda x: np.asarray(held(x)), found)
+        wanted = None if targets is None else mapped(np.asarray, targets)
+        shown = None if self.show is None else self.show(outputs)
         if isinstance(shown, bytes):
             run.store.picture(self.name, run.position.step, shown)
             return
-        truth = (
-            [None] * len(shown)
-            if targets is None
-            else [self._named(value) for value in np.asarray(targets)]
-        )
-        errors = _errors(np.asarray(array), None if targets is None else np.asarray(targets))
-        rows: list[dict[str, Any]] = [
-            {"example": i, "truth": t, "output": text}
-            for i, (t, text) in enumerate(zip(truth, shown, strict=True))
-        ]
-        if errors is not None:
-            rows = [
-                row | {"error": round(float(error), 6)}
-                for row, error in zip(rows, errors, strict=True)
-            ]
+        rows: list[dict[str, Any]] = [{"example": i} for i in range(count_of(outputs))]
+        if shown is not None:
+            truths = [None] * len(rows) if wanted is None else _texts(wanted, self.classes)
+            columns: Columns = {
+                "truth": truths,
+                "output": list(shown),
+                "error": _away(outputs, wanted),
+            }
+            _add(rows, columns)
+        else:
+            for name, task, own, true, classes in _by_target(
+                run.task or OF_NO_TASK, outputs, wanted, self.classes
+            ):
+                columns = _judged(task, own, true, classes)
+                _add(rows, {f"{column} {name}".strip(): v for column, v in columns.items()})
         run.store.table(self.name, run.position.step, rows)
 
-    def _named(self, value: Any) -> str:
-        if (
-            self.class_names
-            and np.ndim(value) == 0
-            and np.asarray(value).dtype.kind in "iu"
-            and 0 <= int(value) < len(self.class_names)
-        ):
-            return self.class_names[int(value)]
-        return _short(value)
 
-    def _readable(self, outputs: np.ndarray) -> Sequence[str]:
-        if outputs.ndim == 2 and outputs.shape[1] > 1:
-            best = outputs.argmax(axis=1)
-            numbers = [", ".join(f"{value:.3g}" for value in row[:MOST_FIELDS]) for row in outputs]
-            return [f"{self._named(i)} ({text})" for i, text in zip(best, numbers, strict=True)]
-        return [_short(value) for value in outputs]
+Columns = dict[str, Sequence[Any] | None]
 
 
-def _errors(outputs: np.ndarray, targets: np.ndarray | None) -> np.ndarray | None:
-    """How far each output is from the truth."""
-    if targets is None or outputs.dtype.kind != "f":
+def _add(rows: list[dict[str, Any]], columns: Columns) -> None:
+    for column, values in columns.items():
+        for row, value in zip(rows, values if values is not None else [], strict=False):
+            row[column] = value
+
+
+def _by_target(
+    task: Task, outputs: Any, targets: Any, classes: Any
+) -> Iterator[tuple[str, Task, np.ndarray, Any, Sequence[Any]]]:
+    """Name, task, outputs, targets and classes of each target; one alone has no name."""
+    if isinstance(task, Several):
+        found = task.by_name(outputs, "output")
+        wanted = None if targets is None else task.by_name(targets, "target")
+        known = classes if isinstance(classes, Mapping) else {}
+        for name, each in task.tasks.items():
+            true = None if wanted is None else wanted[name]
+            yield name, each, found[name], true, known.get(name, ())
+    elif isinstance(outputs, tuple | Mapping):
+        named = outputs if isinstance(outputs, Mapping) else dict(enumerate(outputs))
+        for key, own in named.items():
+            yield str(key), OF_NO_TASK, own, None, ()
+    else:
+        yield "", task, outputs, targets, classes
+
+
+def _judged(
+    task: Task, outputs: np.ndarray, targets: np.ndarray | None, classes: Sequence[Any]
+) -> Columns:
+    """Truth, output and error of one target: of classes the one that is decided, with its
+    probability, and one less the probability of the right one; of numbers the estimate, and the
+    mean absolute difference.
+    """
+    columns: Columns = {
+        "truth": [None] * len(outputs) if targets is None else _texts(targets, classes),
+        "output": [_short(value) for value in outputs],
+        "error": _away(outputs, targets),
+    }
+    complete = targets if targets is not None else np.zeros(len(outputs), np.int64)
+    logits, labels = task.as_classes(outputs, complete)
+    if isinstance(task, Classes | Binary | Ordered) and logits.ndim == 2 and labels.ndim == 1:
+        chances = softmax(logits.astype(np.float64), axis=1)
+        best = chances.argmax(axis=1)
+        named = _texts(best, classes if len(classes) == chances.shape[1] else ())
+        columns["output"] = [
+            f"{text} ({chance:.3g})"
+            for text, chance in zip(named, chances.max(axis=1), strict=True)
+        ]
+        if targets is not None and labels.dtype.kind in "iu" and labels.max() < chances.shape[1]:
+            known = task.known(targets)
+            right = chances[np.arange(len(labels)), np.where(known, labels, 0)]
+            columns["error"] = [
+                round(float(1 - p), 6) if there else None
+                for p, there in zip(right, known, strict=True)
+            ]
+    elif isinstance(task, Labels):
+        chances = expit(outputs.astype(np.float64))
+        names = task.names or [str(i) for i in range(chances.shape[1])]
+        columns["output"] = [_chosen(row > 1 / 2, names) for row in chances]
+        if targets is not None:
+            columns["truth"] = [_chosen(row == 1, names) for row in targets]
+            columns["error"] = _away(chances, task.completed(targets))
+    elif targets is not None and targets.dtype.kind in "fiu":
+        estimates, wanted = task.as_values(outputs, targets)
+        if np.shape(estimates) == np.shape(wanted) and outputs.dtype.kind == "f":
+            columns["output"] = [_short(value) for value in estimates]
+            columns["error"] = _away(estimates, wanted)
+    return columns
+
+
+def _chosen(marks: np.ndarray, names: Sequence[str]) -> str:
+    return ", ".join(name for name, mark in zip(names, marks, strict=True) if mark) or "none"
+
+
+def _texts(values: Any, classes: Any) -> list[Any]:
+    """Class numbers by what they stand for, other values as they are."""
+    array = np.asarray(values) if not isinstance(values, Mapping) else None
+    if array is None:
+        return [_short(value) for value in next(iter(values.values()))]
+    if array.ndim != 1 or array.dtype.kind not in "iu" or isinstance(classes, Mapping):
+        return [_short(value) for value in array]
+    return [str(classes[i]) if 0 <= i < len(classes) else _short(i) for i in array]
+
+
+def _away(outputs: Any, targets: Any) -> list[float | None] | None:
+    """How far each output is from the truth, where they can be held against one another."""
+    if not isinstance(outputs, np.ndarray) or not isinstance(targets, np.ndarray):
         return None
-    if (
-        outputs.ndim == 2
-        and targets.ndim == 1
-        and targets.dtype.kind in "iu"
-        and outputs.shape[1] > 1
-    ):
-        right = np.take_along_axis(
-            np.asarray(softmax(outputs)), targets[:, None].astype(np.intp), axis=1
-        )
-        return np.asarray(1 - right[:, 0])
-    if outputs.shape == targets.shape and targets.dtype.kind in "fiub":
-        return np.asarray(np.abs(outputs - targets).reshape(len(outputs), -1).mean(axis=1))
-    return None
+    if outputs.shape != targets.shape or outputs.dtype.kind != "f":
+        return None
+    if targets.dtype.kind not in "fiub":
+        return None
+    each = np.abs(outputs - targets).reshape(len(outputs), -1).mean(axis=1)
+    return [None if np.isnan(one) else round(float(one), 6) for one in each]
 
 
 def _short(value: Any) -> str:

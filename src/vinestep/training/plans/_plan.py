@@ -17,6 +17,9 @@ from ...layers._base import Layer
 from ...layers._containers import Stack
 from ...parts._build import LAYERS, Builder
 from ...parts._registry import library
+from ...tasks._base import Task
+from ...tasks._finding import task_of
+from ...tasks._several import Several
 from ..run._ending import ending_of
 from ..run._validation import validation_spacing
 from ..step._averaging import WeightAverage
@@ -26,7 +29,7 @@ from ._overrides import apply_override
 __all__ = ["DEMO", "Plan", "PlannedParts", "read_plan"]
 
 DEMO = "demo:"
-MANY = {"classes": 2, "tokens": 16}  # for checking a plan before its data is read
+MANY = {"classes": 3, "tokens": 16}  # for checking a plan before its data is read
 Target = Literal["classes", "tokens", "numbers"]
 USUAL: dict[Target, tuple[Any, str]] = {
     "classes": ("cross_entropy", "accuracy"),
@@ -37,7 +40,10 @@ USUAL: dict[Target, tuple[Any, str]] = {
 OF_TABLES = (
     *(
         "target",
+        "targets",
         "classes",
+        "target_gaps",
+        "weight",
         "leave_out",
         "drop_missing_target",
         "unseen_categories",
@@ -65,7 +71,13 @@ class DataPlan(_Part):
     test: str | None = None
     target: str | None = None
     """This and what follows, up to `fill`, is of tables."""
-    classes: bool | None = None
+    targets: list[str] = []
+    """Several columns to learn, in place of `target`."""
+    classes: bool | list[str] | None = None
+    target_gaps: bool = False
+    """Whether targets may be missing, which do not count."""
+    weight: str = ""
+    """Column that says what each row weighs."""
     leave_out: list[str] = []
     drop_missing_target: bool = False
     unseen_categories: Literal["refuse", "zeros"] = "refuse"
@@ -84,7 +96,10 @@ class DataPlan(_Part):
     fill: Literal["mean", "median", "most_frequent"] = "mean"
     split: list[Fraction] | None = None
     """Training, validation and test, but for those that have files of their own."""
-    stratified: bool = True
+    stratified: bool | str = True
+    """Of several targets the one by whose classes the parts are to be alike; by default the first
+    that has classes.
+    """
     batch: PositiveInt = 32
     drop_partial: bool = False
     prepare: list[Described] = []
@@ -107,8 +122,11 @@ class DataPlan(_Part):
 
     @model_validator(mode="after")
     def _settings_fit_the_source(self) -> DataPlan:
-        if self.is_table and self.target is None:
-            raise SettingError("target: missing. Name the column to be learned")
+        if self.is_table and (self.target is None) is (not self.targets):
+            raise SettingError(
+                "target: missing, or given beside targets. Name the column to be learned, or "
+                "several: targets = [...]"
+            )
         if not self.is_table:
             given = [
                 name
@@ -198,8 +216,12 @@ class Plan(_Part):
     """Epochs, or in words: ``"500 steps"``."""
     loss: Described = None
     """By default cross-entropy for classes, squared error for numbers."""
-    metrics: list[Described] | None = None
-    """By default accuracy for classes, perplexity for tokens, absolute error for numbers."""
+    task: Described = None
+    """What the outputs mean, in place of a loss: ``"binary"``, or ``{kind = "several", ...}``."""
+    metrics: list[Described] | dict[str, list[Described]] | None = None
+    """By default accuracy for classes, perplexity for tokens, absolute error for numbers; of
+    several targets those of each by its name.
+    """
     set: list[str] = []
     """What was set on the command line, ``"optimiser.rate=0.01"``; it overrides what stands
     elsewhere in the plan.
@@ -233,6 +255,10 @@ class Plan(_Part):
             validation_spacing(self.validate_every)
         except SettingError as error:
             raise SettingError(f"validate_every: {error}".rstrip(".")) from error
+        if self.task is not None and self.loss is not None:
+            raise SettingError(
+                "task: given beside a loss. A task has its own; leave one of them out"
+            )
         for name, made in (("average", self.weight_average), ("half", self.half_precision)):
             try:
                 made()
@@ -257,25 +283,43 @@ class PlannedParts:
     Parameters
     ----------
     counts : mapping
-        How many ``"classes"`` and ``"tokens"`` there are, which layers may name.
+        How many ``"classes"`` and ``"tokens"`` there are, which layers may name; of several
+        targets the classes of each by its name.
     target : {"classes", "tokens", "numbers"}
         What the network is to tell.
+    usual : Task, optional
+        Of a plan that says nothing of loss or task, where the target asks for a task.
     """
 
     def __init__(
-        self, plan: Plan, counts: Mapping[str, int], target: Target, own: Iterable[Any]
+        self,
+        plan: Plan,
+        counts: Mapping[str, Any],
+        target: Target,
+        own: Iterable[Any],
+        usual: Task | None = None,
     ) -> None:
         builder = Builder(own)
         usual_loss, usual_metric = USUAL[target]
-        described = _with_counts(plan.layers, counts)
+        if plan.task is not None:
+            self.loss = builder.part(plan.task, "task", ("task",))
+        elif plan.loss is None and usual is not None:
+            self.loss = usual
+        else:
+            self.loss = builder.part(
+                plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",)
+            )
+        described = _with_counts(plan.layers, _with_widths(counts, self.loss))
         self.network = _network_of(builder.part({"kind": "stack", "layers": described}, "", LAYERS))
-        self.loss = builder.part(
-            plan.loss if plan.loss is not None else usual_loss, "loss", ("loss",)
-        )
-        listed = plan.metrics if plan.metrics is not None else [usual_metric]
-        self.metrics = [
-            builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)
-        ]
+        self.metrics: Any = None
+        if isinstance(plan.metrics, dict):
+            self.metrics = {
+                name: _built(builder, listed, f"metrics.{name}")
+                for name, listed in plan.metrics.items()
+            }
+        elif plan.metrics is not None or not isinstance(self.loss, Task):
+            listed = plan.metrics if plan.metrics is not None else [usual_metric]
+            self.metrics = _built(builder, listed, "metrics")
         self.optimiser = builder.part(plan.optimiser, "optimiser", ("optimiser",))
         self.schedule = (
             builder.part({"kind": "in_turn", "schedules": plan.schedule}, "schedule", ("schedule",))
@@ -309,15 +353,45 @@ class PlannedParts:
         ]
 
 
-def _with_counts(tree: Any, counts: Mapping[str, int]) -> Any:
+def _built(builder: Builder, listed: Sequence[Any], place: str) -> list[Any]:
+    return [builder.part(item, f"{place}.{i}", ("metric",)) for i, item in enumerate(listed)]
+
+
+def _with_widths(counts: Mapping[str, Any], loss: Any) -> dict[str, Any]:
+    """Counts, and how many "outputs" the task takes: of each target by name, where there are
+    several.
+    """
+    task, classes = task_of(loss), counts.get("classes", 1)
+    if not isinstance(task, Several):
+        many = max(classes.values()) if isinstance(classes, Mapping) else classes
+        return {**counts, "classes": many, "outputs": task.width(many)}
+    by_target = classes if isinstance(classes, Mapping) else dict.fromkeys(task.tasks, classes)
+    heads = {
+        name: {"classes": by_target.get(name, 1), "outputs": own.width(by_target.get(name, 1))}
+        for name, own in task.tasks.items()
+    }
+    rest = {name: count for name, count in counts.items() if name != "classes"}
+    return {**rest, "heads": heads}
+
+
+def _with_counts(tree: Any, counts: Mapping[str, Any]) -> Any:
     if isinstance(tree, Mapping):
+        heads = counts.get("heads", {})
         return {
-            key: value if key == "kind" else _with_counts(value, counts)
+            key: value
+            if key == "kind"
+            else {
+                name: _with_counts(head, {**counts, **heads.get(name, {})})
+                for name, head in value.items()
+            }
+            if key == "heads" and isinstance(value, Mapping)
+            else _with_counts(value, counts)
             for key, value in tree.items()
         }
     if isinstance(tree, list):
         return [_with_counts(item, counts) for item in tree]
-    return counts.get(tree, tree) if isinstance(tree, str) else tree
+    found = counts.get(tree, tree) if isinstance(tree, str) else tree
+    return tree if isinstance(found, Mapping) else found
 
 
 def _network_of(stack: Any) -> Any:

@@ -9,7 +9,6 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ... import losses
 from ..._public_names import did_you_mean
 from ...autodiff.tracking import untracked
 from ...data.sources._as_source import as_source
@@ -19,6 +18,10 @@ from ...demo._sources import TABLES
 from ...errors import PlanError
 from ...parts._build import Builder, with_full_paths
 from ...parts._registry import kinds
+from ...tasks._base import Task
+from ...tasks._classes import Classes, Ordered
+from ...tasks._finding import task_for
+from ...tasks._several import Several
 from .._training import Training
 from ..observers._checkpoints import Checkpoints
 from ..observers._curves import Curves
@@ -81,7 +84,8 @@ class PlannedRun:
         counts = {"classes": self.source.classes} | (
             {"tokens": len(form.tokeniser)} if form is not None else {}
         )
-        parts = PlannedParts(plan, counts, self._target(), own)
+        usual = task_for(self.source) if self._needs_task() else None
+        parts = PlannedParts(plan, counts, self._target(), own, usual)
         if parts.faults:
             raise PlanError("\n".join(map(str, parts.faults)))
         self._batching = {
@@ -91,9 +95,11 @@ class PlannedRun:
         }
         self._reading = {"join": parts.join, "readers": plan.data.readers}
         self.train, self.validation, self.test = self._divided(parts.prepare)
+        said = isinstance(parts.loss, Task)
         self.training = Training(
             parts.network,
-            loss=parts.loss,
+            loss=None if said else parts.loss,
+            task=parts.loss if said else None,
             optimiser=parts.optimiser,
             schedule=parts.schedule,
             metrics=parts.metrics,
@@ -116,28 +122,38 @@ class PlannedRun:
         for pattern in plan.freeze:
             self.training.network.freeze(pattern)
 
+    def _needs_task(self) -> bool:
+        return isinstance(self.source.class_values, dict) or self.source.target_gaps
+
     def _target(self) -> Target:
         if self.source.class_names:
             return "classes"
         return "tokens" if self.source.text_form is not None else "numbers"
 
     def _check_width(self) -> None:
-        if not self.source.class_names or self.training.loss is not losses.cross_entropy:
-            return
+        """Refuse a network whose outputs do not fit the classes."""
+        known = self.source.class_values
+        named = known if isinstance(known, dict) else {"": known}
+        task = self.training.task
+        tasks = task.tasks if isinstance(task, Several) else {"": task}
         sample = self.train_batches().sample()
         with untracked():
-            width = np.shape(outputs_of(self.training.network, sample.inputs, sample.masks))[-1]
-        if width != self.source.classes:
-            what = (
-                "the target"
-                if self.plan.data.target is None
-                else f"the target {self.plan.data.target!r}"
-            )
-            raise PlanError(
-                f"layers: the network gives {width} values, and {what} has {self.source.classes} "
-                "classes. Make the "
-                'last layer as wide: {kind = "dense", width = "classes"}.'
-            )
+            found = outputs_of(self.training.network, sample.inputs, sample.masks)
+        outputs = task.by_name(found, "output") if isinstance(task, Several) else {"": found}
+        for name, values in named.items():
+            own = tasks.get(name)
+            if not values or not isinstance(own, Classes | Ordered) or name not in outputs:
+                continue
+            width, wanted = np.shape(outputs[name])[-1], own.width(len(values))
+            if width != wanted:
+                target = name or self.plan.data.target
+                count = "classes" if isinstance(own, Classes) else "outputs"
+                what = "the target" if target is None else f"the target {target!r}"
+                raise PlanError(
+                    f"layers: the network gives {width} values, and {what} has {len(values)} "
+                    "classes. Make the "
+                    f'last layer as wide: {{kind = "dense", width = "{count}"}}.'
+                )
 
     def train_batches(self) -> Batches:
         """The training part as the run takes it."""
@@ -162,8 +178,9 @@ class PlannedRun:
     def _table(self, source: str) -> Table:
         plan = self.plan.data
         options: dict[str, Any] = plan.model_dump(
-            include={"target", "classes", "leave_out", "drop_missing_target"}
+            include={"targets", "classes", "leave_out", "drop_missing_target"}
         )
+        options["target"] = plan.target or ""
         options |= plan.model_dump(
             include={
                 "unseen_categories",
@@ -174,6 +191,8 @@ class PlannedRun:
                 "feature_hashing",
                 "literal",
                 "log_target",
+                "target_gaps",
+                "weight",
             }
         )
         if not source.startswith(DEMO):
@@ -195,7 +214,7 @@ class PlannedRun:
 
     def _divided(self, prepare: Sequence[Transform]) -> list[Source]:
         plan = self.plan.data
-        stratified = plan.stratified and bool(self.source.class_names)
+        stratified = _stratified_by(plan.stratified, self.source.class_values)
         parts = dict(
             zip(
                 plan.names,
@@ -311,3 +330,10 @@ class PlannedRun:
     def parts(self) -> dict[str, Source]:
         """The three parts of the data by name."""
         return {"training": self.train, "validation": self.validation, "test": self.test}
+
+
+def _stratified_by(asked: bool | str, classes: Any) -> bool | str:
+    """By the classes of which target the parts are to be alike, if by any."""
+    if isinstance(classes, dict) and asked is True:
+        return next((name for name, values in classes.items() if values), False)
+    return asked if isinstance(asked, str) else asked and bool(classes)

@@ -10,7 +10,8 @@ import numpy as np
 from ..._findings import Finding
 from ...data.batches._batch import Batch
 from ...data.encoding._drift import PICTURES
-from ._stage import Stage
+from ...tasks._base import Task
+from ._stage import Stage, by_name, subject_of, tasks_of
 
 __all__ = ["classes", "likeness", "told_by_inputs", "values"]
 
@@ -73,19 +74,27 @@ def values(stage: Stage) -> Iterator[Finding]:
                 evidence,
                 "Divide by a typical value, or subtract the mean and divide by the deviation.",
             )
-    targets = np.asarray(stage.batch.targets)
+    tasks = tasks_of(stage)
+    for name, targets in by_name(stage.batch.targets).items():
+        yield from _target_values(subject_of("the targets", name), targets, tasks.get(name))
+
+
+def _target_values(subject: str, targets: np.ndarray, task: Task | None) -> Iterator[Finding]:
     if targets.dtype.kind == "f":
+        if task is not None and task.gaps:
+            targets = targets[~np.isnan(targets)]
         if not np.isfinite(targets).all():
-            yield Finding(
-                "the targets", "wrong", "some are NaN or infinite.", "Leave such examples out."
-            )
+            cure = "Leave such examples out, or say that targets may be missing: gaps=True."
+            yield Finding(subject, "wrong", "some are NaN or infinite.", cure)
+        elif not targets.size:
+            yield Finding(subject, "wrong", "all are missing.", "See how targets are read.")
         elif targets.std() > UNSCALED or abs(targets.mean()) > UNSCALED * max(targets.std(), 1.0):
             evidence = (
                 f"mean {targets.mean():.3g}, standard deviation {targets.std():.3g}; a "
                 "network begins with outputs of about 1."
             )
             yield Finding(
-                "the targets",
+                subject,
                 "suspicious",
                 evidence,
                 "Learn (target - mean) / deviation, or the logarithm.",
@@ -112,7 +121,12 @@ def _scales(name: str, array: np.ndarray) -> Iterator[Finding]:
 
 def classes(stage: Stage) -> Iterator[Finding]:
     """Classes out of balance."""
-    labels = stage.train.dataset.labels() if _is_cheap(stage) else np.asarray(stage.batch.targets)
+    for name, targets in by_name(stage.batch.targets).items():
+        labels = stage.train.dataset.labels(name) if _is_cheap(stage) else targets
+        yield from _balance(subject_of("the classes", name), labels)
+
+
+def _balance(subject: str, labels: np.ndarray | None) -> Iterator[Finding]:
     if labels is None or labels.dtype.kind not in "iu" or labels.ndim != 1:
         return
     counts = np.bincount(labels[labels >= 0])
@@ -120,7 +134,7 @@ def classes(stage: Stage) -> Iterator[Finding]:
     if known.size < 2:
         evidence = f"all {len(labels)} examples are of class {int(np.argmax(counts))}."
         yield Finding(
-            "the classes",
+            subject,
             "wrong",
             evidence,
             "There is nothing to tell apart: look at how targets are read.",
@@ -135,10 +149,10 @@ def classes(stage: Stage) -> Iterator[Finding]:
             "Draw them evenly, order=vinestep.data.Balanced(labels), or weigh them: "
             "class_weights= of cross_entropy."
         )
-        yield Finding("the classes", "suspicious", evidence, cure)
+        yield Finding(subject, "suspicious", evidence, cure)
     else:
         yield Finding(
-            "the classes",
+            subject,
             "sound",
             f"{known.size} of them, with {shares.min():.1%} to {shares.max():.1%} of the examples.",
         )
@@ -229,42 +243,38 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
     """Whether inputs tell anything of the targets: by nearest neighbours, by a linear model, or by
     a short training.
     """
-    findings = _features(stage.batch)
-    if findings is None or len(findings[0]) < 2 * LEAST:
-        return
-    x, y = findings
-    score, chance, error = _neighbours(x, y)
-    linear = _linear(x, y)
-    if score - chance > 2.5 * error or linear > 2.5:
-        words = f"nearest neighbours score {score:.3g}, guessing {chance:.3g}"
-        yield Finding(
-            "inputs and targets", "sound", f"the inputs tell something of the targets: {words}."
+    tried: tuple[bool, str] | None = None
+    for name, targets in by_name(stage.batch.targets).items():
+        found = _features(stage.batch, targets)
+        if found is None or len(found[0]) < 2 * LEAST:
+            continue
+        subject = subject_of("inputs and targets", name)
+        x, y = found
+        score, chance, error = _neighbours(x, y)
+        linear = _linear(x, y)
+        if score - chance > 2.5 * error or linear > 2.5:
+            words = f"nearest neighbours score {score:.3g}, guessing {chance:.3g}"
+            told = f"the inputs tell something of the targets: {words}."
+            yield Finding(subject, "sound", told)
+            continue
+        tried = tried or _by_training(stage)
+        gained, words = tried
+        if gained:
+            told = f"a short training learned something that holds on other examples: {words}."
+            yield Finding(subject, "sound", told)
+            continue
+        evidence = (
+            "nothing in the inputs seems to tell the targets: nearest neighbours score "
+            f"{score:.3g} where guessing gets {chance:.3g}, a linear "
+            "model finds nothing, and a short training gained nothing that holds on other "
+            f"examples ({words})."
         )
-        return
-    gained, words = _by_training(stage)
-    if gained:
-        yield Finding(
-            "inputs and targets",
-            "sound",
-            f"a short training learned something that holds on other examples: {words}.",
-        )
-        return
-    evidence = (
-        f"nothing in the inputs seems to tell the targets: nearest neighbours score {score:.3g} "
-        f"where guessing gets {chance:.3g}, a linear "
-        "model finds nothing, and a short training gained nothing that holds on other examples "
-        f"({words})."
-    )
-    yield Finding(
-        "inputs and targets",
-        "suspicious",
-        evidence,
-        "See whether targets were shuffled, or joined to the wrong rows.",
-    )
+        cure = "See whether targets were shuffled, or joined to the wrong rows."
+        yield Finding(subject, "suspicious", evidence, cure)
 
 
-def _features(batch: Batch) -> tuple[np.ndarray, np.ndarray] | None:
-    inputs, targets = batch.inputs, np.asarray(batch.targets)
+def _features(batch: Batch, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
+    inputs = batch.inputs
     if (
         not isinstance(inputs, np.ndarray)
         or inputs.dtype.kind not in "fu"
@@ -274,12 +284,13 @@ def _features(batch: Batch) -> tuple[np.ndarray, np.ndarray] | None:
     y = targets.reshape(len(targets), -1)
     if y.shape[1] != 1 or targets.dtype.kind not in "iuf":
         return None
-    x = inputs.reshape(len(inputs), -1).astype(np.float64)
-    if not np.isfinite(x).all():
+    known = y[:, 0] >= 0 if targets.dtype.kind in "iu" else ~np.isnan(y[:, 0])
+    x = inputs.reshape(len(inputs), -1)[known].astype(np.float64)
+    if not np.isfinite(x).all() or not len(x):
         return None
     spread = x.std(axis=0)
     x = (x - x.mean(axis=0)) / np.where(spread > 0, spread, 1)
-    return x, y[:, 0]
+    return x, y[known, 0]
 
 
 def _neighbours(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:

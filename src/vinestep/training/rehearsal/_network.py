@@ -15,15 +15,27 @@ from ..._findings import Finding
 from ...autodiff.checking import ArgumentCheck, check_gradients
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
+from ...errors import DataError
 from ...layers._base import Layer
 from ...layers._containers import Stack
 from ...layers._learning_pass import learning, observed
-from ...losses import makes_logits, output_kind, unwrapped
-from ..step._forward_pass import inputs_in_order, loss_of, outputs_of
+from ...layers._named_inputs import inputs_in_order
+from ...losses import unwrapped
+from ...tasks._base import Task
+from ...tasks._classes import Binary, Classes
+from ...tasks._several import Several
+from ..step._forward_pass import loss_of, outputs_of
 
 if TYPE_CHECKING:
     pass
-from ._stage import Stage, first_examples, outputs_in_inference
+from ._stage import (
+    Stage,
+    by_name,
+    first_examples,
+    outputs_in_inference,
+    subject_of,
+    tasks_of,
+)
 
 __all__ = [
     "activations_between",
@@ -73,7 +85,9 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
     chance, how = _chance(stage)
     if chance is None or training.step_number:
         return
-    if value > 2.5 * chance + 0.5 or (value < 0.2 * chance and makes_logits(training.loss)):
+    if value > 2.5 * chance + 0.5 or (
+        value < 0.2 * chance and isinstance(training.task, Classes | Binary)
+    ):
         cure = (
             "Smaller weights in the last layer, scaled inputs and targets; see that the loss "
             "gets what it expects."
@@ -86,17 +100,27 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
 
 
 def _chance(stage: Stage) -> tuple[float | None, str]:
-    targets, loss = np.asarray(stage.batch.targets), stage.training.loss
-    kind = output_kind(loss)
-    if kind == "binary":
-        weighed = unwrapped(loss)[1].get("positive_weight", 1.0) != 1.0
+    """What the loss is of an output of 0, and in which words."""
+    batch, loss, task = stage.batch, stage.training.loss, stage.training.task
+    settings = unwrapped(loss)[1]
+    targets = by_name(batch.targets)
+    if isinstance(task, Binary):
+        weighed = settings.get("positive_weight", task.positive_weight) != 1.0
         return (None, "") if weighed else (math.log(2), "an even guess of yes or no")
-    if kind == "multiclass" and targets.dtype.kind in "iu":
-        width = outputs_in_inference(stage, first_examples(stage.batch, 1)).shape[-1]
-        return math.log(width), f"an even guess among {width} classes"
-    if targets.dtype.kind == "f" and getattr(loss, "__name__", "") == "squared_error":
-        return float(np.mean(targets.astype(np.float64) ** 2)), "an output of 0"
-    return None, ""
+    width = outputs_in_inference(stage, first_examples(batch, 1))
+    if type(task) is Classes and targets.get("", np.empty(0)).dtype.kind in "iu":
+        classes = width[""].shape[-1]
+        return math.log(classes), f"an even guess among {classes} classes"
+    known = isinstance(loss, Task) or getattr(loss, "__name__", "") == "squared_error"
+    if not known or batch.masks is not None:
+        return None, ""
+    n = len(batch)
+    zeros = {name: np.zeros((n, *array.shape[1:])) for name, array in width.items()}
+    try:
+        value = loss_of(loss, zeros if isinstance(task, Several) else zeros[""], batch)
+    except DataError:
+        return None, ""  # nothing of the batch counts
+    return float(np.asarray(held(value))), "an output of 0"
 
 
 def outputs(stage: Stage) -> Iterator[Finding]:
@@ -104,8 +128,9 @@ def outputs(stage: Stage) -> Iterator[Finding]:
     that is linear.
     """
     training, batch = stage.training, first_examples(stage.batch, FEW)
-    findings = outputs_in_inference(stage, batch)
-    if not np.array_equal(findings, outputs_in_inference(stage, batch), equal_nan=True):
+    every = outputs_in_inference(stage, batch)
+    again = outputs_in_inference(stage, batch)
+    if not all(np.array_equal(every[name], again[name], equal_nan=True) for name in every):
         evidence = "two passes in inference on the same inputs give different outputs."
         cure = (
             "Something is drawn at random, such as dropout, outside of learning: use the "
@@ -114,49 +139,72 @@ def outputs(stage: Stage) -> Iterator[Finding]:
         yield Finding("the inference pass", "wrong", evidence, cure)
     elif not _changes_in_learning(training.network):
         with untracked(), learning(training.seed, 0):
-            other = np.asarray(held(outputs_of(training.network, batch.inputs, batch.masks)))
-        if other.shape == findings.shape and not np.allclose(
-            other, findings, rtol=1e-3, atol=1e-4 * (np.abs(findings).max() + 1e-30)
-        ):
+            other = by_name(outputs_of(training.network, batch.inputs, batch.masks))
+        if not all(_are_near(other[name], array) for name, array in every.items()):
             yield Finding(
                 "the learning pass",
                 "suspicious",
                 "it differs from inference, and no layer is known that should.",
                 "See what differs.",
             )
+    tasks = tasks_of(stage)
+    for name, array in every.items():
+        yield from _of_one_output(name, array, tasks.get(name, Task()))
+
+
+def _are_near(other: np.ndarray, array: np.ndarray) -> bool:
+    scale = np.abs(array).max() + 1e-30
+    return other.shape != array.shape or np.allclose(other, array, rtol=1e-3, atol=1e-4 * scale)
+
+
+def _of_one_output(name: str, findings: np.ndarray, task: Task) -> Iterator[Finding]:
+    subject = subject_of("the outputs", name)
     spread = float(
         np.max(np.ptp(findings.reshape(len(findings), -1).astype(np.float64), axis=0), initial=0.0)
     )
     if len(findings) > 1 and spread <= FLAT * (float(np.abs(findings).max()) + 1e-30):
         evidence = f"they are the same for {len(findings)} different inputs."
         yield Finding(
-            "the outputs",
+            subject,
             "wrong",
             evidence,
             "Look for units that are dead, weights of 0, or inputs that are all alike.",
         )
-    kind = output_kind(training.loss)
-    if kind == "binary" or (kind == "multiclass" and findings.ndim > 1 and findings.shape[-1] > 1):
+    classes = type(task) is Classes
+    if isinstance(task, Binary) or (classes and findings.ndim > 1 and findings.shape[-1] > 1):
         sums = findings.sum(axis=-1)
-        if kind == "multiclass" and np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
+        if classes and np.all(findings >= 0) and np.allclose(sums, 1, atol=1e-3):
             evidence = (
                 "they are positive and add up to 1, as probabilities do; the loss takes "
                 "logits and makes probabilities itself."
             )
-            yield Finding("the outputs", "wrong", evidence, "Leave the softmax at the end out.")
+            yield Finding(
+                subject,
+                "wrong",
+                evidence,
+                "Leave the softmax at the end out.",
+            )
         elif np.all(findings >= 0) and np.all(findings <= 1):
             evidence = (
                 "they all lie from 0 to 1; the loss takes logits, which go as far as they "
                 "like either way."
             )
-            yield Finding("the outputs", "wrong", evidence, "Leave the activation at the end out.")
+            yield Finding(
+                subject,
+                "wrong",
+                evidence,
+                "Leave the activation at the end out.",
+            )
         elif np.all(findings >= 0):
             evidence = (
                 "none is negative, as after a relu; the loss takes logits, which go as far "
                 "as they like either way."
             )
             yield Finding(
-                "the outputs", "suspicious", evidence, "Leave the activation at the end out."
+                subject,
+                "suspicious",
+                evidence,
+                "Leave the activation at the end out.",
             )
 
 
@@ -182,18 +230,23 @@ def examples_apart(stage: Stage) -> Iterator[Finding]:
     n = len(batch)
     if n < 2 or batch.masks is not None:
         return
-    together = outputs_in_inference(stage, batch).astype(np.float64)
-    alone = outputs_in_inference(stage, first_examples(batch, 1)).astype(np.float64)
-    scale = float(np.abs(together).max()) + 1e-30
-    if together.shape[0] != n:
-        evidence = f"{n} inputs give {together.shape[0]} outputs."
+    every, ones = (outputs_in_inference(stage, part) for part in (batch, first_examples(batch, 1)))
+    shared = [name for name, array in every.items() if array.shape[0] != n]
+    if shared:
+        evidence = f"{n} inputs give {every[shared[0]].shape[0]} outputs."
         yield Finding(
             "the batch axis",
             "wrong",
             evidence,
             "Keep the first axis: reshape to (batch, ...), flatten the others only.",
         )
-    elif not np.allclose(together[:1], alone, rtol=1e-3, atol=1e-4 * scale):
+        return
+    together, alone = (
+        np.concatenate([a.reshape(len(a), -1) for a in part.values()], axis=1).astype(np.float64)
+        for part in (every, ones)
+    )
+    scale = float(np.abs(together).max()) + 1e-30
+    if not np.allclose(together[:1], alone, rtol=1e-3, atol=1e-4 * scale):
         evidence = (
             "an example's output changes by "
             f"{float(np.abs(together[:1] - alone).max()):.3g} when others are in its batch."

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,11 +12,21 @@ import numpy as np
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
 from ...data.batches._batch import Batch, mapped
+from ...tasks._base import Task
+from ...tasks._several import Several
 from ..step._base import TrainingBase
 from ..step._batch_checks import AnyBatches
 from ..step._forward_pass import outputs_of
 
-__all__ = ["Stage", "first_examples", "outputs_in_inference"]
+__all__ = [
+    "Stage",
+    "by_name",
+    "first_examples",
+    "outputs_in_inference",
+    "raw_outputs",
+    "subject_of",
+    "tasks_of",
+]
 
 
 @dataclass
@@ -51,8 +62,32 @@ def first_examples(batch: Batch, n: int) -> Batch:
     )
 
 
-def outputs_in_inference(stage: Stage, batch: Batch) -> np.ndarray:
-    """Outputs in inference."""
+def raw_outputs(stage: Stage, batch: Batch) -> Any:
+    """What the network puts out in inference: an array, or several by place or name."""
     with untracked():
-        array = held(outputs_of(stage.training.network, batch.inputs, batch.masks))
-    return np.asarray(array[0] if isinstance(array, tuple) else array)
+        return mapped(held, outputs_of(stage.training.network, batch.inputs, batch.masks))
+
+
+def outputs_in_inference(stage: Stage, batch: Batch) -> dict[str, np.ndarray]:
+    """Outputs in inference by name, or place; one alone has none."""
+    return by_name(raw_outputs(stage, batch))
+
+
+def by_name(values: Any) -> dict[str, np.ndarray]:
+    """Arrays by name, or place; one alone has none."""
+    if isinstance(values, tuple):
+        values = {str(i): value for i, value in enumerate(values)}
+    if not isinstance(values, Mapping):
+        values = {"": values}
+    return {name: np.asarray(held(value)) for name, value in values.items()}
+
+
+def subject_of(words: str, name: str) -> str:
+    """What a finding is about: a thing, or that of one target."""
+    return f"{words} {name}" if name else words
+
+
+def tasks_of(stage: Stage) -> dict[str, Task]:
+    """What each output means, by name; one alone has none."""
+    task = stage.training.task
+    return dict(task.tasks) if isinstance(task, Several) else {"": task}

@@ -15,15 +15,16 @@ import numpy as np
 
 from ..._findings import Finding
 from ...autodiff.gradients import euclidean_norm
+from ...data.batches._batch import Batch
 from ...errors import NotFiniteError, PartError
 from ...evaluation._scores import metric_counts
-from ...losses import makes_logits
 from ...optimisers._quasi_newton import LBFGS
 from ...schedules import constant
+from ...tasks._classes import Binary, Classes, Ordered
 
 if TYPE_CHECKING:
     from ..step._base import TrainingBase
-from ._stage import Stage, first_examples, outputs_in_inference
+from ._stage import Stage, first_examples, raw_outputs
 
 __all__ = ["by_heart", "cost", "rate", "whole_way"]
 
@@ -111,7 +112,7 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
     """A few examples can be learned by heart."""
     training = stage.copy_of_training()
     batch = first_examples(stage.batch, LEARNED)
-    targets = np.asarray(batch.targets)
+    classes = _are_classes(training, batch)
     training.descent.schedule = constant()
     first = best = math.nan
     losses: list[float] = []
@@ -122,7 +123,7 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
             losses.append(value)
             first = value if not step else first
             best = value if not step else min(best, value)
-            if _is_learned(training, best, first, targets) or time.perf_counter() - begun > SECONDS:
+            if _is_learned(best, first, classes) or time.perf_counter() - begun > SECONDS:
                 break
     except NotFiniteError as error:
         evidence = (
@@ -136,7 +137,7 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
         f"the loss on {len(batch)} examples went from {first:.4g} to {best:.4g} in "
         f"{len(losses)} steps"
     )
-    if _is_learned(training, best, first, targets) or tail < 0.5 * first:
+    if _is_learned(best, first, classes) or tail < 0.5 * first:
         yield Finding("learning a batch by heart", "sound", f"{words}.")
     elif tail > 1.5 * first:
         yield Finding(
@@ -161,10 +162,16 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
         yield Finding("learning a batch by heart", "sound", f"{words}, and it goes on.")
 
 
-def _is_learned(training: TrainingBase, best: float, first: float, targets: np.ndarray) -> bool:
-    return best < (
-        0.1 if makes_logits(training.loss) and targets.dtype.kind in "iu" else 0.1 * first
+def _are_classes(training: TrainingBase, batch: Batch) -> bool:
+    """Whether the targets are labels of logits."""
+    task = training.task
+    return isinstance(task, Classes | Binary | Ordered) and (
+        np.asarray(batch.targets).dtype.kind in "iu"
     )
+
+
+def _is_learned(best: float, first: float, classes: bool) -> bool:
+    return best < (0.1 if classes else 0.1 * first)
 
 
 def whole_way(stage: Stage) -> Iterator[Finding]:
@@ -193,9 +200,10 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
         )
         yield Finding("continuing", "wrong", evidence, cure)
     scored = stage.other if stage.other is not None else batch
-    found, targets = outputs_in_inference(stage, scored), np.asarray(scored.targets)
+    found = raw_outputs(stage, scored)
     for metric in training.metrics:
-        value = metric.conclude(metric_counts(metric, training.loss, found, targets))
+        counts = metric_counts(metric, training.loss, found, scored.targets, scored.weights)
+        value = metric.conclude(counts)
         if not math.isfinite(value):
             yield Finding(
                 f"the metric {metric.name}",

@@ -108,6 +108,7 @@ def _step(run: Run, training: TrainingBase, group: Any, done: int) -> None:
         counts,
         weight=step.weight,
         summed=training.sums_losses,
+        merges={metric.name: metric.merge for metric in training.metrics},
     )
     position.batch += len(group) if type(group) is list else 1
     position.step = training.step_number

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from html import escape
 from pathlib import Path
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
     from ...storage.run_store import RunStore
 
 __all__ = ["Outcome", "Position", "direction"]
+
+EMPTY: Mapping[str, Any] = MappingProxyType({})
 
 
 @dataclass(slots=True)
@@ -69,6 +72,7 @@ class Position:
         *,
         weight: float,
         summed: bool = False,
+        merges: Mapping[str, Callable[[Any, Any], Any]] = EMPTY,
     ) -> None:
         self.summed = summed
         if math.isnan(self.weight):
@@ -80,15 +84,15 @@ class Position:
         self.examples += n
         self.seen += n
         for name, count in counts.items():
-            known = self.counts.get(name)
-            if known is not None and np.shape(known) != np.shape(count):
+            known, merge = self.counts.get(name), merges.get(name, np.add)
+            if known is not None and merge is np.add and np.shape(known) != np.shape(count):
                 raise RunError(
                     f"The counts of {name} have shape {np.shape(count)}, those of the epoch so "
                     f"far {np.shape(known)}."
                 )
             self.counts[name] = (
-                count.tolist() if known is None else (np.asarray(known) + count).tolist()
-            )
+                count if known is None else merge(np.asarray(known), count)
+            ).tolist()
 
     def next_epoch(self) -> None:
         self.epoch += 1

@@ -22,6 +22,7 @@ from ...kernels.machinery.blas_threads import one_blas_thread
 from ...storage.json_values import finite_or_none, finite_rows
 from ...storage.lineage import now
 from ...storage.run_store import RunStore
+from ...tasks._base import Task
 from ..step._state import HasState, joined_state, split_state
 from ..step._step import Step
 from ._attachments import Attachments
@@ -171,6 +172,8 @@ class Run(Attachments):
     rows: list[dict[str, float]] = field(default_factory=list)
     examples: AnyBatches | None = None
     """Of which observers show some: the validation part, or what is trained on."""
+    task: Task | None = None
+    """What the outputs mean."""
     looks: list[dict[str, float]] = field(default_factory=list)
     """Scores of validation within epochs, by step."""
     status: Status = Status.READY

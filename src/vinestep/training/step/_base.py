@@ -15,22 +15,30 @@ from ..._loss_reduction import LossAccumulator, Reduction, declared_reduction, i
 from ..._model import Model
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
-from ...data.batches._batch import Batch
+from ...data.batches._batch import Batch, mapped
 from ...data.encoding._codec import Codec
 from ...errors import DataError, RunError, SettingError
 from ...evaluation._scores import metric_counts
-from ...evaluation.metrics import Metric
+from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
-from ...losses import note_probabilities, output_kind
+from ...layers._named_inputs import inputs_in_order
+from ...losses import note_probabilities
 from ...optimisers._base import Optimiser
 from ...schedules import Schedule
 from ...storage.json_values import finite_rows
 from ...storage.run_store import RunStore
+from ...tasks._base import Task
+from ...tasks._classes import Classes
+from ...tasks._finding import task_of
 from ._averaging import WeightAverage
-from ._batch_checks import AnyBatches, checked_batch, checked_metrics
+from ._batch_checks import (
+    AnyBatches,
+    checked_batch,
+    checked_loss_or_task,
+    checked_metrics,
+)
 from ._derivation import Derivation, Loss, Watch
 from ._descent import Descent
-from ._forward_pass import inputs_in_order
 from ._half_precision import HalfPrecision
 from ._step import Step
 
@@ -67,10 +75,11 @@ class TrainingBase:
         self,
         network: Layer,
         *,
-        loss: Loss,
+        loss: Loss | None = None,
+        task: Task | None = None,
         optimiser: Optimiser | None = None,
         schedule: Schedule | Callable[[int], float] | None = None,
-        metrics: Sequence[Metric] = (),
+        metrics: Sequence[Metric] | Mapping[str, Sequence[Metric]] | None = None,
         clip: float | None = None,
         clip_values: float | None = None,
         accumulate: int = 1,
@@ -78,11 +87,7 @@ class TrainingBase:
         half: HalfPrecision | None = None,
         seed: int = 0,
     ) -> None:
-        if not callable(loss):
-            raise SettingError(
-                f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, "
-                "targets), such as vinestep.losses.huber."
-            )
+        loss = checked_loss_or_task(loss, task)
         if (
             isinstance(accumulate, bool)
             or not isinstance(accumulate, int | np.integer)
@@ -102,7 +107,7 @@ class TrainingBase:
             seed=seed,
         )
         self.accumulate = int(accumulate)
-        self.metrics = checked_metrics(metrics)
+        self.metrics = checked_metrics(metrics, task_of(loss), usual=task is not None)
         self.codec = Codec()
         """What turns raw rows into inputs and outputs into answers, as the data said."""
         self.parent: dict[str, Any] = {}
@@ -126,6 +131,11 @@ class TrainingBase:
     @loss.setter
     def loss(self, loss: Loss) -> None:
         self._derivation.loss = loss
+
+    @property
+    def task(self) -> Task:
+        """What the outputs mean, as the loss says it."""
+        return task_of(self.loss)
 
     @property
     def network(self) -> Layer:
@@ -211,7 +221,7 @@ class TrainingBase:
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
-            if descent.step_number == 0 and output_kind(self.loss) == "multiclass":
+            if descent.step_number == 0 and type(self.task) is Classes:
                 note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)
@@ -225,17 +235,17 @@ class TrainingBase:
         for metric in self.metrics:
             for part, found in zip(several, outputs, strict=True):
                 count = metric_counts(
-                    metric, self.loss, held(found), np.asarray(part.targets), part.weights
+                    metric, self.loss, mapped(held, found), part.targets, part.weights
                 )
                 counts[metric.name] = (
-                    counts[metric.name] + count if metric.name in counts else count
+                    metric.merge(counts[metric.name], count) if metric.name in counts else count
                 )
             figures[metric.name] = metric.conclude(counts[metric.name])
         weight = sum(
             self._reduction(part, found, value).weight(part.targets, part.weights)
             for part, found in zip(several, outputs, strict=True)
         )
-        examples = sum(len(part.targets) for part in several)
+        examples = sum(map(len, several))
         seconds = time.perf_counter() - begun
         return Step(
             descent.step_number,
@@ -258,7 +268,7 @@ class TrainingBase:
         if self._known_for is not self.loss:
             self._known, self._known_for = declared_reduction(self.loss), self.loss
         found = self._known or inferred_reduction(
-            self.loss, held(outputs), batch.targets, batch.weights
+            self.loss, mapped(held, outputs), batch.targets, batch.weights
         )
         if value:
             self._known = found
@@ -387,7 +397,8 @@ class TrainingBase:
         """Of each column of the curves that can be judged: whether "higher" or "lower" is
         better.
         """
-        own = {"loss": "lower"} | {metric.name: metric.better for metric in self.metrics}
+        judged = {m.name: m.better for m in self.metrics if m.better != "neither"}
+        own = {"loss": "lower"} | judged
         return own | {f"{part}_{name}": better for part in parts for name, better in own.items()}
 
     def model(self, state: Literal["best", "last"] | None = None, *, copied: bool = True) -> Model:

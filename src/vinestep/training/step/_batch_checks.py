@@ -12,7 +12,10 @@ from ...data.batches._batches import Batches
 from ...data.batches._streams import StreamBatches
 from ...data.sources._source import Source
 from ...errors import DataError, SettingError
-from ...evaluation.metrics import Metric
+from ...evaluation.metrics._base import Metric, of_target, target_loss
+from ...parts._registry import Kinds
+from ...tasks._base import Task
+from ...tasks._several import Several
 from ._scoring import check_encoding
 
 __all__ = ["AnyBatches", "are_batches", "check_parts", "checked_batch", "checked_metrics"]
@@ -20,8 +23,33 @@ __all__ = ["AnyBatches", "are_batches", "check_parts", "checked_batch", "checked
 AnyBatches = Batches | StreamBatches
 
 
-def checked_metrics(metrics: Any) -> list[Metric]:
-    """Metrics of different names, as a list."""
+def checked_loss_or_task(loss: Any, task: Any) -> Any:
+    """What is minimised: a loss, or a task, which is its own."""
+    if task is not None:
+        if loss is not None:
+            raise SettingError("Training: give a loss or a task, which has one, not both.")
+        if not isinstance(task, Task):
+            raise SettingError(
+                f"Training: task is a {type(task).__name__}. Give one of vinestep.tasks, such as "
+                "vinestep.tasks.Classes()."
+            )
+        return task
+    if not callable(loss):
+        raise SettingError(
+            f"Training: loss is a {type(loss).__name__}, not a function loss(outputs, "
+            "targets), such as vinestep.losses.huber. Or give a task of vinestep.tasks."
+        )
+    return loss
+
+
+def checked_metrics(metrics: Any, task: Task, *, usual: bool = False) -> list[Metric]:
+    """Metrics of different names, as a list; those of each target by its name, where there are
+    several. If nothing is said, those usual for the task, or none.
+    """
+    if metrics is None:
+        return usual_metrics(task) if usual else []
+    if isinstance(metrics, Mapping):
+        metrics = _by_target(metrics, task)
     if isinstance(metrics, Metric) or not isinstance(metrics, Iterable):
         raise SettingError(
             "Training: metrics is a sequence. Write metrics=[vinestep.metrics.accuracy]."
@@ -42,6 +70,34 @@ def checked_metrics(metrics: Any) -> list[Metric]:
     return result
 
 
+def usual_metrics(task: Task) -> list[Metric]:
+    """What a training is scored by that says nothing of metrics."""
+    if isinstance(task, Several):
+        each = {name: usual_metrics(own) for name, own in task.tasks.items()}
+        losses = [target_loss(name) for name in task.tasks]
+        return [*losses, *_by_target(each, task)]
+    found = [Kinds().find(name, ("metric",)) for name in task.usual_metrics]
+    return [kind.target if kind.form == "object" else kind.target() for kind in found]
+
+
+def _by_target(metrics: Mapping[str, Any], task: Task) -> list[Metric]:
+    if not isinstance(task, Several):
+        raise SettingError(
+            "Training: metrics by target are for several targets: task=vinestep.tasks.Several(...)."
+        )
+    unknown = [name for name in metrics if name not in task.tasks]
+    if unknown:
+        raise SettingError(
+            f"Training: there are metrics of {unknown[0]!r}, and no such target. There are "
+            f"{', '.join(task.tasks)}."
+        )
+    return [
+        of_target(metric, name)
+        for name, listed in metrics.items()
+        for metric in checked_metrics(listed, task.tasks[name])
+    ]
+
+
 def checked_batch(batch: Any) -> Batch:
     """A batch that holds inputs and targets, and as many of each."""
     result = batch if isinstance(batch, Batch) else _paired(batch)
@@ -58,13 +114,15 @@ def checked_batch(batch: Any) -> Batch:
             "Training: the batch has no targets. Say which field of an example is the target: "
             "target=."
         )
-    n = np.shape(targets)[0] if np.ndim(targets) else 0
-    if not n or not _has_examples(inputs, n):
-        raise DataError(
-            f"Training: a batch of inputs of shape {np.shape(first_of(inputs))} and targets of "
-            f"shape {np.shape(targets)}. It needs at "
-            "least one example, and as many inputs as targets."
-        )
+    each = list(targets.values()) if isinstance(targets, dict) else [targets]
+    for one in each:
+        n = np.shape(one)[0] if np.ndim(one) else 0
+        if not n or not _has_examples(inputs, n):
+            raise DataError(
+                f"Training: a batch of inputs of shape {np.shape(first_of(inputs))} and targets of "
+                f"shape {np.shape(one)}. It needs at "
+                "least one example, and as many inputs as targets."
+            )
     return result
 
 

@@ -21,9 +21,10 @@ from ...layers._arena import Arena
 from ...layers._containers import DenseRun, single_run
 from ...layers._dense_chain import dense_chain
 from ...layers._learning_pass import learning, observed
+from ...layers._named_inputs import inputs_in_order
 from ...losses import straight_form
 from ._descent import Descent, checked_loss, learning_pass
-from ._forward_pass import inputs_in_order, loss_of, outputs_of
+from ._forward_pass import loss_of, outputs_of
 from ._trust import is_library_code
 
 __all__ = ["Derivation", "Loss", "Watch"]

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import inspect
-from collections.abc import Callable, Mapping
-from functools import lru_cache
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -13,8 +12,9 @@ from ..._masking import zero_nonfinite
 from ...data.batches._batch import Batch
 from ...errors import DataError
 from ...layers._base import Layer
+from ...layers._named_inputs import inputs_in_order, parameters_of
 
-__all__ = ["inputs_in_order", "loss_of", "outputs_of"]
+__all__ = ["loss_of", "outputs_of"]
 
 
 def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
@@ -28,7 +28,7 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
     """
     options = {}
     if masks is not None:
-        if "mask" not in _parameters(type(network).compute):
+        if "mask" not in parameters_of(type(network).compute):
             raise DataError(
                 f"The batch has masks, and {type(network).__name__}.compute takes none. Add a "
                 "parameter `mask`, or join examples without."
@@ -38,34 +38,6 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
             inputs = zero_nonfinite(inputs, ~np.asarray(masks, bool))
     placed = inputs_in_order(network, inputs)
     return network(*placed, **options) if isinstance(placed, tuple) else network(placed, **options)
-
-
-def inputs_in_order(network: Layer, inputs: Any) -> Any:
-    """Inputs by name in the order in which the network's `compute` takes them; others as they
-    are.
-    """
-    if not isinstance(inputs, Mapping):
-        return inputs
-    names = [name for name in _parameters(type(network).compute) if name in inputs]
-    unknown = [name for name in inputs if name not in names]
-    if unknown:
-        taken = ", ".join(_parameters(type(network).compute)) or "none"
-        raise DataError(
-            f"The batch has an input {unknown[0]!r}, and {type(network).__name__}.compute takes "
-            f"{taken}. Name its parameters as the "
-            "inputs are named, or give inputs by place, as a tuple."
-        )
-    if names != list(_parameters(type(network).compute))[: len(names)]:
-        raise DataError(
-            f"The batch has the inputs {', '.join(inputs)}, and {type(network).__name__}.compute "
-            "takes others before them."
-        )
-    return tuple(inputs[name] for name in names)
-
-
-@lru_cache(maxsize=256)
-def _parameters(compute: Callable[..., Any]) -> tuple[str, ...]:
-    return tuple(inspect.signature(compute).parameters)[1:]
 
 
 def loss_of(loss: Callable[..., Any], outputs: Any, batch: Batch) -> Any:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -10,15 +10,24 @@ import numpy as np
 from ..._loss_reduction import LossAccumulator, loss_value
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
-from ...data.batches._batch import Batch
+from ...data.batches._batch import Batch, mapped
 from ...data.sources._dataset import Dataset, same_scaling
 from ...errors import DataError
 from ...evaluation._scores import Assessment, Scored, joined, metric_counts
-from ...evaluation.metrics import Metric
+from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
+from ...tasks._finding import task_of
+from ...tasks._several import Several
 from ._forward_pass import loss_of, outputs_of
 
-__all__ = ["assessment", "average_scores", "batch_outputs", "check_encoding", "outputs_and_targets"]
+__all__ = [
+    "assessment",
+    "average_scores",
+    "batch_outputs",
+    "check_encoding",
+    "outputs_and_targets",
+    "right_decisions",
+]
 
 
 def average_scores(
@@ -41,7 +50,7 @@ def average_scores(
             for metric in metrics:
                 count = metric_counts(metric, loss, outputs, targets, batch.weights)
                 counts[metric.name] = (
-                    counts[metric.name] + count if metric.name in counts else count
+                    metric.merge(counts[metric.name], count) if metric.name in counts else count
                 )
     if total.is_exact:
         value = total.value
@@ -53,7 +62,7 @@ def average_scores(
 def batch_outputs(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
     """Each batch with what the network makes of it; to be gone through untracked."""
     for batch in batches.in_order():
-        yield batch, held(outputs_of(network, batch.inputs, batch.masks))
+        yield batch, mapped(held, outputs_of(network, batch.inputs, batch.masks))
 
 
 def scored_batches(network: Layer, batches: Any) -> Iterator[Scored]:
@@ -61,11 +70,13 @@ def scored_batches(network: Layer, batches: Any) -> Iterator[Scored]:
     with untracked():
         for batch, found in batch_outputs(network, batches):
             weights = None if batch.weights is None else np.asarray(batch.weights)
-            yield Scored(found, np.asarray(batch.targets), weights)
+            yield Scored(found, mapped(np.asarray, batch.targets), weights)
 
 
-def outputs_and_targets(network: Layer, batches: Any) -> tuple[np.ndarray, np.ndarray]:
-    """All examples in one; sequences are padded to the longest, with labels of -1."""
+def outputs_and_targets(network: Layer, batches: Any) -> tuple[Any, Any]:
+    """All examples in one; sequences are padded to the longest, with labels of -1. Of several
+    tasks both by name.
+    """
     whole = joined(list(scored_batches(network, batches)))
     return whole.outputs, whole.targets
 
@@ -100,3 +111,26 @@ def check_encoding(first: Any, second: Any, what: str) -> None:
             f"The training part and {what} are scaled differently. Scale them together: "
             "vinestep.data.scaled(train, other)."
         )
+
+
+def right_decisions(loss: Any, outputs: Any, targets: Any, classes: Any) -> np.ndarray | None:
+    """Whether the decided class of each example is the true one; of several targets, those of all
+    that are classes and known. None if the outputs decide between other classes, or none.
+    """
+    task = task_of(loss)
+    if isinstance(task, Several):
+        found, wanted = task.by_name(outputs, "output"), task.by_name(targets, "target")
+        known = classes if isinstance(classes, Mapping) else {}
+        each = [
+            right_decisions(own, found[name], wanted[name], known[name])
+            for name, own in task.tasks.items()
+            if known.get(name, 1) > 1
+        ]
+        right = [one for one in each if one is not None]
+        return np.all(right, axis=0) if right and len(right) == len(each) else None
+    if isinstance(outputs, Mapping | tuple) or isinstance(targets, Mapping):
+        return None
+    logits, labels = task.as_classes(outputs, np.asarray(targets))
+    if logits.ndim != 2 or labels.ndim != 1 or logits.shape[1] != classes:
+        return None
+    return np.asarray((logits.argmax(axis=1) == labels) | (labels < 0))

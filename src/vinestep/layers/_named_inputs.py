@@ -1,0 +1,41 @@
+"""Several inputs of a network, by name or by place."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Mapping
+from functools import lru_cache
+from typing import Any
+
+from ..errors import DataError
+from ._base import Layer
+
+__all__ = ["inputs_in_order", "parameters_of"]
+
+
+def inputs_in_order(network: Layer, inputs: Any) -> Any:
+    """Inputs by name in the order in which the network's `compute` takes them; others as they
+    are.
+    """
+    if not isinstance(inputs, Mapping):
+        return inputs
+    names = [name for name in parameters_of(type(network).compute) if name in inputs]
+    unknown = [name for name in inputs if name not in names]
+    if unknown:
+        taken = ", ".join(parameters_of(type(network).compute)) or "none"
+        raise DataError(
+            f"The batch has an input {unknown[0]!r}, and {type(network).__name__}.compute takes "
+            f"{taken}. Name its parameters as the "
+            "inputs are named, or give inputs by place, as a tuple."
+        )
+    if names != list(parameters_of(type(network).compute))[: len(names)]:
+        raise DataError(
+            f"The batch has the inputs {', '.join(inputs)}, and {type(network).__name__}.compute "
+            "takes others before them."
+        )
+    return tuple(inputs[name] for name in names)
+
+
+@lru_cache(maxsize=256)
+def parameters_of(compute: Callable[..., Any]) -> tuple[str, ...]:
+    return tuple(inspect.signature(compute).parameters)[1:]

@@ -1,0 +1,15 @@
+from ._base import Task as Task
+from ._classes import (
+    Binary as Binary,
+    Classes as Classes,
+    Labels as Labels,
+    Ordered as Ordered,
+)
+from ._finding import task_for as task_for, task_of as task_of
+from ._numbers import (
+    Counts as Counts,
+    Gaussian as Gaussian,
+    Numbers as Numbers,
+    Quantiles as Quantiles,
+)
+from ._several import Several as Several
