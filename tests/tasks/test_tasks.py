@@ -52,9 +52,19 @@ def case(name, n=7, seed=0):
     }[name]()
 
 
-NAMES = (
-    "classes weighted tags binary labels ordered numbers absolute counts quantiles gaussian".split()
-)
+NAMES = [
+    "classes",
+    "weighted",
+    "tags",
+    "binary",
+    "labels",
+    "ordered",
+    "numbers",
+    "absolute",
+    "counts",
+    "quantiles",
+    "gaussian",
+]
 
 
 def by_definition(name, outputs, targets):

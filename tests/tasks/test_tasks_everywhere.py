@@ -55,9 +55,19 @@ def arrays(name):
     }[name]
 
 
-NAMES = (
-    "classes binary labels ordered number numbers counts quantiles gaussian gaps several".split()
-)
+NAMES = [
+    "classes",
+    "binary",
+    "labels",
+    "ordered",
+    "number",
+    "numbers",
+    "counts",
+    "quantiles",
+    "gaussian",
+    "gaps",
+    "several",
+]
 
 
 def network(width):
@@ -136,7 +146,7 @@ def test_a_model_file_gives_the_same_in_another_process(name, folder, tmp_path):
 @pytest.mark.parametrize("name", NAMES)
 def test_steps_resuming_and_rehearsal_take_the_task(name, folder):
     _, outcome, train, test = trained(name, folder)
-    targets, _, task, width = arrays(name)
+    _, _, task, width = arrays(name)
     own = vs.Training(network(width), task=task, optimiser=vs.optimisers.Adam(0.01), seed=1)
     found = own.rehearse(train.batches(16), test.batches(50))
     wrong = [finding for finding in found.findings if finding.verdict == "wrong"]

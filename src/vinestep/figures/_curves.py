@@ -19,12 +19,14 @@ _NOT_FIGURES = ("epoch", "step", "rate")
 
 
 def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = None) -> Figure:
-    """Loss, metrics and learning rate by epoch, training and validation together.
+    """Loss, metrics and learning rate by epoch, training and validation together; of loops of one's
+    own all figures by step.
 
     Parameters
     ----------
     rows : DataFrame, or sequence of dict
-        One row per epoch, as in ``Outcome.curves`` and ``Outcome.rows``.
+        One row per epoch, as in ``Outcome.curves`` and ``Outcome.rows``; or one per step. A figure
+        may be missing in some.
     title : str
     better : mapping of column to "higher" or "lower", optional
         As in ``Outcome.better``: where it says so, the best value is marked. Of losses the lowest
@@ -33,7 +35,7 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     Raises
     ------
     DataError
-        If there are no rows, or they have no epoch.
+        If there are no rows, or they have neither epoch nor step.
 
     Examples
     --------
@@ -45,10 +47,14 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     3
     """
     rows = rows.to_dict("records") if hasattr(rows, "to_dict") else list(rows)
-    if not rows or "epoch" not in rows[0]:
+    by = next((name for name in ("epoch", "step") if rows and name in rows[0]), "")
+    if not by:
         raise DataError(
-            "curves: there is nothing to draw: give one row per epoch, as Outcome.curves has them."
+            "curves: there is nothing to draw: give one row per epoch or step, as Outcome.curves "
+            "has them."
         )
+    every = dict.fromkeys(name for row in rows for name in row)
+    rows = [{name: row.get(name, np.nan) for name in every} for row in rows]
     rows = [
         {
             name: value if value is None or abs(value) < LARGEST else np.nan
@@ -60,13 +66,18 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     names = [
         name for name in rows[0] if name not in _NOT_FIGURES and not name.startswith("validation_")
     ]
-    made, axes = figure(
-        len(names) + 1, 1, title=title, sharex=True, height_ratios=[3] * len(names) + [1]
-    )
-    epochs = np.array([row["epoch"] for row in rows])
+    if not names:
+        raise DataError("curves: there is no figure but epoch, step and rate.")
+    with_rate = by == "epoch" or "rate" in every
+    ratios = [3] * len(names) + [1] * with_rate
+    made, axes = figure(len(ratios), 1, title=title, sharex=True, height_ratios=ratios)
+    epochs = np.array([row[by] for row in rows])
     for axis, name in zip(axes[:, 0], names, strict=False):
         _panel(axis, rows, epochs, name, directions)
     rate = axes[-1, 0]
+    if not with_rate:
+        rate.set_xlabel(by)
+        return made
     rate.plot(
         epochs,
         [row.get("rate", np.nan) for row in rows],
@@ -76,7 +87,7 @@ def curves(rows: Any, *, title: str = "", better: Mapping[str, str] | None = Non
     )
     rate.set_ylim(bottom=0)
     rate.ticklabel_format(axis="y", style="sci", scilimits=(-2, 2))
-    tidy(rate, x="epoch", y="rate")
+    tidy(rate, x=by, y="rate")
     rate.xaxis.set_major_locator(MaxNLocator(integer=True))
     return made
 
@@ -93,9 +104,11 @@ def _panel(
     name: str,
     better: Mapping[str, str],
 ) -> None:
+    known = np.array([row[name] for row in rows], float)
+    there = ~np.isnan(known) if np.isnan(known).any() else slice(None)
     axis.plot(
-        epochs,
-        [row[name] for row in rows],
+        epochs[there],
+        known[there],
         color=COLOURS[0],
         linewidth=1.8,
         label="training",

@@ -316,10 +316,8 @@ class Kinds:
         if len(fitting) == 1:
             return fitting[0]
         if fitting:
-            raise PartError(
-                f"{name!r} may be {' or '.join(sorted(f'{k.family}.{name}' for k in fitting))}. Say "
-                "which."
-            )
+            several = sorted(f"{kind.family}.{name}" for kind in fitting)
+            raise PartError(f"{name!r} may be {' or '.join(several)}. Say which.")
         wanted, listed = (
             " or ".join(families),
             f"See: vinestep kinds{f' {families[0]}' if families else ''}.",

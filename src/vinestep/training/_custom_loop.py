@@ -81,9 +81,7 @@ def recorded_run(
                 f"recorded_run: the part {key!r} needs a name without / and the methods state() "
                 "and restore(state)."
             )
-    watchers = with_default_observers(
-        observers, record is not None or resume is not None, curves=False
-    )
+    watchers = with_default_observers(observers, record is not None or resume is not None)
     described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
     with ExitStack() as stack:
         stack.enter_context(observers_attached(watchers))

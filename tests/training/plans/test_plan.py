@@ -172,10 +172,15 @@ def test_every_loss_of_numbers_trains_by_a_plan(tmp_path, loss):
     assert np.isfinite(run.run().rows[-1]["loss"])
 
 
-OF_NUMBERS = (
-    "absolute_error correlation coverage quantile_loss r_squared root_mean_squared_error "
-    "squared_error"
-).split()
+OF_NUMBERS = [
+    "absolute_error",
+    "correlation",
+    "coverage",
+    "quantile_loss",
+    "r_squared",
+    "root_mean_squared_error",
+    "squared_error",
+]
 OF_TARGETS = ("of_target", "target_loss")
 METRICS = [kind for kind in vs.parts.kinds("metric") if kind.name not in ("of_all", *OF_TARGETS)]
 

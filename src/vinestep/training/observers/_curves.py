@@ -20,7 +20,8 @@ __all__ = ["Curves"]
 
 @part("curves", "observer")
 class Curves(Observer):
-    """Writes the curves of a recorded run as CSV after each epoch, and as PNG as it goes.
+    """Writes the curves of a recorded run as CSV after each epoch, and as PNG as it goes; of a loop
+    of one's own, whose figures are written step by step, as PNG.
 
     Parameters
     ----------
@@ -66,7 +67,14 @@ class Curves(Observer):
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         self._write(run)
-        if self._drawer is None:
+        self._draw_now_and_then(run)
+
+    def after_step(self, run: Run, step: Any) -> None:
+        if run.is_custom_loop and time.monotonic() - self._drawn >= self.seconds:
+            self._draw_now_and_then(run)
+
+    def _draw_now_and_then(self, run: Run) -> None:
+        if self._drawer is None or not run.rows:
             return
         if self._ticket is not None and self._drawer.is_drawn(self._ticket):
             self._keep(run, self._drawer.drawn(self._ticket))
@@ -93,7 +101,8 @@ class Curves(Observer):
     def _write(run: Run) -> None:
         if run.store is None:
             raise RunError("Curves need a place: training.run(..., record='records').")
-        run.store.write_series(run.series, run.rows)
+        if not run.is_custom_loop:
+            run.store.write_series(run.series, run.rows)
 
     def _ask(self, run: Run) -> None:
         self._drawn = time.monotonic()

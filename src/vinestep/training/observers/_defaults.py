@@ -55,14 +55,14 @@ def checked_observers(observers: Any) -> list[Observer]:
 
 
 def with_default_observers(
-    observers: Sequence[Observer], recorded: bool, *, curves: bool = True, validation: bool = False
+    observers: Sequence[Observer], recorded: bool, *, validation: bool = False
 ) -> list[Observer]:
     """The observers in their order. A recorded run always saves its states: with a validation part
-    the best ones too. One with epochs writes its curves.
+    the best ones too, and its curves.
     """
     result = checked_observers(observers)
     if recorded:
-        if curves and not any(isinstance(observer, Curves) for observer in result):
+        if not any(isinstance(observer, Curves) for observer in result):
             result.append(Curves())
         if not any(isinstance(observer, Checkpoints) for observer in result):
             result.append(Checkpoints("best" if validation else "newest"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from typing import TYPE_CHECKING, Any
 
@@ -93,6 +94,9 @@ class Progress(Observer):
         if self._cell is not None:
             self._cell.after_step(run, step)
             return
+        if step is None:
+            self._after_own_step(run)
+            return
         self._examples += step.examples
         now = time.perf_counter()
         if self._bar is None or now - self._told < 0.1:
@@ -106,6 +110,26 @@ class Progress(Observer):
             rate=f"{step.rate:.2e}",
             speed=f"{self._examples / max(now - self._begun, 1e-9):,.0f}",
         )
+
+    def _after_own_step(self, run: Run) -> None:
+        """Of a loop of one's own: the figures of the step."""
+        at, now = run.position.step, time.perf_counter()
+        row = run.step_figures
+        if self._bar is not None:
+            if now - self._told >= 0.1:
+                self._told = now
+                self._bar.update(
+                    self._task,
+                    completed=at,
+                    epoch=f"step {at}/{self._total}",
+                    loss=f"{next(iter(row.values()), math.nan):.4g}",
+                    speed=f"{at / max(now - self._begun, 1e-9):,.0f}",
+                )
+        elif self._console is not None and at % max(1, self._total // 10) == 0:
+            figures = "  ".join(f"{k} {v:.4g}" for k, v in row.items())
+            self._console.print(
+                f"step {at}/{self._total}  {figures}", highlight=False, soft_wrap=True
+            )
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         if self._cell is not None:
@@ -137,12 +161,13 @@ class Progress(Observer):
         if self._bar is not None:
             done = self._total if not run.stop_reason else run.position.step
             last = run.rows[-1] if run.rows else {}
+            at = f"{run.position.epoch}/{run.epochs}"
             self._bar.update(
                 self._task,
                 completed=done,
-                epoch=f"{run.position.epoch}/{run.epochs}",
-                loss=f"{last['loss']:.4f}" if last else "-",
-                rate=f"{last['rate']:.2e}" if last else "-",
+                epoch=at if not run.is_custom_loop else f"step {done}/{self._total}",
+                loss=f"{last['loss']:.4f}" if "loss" in last else "-",
+                rate=f"{last['rate']:.2e}" if "rate" in last else "-",
                 speed=f"{self._examples / max(outcome.seconds, 1e-9):,.0f}",
             )
         self._stop()

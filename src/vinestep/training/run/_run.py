@@ -195,6 +195,11 @@ class Run(Attachments):
         return getattr(self.store, "path", None)
 
     @property
+    def is_custom_loop(self) -> bool:
+        """Whether its rows are steps, of a loop of one's own."""
+        return not self.epochs and not self.ends_itself
+
+    @property
     def series(self) -> str:
         """Of what the rows are."""
         return "epochs" if self.epochs else "steps"
@@ -219,6 +224,11 @@ class Run(Attachments):
         """Record figures of the present step, in the series "steps"."""
         self._step_numbers |= {name: float(value) for name, value in figures.items()}
 
+    @property
+    def step_figures(self) -> dict[str, float]:
+        """The figures of the present step of a loop of one's own."""
+        return dict(self._step_numbers)
+
     def add_row(self, series: str, row: dict[str, float]) -> None:
         """Add a row, with its ``step``, to a series of the record; it is written within a
         second.
@@ -239,7 +249,7 @@ class Run(Attachments):
         row = {"step": self.position.step, **self._step_numbers}
         self._step_numbers = {}
         self.add_row("steps", row)
-        if not self.epochs and not self.ends_itself:
+        if self.is_custom_loop:
             self.rows.append(row)
             if self.store is not None and len(self.rows) > MOST_ROWS:
                 del self.rows[1::2]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 from typing import Any, NamedTuple
@@ -33,6 +33,7 @@ from ...storage.archive import in_half
 from ._averaging import WeightAverage
 from ._buffers import GradientBuffer, GradientBuffers
 from ._half_precision import HalfPrecision
+from ._tensor_group import as_network
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
 
@@ -70,7 +71,8 @@ class Descent:
 
     Parameters
     ----------
-    network : Layer
+    network : Layer, or Tensor, or list or dict of Tensors
+        Tensors are moved in place: use them in the loss as they are.
     optimiser : Optimiser, optional
         Adam by default.
     schedule : Schedule or function of the step, optional
@@ -102,7 +104,7 @@ class Descent:
 
     def __init__(
         self,
-        network: Layer,
+        network: Layer | Tensor | Sequence[Tensor] | Mapping[str, Tensor],
         *,
         optimiser: Optimiser | None = None,
         schedule: Schedule | Callable[[int], float] | None = None,
@@ -112,11 +114,6 @@ class Descent:
         half: HalfPrecision | None = None,
         seed: int = 0,
     ) -> None:
-        if not isinstance(network, Layer):
-            raise SettingError(
-                f"The network is a {type(network).__name__}, not a layer. Wrap functions: "
-                "vinestep.Stack(f)."
-            )
         for name, limit in (("clip", clip), ("clip_values", clip_values)):
             if limit is not None and not (
                 isinstance(limit, int | float | np.floating) and math.isfinite(limit) and limit > 0
@@ -129,7 +126,7 @@ class Descent:
             )
         if half is not None and not isinstance(half, HalfPrecision):
             raise SettingError(f"half is {half!r}. Give a vinestep.HalfPrecision().")
-        self.network = network
+        self.network = as_network(network)
         self.optimiser = _optimiser(optimiser)
         self.schedule = as_schedule(schedule)
         self.clip = None if clip is None else float(clip)
