@@ -80,15 +80,15 @@ ARROWS = {
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
     "data/sources evaluation layers losses optimisers schedules storage "
     "tasks _findings _model errors",
-    "training": "training/step training/run training/observers training/rehearsal autodiff "
-    "data/batches data/checks data/sources evaluation figures layers storage _findings _model "
-    "errors",
+    "training": "training/step training/run training/observers training/rehearsal "
+    "autodiff data/batches data/checks data/sources evaluation figures "
+    "layers storage optimisers _findings _model errors",
     "training/plans": "training training/step training/run training/observers "
     "training/rehearsal autodiff data/batches data/sources data/tabular "
-    "demo evaluation layers parts tasks _model _public_names errors",
+    "demo evaluation layers parts tasks data _model _public_names errors",
     "training/tuning": "training/plans training/run training/step data/batches data/sources "
-    "figures "
-    "optimisers schedules storage errors",
+    "figures optimisers schedules storage data data/tabular _arguments "
+    "errors",
     "runs/diagnosis": "_findings _trend",
     "runs": "runs/diagnosis training/plans training/step figures storage _model "
     "_findings _notebook_html _public_names _arguments errors",

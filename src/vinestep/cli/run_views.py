@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from ..catalogue import Entry
     from ..runs._comparison import Comparison
     from ..runs._query import RunRecord
+    from ..training.tuning._cross_validation import CrossValidation
 
 __all__ = [
     "catalogue_view",
@@ -302,6 +303,49 @@ def trials_view(frame: pd.DataFrame, title: str) -> Table:
                 _number(row[name]) if frame[name].dtype.kind in "fi" else escape(str(row[name]))
                 for name in names
             )
+        )
+    return table
+
+
+def folds_view(found: CrossValidation, title: str) -> list[Table]:
+    """Scores of each held-out fold, and what they say together."""
+    each = table_of(title)
+    recorded = any(row["run"] for row in found.rows)
+    shown = [name for name in found.rows[0] if name != "run" or recorded]
+    for name in shown:
+        each.add_column(
+            escape(name).replace("_", " "), justify="left" if name == "run" else "right"
+        )
+    for row in found.rows:
+        numbered = row | {"repeat": row["repeat"] + 1}
+        cells = [numbered[name] for name in shown]
+        each.add_row(*(f"{v:.4g}" if isinstance(v, float) else escape(str(v)) for v in cells))
+    together = table_of("Over the folds")
+    for name in ("score", "mean", "deviation", "95 % interval"):
+        together.add_column(name, justify="left" if name == "score" else "right")
+    for _, row in found.summary().iterrows():
+        together.add_row(
+            str(row["score"]).replace("_", " "),
+            f"{row['mean']:.4g}",
+            f"{row['deviation']:.3g}",
+            f"{row['low']:.4g} to {row['high']:.4g}",
+        )
+    return [each, together]
+
+
+def importance_view(frame: pd.DataFrame) -> Table:
+    """Which settings of a search mattered."""
+    table = table_of("Share of the differences between trials that a setting explains")
+    for name in ("setting", "share", "95 % interval", "p", "it matters"):
+        table.add_column(name, justify="left" if name in ("setting", "it matters") else "right")
+    for _, row in frame.iterrows():
+        told = "yes" if row["matters"] else "not more than chance, as far as these trials tell"
+        table.add_row(
+            escape(str(row["setting"])),
+            f"{row['share']:.0%}",
+            f"{row['low']:.0%} to {row['high']:.0%}",
+            f"{row['p']:.2g}",
+            told,
         )
     return table
 

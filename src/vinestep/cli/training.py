@@ -7,7 +7,7 @@ import os
 from collections.abc import Sequence
 from importlib.resources import as_file, files
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, cast
 
 import typer
 
@@ -146,10 +146,15 @@ def search(
         ),
     ],
     how: Annotated[
-        str, typer.Option("--how", metavar="grid|random|halving", help="Which trials are made.")
+        str,
+        typer.Option(
+            "--how",
+            metavar="HOW",
+            help="Which trials are made: grid, random, halving, quasi_random, gaussian_process.",
+        ),
     ] = "random",
     trials: Annotated[
-        int, typer.Option("--trials", min=1, help="How many are drawn at random.")
+        int, typer.Option("--trials", min=1, help="How many are made, but of a grid.")
     ] = 12,
     epochs: Annotated[
         int, typer.Option("--epochs", min=0, help="Of a whole trial; 0 for the plan's.")
@@ -166,7 +171,7 @@ def search(
 ) -> None:
     """Try a plan with other settings, several at once; given again, it goes on."""
     from ..training.tuning._search import search as run_search
-    from .run_views import trials_view
+    from .run_views import importance_view, trials_view
 
     with explained():
         found = run_search(
@@ -182,6 +187,9 @@ def search(
             own=[str(path) for path in own],
         )
         console.print(trials_view(found.table(), f"Trials of {plan}, the best first"))
+        mattered = found.importance()
+        if len(mattered):
+            console.print(importance_view(mattered))
         if found.best is not None:
             from ..figures._style import save
 
@@ -193,13 +201,72 @@ def search(
             )
 
 
+@app.command(rich_help_panel=TRAIN)
+def cross_validate(
+    plan: PlanArgument,
+    folds: Annotated[int, typer.Option("--folds", min=2, help="Parts of each division.")] = 5,
+    repeats: Annotated[
+        int, typer.Option("--repeats", min=1, help="Divisions, each with another seed.")
+    ] = 1,
+    seeds: Annotated[
+        int, typer.Option("--seeds", min=1, help="Trainings of each fold, from different seeds.")
+    ] = 1,
+    against: Annotated[
+        Path | None,
+        typer.Option(
+            "--against",
+            metavar="PLAN",
+            help="Another plan, trained on the same folds and held against this one.",
+        ),
+    ] = None,
+    by: Annotated[
+        str, typer.Option("--by", metavar="SCORE", help="With --against: what is compared.")
+    ] = "loss",
+    seed: Annotated[int, typer.Option("--seed", min=0)] = 0,
+    processes: Annotated[
+        int, typer.Option("--processes", min=1, help="How many folds are trained at once.")
+    ] = 1,
+    settings: SetOption = [],  # noqa: B006
+    record: RecordOption = Path("folds"),
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Train on all folds but one and score on that one, each in turn; given again, it goes on."""
+    from ..training.tuning._cross_validation import cross_validate as run_folds
+    from .run_views import folds_view
+
+    options: dict[str, Any] = {
+        "folds": folds,
+        "repeats": repeats,
+        "seeds": seeds,
+        "seed": seed,
+        "processes": processes,
+        "settings": settings,
+        "record": record,
+    }
+    with explained():
+        options["own"] = own_parts_of(own)
+        found = run_folds(plan, **options)
+        for view in folds_view(found, f"Held-out folds of {plan}"):
+            console.print(view)
+        if against is None:
+            return
+        other = run_folds(against, **options, name=f"{against.stem}-against")
+        for view in folds_view(other, f"Held-out folds of {against}"):
+            console.print(view)
+        console.print(
+            f"First {plan}, second {against}. {found.difference(other, by)}",
+            highlight=False,
+            soft_wrap=True,
+        )
+
+
 def _how(text: str) -> How:
     from ..errors import SettingError
+    from ..training.tuning._trials import HOW
 
-    known: dict[str, How] = {"grid": "grid", "random": "random", "halving": "halving"}
-    if text not in known:
-        raise SettingError(f"--how {text}: say {', '.join(known)}.")
-    return known[text]
+    if text not in HOW:
+        raise SettingError(f"--how {text}: say {', '.join(HOW)}.")
+    return cast("How", text)
 
 
 def _space(over: Sequence[str]) -> dict[str, Any]:

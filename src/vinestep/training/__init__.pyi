@@ -5,6 +5,11 @@ from .run._results import Position as Position
 from .run._status import Status as Status
 from .step._descent import DescentStep as DescentStep
 from .step._state import HasState as HasState
+from .tuning._cross_validation import (
+    CrossValidation as CrossValidation,
+    Difference as Difference,
+    cross_validate as cross_validate,
+)
 from .tuning._rate_and_batch_size import (
     BatchSizes as BatchSizes,
     RateRange as RateRange,

@@ -232,6 +232,7 @@ class Training(TrainingBase):
             with run.under_way():
                 train_epochs(run, self, batches, scored, ending)
             outcome = run.conclude(begun)
+            self.ended = outcome.status
             if best is not None and best.row:
                 self._best = BestWeights(best.arrays, best.row, best.step, digest_of(self.network))
             if store is not None and outcome.status is Status.FINISHED:

@@ -31,7 +31,7 @@ from ..sources._dataset import Dataset
 from ..sources._source import Provenance
 from ._text_formats import text_format
 
-__all__ = ["Encoding", "Scaling", "Table", "scaled"]
+__all__ = ["Encoding", "Scaling", "Table", "scaled", "scaled_alike"]
 
 MOSTLY_NUMBERS = (
     0.5  # a text column of which this fraction is numeric is a numeric one with slips in it
@@ -561,7 +561,7 @@ def scaled(
         gap_fractions=np.isnan(numbers).mean(axis=0),
         silent=tuple(silent.tolist()),
     )
-    return [_apply(table, scaling) for table in (train, *others)]
+    return [scaled_alike(table, scaling) for table in (train, *others)]
 
 
 def _most_frequent(numbers: np.ndarray) -> np.ndarray:
@@ -589,7 +589,8 @@ FILLS: dict[str, Callable[[np.ndarray], np.ndarray]] = {
 }
 
 
-def _apply(table: Table, scaling: Scaling) -> Table:
+def scaled_alike(table: Table, scaling: Scaling) -> Table:
+    """A table scaled by what was learned of another part."""
     return table._of(
         scaling.scale(table.inputs),
         table.targets,

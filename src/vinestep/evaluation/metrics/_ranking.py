@@ -208,7 +208,7 @@ def area_under_precision_recall(over: str | int | None = None) -> Metric:
     --------
     >>> logits = np.array([[0.0, 0.1], [0.0, 0.4], [0.0, 0.35], [0.0, 0.8]])
     >>> round(vs.metrics.area_under_precision_recall()(logits, np.array([0, 0, 1, 1])), 4)
-    0.7945
+    0.7973
     """
     return _made("area_under_precision_recall", _precision_recall, over)
 

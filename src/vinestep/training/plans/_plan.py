@@ -44,6 +44,8 @@ OF_TABLES = (
         "classes",
         "target_gaps",
         "weight",
+        "groups",
+        "by",
         "leave_out",
         "drop_missing_target",
         "unseen_categories",
@@ -59,6 +61,22 @@ Described = Any
 
 class _Part(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, strict=True)
+
+
+class FoldPlan(_Part):
+    """Which fold of a cross-validation is the test part."""
+
+    number: PositiveInt
+    """From 1."""
+    of: Annotated[int, Field(ge=2)]
+    seed: Annotated[int, Field(ge=0)] = 0
+    """Of the division."""
+
+    @model_validator(mode="after")
+    def _is_there(self) -> FoldPlan:
+        if self.number > self.of:
+            raise SettingError(f"number: there is no fold {self.number} of {self.of}")
+        return self
 
 
 class DataPlan(_Part):
@@ -100,6 +118,12 @@ class DataPlan(_Part):
     """Of several targets the one by whose classes the parts are to be alike; by default the first
     that has classes.
     """
+    groups: str = ""
+    """Column of a table; rows of one group stay in one part. It is no feature."""
+    by: str = ""
+    """Column of times; the last part is of the latest rows."""
+    fold: FoldPlan | None = None
+    """In place of a test part by fraction, a fold of the whole."""
     batch: PositiveInt = 32
     drop_partial: bool = False
     prepare: list[Described] = []
@@ -110,6 +134,14 @@ class DataPlan(_Part):
     join: Described = None
     """How examples become a batch, such as ``padded``."""
     readers: Annotated[int, Field(ge=0)] = 0
+
+    @model_validator(mode="after")
+    def _divided_in_one_way(self) -> DataPlan:
+        if self.fold is not None and self.test is not None:
+            raise SettingError("fold: it is the test part, and a file of its own is given, too")
+        if self.groups and self.by:
+            raise SettingError("by: times decide alone what goes where. Leave out groups")
+        return self
 
     @model_validator(mode="after")
     def _split_fits(self) -> DataPlan:
@@ -171,7 +203,7 @@ class DataPlan(_Part):
         return [
             "training",
             *(["validation"] if self.validation is None else []),
-            *(["test"] if self.test is None else []),
+            *(["test"] if self.test is None and self.fold is None else []),
         ]
 
     @property

@@ -5,14 +5,16 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
 from ..._public_names import did_you_mean
 from ...autodiff.tracking import untracked
+from ...data._table_files import read_frame
 from ...data.sources._as_source import as_source
 from ...data.sources._source import Source
+from ...data.sources._splits import fold_indices
 from ...data.tabular._table import Table, scaled
 from ...demo._sources import TABLES
 from ...errors import PlanError
@@ -45,6 +47,8 @@ from ._plan import (
 )
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from ..._model import Model
     from ...data.batches._batches import Batches
     from ...data.batches._transforms import Transform
@@ -79,6 +83,9 @@ class PlannedRun:
         self.plan = plan
         self.base = base
         own = list(own)
+        self._held_out: Source | None = None
+        self._together: dict[str, Any] = {}
+        """Groups or times of the rows that are divided into parts."""
         self.source = self._read(own)
         form = self.source.text_form
         counts = {"classes": self.source.classes} | (
@@ -173,7 +180,14 @@ class PlannedRun:
         result = builder.part(described, "data.source", ("source",))
         if builder.faults:
             raise PlanError("\n".join(map(str, builder.faults)))
-        return as_source(result)
+        source, fold = as_source(result), self.plan.data.fold
+        if fold is None:
+            return source
+        stratified = _stratified_by(self.plan.data.stratified, source.class_values)
+        parts = list(source.fold_rows(fold.of, seed=fold.seed, stratified=stratified))
+        rows, held_out = parts[fold.number - 1]
+        self._held_out = source.rows(held_out)
+        return cast(Source, source.rows(rows))
 
     def _table(self, source: str) -> Table:
         plan = self.plan.data
@@ -196,7 +210,7 @@ class PlannedRun:
             }
         )
         if not source.startswith(DEMO):
-            return Table(self.base / source, **options)
+            return self._table_of(self.base / source, options)
         name = source.removeprefix(DEMO)
         if name not in TABLES:
             known = [
@@ -210,7 +224,62 @@ class PlannedRun:
             raise PlanError(
                 f"data.source: there is no demo set {name!r} for plans. {did_you_mean(name, known)}"
             )
-        return Table(TABLES[name](), **options)
+        return self._table_of(TABLES[name](), options)
+
+    def _table_of(self, given: Any, options: dict[str, Any]) -> Table:
+        """The table, or the rows that a fold leaves, with an encoding of their own."""
+        plan = self.plan.data
+        if not plan.groups and not plan.by and plan.fold is None:
+            return Table(given, **options)
+        frame, name = read_frame(given, literal=plan.literal)
+        targets = plan.targets or [str(plan.target)]
+        for column in (*targets, *filter(None, (plan.groups, plan.by))):
+            if column not in frame.columns:
+                raise PlanError(
+                    f"data: {name} has no column {column!r}. {did_you_mean(column, frame.columns)}"
+                )
+        if plan.drop_missing_target:
+            frame = frame[frame[targets].notna().all(axis=1)].reset_index(drop=True)
+        if plan.groups and plan.groups not in options["leave_out"]:
+            options["leave_out"] = [*options["leave_out"], plan.groups]
+        rows = held_out = np.arange(len(frame))
+        if plan.fold is not None:
+            rows, held_out = self._fold_of(frame, targets)
+            if options["unseen_categories"] == "refuse":
+                options["unseen_categories"] = "zeros"
+        way = "groups" if plan.groups else "by"
+        if column := plan.groups or plan.by:
+            self._together = {way: frame[column].to_numpy()[rows]}
+        if plan.fold is None:
+            return Table(frame, **options)
+        table = Table(frame.iloc[rows].reset_index(drop=True), **options)
+        self._held_out = table.like(frame.iloc[held_out].reset_index(drop=True))
+        return table
+
+    def _fold_of(self, frame: pd.DataFrame, targets: Sequence[str]) -> tuple[Any, Any]:
+        """The rows that are trained on, and those that are held out."""
+        plan, fold = self.plan.data, self.plan.data.fold
+        assert fold is not None
+        labels = None
+        classes = [column for column in targets if self._is_of_classes(frame[column])]
+        asked = plan.stratified if isinstance(plan.stratified, str) else next(iter(classes), "")
+        if plan.stratified and asked and not plan.by:
+            labels = frame[asked].astype(str).to_numpy()
+        parts = fold_indices(
+            len(frame),
+            fold.of,
+            fold.seed,
+            labels=labels,
+            groups=frame[plan.groups].to_numpy() if plan.groups else None,
+            by=frame[plan.by].to_numpy() if plan.by else None,
+        )
+        return parts[fold.number - 1]
+
+    def _is_of_classes(self, column: pd.Series) -> bool:
+        said = self.plan.data.classes
+        if isinstance(said, list):
+            return str(column.name) in said
+        return said if said is not None else column.dtype.kind not in "iuf"
 
     def _divided(self, prepare: Sequence[Transform]) -> list[Source]:
         plan = self.plan.data
@@ -218,10 +287,17 @@ class PlannedRun:
         parts = dict(
             zip(
                 plan.names,
-                self.source.split(*plan.fractions, seed=self.plan.seed, stratified=stratified),
+                self.source.split(
+                    *plan.fractions,
+                    seed=self.plan.seed,
+                    stratified=stratified and not plan.by,
+                    **self._together,
+                ),
                 strict=True,
             )
         )
+        if self._held_out is not None:
+            parts["test"] = self._held_out
         for name, file in (("validation", plan.validation), ("test", plan.test)):
             if file is not None:
                 parts[name] = self._of_its_own(name, file)

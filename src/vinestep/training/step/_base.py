@@ -117,6 +117,8 @@ class TrainingBase:
         self._rows: list[dict[str, float]] = []  # the curves of the last run
         self._store: RunStore | None = None  # of the last run
         self._best: BestWeights | None = None  # of the last run
+        self.ended: Any = None
+        """The `Status` with which the last run ended."""
         self._described: tuple[int, dict[str, Any]] | None = None
         self._derivation = Derivation(self.descent, loss)
         self.sums_losses = False

@@ -10,14 +10,20 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ...errors import CheckpointError, RunError, VineStepError
+import numpy as np
+
+from ...errors import CheckpointError, RunError, SettingError, VineStepError
 from ...storage.run_folder import locked
+from ...storage.run_schema import ABOUT as ABOUT_SCHEMA, valid_fields
+from ..run._results import Outcome
+from ..run._run_metadata import ABOUT
+from ..run._status import Status
 from ._trials import (
     How,
     Space,
@@ -73,7 +79,16 @@ class Search:
             trials = [Trial(**trial) for trial in known["trials"]]
             asked = known["asked"]
             return cls(
-                Trials(trials, asked["how"], asked["epochs"], asked["factor"], known["rungs"]),
+                Trials(
+                    trials,
+                    asked["how"],
+                    asked["epochs"],
+                    asked["factor"],
+                    known["rungs"],
+                    Space(asked["space"]),
+                    asked["trials"] if asked["how"] == "gaussian_process" else len(trials),
+                    asked["seed"],
+                ),
                 Path(folder),
                 asked,
             )
@@ -112,6 +127,22 @@ class Search:
         ]
         return pd.DataFrame(rows)
 
+    def importance(self) -> pd.DataFrame:
+        """Which settings mattered: of each the share of the differences between the trials that it
+        explains, with an interval of 95 %, how likely as much would be if it did nothing, and
+        whether that is below 5 % for all settings together. Empty of fewer than 6 trials.
+        """
+        import pandas as pd
+
+        from ._importance import importance
+
+        most = max((trial.epochs for trial in self.trials.trials), default=0)
+        done = [t for t in self.trials.trials if t.score is not None and t.epochs == most]
+        scores = np.array([t.score for t in done], float)
+        rows = importance([t.settings for t in done], np.where(np.isfinite(scores), scores, np.inf))
+        columns = ["setting", "share", "low", "high", "p", "matters"]
+        return pd.DataFrame(rows, columns=columns)
+
     def figure(self) -> Figure:
         """The score against each setting."""
         from ...figures._tuning import trials
@@ -125,7 +156,7 @@ class Search:
 
 
 def search(
-    plan: str | os.PathLike[str],
+    plan: str | os.PathLike[str] | Callable[..., Any],
     space: Mapping[str, Any],
     *,
     folder: str | os.PathLike[str],
@@ -138,7 +169,7 @@ def search(
     factor: int = 3,
     own: Sequence[str] = (),
 ) -> Search:
-    """Try a plan with other settings, several trials at once.
+    """Try a plan, or a function that trains, with other settings, several trials at once.
 
     Every trial is a recorded run in `folder`. A search that was interrupted goes on when it is
     called again with the same arguments: trials that were under way are continued from their newest
@@ -146,14 +177,18 @@ def search(
 
     Parameters
     ----------
-    plan : path
+    plan : path, or callable
+        A function ``trial(settings, **options)`` trains with these settings, hands the options on,
+        ``training.run(..., **options)``, and returns the `Outcome`. With more than one process it
+        has to be defined in a module.
     space : mapping of dotted name to values
         As of `Space`: ``{"optimiser.rate": {"low": 1e-4, "high": 1e-1, "log": True},
         "layers.0.width": [16, 64]}``.
     folder : path
-    how : {"grid", "random", "halving"}
+    how : {"grid", "random", "halving", "quasi_random", "gaussian_process"}
+        See `Trials.new`.
     trials : int
-        How many are drawn at random.
+        How many are made, but of a grid.
     epochs : int, optional
         Of a whole trial, by default the plan's.
     by : str
@@ -188,17 +223,13 @@ def search(
     >>> len(found.table())
     1
     """
-    from ..plans._overrides import own_parts
-    from ..plans._plan import read_plan
-    from ..plans._planned_run import PlannedRun
-
-    parts = [part for file in own for part in own_parts(Path(file))]
-    whole = epochs or read_plan(plan, own=parts).epochs
+    function = plan if callable(plan) else None
+    whole = epochs or (None if function is not None else _epochs_of(plan, own))  # type: ignore[arg-type]
     if not whole:
         raise RunError("search: say how many epochs a whole trial has: epochs=20.")
     asked = {
-        "plan": str(Path(plan).resolve()),
-        "space": dict(space),
+        "plan": _name_of(plan),
+        "space": {name: _plain(allowed) for name, allowed in space.items()},
         "how": how,
         "epochs": whole,
         "by": by,
@@ -221,19 +252,78 @@ def search(
             folder,
             asked,
         )
-        first = result.trials.trials[0]
-        PlannedRun(
-            read_plan(plan, settings=_as_settings(first.settings), own=parts),
-            Path(plan).parent,
-            own=parts,
-        )
+        if function is None:
+            _check_first(plan, result.trials.trials[0].settings, own)  # type: ignore[arg-type]
         folder.mkdir(parents=True, exist_ok=True)
         result.save()
-    _run(result, processes)
+    if function is not None:
+        _check_function(function, processes)
+    _run(result, processes, function)
     return result
 
 
-def _run(search: Search, processes: int) -> None:
+def _name_of(plan: Any) -> str:
+    if callable(plan):
+        return f"{getattr(plan, '__module__', '')}:{getattr(plan, '__qualname__', repr(plan))}"
+    return str(Path(plan).resolve())
+
+
+def _plain(allowed: Any) -> Any:
+    return dict(allowed) if isinstance(allowed, Mapping) else list(allowed)
+
+
+def _epochs_of(plan: str | os.PathLike[str], own: Sequence[str]) -> int | None:
+    from ..plans._overrides import own_parts
+    from ..plans._plan import read_plan
+
+    return read_plan(plan, own=[part for file in own for part in own_parts(Path(file))]).epochs
+
+
+def _check_first(
+    plan: str | os.PathLike[str], settings: Mapping[str, Any], own: Sequence[str]
+) -> None:
+    """Refuse a plan that cannot be followed before anything is written."""
+    from ..plans._overrides import own_parts
+    from ..plans._plan import read_plan
+    from ..plans._planned_run import PlannedRun
+
+    parts = [part for file in own for part in own_parts(Path(file))]
+    first = read_plan(plan, settings=_as_settings(settings), own=parts)
+    PlannedRun(first, Path(plan).parent, own=parts)
+
+
+def _check_function(function: Callable[..., Any], processes: int) -> None:
+    """Refuse a function that other processes cannot find."""
+    if processes > 1:
+        import pickle
+
+        try:
+            pickle.dumps(function)
+        except (pickle.PicklingError, AttributeError, TypeError) as error:
+            raise RunError(
+                f"search: {function!r} cannot be handed to other processes: {error}. Define it at "
+                "the top of a module, or say processes=1."
+            ) from error
+
+
+def _run(search: Search, processes: int, function: Callable[..., Any] | None) -> None:
+    if function is not None and processes == 1:
+        with locked(
+            search.folder / LOCK, 0, f"{search.folder}: another search is at work in this folder."
+        ):
+            while wanted := _wanted(search, 1):
+                for trial, epochs in wanted:
+                    found = _trial(
+                        search.asked,
+                        str(search.folder),
+                        trial.settings,
+                        trial.number,
+                        trial.run,
+                        epochs,
+                        function,
+                    )
+                    _take(search, trial, epochs, found)
+        return
     context = multiprocessing.get_context("spawn")
     with (
         locked(
@@ -243,7 +333,7 @@ def _run(search: Search, processes: int) -> None:
             processes, mp_context=context, initializer=_exit_with, initargs=(os.getpid(),)
         ) as pool,
     ):
-        while wanted := search.trials.wanted():
+        while wanted := _wanted(search, processes):
             under_way: dict[Future[Any], tuple[Trial, int]] = {
                 pool.submit(
                     _trial,
@@ -253,6 +343,7 @@ def _run(search: Search, processes: int) -> None:
                     trial.number,
                     trial.run,
                     epochs,
+                    function,
                 ): (trial, epochs)
                 for trial, epochs in wanted
             }
@@ -264,16 +355,32 @@ def _run(search: Search, processes: int) -> None:
                 raise
 
 
+def _wanted(search: Search, count: int) -> list[tuple[Trial, int]]:
+    """The trials to be run now; a search that chooses them as it goes chooses more."""
+    wanted = search.trials.wanted()
+    if not wanted:
+        search.trials.choose(count)
+        search.save()
+        wanted = search.trials.wanted()
+    return wanted
+
+
+def _take(
+    search: Search, trial: Trial, epochs: int, found: tuple[str, float | None, bool, str]
+) -> None:
+    trial.run, trial.value, lower, trial.failure = found
+    trial.epochs = epochs
+    trial.score = None if trial.value is None else trial.value if lower else -trial.value
+    search.save()
+
+
 def _gather(search: Search, under_way: dict[Future[Any], tuple[Trial, int]]) -> None:
     left = set(under_way)
     while left:
         done, left = wait(left, return_when=FIRST_COMPLETED)
         for future in done:
             trial, epochs = under_way[future]
-            trial.run, trial.value, lower, trial.failure = future.result()
-            trial.epochs = epochs
-            trial.score = None if trial.value is None else trial.value if lower else -trial.value
-            search.save()
+            _take(search, trial, epochs, future.result())
 
 
 def _as_settings(settings: Mapping[str, Any]) -> list[str]:
@@ -287,41 +394,39 @@ def _trial(
     number: int,
     run: str,
     epochs: int,
+    function: Callable[..., Any] | None = None,
 ) -> tuple[str, float | None, bool, str]:
     """A trial up to so many epochs: its run, its best value, whether lower is better, and why it
     failed, if it did by itself. What stops any trial, such as a full disk, is raised. A process of
     a search that was killed may be at work on it still, which is waited for.
     """
-    from ..plans._overrides import own_parts
-    from ..plans._plan import read_plan
-    from ..plans._planned_run import PlannedRun
-    from ..run._results import Outcome
-    from ..run._status import Status
-
     with locked(Path(folder) / f".trial{number}.lock", UNTIL_FREE, ""):
-        parts = [part for file in asked["own"] for part in own_parts(Path(file))]
         name = f"trial{number}"
         before = run or next(
             (str(path) for path in sorted(Path(folder).glob(f"{name}-*")) if path.is_dir()), ""
         )
         try:
-            changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
-            path = Path(asked["plan"])
-            plan = read_plan(path, settings=changed, own=parts)
-            planned = PlannedRun(plan, path.parent, own=parts)
             folder_of_run = _opened(before)
             done = folder_of_run.read_series("epochs") if folder_of_run is not None else []
-            better = planned.training.directions()
             ended = folder_of_run is not None and folder_of_run.read_status()["status"] not in (
                 "running",
                 "interrupted",
             )
-            if len(done) >= epochs and ended:  # before the search was interrupted
-                outcome = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
-            elif folder_of_run is not None and folder_of_run.states():
-                outcome = planned.run(resume=before)
+            finished = len(done) >= epochs and ended  # before the search was interrupted
+            going = folder_of_run is not None and bool(folder_of_run.states())
+            if function is not None:
+                better = _directions(folder_of_run)
+                if not finished:
+                    options = {"epochs": epochs, "name": name}
+                    options |= {"resume": before} if going else {"record": folder}
+                    outcome = _outcome_of(function, settings, options)
             else:
-                outcome = planned.run(record=folder)
+                planned = _planned(asked, settings, epochs, name)
+                better = planned.training.directions()
+                if not finished:
+                    outcome = planned.run(**({"resume": before} if going else {"record": folder}))
+            if finished:
+                outcome = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
             best = float(outcome.best(asked["by"])[asked["by"]])
             is_lower = outcome.better.get(asked["by"], "lower") == "lower"
             return str(outcome.folder), best, is_lower, ""
@@ -329,6 +434,38 @@ def _trial(
             raise
         except VineStepError as error:
             return before, None, True, " ".join(str(error).split())[:300]
+
+
+def _directions(store: RunStore | None) -> dict[str, str]:
+    """Whether more or less of each figure is better, as a recorded run says."""
+    if store is None or ABOUT not in store.file_names():
+        return {}
+    known = valid_fields(json.loads(store.read_file(ABOUT)), ABOUT_SCHEMA)
+    return dict(known.get("better", {}))
+
+
+def _planned(asked: Mapping[str, Any], settings: Mapping[str, Any], epochs: int, name: str) -> Any:
+    """The run of a plan with the settings of a trial."""
+    from ..plans._overrides import own_parts
+    from ..plans._plan import read_plan
+    from ..plans._planned_run import PlannedRun
+
+    parts = [part for file in asked["own"] for part in own_parts(Path(file))]
+    changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
+    path = Path(asked["plan"])
+    return PlannedRun(read_plan(path, settings=changed, own=parts), path.parent, own=parts)
+
+
+def _outcome_of(
+    function: Callable[..., Any], settings: Mapping[str, Any], options: Mapping[str, Any]
+) -> Any:
+    outcome = function(dict(settings), **options)
+    if not isinstance(outcome, Outcome) or outcome.folder is None:
+        raise SettingError(
+            f"search: the function returned {outcome!r}. Return the Outcome of "
+            "training.run(..., **options), which records the trial."
+        )
+    return outcome
 
 
 def _exit_with(parent: int) -> None:

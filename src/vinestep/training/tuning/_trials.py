@@ -9,12 +9,15 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
+from scipy.stats import qmc
 
 from ...errors import SettingError
 
 __all__ = ["Space", "Trial", "Trials"]
 
-How = Literal["grid", "random", "halving"]
+How = Literal["grid", "random", "halving", "quasi_random", "gaussian_process"]
+HOW = ("grid", "random", "halving", "quasi_random", "gaussian_process")
+FIRST = 6  # trials before a Gaussian process says anything, or twice as many as settings
 
 
 @dataclass
@@ -49,8 +52,9 @@ class Space:
     Parameters
     ----------
     values : mapping of dotted name to values
-        A list of values; or ``{"low": 1e-4, "high": 1e-1}`` with, if wanted, ``"log": True`` or
-        ``"whole": True``.
+        A list of values, or ``{"values": [...]}``; or ``{"low": 1e-4, "high": 1e-1}`` with, if
+        wanted, ``"log": True`` or ``"whole": True``. With ``"when": {"optimiser.kind": ["sgd"]}``
+        a setting is left out unless the other one has one of these values.
 
     Examples
     --------
@@ -69,7 +73,43 @@ class Space:
             raise SettingError(
                 "A search needs settings to vary: {'optimiser.rate': [0.01, 0.001]}."
             )
-        self.values = {name: self._checked(name, allowed) for name, allowed in values.items()}
+        self.values: dict[str, Any] = {}
+        self.conditions: dict[str, dict[str, list[Any]]] = {}
+        for name, allowed in values.items():
+            given = dict(allowed) if isinstance(allowed, Mapping) else allowed
+            when = given.pop("when", {}) if isinstance(given, dict) else {}
+            if isinstance(given, dict) and set(given) == {"values"}:
+                given = given["values"]
+            self.values[name] = self._checked(name, given)
+            self.conditions[name] = self._condition(name, when, list(values))
+
+    @staticmethod
+    def _condition(name: str, when: Any, names: Sequence[str]) -> dict[str, list[Any]]:
+        """Of a setting that counts only with others; these come before it."""
+        if not isinstance(when, Mapping):
+            raise SettingError(
+                f"{name}: when is a mapping of another setting to its values, got {when!r}."
+            )
+        before = names[: names.index(name)]
+        for other in when:
+            if other not in before:
+                raise SettingError(
+                    f"{name}: when names {other!r}, which is no setting before it. There are "
+                    f"{', '.join(before) or 'none'}."
+                )
+        return {
+            other: list(values) if isinstance(values, list | tuple) else [values]
+            for other, values in when.items()
+        }
+
+    def applied(self, settings: Mapping[str, Any]) -> dict[str, Any]:
+        """The settings that count, by the conditions."""
+        result: dict[str, Any] = {}
+        for name, value in settings.items():
+            wanted = self.conditions[name].items()
+            if all(other in result and result[other] in values for other, values in wanted):
+                result[name] = value
+        return result
 
     @staticmethod
     def _checked(name: str, allowed: Any) -> Any:
@@ -96,16 +136,53 @@ class Space:
                 raise SettingError(
                     f"{name}: a grid needs a list of values, not a range. Or search at random."
                 )
-        return [
-            dict(zip(self.values, combination, strict=True))
+        every = [
+            self.applied(dict(zip(self.values, combination, strict=True)))
             for combination in itertools.product(*self.values.values())
         ]
+        return [one for i, one in enumerate(every) if one not in every[:i]]
 
     def drawn(self, n: int, seed: int) -> list[dict[str, Any]]:
         """So many combinations at random: the same ones for the same seed, and the first of more
         are those of fewer.
         """
-        return [{name: self._draw(name, i, seed) for name in self.values} for i in range(n)]
+        return [
+            self.applied({name: self._draw(name, i, seed) for name in self.values})
+            for i in range(n)
+        ]
+
+    def spread(self, n: int, seed: int) -> list[dict[str, Any]]:
+        """So many combinations that fill the space evenly: a scrambled Halton sequence (A. B. Owen,
+        2017, through `scipy.stats.qmc`), of which the first of more are those of fewer.
+        """
+        places = qmc.Halton(len(self.values), rng=np.random.default_rng([seed, 0x4A17])).random(n)
+        return [self.at(place) for place in places]
+
+    def at(self, place: np.ndarray) -> dict[str, Any]:
+        """The settings at a place of the unit cube."""
+        return self.applied(
+            {
+                name: self._value(allowed, float(u))
+                for (name, allowed), u in zip(self.values.items(), place, strict=True)
+            }
+        )
+
+    def place_of(self, settings: Mapping[str, Any]) -> np.ndarray:
+        """Where settings lie in the unit cube; those that do not count in the middle."""
+        return np.array(
+            [
+                _unit(allowed, settings[name]) if name in settings else 1 / 2
+                for name, allowed in self.values.items()
+            ]
+        )
+
+    @staticmethod
+    def _value(allowed: Any, u: float) -> Any:
+        if isinstance(allowed, list):
+            return allowed[min(int(u * len(allowed)), len(allowed) - 1)]
+        low, high = allowed["low"], allowed["high"]
+        value = low * (high / low) ** u if allowed.get("log") else low + (high - low) * u
+        return round(value) if allowed.get("whole") else float(f"{value:.4g}")
 
     def _draw(self, name: str, number: int, seed: int) -> Any:
         rng = np.random.default_rng([seed, number, *name.encode()])
@@ -140,6 +217,10 @@ class Trials:
     epochs: int
     factor: int = 3
     rungs: list[int] = field(default_factory=list)
+    space: Space | None = None
+    most: int = 0
+    """Trials in all, of a search that chooses them as it goes."""
+    seed: int = 0
 
     @classmethod
     def new(
@@ -157,8 +238,9 @@ class Trials:
         Parameters
         ----------
         space : Space
-        how : {"grid", "random", "halving"}
-            A grid is every combination; of ranges, halving draws at random.
+        how : {"grid", "random", "halving", "quasi_random", "gaussian_process"}
+            A grid is every combination; of ranges, halving draws at random. Quasi-random trials
+            fill the space evenly; a Gaussian process chooses where improvement is expected.
         epochs : int
             Of a whole trial.
         trials : int
@@ -167,17 +249,19 @@ class Trials:
         factor : int
             Of halving: one of so many goes on, with so many times the epochs.
         """
-        if how not in ("grid", "random", "halving") or epochs < 1 or trials < 1 or factor < 2:
+        if how not in HOW or epochs < 1 or trials < 1 or factor < 2:
             raise SettingError(
-                'how is "grid", "random" or "halving", epochs and trials at least 1, factor 2; '
+                f"how is one of {', '.join(HOW)}, epochs and trials at least 1, factor 2; "
                 f"got {how!r}, {epochs}, {trials}."
             )
         only_lists = all(isinstance(allowed, list) for allowed in space.values.values())
-        chosen = (
-            space.grid()
-            if how == "grid" or (how == "halving" and only_lists)
-            else space.drawn(trials, seed)
-        )
+        first = min(trials, max(FIRST, 2 * len(space.values)))
+        if how == "grid" or (how == "halving" and only_lists):
+            chosen = space.grid()
+        elif how in ("quasi_random", "gaussian_process"):
+            chosen = space.spread(trials if how == "quasi_random" else first, seed)
+        else:
+            chosen = space.drawn(trials, seed)
         rungs = [epochs]
         while (
             how == "halving"
@@ -188,8 +272,33 @@ class Trials:
                 break
             rungs.insert(0, rungs[0] // factor)
         return cls(
-            [Trial(i, settings) for i, settings in enumerate(chosen)], how, epochs, factor, rungs
+            [Trial(i, settings) for i, settings in enumerate(chosen)],
+            how,
+            epochs,
+            factor,
+            rungs,
+            space,
+            trials if how == "gaussian_process" else len(chosen),
+            seed,
         )
+
+    def choose(self, count: int) -> None:
+        """Add trials where a Gaussian process of those that are done expects improvement."""
+        count = min(count, self.most - len(self.trials))
+        done = [trial for trial in self.trials if trial.score is not None]
+        known = [float(trial.score) for trial in done if trial.score is not None]
+        finite = [score for score in known if math.isfinite(score)]
+        if self.how != "gaussian_process" or count < 1 or self.space is None or not finite:
+            return
+        from ._gaussian_process import proposed
+
+        worst = max(finite)
+        tried = [*done, *(trial for trial in self.trials if trial.failure)]
+        y = [score if math.isfinite(score) else worst for score in known]
+        y += [worst] * (len(tried) - len(done))
+        x = np.array([self.space.place_of(trial.settings) for trial in tried])
+        for place in proposed(x, np.array(y), count, self.seed):
+            self.trials.append(Trial(len(self.trials), self.space.at(place)))
 
     def wanted(self) -> list[tuple[Trial, int]]:
         """What is to be run now, and up to how many epochs; nothing if the search is over. What is
@@ -213,6 +322,15 @@ class Trials:
         """Of those that went furthest, the one with the best score."""
         known = [trial for trial in self.trials if trial.score is not None]
         return min(known, key=lambda trial: (-trial.epochs, _key(trial)), default=None)
+
+
+def _unit(allowed: Any, value: Any) -> float:
+    if isinstance(allowed, list):
+        return (allowed.index(value) + 0.5) / len(allowed)
+    low, high = allowed["low"], allowed["high"]
+    if allowed.get("log"):
+        return float(math.log(value / low) / math.log(high / low))
+    return float((value - low) / (high - low))
 
 
 def _key(trial: Trial) -> tuple[float, int]:
