@@ -66,10 +66,11 @@ ARROWS = {
     "evaluation/metrics _arguments errors",
     "_model": "autodiff data data/encoding evaluation generation layers parts storage "
     "data/batches evaluation/metrics tasks _findings _notebook_html "
-    "_public_names _model_inputs _arguments errors",
+    "_public_names _model_inputs _arguments _ensemble errors",
     "figures": "_atomic_files _trend errors",
     "_model_inputs": "data/batches data/encoding data/pictures data/sources _arguments errors",
     "_masking": "autodiff",
+    "_ensemble": "autodiff errors layers parts tasks",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",

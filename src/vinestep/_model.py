@@ -4,6 +4,7 @@ from; one file to hand on.
 
 from __future__ import annotations
 
+import copy
 import html
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -14,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ._arguments import checked_path
+from ._ensemble import Ensemble, averaged
 from ._findings import Finding, tell
 from ._model_inputs import ModelInputs, model_inputs
 from ._public_names import own_names
@@ -29,19 +31,25 @@ from .errors import (
     DataError,
     ModelError,
     PartError,
+    SettingError,
     VineStepError,
 )
 from .evaluation._scores import Assessment, assess
 from .evaluation.metrics._base import Metric
 from .layers._adapters import adapters_of, with_adapters
 from .layers._base import Layer
+from .layers._dropout import Dropout, Noise
+from .layers._learning_pass import dropout_on
 from .layers._named_inputs import inputs_in_order
 from .layers._quantised import codes_of, with_codes
 from .parts._build import LAYERS, Builder
 from .parts._describe import describe
 from .storage import archive
 from .tasks._base import Task
+from .tasks._calibration import Calibration, Conformal, calibration_of, conformal_of
+from .tasks._classes import Binary, Classes, Ordered
 from .tasks._finding import task_of
+from .tasks._several import Several
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -94,6 +102,10 @@ class Model:
     lineage: dict[str, Any] = field(default_factory=dict)
     half: bool = False
     """Whether weights that are float16 numbers take two bytes each in a file."""
+    calibration: dict[str, Calibration] = field(default_factory=dict)
+    """What outputs go through before they become answers, by target; one alone has no name."""
+    conformal: dict[str, Conformal] = field(default_factory=dict)
+    """Intervals and sets beside the answers, by target; one alone has no name."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
@@ -154,7 +166,9 @@ class Model:
 
     # predicting
 
-    def predict(self, rows: Source | Any, *, beside: bool = True) -> pd.DataFrame:
+    def predict(
+        self, rows: Source | Any, *, beside: bool = True, draws: int = 0, seed: int = 0
+    ) -> pd.DataFrame:
         """Predictions for raw rows, or for an array of inputs.
 
         Parameters
@@ -164,11 +178,18 @@ class Model:
             pictures or texts also these, or the paths of their files or of a folder of them.
         beside : bool
             Whether the columns of the rows come first.
+        draws : int
+            Passes with dropout left on, of which the mean is predicted, and beside it how far they
+            are apart (Y. Gal and Z. Ghahramani, ICML 2016). An ensemble of the network says how
+            far its members are apart without.
+        seed : int
+            Of dropout.
 
         Returns
         -------
         predictions : DataFrame, one row for each given
-            The class ``predicted`` and a probability for each, or ``predicted`` numbers.
+            The class ``predicted`` and a probability for each, or ``predicted`` numbers; then what
+            `conformal` says, and ``spread`` or ``disagreement`` of passes and members.
 
         Raises
         ------
@@ -185,7 +206,7 @@ class Model:
             )
         given = self._inputs(rows)
         frame = given.beside
-        result = self.answers(self.outputs(given.inputs))
+        result = self._predicted(given.inputs, draws, seed)
         if frame is None or not beside:
             return result
         if self.codec.encoding is not None:
@@ -287,23 +308,218 @@ class Model:
         """What the network puts out in inference for encoded inputs: an array, or several as a
         tuple, or as a dict by name.
         """
-        placed = inputs_in_order(self.network, inputs)
-        several = placed if isinstance(placed, tuple) else (placed,)
-        n = len(several[0]) if np.ndim(several[0]) else 0
-        if not n:
-            raise DataError(
-                f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one."
-            )
-        with untracked():
-            parts = [
-                mapped(held, self.network(*(x[i : i + size] for x in several)))
-                for i in range(0, n, size)
-            ]
-        return joined_parts(parts)
+        return self._calibrated(_outputs_of(self.network, inputs, size))
+
+    def _predicted(self, inputs: Any, draws: int, seed: int) -> pd.DataFrame:
+        """Answers, and how far several passes or members are apart."""
+        import pandas as pd
+
+        if isinstance(draws, bool) or not isinstance(draws, int | np.integer) or draws < 0:
+            raise SettingError(f"predict: draws is a whole number, not negative; got {draws!r}.")
+        members = getattr(self.network, "members", ())
+        if not draws and len(members) < 2:
+            return self.answers(self.outputs(inputs))
+        if draws and not any(_drops(layer) for layer in self.network.walk()):
+            raise ModelError("predict: the network has no dropout to leave on. Leave out draws.")
+        passes = []
+        for i in range(draws or len(members)):
+            if draws:
+                with dropout_on(seed, i):
+                    passes.append(self.outputs(inputs))
+            else:
+                passes.append(self._calibrated(_outputs_of(members[i], inputs, AT_ONCE)))
+        result = self.answers(averaged(self.task, passes))
+        apart = {
+            f"{name} {column}".strip(): values
+            for name, own, _ in self._by_target(passes[0])
+            for column, values in own.doubt(
+                np.stack([np.asarray(one[name] if name else one) for one in passes])
+            ).items()
+        }
+        return pd.concat([result, pd.DataFrame(apart)], axis=1)
 
     def answers(self, outputs: Any) -> pd.DataFrame:
         """Outputs of the network as a table: classes and probabilities, or numbers."""
-        return self.codec.answers(outputs, self.task)
+        result = self.codec.answers(outputs, self.task)
+        if not self.conformal:
+            return result
+        import pandas as pd
+
+        columns = [result]
+        for name, own, values in self._by_target(outputs):
+            if name in self.conformal:
+                known = self.codec.class_values
+                classes = known.get(name, ()) if isinstance(known, Mapping) else known
+                found = self.conformal[name].columns(own, values, classes, self.codec.back)
+                columns.append(found.add_prefix(f"{name} ") if name else found)
+        return pd.concat(columns, axis=1)
+
+    def _by_target(self, outputs: Any) -> list[tuple[str, Task, Any]]:
+        """Name, task and outputs of each target; one alone has no name."""
+        task = self.task
+        if not isinstance(task, Several):
+            return [("", task, outputs)]
+        found = task.by_name(outputs, "output")
+        return [(name, own, found[name]) for name, own in task.tasks.items()]
+
+    def _calibrated(self, outputs: Any) -> Any:
+        if not self.calibration:
+            return outputs
+        found = {
+            name: self.calibration[name](np.asarray(values)) if name in self.calibration else values
+            for name, _, values in self._by_target(outputs)
+        }
+        return found if isinstance(self.task, Several) else found[""]
+
+    # how sure answers are
+
+    def calibrated(
+        self, rows: Source | Any, targets: Any = None, *, how: str = "temperature"
+    ) -> Model:
+        """A model whose probabilities are as often right as they say, learned on examples that the
+        network was not trained on, such as the validation part.
+
+        Parameters
+        ----------
+        rows, targets
+            As for `assess`.
+        how : {"temperature", "isotonic"}
+            One number that all logits are divided by, or a rising staircase for each class, which
+            wants some hundred examples.
+
+        Raises
+        ------
+        DataError
+            If no target has probabilities.
+
+        Examples
+        --------
+        >>> rng = np.random.default_rng(0)
+        >>> x = rng.normal(size=(300, 1))
+        >>> data = vs.data.Dataset(x, (x[:, 0] + rng.normal(size=300) > 0).astype(int))
+        >>> training = vs.Training(vs.Dense(2), task=vs.tasks.Classes())
+        >>> outcome = training.run(data.batches(50), epochs=2)
+        >>> model = training.model()
+        >>> model.calibrated(data).assess(data)["loss"] < model.assess(data)["loss"]
+        True
+        """
+        plain = replace(self, calibration={}, conformal={})
+        outputs, wanted = plain._scored(rows, targets)
+        pairs = plain._pairs(outputs, wanted)
+        fitting = [name for name, own, _, _ in pairs if isinstance(own, Classes | Binary | Ordered)]
+        if len(pairs) > 1 and not fitting:
+            raise DataError("calibrated: no target has probabilities.")
+        found = {
+            name: calibration_of(own, values, true, how)
+            for name, own, values, true in pairs
+            if len(pairs) == 1 or name in fitting
+        }
+        return replace(plain, calibration=found)
+
+    def with_coverage(
+        self, rows: Source | Any, targets: Any = None, *, coverage: float = 0.9
+    ) -> Model:
+        """A model that says beside each answer an interval, or a set of classes, which holds the
+        truth as often as is asked; learned on examples that nothing else was learned or chosen by.
+
+        Parameters
+        ----------
+        rows, targets
+            As for `assess`.
+        coverage : float
+            How often, from 0 to 1.
+
+        Raises
+        ------
+        DataError
+            If there are too few examples for this coverage, or a task has no intervals.
+
+        Examples
+        --------
+        >>> rng = np.random.default_rng(0)
+        >>> x = rng.normal(size=(200, 1))
+        >>> network = vs.Dense(1).initialise(x)
+        >>> model = vs.Model(network, loss=vs.losses.squared_error)
+        >>> sure = model.with_coverage(x, x + rng.normal(size=(200, 1)), coverage=0.8)
+        >>> list(sure.predict(x[:2]))
+        ['predicted', 'low', 'high']
+        """
+        outputs, wanted = self._scored(rows, targets)
+        found = {
+            name: conformal_of(own, values, true, coverage)
+            for name, own, values, true in self._pairs(outputs, wanted)
+        }
+        return replace(self, conformal=found)
+
+    def _pairs(self, outputs: Any, targets: Any) -> list[tuple[str, Task, Any, Any]]:
+        task = self.task
+        named = task.by_name(targets, "target") if isinstance(task, Several) else {"": targets}
+        return [(name, own, found, named[name]) for name, own, found in self._by_target(outputs)]
+
+    def _scored(self, rows: Any, targets: Any) -> tuple[Any, Any]:
+        """Outputs and targets of rows."""
+        given = self._inputs(rows)
+        if self.codec.encoding is not None and given.beside is not None:
+            targets = self.codec.targets(given.beside)
+        elif targets is None:
+            targets = given.targets
+        if targets is None:
+            raise DataError("The inputs need their targets: give them beside the inputs.")
+        return self.outputs(given.inputs), targets
+
+    @classmethod
+    def joined(cls, models: Sequence[Model]) -> Model:
+        """Several models of one task and encoding as one: an ensemble, whose answers are the mean
+        of theirs, and which says how far they are apart.
+
+        Parameters
+        ----------
+        models : sequence of Model
+            Of several seeds, or states of a run.
+
+        Raises
+        ------
+        ModelError
+            If they do not take or mean the same.
+
+        Examples
+        --------
+        >>> data = vs.data.Dataset(np.ones((8, 2)), np.zeros((8, 1)))
+        >>> models = []
+        >>> for seed in range(3):
+        ...     training = vs.Training(vs.Dense(1), task=vs.tasks.Numbers(), seed=seed)
+        ...     outcome = training.run(data.batches(4), epochs=1)
+        ...     models.append(training.model())
+        >>> list(vs.Model.joined(models).predict(np.ones((2, 2))))
+        ['predicted', 'spread']
+        """
+        models = list(models)
+        if not models:
+            raise ModelError("joined: there are no models.")
+        first = models[0]
+        for number, other in enumerate(models[1:], 2):
+            same = (
+                other.codec.described(opaque=True) == first.codec.described(opaque=True)
+                and repr(other.task) == repr(first.task)
+                and other.network.sample_like == first.network.sample_like
+            )
+            if not same:
+                raise ModelError(
+                    f"joined: model {number} takes other inputs, encodes or scales them otherwise, "
+                    "or its outputs mean something else than those of the first. Train all on "
+                    "parts of one table that were scaled together."
+                )
+        members = [copy.deepcopy(model.network) for model in models]
+        network = Ensemble(*members, task=first.task)
+        shapes = [np.zeros((1, *shape), kind) for shape, kind in first.network.sample_like]
+        network.initialise(
+            tuple(shapes) if len(shapes) > 1 else shapes[0],
+            dtype=first.network.dtype,
+            keep_weights=True,
+        )
+        runs = [str(model.lineage.get("run", "")) for model in models]
+        lineage = {**first.lineage, "run": ", ".join(filter(None, runs)), "members": len(models)}
+        return cls(network, first.codec, first.loss, first.metrics, lineage)
 
     @property
     def task(self) -> Task:
@@ -381,12 +597,42 @@ class Model:
             "frozen": sorted(self.network._ready_arena().frozen_paths),
             **self.codec.described(opaque=opaque),
             "loss": describe(self.loss, opaque=opaque),
+            **{
+                kind: {name: describe(made) for name, made in found.items()}
+                for kind, found in (
+                    ("calibration", self.calibration),
+                    ("conformal", self.conformal),
+                )
+                if found
+            },
             "metrics": describe(list(self.metrics), opaque=opaque),
             "lineage": self.lineage,
             **({"half": True} if self.half else {}),
             **({"codes": codes} if (codes := codes_of(self.network)) else {}),
             **({"adapters": adapters} if (adapters := adapters_of(self.network)) else {}),
         }
+
+
+def _outputs_of(network: Layer, inputs: Any, size: int) -> Any:
+    placed = inputs_in_order(network, inputs)
+    several = placed if isinstance(placed, tuple) else (placed,)
+    n = len(several[0]) if np.ndim(several[0]) else 0
+    if not n:
+        raise DataError(
+            f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one."
+        )
+    with untracked():
+        parts = [
+            mapped(held, network(*(x[i : i + size] for x in several))) for i in range(0, n, size)
+        ]
+    return joined_parts(parts)
+
+
+def _drops(layer: Layer) -> bool:
+    """Whether dropout can be left on in a layer."""
+    return isinstance(layer, Dropout | Noise) and bool(
+        getattr(layer, "probability", 0) or getattr(layer, "deviation", 0)
+    )
 
 
 def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Model:
@@ -454,6 +700,13 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         for i, item in enumerate(known.get("metrics") or [])
     ]
     codec = Codec.built(known, builder)
+    calibrations = {
+        kind: {
+            str(name): builder.part(item, f"{kind}.{name}", ("calibration",))
+            for name, item in (known.get(kind) or {}).items()
+        }
+        for kind in ("calibration", "conformal")
+    }
     builder.refuse_faults()
     if not isinstance(network, Layer):
         raise ModelError(f"{found.path}: its network is no layer.")
@@ -473,6 +726,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         metrics,
         dict(lineage) if isinstance(lineage, Mapping) else {},
         known.get("half") is True,
+        **calibrations,
     )
 
 

@@ -29,6 +29,9 @@ UNLIKE = (
     | vs.data.InOrder
     | vs.data.Shuffled
     | vs.tasks.Task
+    | vs.tasks.Temperature
+    | vs.tasks.Isotonic
+    | vs.tasks.Conformal
 )  # equal if their settings are
 SETTINGS = {
     "width": 3,
@@ -66,6 +69,8 @@ SETTINGS = {
     "beta": 2.0,
     "level": 0.2,
     "bins": 5,
+    "temperature": 1.5,
+    "coverage": 0.8,
 }
 LISTED = {
     "schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)],
@@ -83,6 +88,9 @@ OTHER = {
     ("plateau", "factor"): 0.3,
     ("by_epoch", "schedule"): vs.schedules.cosine(4),
     ("heads", "body"): vs.Dense(2),
+    ("ensemble", "task"): vs.tasks.Counts(),
+    ("conformal", "reach"): [1.0, 2.0],
+    ("isotonic", "steps"): [[[0.0, 1.0], [0.2, 0.8]]],
     ("heads", "heads"): {"state": vs.Dense(3), "sugar": vs.Dense(1)},
     ("several", "tasks"): {"state": vs.tasks.Ordered(gaps=True), "sugar": vs.tasks.Counts()},
 }

@@ -254,6 +254,43 @@ def assess(model: ModelArgument, rows: RowsArgument, own: OwnOption = []) -> Non
 
 
 @app.command(rich_help_panel=MODELS)
+def calibrate(
+    model: ModelArgument,
+    rows: RowsArgument,
+    out: Annotated[
+        Path, typer.Option("--out", metavar="FILE.vine", help="The new model.", show_default=False)
+    ],
+    how: Annotated[
+        str,
+        typer.Option("--how", metavar="HOW", help="temperature, isotonic, or none."),
+    ] = "temperature",
+    coverage: Annotated[
+        float,
+        typer.Option(
+            "--coverage",
+            help="Intervals or sets of classes beside answers that hold the truth so often; 0 for "
+            "none.",
+        ),
+    ] = 0.0,
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Learn how sure a model is, on rows with their target that it was not trained on."""
+    from .._model import open_model
+    from .views import assessment_view
+
+    with explained():
+        found = open_model(model, own=own_parts_of(own))
+        made = found if how == "none" else found.calibrated(rows, how=how)
+        if coverage:
+            made = made.with_coverage(rows, coverage=coverage)
+        made.save(out)
+        console.print(assessment_view(found.assess(rows), f"{rows}, as it was"))
+        if how != "none":
+            console.print(assessment_view(made.assess(rows), f"{rows}, calibrated on it"))
+        console.print(f"Written to {out}.", highlight=False, soft_wrap=True)
+
+
+@app.command(rich_help_panel=MODELS)
 def inspect(model: ModelArgument, own: OwnOption = []) -> None:  # noqa: B006
     """Show what a model is, what it takes, and where it came from."""
     from .._model import open_model

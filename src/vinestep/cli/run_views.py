@@ -323,12 +323,12 @@ def folds_view(found: CrossValidation, title: str) -> list[Table]:
     together = table_of("Over the folds")
     for name in ("score", "mean", "deviation", "95 % interval"):
         together.add_column(name, justify="left" if name == "score" else "right")
-    for _, row in found.summary().iterrows():
+    for one in found.summary().to_dict("records"):
         together.add_row(
-            str(row["score"]).replace("_", " "),
-            f"{row['mean']:.4g}",
-            f"{row['deviation']:.3g}",
-            f"{row['low']:.4g} to {row['high']:.4g}",
+            str(one["score"]).replace("_", " "),
+            f"{one['mean']:.4g}",
+            f"{one['deviation']:.3g}",
+            f"{one['low']:.4g} to {one['high']:.4g}",
         )
     return [each, together]
 

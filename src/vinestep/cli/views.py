@@ -295,6 +295,14 @@ def model_view(model: Model, name: str) -> list[Any]:
         "task": "" if model.loss is None else repr(model.task),
         "target": ", ".join(encoding.targets) if encoding else "",
         "classes": classes_in_words(model.codec.class_values),
+        "calibrated by": ", ".join(
+            f"{name} {type(made).__name__.lower()}".strip()
+            for name, made in model.calibration.items()
+        ),
+        "holds the truth": ", ".join(
+            f"{name} {made.coverage:.0%} of the time".strip()
+            for name, made in model.conformal.items()
+        ),
         "texts": _text_facts(model),
         "precision": str(model.network.dtype),
         "adapters": f"beside {len(beside)} weights"

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 from matplotlib.figure import Figure
+from scipy.stats import binomtest
 
 from ..errors import DataError
 from ._style import (
@@ -185,7 +186,8 @@ def precision_recall(
 
 
 def calibration(actual: Any, probabilities: Any, *, title: str = "") -> Figure:
-    """How often decisions are right against how sure they were, and how many were so sure.
+    """How often decisions are right against how sure they were, with intervals of 95 % (Wilson's),
+    and how many were so sure.
 
     Parameters
     ----------
@@ -226,9 +228,13 @@ def calibration(actual: Any, probabilities: Any, *, title: str = "") -> Figure:
         [[sure[place == i].mean(), right[place == i].mean()] for i in np.flatnonzero(has)]
     )
     error = float(np.sum(n[has] * np.abs(means[:, 0] - means[:, 1])) / len(actual))
-    spread = 1.96 * np.sqrt(
-        np.maximum(means[:, 1] * (1 - means[:, 1]), 0.25 / n[has] ** 2) / n[has]
+    bounds = np.array(
+        [
+            binomtest(int(right[place == i].sum()), int(n[i])).proportion_ci(method="wilson")[:2]
+            for i in np.flatnonzero(has)
+        ]
     )
+    spread = np.abs(bounds.T - means[:, 1])
     axis.errorbar(
         means[:, 0],
         means[:, 1],

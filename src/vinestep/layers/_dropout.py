@@ -53,7 +53,7 @@ class Dropout(Layer):
 
     def factors(self, shape: tuple[int, ...], dtype: np.dtype[Any]) -> np.ndarray | None:
         """What values of this shape are multiplied by; None if nothing is dropped."""
-        if not PASS.learning or self.probability == 0:
+        if not (PASS.learning or PASS.dropping) or self.probability == 0:
             return None
         if self.whole_channels:
             shape = (shape[0], *(1,) * (len(shape) - 2), shape[-1])
@@ -83,7 +83,7 @@ class Noise(Layer):
         self.deviation = float(deviation)
 
     def compute(self, x: Any) -> Any:
-        if not PASS.learning or self.deviation == 0:
+        if not (PASS.learning or PASS.dropping) or self.deviation == 0:
             return x
         radius, angle = random_uniform((2, *x.shape), self.random_key)
         normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-__all__ = ["PASS", "DryPass", "learning", "observed", "random_uniform"]
+__all__ = ["PASS", "DryPass", "dropout_on", "learning", "observed", "random_uniform"]
 
 
 Watcher = Callable[[Any, str, tuple[Any, ...], Any], None]
@@ -34,6 +34,8 @@ class Pass(threading.local):
     """What kind of pass this thread is in. Inference unless said otherwise."""
 
     learning: bool = False
+    dropping: bool = False
+    """Whether dropout is on in inference."""
     seed: int = 0
     step: int = 0
     merged: bool = False
@@ -76,6 +78,25 @@ def learning(seed: int = 0, step: int = 0) -> Iterator[None]:
         yield
     finally:
         PASS.learning, PASS.seed, PASS.step, PASS.drawn = before
+
+
+@contextmanager
+def dropout_on(seed: int, step: int) -> Iterator[None]:
+    """Leave dropout and noise on in inference; statistics are used as they are.
+
+    Examples
+    --------
+    >>> network = Stack(Dropout(0.5)).initialise(np.ones((1, 8)))
+    >>> with dropout_on(seed=1, step=0):
+    ...     bool((network(np.ones((1, 8))) == 0).any())
+    True
+    """
+    before = PASS.dropping, PASS.seed, PASS.step, PASS.drawn
+    PASS.dropping, PASS.seed, PASS.step, PASS.drawn = True, seed, step, {}
+    try:
+        yield
+    finally:
+        PASS.dropping, PASS.seed, PASS.step, PASS.drawn = before
 
 
 @contextmanager

@@ -38,6 +38,8 @@ FAMILIES = {
     "encode": ("tokeniser",),
     "metric": ("metric",),
     "tasks": ("task",),
+    "task": ("task",),
+    "members": LAYERS,
     "heads": LAYERS,
 }
 """Of settings that are parts: which families may stand there."""

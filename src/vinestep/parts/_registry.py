@@ -26,7 +26,7 @@ __all__ = [
 
 T = TypeVar("T")
 Form = Literal["class", "function", "maker", "object"]
-MODULES = ("_activations", "initialisers", "losses", "networks", "schedules")
+MODULES = ("_activations", "_ensemble", "initialisers", "losses", "networks", "schedules")
 PACKAGES = (
     "data",
     "demo",

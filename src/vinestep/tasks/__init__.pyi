@@ -1,4 +1,9 @@
 from ._base import Task as Task
+from ._calibration import (
+    Conformal as Conformal,
+    Isotonic as Isotonic,
+    Temperature as Temperature,
+)
 from ._classes import (
     Binary as Binary,
     Classes as Classes,

@@ -160,6 +160,19 @@ class Task:
         """Outputs as estimates of the targets, of their shape, for metrics of numbers."""
         return outputs, targets
 
+    def averaged(self, outputs: np.ndarray) -> np.ndarray:
+        """Outputs of several networks, shape (m, n, ...), as those of one."""
+        return np.asarray(outputs.mean(axis=0, dtype=np.float64))
+
+    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+        """How far outputs of several networks or passes, shape (m, n, ...), are apart: columns
+        beside the answers.
+        """
+        values = np.stack([self.as_values(one, one)[0] for one in outputs])
+        spread = values.reshape(*values.shape[:2], -1).astype(np.float64).std(axis=0)
+        k = spread.shape[1]
+        return {"spread" if k == 1 else f"spread {i}": spread[:, i] for i in range(k)}
+
     # answers
 
     def answers(

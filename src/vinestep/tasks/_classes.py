@@ -7,7 +7,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.special import expit, log_expit, softmax
+from scipy.special import entr, expit, log_expit, log_softmax, logsumexp, softmax
 
 from .. import losses
 from .._activations import softplus
@@ -108,6 +108,12 @@ class Classes(Task):
     def width(self, classes: int) -> int:
         return classes
 
+    def averaged(self, outputs: np.ndarray) -> np.ndarray:
+        return _mean_logarithm(log_softmax(outputs.astype(np.float64), axis=-1))
+
+    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+        return _disagreement(softmax(outputs.astype(np.float64), axis=-1))
+
 
 @part("binary", "task")
 class Binary(Task):
@@ -164,6 +170,14 @@ class Binary(Task):
             return several_decided(chances, classes)
         known = classes if len(classes) == FLAT else (0, 1)
         return decided(np.concatenate([1 - chances, chances], axis=1), known)
+
+    def averaged(self, outputs: np.ndarray) -> np.ndarray:
+        yes, no = (_mean_logarithm(log_expit(s * outputs.astype(np.float64))) for s in (1, -1))
+        return np.asarray(yes - no)
+
+    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+        yes = expit(outputs.astype(np.float64).reshape(*outputs.shape[:2], -1))
+        return _disagreement(np.stack([yes, 1 - yes], axis=-1))
 
 
 @part("labels", "task")
@@ -275,6 +289,31 @@ class Ordered(Task):
 
     def width(self, classes: int) -> int:
         return classes - 1
+
+    def averaged(self, outputs: np.ndarray) -> np.ndarray:
+        chances = np.exp(self._log_probabilities(outputs)).mean(axis=0)
+        above = np.cumsum(chances[..., ::-1], axis=-1)[..., ::-1]
+        tiny = np.finfo(np.float64).tiny
+        return np.asarray(
+            np.log(np.maximum(above[..., 1:], tiny)) - np.log(np.maximum(chances[..., :-1], tiny))
+        )
+
+    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+        return _disagreement(np.exp(self._log_probabilities(outputs)))
+
+
+def _mean_logarithm(logs: np.ndarray) -> np.ndarray:
+    """The logarithm of the mean over the first axis."""
+    return np.asarray(logsumexp(logs, axis=0) - np.log(len(logs)))
+
+
+def _disagreement(chances: np.ndarray) -> dict[str, np.ndarray]:
+    """By how much the entropy of the mean exceeds the mean entropy, in nats, mean over what each
+    example decides: N. Houlsby et al., arXiv 1112.5745, 2011, equation 2.
+    """
+    mean = chances.mean(axis=0)
+    gain = entr(mean).sum(axis=-1) - entr(chances).sum(axis=-1).mean(axis=0)
+    return {"disagreement": np.maximum(gain.reshape(len(gain), -1).mean(axis=1), 0)}
 
 
 def _is_column(outputs: Any, targets: Any) -> bool:

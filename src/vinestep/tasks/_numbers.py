@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
-from scipy.special import gammaln, ndtri
+from scipy.special import gammaln, logsumexp, ndtri
 
 from .. import losses
 from ..autodiff.tensor import held
@@ -106,6 +106,10 @@ class Counts(Task):
             raise DataError("Counts: the outputs are logarithms already. Leave out log_target.")
         return in_rows(self.as_values(outputs, outputs)[0])
 
+    def averaged(self, outputs: np.ndarray) -> np.ndarray:
+        values = outputs.astype(np.float64)
+        return np.asarray(logsumexp(values, axis=0) - math.log(len(values)))
+
 
 @part("quantiles", "task")
 class Quantiles(Task):
@@ -162,8 +166,8 @@ class Quantiles(Task):
         return np.mean(np.where(held(rest) > 0, rest * levels, rest * (levels - 1)), axis=1)
 
     def as_values(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
-        column = self._column(outputs, targets)
-        return np.sort(outputs, axis=1)[:, self._middle : self._middle + 1], column
+        middle = np.sort(outputs, axis=1)[:, self._middle : self._middle + 1]
+        return middle, middle if targets is outputs else self._column(outputs, targets)
 
     @property
     def _middle(self) -> int:
@@ -263,6 +267,12 @@ class Gaussian(Task):
 
     def width(self, classes: int) -> int:
         return 2
+
+    def averaged(self, outputs: np.ndarray) -> np.ndarray:
+        mean, logs = self._halves(outputs.astype(np.float64))
+        middle = mean.mean(axis=0)
+        variance = (np.exp(logs) + (mean - middle) ** 2).mean(axis=0)
+        return np.concatenate([middle, np.log(variance)], axis=-1)
 
 
 def _beside(task: Task, outputs: Any, targets: Any) -> np.ndarray:

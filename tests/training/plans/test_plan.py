@@ -77,6 +77,7 @@ LAYERS = {
 }
 WITHOUT_TABLES = {
     "heads",
+    "ensemble",
     "embedding",
     "decoder_block",
     "encoder_decoder",

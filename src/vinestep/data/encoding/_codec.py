@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Any, Protocol
 
@@ -193,8 +193,12 @@ class Codec:
         task : Task
             What they mean.
         """
-        log = self.encoding is not None and self.encoding.log_target
-        return task.answers(outputs, self.class_values, _exponential if log else None)
+        return task.answers(outputs, self.class_values, self.back)
+
+    @property
+    def back(self) -> Callable[[np.ndarray], np.ndarray] | None:
+        """From a target as it was learned to the unit of the data; None if that is the same."""
+        return _exponential if self.encoding is not None and self.encoding.log_target else None
 
     # files
 
