@@ -71,6 +71,8 @@ ARROWS = {
     "_model_inputs": "data/batches data/encoding data/pictures data/sources _arguments errors",
     "_masking": "autodiff",
     "_ensemble": "autodiff errors layers parts tasks",
+    "attribution": "_model autodiff data data/sources layers optimisers training/step _arguments "
+    "errors",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",

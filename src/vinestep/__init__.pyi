@@ -1,4 +1,5 @@
 from . import (
+    attribution as attribution,
     catalogue as catalogue,
     data as data,
     demo as demo,
@@ -50,6 +51,11 @@ from .autodiff.derivatives import (
 )
 from .autodiff.fused import Fused as Fused
 from .autodiff.gradients import Gradients as Gradients
+from .autodiff.rules.segments import (
+    segment_mean as segment_mean,
+    segment_sum as segment_sum,
+    sparse_matmul as sparse_matmul,
+)
 from .autodiff.tensor import Tensor as Tensor, held as held
 from .autodiff.tracking import untracked as untracked
 from .autodiff.trails import Trail as Trail, trail as trail

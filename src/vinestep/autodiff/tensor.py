@@ -282,6 +282,11 @@ class Tensor(NDArrayOperatorsMixin):
 
     # NumPy's protocols
 
+    def __matmul__(self, other: Any) -> Any:
+        if hasattr(other, "tocsr"):
+            return METHODS["matmul_sparse"](self, matrix=other)
+        return np.matmul(self, other)
+
     def __array_ufunc__(self, ufunc: np.ufunc, method: str, *inputs: Any, **kwargs: Any) -> Any:
         if method == "__call__" and not kwargs:
             rule = UFUNCS.get(ufunc)

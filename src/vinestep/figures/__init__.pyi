@@ -1,4 +1,10 @@
 from ._animation import animation as animation
+from ._attribution import (
+    dependence as dependence,
+    example_map as example_map,
+    importances as importances,
+    overlay as overlay,
+)
 from ._curves import curves as curves
 from ._data import (
     classes as classes,

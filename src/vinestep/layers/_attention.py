@@ -46,12 +46,18 @@ def _merged(x: Any) -> Any:
 def _definition(
     q: Any, k: Any, v: Any, *, heads: int, hidden: np.ndarray | None, factors: np.ndarray | None
 ) -> Any:
-    q, k, v = (_split(x, heads) for x in (q, k, v))
+    weights = _weights(q, k, heads, hidden)
+    mean = np.matmul(weights if factors is None else weights * factors, _split(v, heads))
+    return _merged(mean)
+
+
+def _weights(q: Any, k: Any, heads: int, hidden: np.ndarray | None) -> Any:
+    """What each place counts in the mean: (batch, heads, time, places)."""
+    q, k = (_split(x, heads) for x in (q, k))
     scores = np.matmul(q * q.shape[-1] ** -0.5, np.swapaxes(k, -1, -2))
     if hidden is not None:
         scores = np.where(hidden[:, None], HIDDEN, scores)
-    weights = softmax(scores)
-    return _merged(np.matmul(weights if factors is None else weights * factors, v))
+    return softmax(scores)
 
 
 def _is_finite(x: Any) -> bool:
@@ -376,6 +382,9 @@ class Attention(Layer):
         shape = (x.shape[0], self.heads, x.shape[1], n_keys)
         hidden, factors = self._hidden(shape, mask, start), self.drop.factors(shape, x.dtype)
         options: dict[str, Any] = {"heads": self.heads, "hidden": hidden, "factors": factors}
+        if PASS.attention is not None:
+            parts = inputs if len(inputs) == 3 else [inputs[0][i] for i in range(3)]
+            PASS.attention[self.path] = held(_weights(parts[0], parts[1], self.heads, hidden))
         if hidden is not None and not all(_is_finite(part) for part in inputs):
             parts = inputs if len(inputs) == 3 else [inputs[0][i] for i in range(3)]
             return self.out(_visible_only(*parts, **options))

@@ -11,7 +11,15 @@ from typing import Any
 
 import numpy as np
 
-__all__ = ["PASS", "DryPass", "dropout_on", "learning", "observed", "random_uniform"]
+__all__ = [
+    "PASS",
+    "DryPass",
+    "attention_seen",
+    "dropout_on",
+    "learning",
+    "observed",
+    "random_uniform",
+]
 
 
 Watcher = Callable[[Any, str, tuple[Any, ...], Any], None]
@@ -42,6 +50,8 @@ class Pass(threading.local):
     """Whether layers may be computed together, because nobody looks at what lies between them."""
     dry: DryPass | None = None
     observer: Watcher | None = None
+    attention: dict[str, Any] | None = None
+    """Where the weights of attention are kept by path, if somebody asked."""
     drawn: dict[int, int]
     """How often each layer has drawn in this pass."""
 
@@ -97,6 +107,18 @@ def dropout_on(seed: int, step: int) -> Iterator[None]:
         yield
     finally:
         PASS.dropping, PASS.seed, PASS.step, PASS.drawn = before
+
+
+@contextmanager
+def attention_seen() -> Iterator[dict[str, Any]]:
+    """Keep the weights of every attention, by its path."""
+    before = PASS.attention
+    found: dict[str, Any] = {}
+    PASS.attention = found
+    try:
+        yield found
+    finally:
+        PASS.attention = before
 
 
 @contextmanager

@@ -7,7 +7,8 @@ from . import (
     indexing,
     products,
     reductions,
+    segments,
     shaping,
 )
 
-__all__ = ["elementwise", "indexing", "products", "reductions", "shaping"]
+__all__ = ["elementwise", "indexing", "products", "reductions", "segments", "shaping"]
