@@ -50,12 +50,12 @@ ARROWS = {
     "_activations": "autodiff autodiff/rules kernels kernels/machinery parts _public_names",
     "initialisers": "parts _public_names",
     "losses": "autodiff kernels kernels/machinery parts _activations _findings "
-    "_public_names _arguments _masking errors",
+    "_public_names _arguments _masking _alignment errors",
     "_loss_reduction": "autodiff losses errors",
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
     "evaluation/metrics": "autodiff parts errors",
-    "tasks": "autodiff losses parts _activations _masking errors",
+    "tasks": "autodiff losses parts _activations _masking _alignment errors",
     "evaluation": "data/batches evaluation/metrics tasks autodiff _loss_reduction "
     "_public_names errors",
     "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
@@ -73,6 +73,7 @@ ARROWS = {
     "_ensemble": "autodiff errors layers parts tasks",
     "attribution": "_model autodiff data data/sources layers optimisers training/step _arguments "
     "errors",
+    "_alignment": "_activations autodiff",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",

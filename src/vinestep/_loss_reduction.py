@@ -37,7 +37,7 @@ ELEMENTWISE = (
     losses.log_cosh,
     losses.binary_cross_entropy,
 )
-BY_LABEL = (losses.negative_log_likelihood, losses.hinge)
+BY_LABEL = (losses.negative_log_likelihood, losses.hinge, losses.temporal_classification)
 BY_ROW = (losses.kullback_leibler, losses.cosine)
 OF_LIBRARY = (*ELEMENTWISE, *BY_LABEL, *BY_ROW, losses.cross_entropy)
 AGREES = 1e-3  # sums of float32 in another order

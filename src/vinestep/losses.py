@@ -10,6 +10,7 @@ import numpy as np
 
 from . import kernels
 from ._activations import log_softmax, relu, softplus
+from ._alignment import MISSING, alignment_loss, least_time
 from ._arguments import checked_seed
 from ._findings import Finding, warn_of
 from ._masking import zero_nonfinite
@@ -37,6 +38,7 @@ __all__ = [
     "negative_log_likelihood",
     "next_token",
     "squared_error",
+    "temporal_classification",
     "triplet",
     "wasserstein_critic",
 ]
@@ -670,6 +672,69 @@ def kullback_leibler(
     return _by_example(
         np.sum(entropy - _safe_product(outputs, target), axis=-1), reduction, weights
     )
+
+
+@part("temporal_classification", "loss")
+def temporal_classification(
+    logits: Any, labels: Any, *, reduction: Reduction = "mean", weights: Any = None
+) -> Any:
+    """Minus the logarithm of the probability of each sequence of labels, over all ways in which it
+    may lie in the times of the outputs (connectionist temporal classification).
+
+    A. Graves et al., ICML 2006, equation 8.
+
+    Parameters
+    ----------
+    logits : array_like, shape (n, time, n_classes + 1)
+        The last stands for no label.
+    labels : array_like of whole numbers, shape (n, length)
+        From 0 to ``n_classes - 1``; shorter sequences are filled up with -1.
+    reduction, weights
+        As for `squared_error`; over the examples.
+
+    Raises
+    ------
+    ShapeError
+        If the shapes do not belong together.
+    DataError
+        If a label is out of range, stands behind a -1, or a sequence needs more times than there
+        are.
+
+    Examples
+    --------
+    >>> logits = np.log([[[0.5, 0.5], [0.5, 0.5]]])
+    >>> temporal_classification(logits, [[0]]).round(4)  # 0 0, 0 -, - 0: three of four
+    np.float64(0.2877)
+    """
+    logits = logits if isinstance(logits, Tensor) else np.asarray(logits)
+    given = np.asarray(held(labels))
+    if logits.ndim != 3 or given.ndim != 2 or given.shape[0] != logits.shape[0]:
+        raise ShapeError(
+            "temporal_classification: expected logits (n, time, n_classes + 1) and labels (n, "
+            f"length), got {logits.shape} and {given.shape}."
+        )
+    if given.dtype.kind not in "iu":
+        raise DataError(
+            f"temporal_classification: labels have to be whole numbers, got {given.dtype}."
+        )
+    known, classes = given != MISSING, logits.shape[2] - 1
+    wrong = (known & ((given < 0) | (given >= classes))) | (
+        known & ~np.cumprod(known, axis=1, dtype=bool)
+    )
+    if wrong.any():
+        row, place = (int(i) for i in np.argwhere(wrong)[0])
+        raise DataError(
+            f"temporal_classification: label {given[row, place]} in row {row}, place {place}: "
+            f"labels go from 0 to {classes - 1}, and what follows the last is -1."
+        )
+    needed = least_time(given)
+    if (needed > logits.shape[1]).any():
+        row = int(np.argmax(needed > logits.shape[1]))
+        raise DataError(
+            f"temporal_classification: row {row} needs {needed[row]} times, one a label and one "
+            f"between equal ones, and the outputs have {logits.shape[1]}. Pool or stride less."
+        )
+    return _by_example(alignment_loss(logits, given.astype(WHOLE)), reduction, weights)
 
 
 @part("hinge", "loss")

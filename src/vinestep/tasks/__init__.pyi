@@ -18,3 +18,4 @@ from ._numbers import (
     Quantiles as Quantiles,
 )
 from ._several import Several as Several
+from ._unaligned import Unaligned as Unaligned

@@ -12,6 +12,7 @@ from ._base import PREDICTED, Back, Task, in_rows
 from ._classes import Binary, Classes, decided
 from ._numbers import Numbers
 from ._several import Several
+from ._unaligned import Unaligned
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -68,6 +69,7 @@ OF_LOSSES = {
     losses.absolute_error: NUMBERS,
     losses.huber: NUMBERS,
     losses.log_cosh: NUMBERS,
+    losses.temporal_classification: Unaligned(),
 }
 
 
