@@ -52,6 +52,8 @@ PUBLIC = {
     "vinestep.layers": "What is done with layers: adapters, quantised weights, matching",
     "vinestep.networks": "Ready networks",
     "vinestep.losses": "Losses",
+    "vinestep.tasks": "Tasks: what outputs mean",
+    "vinestep.attribution": "What mattered",
     "vinestep.evaluation": "Scores and their intervals",
     "vinestep.evaluation.metrics": "Metrics, also ``vs.metrics``",
     "vinestep.initialisers": "Initialisers",

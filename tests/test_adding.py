@@ -22,7 +22,7 @@ x = np.arange(8.0)[:, None]
 bell = vs.observers.Bell()
 training = vs.Training(
     vs.Stack(vs.Scale(), vs.Dense(1)), loss=vs.losses.squared_error,
-    metrics=[vs.evaluation.mean_size], optimiser=vs.optimisers.Sign(0.01),
+    metrics=[vs.metrics.mean_size], optimiser=vs.optimisers.Sign(0.01),
 )
 outcome = training.run(vs.data.Squares(8).batches(4), epochs=2, observers=[bell])
 assert bell.rung == 2 and "mean_size" in outcome.curves

@@ -220,6 +220,7 @@ PUBLIC = [
     *(
         f"vinestep.{name}"
         for name in [
+            "attribution",
             "catalogue",
             "data",
             "data.pictures",
@@ -238,6 +239,7 @@ PUBLIC = [
             "parts",
             "runs",
             "schedules",
+            "tasks",
             "training",
             "training.observers",
         ]

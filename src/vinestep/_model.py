@@ -539,6 +539,9 @@ class Model:
         ModelError
             If the model was made without a loss.
         """
+        return self._assessed(rows, targets, told=True)
+
+    def _assessed(self, rows: Any, targets: Any, *, told: bool) -> Assessment:
         if self.loss is None:
             raise ModelError(
                 "This model says nothing of a loss or metrics, so it cannot be scored."
@@ -549,7 +552,8 @@ class Model:
             targets = self.codec.targets(given.beside)
             if encoding.weight:
                 weights = weights_of(given.beside, encoding.weight, "The rows")
-            tell(self.findings(given.beside))
+            if told:
+                tell(self.findings(given.beside))
         elif targets is None:
             targets = given.targets
         if targets is None:

@@ -718,9 +718,8 @@ def temporal_classification(
             f"temporal_classification: labels have to be whole numbers, got {given.dtype}."
         )
     known, classes = given != MISSING, logits.shape[2] - 1
-    wrong = (known & ((given < 0) | (given >= classes))) | (
-        known & ~np.cumprod(known, axis=1, dtype=bool)
-    )
+    behind = ~np.logical_and.accumulate(known, axis=1)
+    wrong = known & ((given < 0) | (given >= classes) | behind)
     if wrong.any():
         row, place = (int(i) for i in np.argwhere(wrong)[0])
         raise DataError(

@@ -126,15 +126,8 @@ class _Columns:
             name: self.frame[self.names.index(name) if self.array else name].to_numpy()[order]
             for name, order in (dealt or {}).items()
         }
-        return dict(_assessed(self.model, self.with_values(changed), self.targets))
-
-
-def _assessed(model: Model, rows: Any, targets: Any) -> dict[str, float]:
-    import warnings
-
-    with warnings.catch_warnings():
-        warnings.simplefilter("ignore")  # what is found of the rows is said of them as they are
-        return model.assess(rows) if targets is None else model.assess(rows, targets)
+        rows = self.with_values(changed)
+        return dict(self.model._assessed(rows, self.targets, told=False))
 
 
 def partial_dependence(
@@ -185,7 +178,8 @@ def partial_dependence(
             values = sorted(own.dropna().unique().tolist(), key=str)
     found = []
     for value in values:
-        answers = model.predict(table.with_values({column: value}), beside=False)
+        given = model._inputs(table.with_values({column: value}))
+        answers = model.answers(model.outputs(given.inputs))
         numbers = answers.select_dtypes(["number", "bool"]).mean()
         found.append({column: value, **numbers.to_dict()})
     return pd.DataFrame(found)

@@ -60,6 +60,9 @@ class Temperature(Calibration):
             raise SettingError(f"Temperature: it must be positive, got {temperature!r}.")
         self.temperature = float(temperature)
 
+    def __repr__(self) -> str:
+        return f"Temperature({self.temperature:.4g})"
+
     def __call__(self, outputs: np.ndarray) -> np.ndarray:
         return np.asarray(outputs / outputs.dtype.type(self.temperature))
 
@@ -192,6 +195,9 @@ class Conformal:
         if not 0 < coverage < 1:
             raise SettingError(f"Conformal: coverage lies between 0 and 1, got {coverage!r}.")
         self.coverage, self.reach = float(coverage), [float(value) for value in reach]
+
+    def __repr__(self) -> str:
+        return f"Conformal({self.coverage:g}, {self.reach})"
 
     def bounds(self, task: Task, outputs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest value, shape (n, k)."""
