@@ -80,7 +80,7 @@ ARROWS = {
     "training/run": "training/step autodiff figures kernels/machinery parts storage tasks "
     "_findings _notebook_html _public_names errors",
     "training/observers": "training/run training/step autodiff figures parts storage data/batches "
-    "tasks _notebook_html errors",
+    "tasks evaluation/metrics _notebook_html errors",
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
     "data/sources evaluation layers losses optimisers schedules storage "
     "tasks _findings _model errors",

@@ -72,6 +72,7 @@ CASES = {
     "negative_log_likelihood": (losses.negative_log_likelihood, "logs"),
     "kullback_leibler": (losses.kullback_leibler, "logs of soft"),
     "cosine": (losses.cosine, "numbers"),
+    "temporal_classification": (losses.temporal_classification, "lines"),
     "binary_cross_entropy": (partial(losses.binary_cross_entropy, positive_weight=2.0), "yes"),
     "squared_error": (losses.squared_error, "numbers"),
     "absolute_error": (losses.absolute_error, "numbers"),
@@ -103,6 +104,10 @@ def examples(kind, n, rng):
         return np.log(rng.dirichlet(np.ones(C), n)), labels
     if kind == "logs of soft":
         return np.log(rng.dirichlet(np.ones(C), n)), rng.dirichlet(np.ones(C), n)
+    if kind == "lines":
+        lines = rng.integers(0, C - 1, (n, 2))
+        lines[rng.random(n) < 0.4, 1] = -1
+        return rng.normal(size=(n, 5, C)), lines
     if kind == "yes":
         return outputs, (rng.random((n, C)) < 0.3).astype(float)
     return outputs, rng.normal(size=(n, C))
@@ -276,6 +281,7 @@ def test_a_loss_that_does_not_add_up_is_taken_of_all_examples_at_once_or_refused
 def test_every_loss_of_the_library_has_a_rule():
     two = {getattr(losses, kind.name) for kind in kinds("loss")}
     takes_more = {losses.triplet, losses.contrastive}
+    takes_more |= {losses.batch_triplet, losses.batch_contrastive}  # of whole batches
     assert two - takes_more == set(OF_LIBRARY)
     covered = {getattr(loss, "func", loss) for loss, _ in CASES.values()}
     assert set(OF_LIBRARY) <= covered

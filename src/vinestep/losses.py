@@ -26,6 +26,8 @@ from .parts._registry import part
 
 __all__ = [
     "absolute_error",
+    "batch_contrastive",
+    "batch_triplet",
     "binary_cross_entropy",
     "contrastive",
     "cosine",
@@ -849,6 +851,93 @@ def contrastive(
         reduction,
         weights,
     )
+
+
+def _kinds_of(embeddings: Any, kinds: Any, name: str) -> tuple[Any, np.ndarray, np.ndarray]:
+    """Embeddings, and which pairs of different examples are of one kind, and which of two."""
+    vectors = embeddings if isinstance(embeddings, Tensor) else np.asarray(embeddings)
+    labels = np.asarray(held(kinds))
+    if vectors.ndim != 2 or labels.shape != vectors.shape[:1]:
+        raise ShapeError(
+            f"{name}: expected embeddings (n, width) and kinds (n,), got {vectors.shape} and "
+            f"{labels.shape}."
+        )
+    alike = labels[:, None] == labels[None]
+    return vectors, alike & ~np.eye(len(labels), dtype=bool), ~alike
+
+
+@part("batch_triplet", "loss")
+def batch_triplet(embeddings: Any, kinds: Any, *, margin: float = 1.0) -> Any:
+    """Of each example of a batch, by how much the nearest of another kind is not farther than the
+    farthest of its own by a margin; mean over those that have both.
+
+    A. Hermans, L. Beyer and B. Leibe, arXiv 1703.07737, 2017, equation 5.
+
+    Parameters
+    ----------
+    embeddings : array_like, shape (n, width)
+    kinds : array_like, shape (n,)
+    margin : float
+
+    Raises
+    ------
+    DataError
+        If no example of the batch has one of its kind and one of another.
+
+    Examples
+    --------
+    >>> vs.losses.batch_triplet(np.array([[0.0], [1.0], [1.5]]), [0, 0, 1]).round(4)
+    np.float64(1.0)
+    """
+    vectors, alike, apart = _kinds_of(embeddings, kinds, "batch_triplet")
+    counts = alike.any(axis=1) & apart.any(axis=1)
+    if not counts.any():
+        raise DataError("batch_triplet: no example has one of its kind and one of another.")
+    differences = vectors[:, None] - vectors[None]
+    distances = np.sqrt(np.sum(np.square(differences), axis=-1) + LENGTH_FLOOR)
+    farthest = np.max(np.where(alike, distances, -np.inf)[counts], axis=1)
+    nearest = np.min(np.where(apart, distances, np.inf)[counts], axis=1)
+    return np.mean(relu(farthest - nearest + margin))
+
+
+@part("batch_contrastive", "loss")
+def batch_contrastive(embeddings: Any, kinds: Any, *, temperature: float = 0.1) -> Any:
+    """Cross-entropy of picking those of its kind among all others of a batch by the cosine; mean
+    over those that have one.
+
+    P. Khosla et al., "Supervised Contrastive Learning", NeurIPS 2020, equation 2. With kinds that
+    name the example of which two views are, it is that of views (T. Chen et al., ICML 2020).
+
+    Parameters
+    ----------
+    embeddings : array_like, shape (n, width)
+    kinds : array_like, shape (n,)
+    temperature : float
+
+    Raises
+    ------
+    DataError
+        If no example of the batch has one of its kind.
+
+    Examples
+    --------
+    >>> vs.losses.batch_contrastive(np.eye(2)[[0, 0, 1]], [0, 0, 1]).round(4)
+    np.float64(0.0)
+    """
+    if not temperature > 0:
+        raise SettingError(f"batch_contrastive: temperature must be positive, got {temperature!r}.")
+    vectors, alike, _ = _kinds_of(embeddings, kinds, "batch_contrastive")
+    counts = alike.any(axis=1)
+    if not counts.any():
+        raise DataError("batch_contrastive: no example of the batch has another one of its kind.")
+    lengths = np.sqrt(np.sum(np.square(vectors), axis=1, keepdims=True) + LENGTH_FLOOR)
+    unit = vectors / lengths
+    cosines = (unit @ np.swapaxes(unit, 0, 1)) * (1 / temperature)
+    others = ~np.eye(len(alike), dtype=bool)
+    logs = log_softmax(np.where(others, cosines, -1e9))
+    shares = alike / np.maximum(alike.sum(axis=1, keepdims=True), 1)
+    each = -np.sum(np.where(alike, logs, 0.0) * shares.astype(held(logs).dtype), axis=1)
+    return np.mean(each[counts])
 
 
 def gradient_penalty(critic: Callable[[Any], Any], at: Any, *, target: float = 1.0) -> Any:

@@ -10,7 +10,7 @@ import numpy as np
 from ._activations import relu
 from ._public_names import own_names
 from .autodiff.tensor import held
-from .errors import LayerError
+from .errors import LayerError, ShapeError
 from .layers._attention import DecoderBlock, TransformerBlock
 from .layers._base import Layer
 from .layers._containers import Residual, Stack
@@ -19,7 +19,7 @@ from .layers._dense import Dense
 from .layers._dropout import Dropout
 from .layers._embedding import Embedding, Positions, places_of
 from .layers._normalisation import BatchNorm, LayerNorm
-from .layers._pooling import Columns, GlobalMean, MaxPool
+from .layers._pooling import Columns, GlobalMean, MaxPool, Upsample
 from .layers._recurrent import LSTM
 from .parts._registry import part
 
@@ -27,6 +27,7 @@ __all__ = [
     "EncoderDecoder",
     "LanguageModel",
     "TextScorer",
+    "UShaped",
     "convolutional_classifier",
     "dense_classifier",
     "picture_reader",
@@ -105,6 +106,60 @@ def residual_network(classes: int, *, depth: int = 3, width: int = 16) -> Stack:
         for block in range(depth):
             blocks.append(_residual_block(channels, stride=2 if stage and not block else 1))
     return Stack(Stack(*blocks, GlobalMean()), Dense(classes))
+
+
+@part("u_shaped", "layer")
+class UShaped(Layer):
+    """A network that puts out something for each pixel: pictures get smaller and deeper, then
+    larger again, and what was seen on the way down is put beside what comes up.
+
+    O. Ronneberger, P. Fischer and T. Brox, MICCAI 2015, figure 1, with padding, batch normalisation
+    and fewer channels. Also for sequences, ``(batch, time, features)``.
+
+    Parameters
+    ----------
+    outputs : int
+        For each pixel, such as the number of classes.
+    channels : sequence of int
+        Of each level, from above; sizes are halved from one to the next, and have to be divisible.
+
+    Examples
+    --------
+    >>> network = UShaped(3, channels=(4, 8)).initialise(np.ones((1, 8, 8, 1)))
+    >>> network(np.ones((2, 8, 8, 1), np.float32)).shape
+    (2, 8, 8, 3)
+    """
+
+    def __init__(self, outputs: int, *, channels: Sequence[int] = (16, 32, 64)) -> None:
+        if not channels:
+            raise LayerError("UShaped: channels is a list of at least one.")
+        self.outputs, self.channels = outputs, list(channels)
+        self.down = [_twice(n) for n in self.channels]
+        self.up = [_twice(n) for n in self.channels[-2::-1]]
+        self.pool, self.grow = MaxPool(2), Upsample(2)
+        self.head = Convolution(outputs, 1)
+
+    def compute(self, x: Any) -> Any:
+        shape, halvings = np.shape(x), len(self.channels) - 1
+        if any(n % 2**halvings for n in shape[1:-1]):
+            raise ShapeError(
+                f"UShaped: pictures of {' by '.join(map(str, shape[1:-1]))} cannot be halved "
+                f"{halvings} times. Resize them, or take fewer levels of channels."
+            )
+        seen = []
+        for level, convolve in enumerate(self.down):
+            x = convolve(x if not level else self.pool(x))
+            seen.append(x)
+        for convolve, beside in zip(self.up, seen[-2::-1], strict=True):
+            x = convolve(np.concatenate([self.grow(x), beside], axis=-1))
+        return self.head(x)
+
+
+def _twice(channels: int) -> Stack:
+    """Two convolutions with what follows them."""
+    return Stack(
+        *(part for _ in range(2) for part in (Convolution(channels, 3), BatchNorm(), relu))
+    )
 
 
 def with_head(network: Stack, head: Layer, sample: Any, *, seed: int = 0) -> Stack:

@@ -49,6 +49,16 @@ SOURCES = {
         {"scale": "range", "fill": "median"},
         [DENSE],
     ),
+    "demo_leaf_spots": (
+        {"n": 30},
+        {},
+        [{"kind": "u_shaped", "outputs": "classes", "channels": [4, 8]}],
+    ),
+    "demo_chalk": (
+        {"n": 30},
+        {},
+        [{"kind": "dense", "width": "outputs"}],
+    ),
     "demo_leaves": (
         {"n": 60, "told": "cultivar"},
         {"augment": [{"kind": "shift", "pixels": 2}]},
@@ -120,7 +130,8 @@ def test_every_source_trains_by_a_plan_and_is_continued_from_elsewhere(
     folder, tmp_path, monkeypatch, kind
 ):
     settings, data, layers = SOURCES[kind]
-    path = written(folder, {"source": {"kind": kind, **settings}, **data}, layers)
+    task = {"task": "unaligned"} if kind == "demo_chalk" else {}
+    path = written(folder, {"source": {"kind": kind, **settings}, **data}, layers, **task)
     run = PlannedRun(read_plan(path), folder)
     outcome = run.run(record=tmp_path / "records")
     assert np.isfinite(outcome.rows[-1]["loss"])

@@ -9,10 +9,11 @@ import numpy as np
 from .._arguments import checked_seed
 from ..errors import SettingError
 
-__all__ = ["CONDITIONS", "CULTIVARS", "Leaves", "leaves"]
+__all__ = ["CONDITIONS", "CULTIVARS", "LeafSpots", "Leaves", "leaf_spots", "leaves"]
 
 CONDITIONS = ("healthy", "downy mildew", "powdery mildew", "black rot", "leafroll", "chlorosis")
 CULTIVARS = ("Fosca", "Grisette", "Lindell", "Marquin")
+PIXELS = ("ground", "leaf", "spot")
 SIZE = 32
 
 
@@ -73,8 +74,45 @@ def leaves(
     pictures = np.empty((n, SIZE, SIZE, 3), np.float32)
     for i, label in enumerate(labels):
         condition, cultivar = (label, rng.integers(0, 4)) if kind == "condition" else (0, label)
-        pictures[i] = _draw(rng, int(condition), int(cultivar))
+        pictures[i] = _draw(rng, int(condition), int(cultivar))[0]
     return Leaves(pictures, labels, names)
+
+
+class LeafSpots(NamedTuple):
+    """Pictures and what each of their pixels shows.
+
+    Examples
+    --------
+    >>> vs.demo.leaf_spots(2).names
+    ('ground', 'leaf', 'spot')
+    """
+
+    pictures: np.ndarray
+    """Shape (n, 32, 32, 3), float32."""
+    masks: np.ndarray
+    """Shape (n, 32, 32), whole numbers."""
+    names: tuple[str, ...]
+
+
+def leaf_spots(n: int = 400, *, seed: int = 19) -> LeafSpots:
+    """Leaves with black rot, as those of `leaves`, and which pixels are ground, leaf or spot. All
+    made up.
+
+    Parameters
+    ----------
+    n : int
+    seed : int
+
+    Examples
+    --------
+    >>> leaf_spots(3).masks.shape
+    (3, 32, 32)
+    """
+    rng = np.random.default_rng([checked_seed(seed, "leaf_spots"), 3])
+    drawn = [_draw(rng, CONDITIONS.index("black rot"), int(rng.integers(0, 4))) for _ in range(n)]
+    pictures = np.array([picture for picture, _ in drawn], np.float32)
+    masks = np.array([mask for _, mask in drawn], np.int64)
+    return LeafSpots(pictures.reshape(n, SIZE, SIZE, 3), masks.reshape(n, SIZE, SIZE), PIXELS)
 
 
 def _smooth(rng: np.random.Generator, cells: int) -> Any:
@@ -87,7 +125,8 @@ def _smooth(rng: np.random.Generator, cells: int) -> Any:
     return rows[:, low] * (1 - part) + rows[:, low + 1] * part
 
 
-def _draw(rng: np.random.Generator, condition: int, cultivar: int) -> Any:
+def _draw(rng: np.random.Generator, condition: int, cultivar: int) -> tuple[Any, Any]:
+    """A picture, and what its pixels are."""
     grid = (np.arange(SIZE) + 0.5) / SIZE * 2 - 1
     centre = rng.uniform(-0.15, 0.15, 2)
     x, y = grid[None, :] - centre[0], grid[:, None] - centre[1]
@@ -105,7 +144,7 @@ def _draw(rng: np.random.Generator, condition: int, cultivar: int) -> Any:
     )
     inside = 1 / (1 + np.exp((radius - outline) * 30))
     veins = np.exp(-((np.sin(lobes * angle / 2) / 0.16) ** 2)) * (radius < outline)
-    colour = _leaf_colour(rng, condition, veins, radius / outline)
+    colour, marked = _leaf_colour(rng, condition, veins, radius / outline)
     ground = rng.choice([0, 1])
     back = np.array([[0.42, 0.33, 0.24], [0.62, 0.72, 0.85]][ground]) * rng.uniform(
         0.7, 1.2
@@ -115,14 +154,16 @@ def _draw(rng: np.random.Generator, condition: int, cultivar: int) -> Any:
         1 + rng.uniform(-0.3, 0.3) * grid[None, :] + rng.uniform(-0.3, 0.3) * grid[:, None]
     )
     tint = rng.uniform(0.92, 1.08, 3)
-    return np.clip(
-        picture * light[..., None] * tint + rng.normal(0, 0.03, picture.shape), 0, 1
-    ).astype(np.float32)
+    seen = picture * light[..., None] * tint + rng.normal(0, 0.03, picture.shape)
+    on_leaf = radius < outline
+    return np.clip(seen, 0, 1).astype(np.float32), on_leaf + (on_leaf & marked).astype(int)
 
 
 def _leaf_colour(
     rng: np.random.Generator, condition: int, veins: np.ndarray, out: np.ndarray
-) -> Any:
+) -> tuple[Any, Any]:
+    """Colours of the leaf, and where it has spots."""
+    marked = np.zeros(veins.shape, bool)
     green = np.array([0.25, 0.5, 0.18]) * rng.uniform(0.85, 1.15, 3)
     colour = green + (veins * 0.12)[..., None] + 0.08 * (_smooth(rng, 5)[..., None] - 0.5)
     between = (1 - veins)[..., None]
@@ -134,17 +175,18 @@ def _leaf_colour(
         film = np.clip((_smooth(rng, 6) - 0.45) * 5, 0, 1)[..., None]
         colour = colour + strength * film * (np.array([0.82, 0.84, 0.8]) - colour)
     elif condition == 3:
-        colour = _spotted(rng, colour)
+        colour, marked = _spotted(rng, colour)
     elif condition == 4:
         red = np.clip(out * 1.3, 0, 1)[..., None] * between
         colour = colour + strength * red * (np.array([0.62, 0.15, 0.18]) - colour)
     elif condition == 5:
         colour = colour + strength * 0.9 * between * (np.array([0.85, 0.82, 0.35]) - colour)
-    return colour
+    return colour, marked
 
 
-def _spotted(rng: np.random.Generator, colour: np.ndarray) -> np.ndarray:
+def _spotted(rng: np.random.Generator, colour: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     rows, columns = np.mgrid[:SIZE, :SIZE]
+    marked = np.zeros(rows.shape, bool)
     for _ in range(rng.integers(6, 12)):
         distance = np.hypot(rows - rng.uniform(6, 26), columns - rng.uniform(6, 26)) / rng.uniform(
             1.2, 2.2
@@ -153,4 +195,5 @@ def _spotted(rng: np.random.Generator, colour: np.ndarray) -> np.ndarray:
         colour = np.where(
             ((distance >= 1) & (distance < 1.6))[..., None], np.array([0.5, 0.38, 0.2]), colour
         )
-    return colour
+        marked |= distance < 1.6
+    return colour, marked

@@ -12,15 +12,24 @@ from ..data.sources._dataset import Dataset
 from ..data.sources._source import Examples, Source
 from ..parts._registry import maker
 from ._barrels import barrels
+from ._casks import casks
+from ._chalk import CHARACTERS, chalk
 from ._ferments import WARNING, ferments
 from ._harvest import harvest
-from ._leaves import leaves
+from ._leaves import leaf_spots, leaves
 from ._notes import notes
 from ._parcels import parcels
 
-__all__ = ["TABLES", "demo_ferments", "demo_leaves", "demo_notes"]
+__all__ = [
+    "TABLES",
+    "demo_chalk",
+    "demo_ferments",
+    "demo_leaf_spots",
+    "demo_leaves",
+    "demo_notes",
+]
 
-TABLES = {"barrels": barrels, "harvest": harvest, "parcels": parcels}
+TABLES = {"barrels": barrels, "casks": casks, "harvest": harvest, "parcels": parcels}
 
 
 @maker("demo_leaves", "source")
@@ -36,6 +45,38 @@ def demo_leaves(
     """
     result = leaves(n, kind=told, seed=seed)
     return Dataset(result.pictures, result.labels, class_values=result.names)
+
+
+@maker("demo_leaf_spots", "source")
+def demo_leaf_spots(n: int = 400, seed: int = 19) -> Dataset:
+    """Pictures of `vinestep.demo.leaf_spots`, and what each pixel shows.
+
+    Examples
+    --------
+    >>> demo_leaf_spots(3).targets.shape
+    (3, 32, 32)
+    """
+    result = leaf_spots(n, seed=seed)
+    return Dataset(result.pictures, result.masks, class_values=result.names)
+
+
+@maker("demo_chalk", "source")
+def demo_chalk(n: int = 250, seed: int = 31) -> Dataset:
+    """Pictures of `vinestep.demo.chalk`, column by column, and their characters, which are not
+    aligned with the columns; filled up with -1.
+
+    Examples
+    --------
+    >>> demo_chalk(3)
+    <Dataset of 3 examples, inputs (124, 32) float32>
+    """
+    result = chalk(n, seed=seed)
+    longest = max(map(len, result.codes))
+    labels = np.full((n, longest), -1)
+    for row, code in zip(labels, result.codes, strict=True):
+        row[: len(code)] = [CHARACTERS.index(character) for character in code]
+    columns = np.ascontiguousarray(np.swapaxes(result.pictures[..., 0], 1, 2))
+    return Dataset(columns, labels, class_values=tuple(CHARACTERS))
 
 
 @maker("demo_ferments", "source")

@@ -78,6 +78,7 @@ LAYERS = {
 WITHOUT_TABLES = {
     "heads",
     "ensemble",
+    "u_shaped",
     "embedding",
     "decoder_block",
     "encoder_decoder",
@@ -141,12 +142,21 @@ NUMBER_LOSSES = {
     "kullback_leibler",
 }
 PAIR_LOSSES = {"triplet", "contrastive"}  # of more than outputs and targets
+BATCH_LOSSES = {"batch_triplet", "batch_contrastive"}
+WITHOUT_LOSS_OF_TABLES = {"temporal_classification"}
 
 
 def test_no_loss_is_left_out():
     assert {
         kind.name for kind in vs.parts.kinds("loss")
-    } == CLASS_LOSSES | NUMBER_LOSSES | PAIR_LOSSES
+    } == CLASS_LOSSES | NUMBER_LOSSES | PAIR_LOSSES | BATCH_LOSSES | WITHOUT_LOSS_OF_TABLES
+
+
+@pytest.mark.parametrize("loss", sorted(BATCH_LOSSES))
+def test_losses_over_a_batch_train_by_a_plan(tmp_path, loss):
+    layers = [{"kind": "dense", "width": 4}]
+    run = planned(tmp_path, loss=loss, metrics=[], layers=layers)
+    assert np.isfinite(run.run().rows[-1]["loss"])
 
 
 @pytest.mark.parametrize("loss", sorted(CLASS_LOSSES))

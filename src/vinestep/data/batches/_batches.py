@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Sequence
+from collections.abc import Generator, Iterator
 from functools import partial
 from typing import Any
 
@@ -11,12 +11,11 @@ import numpy as np
 from ...errors import DataError
 from ...parts._describe import describe
 from ._batch import Batch
-from ._batching import Batching, ReadersAs
+from ._batching import Augment, Batching, ReadersAs
 from ._contract import ExampleSource
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
 from ._orders import InOrder, Order, Shuffled, example_of, with_occurrences
-from ._transforms import Transform
 
 __all__ = ["Batches"]
 
@@ -38,8 +37,9 @@ class Batches(Batching):
     order : Order, optional
         Instead of `shuffled`: `Weighted`, `Balanced`, `ByLength`, or any function of (n, epoch,
         seed, size).
-    augment : Transform or sequence of Transform
-        What is done to each batch at random: a function of seed, epoch and example.
+    augment : Transform or function, or sequence of such
+        What is done to each batch at random: a function of seed, epoch and example. A plain
+        function ``f(x, rng)`` takes one example and a generator.
     join : callable, optional
         From a list of examples (inputs, target, weight) to a `Batch`; by default arrays of equal
         shapes, one upon another. `Padded` is for sequences.
@@ -75,7 +75,7 @@ class Batches(Batching):
         seed: int | None = None,
         drop_partial: bool = False,
         order: Order | None = None,
-        augment: Transform | Sequence[Transform] = (),
+        augment: Augment = (),
         join: Join | None = None,
         readers: int = 0,
         readers_as: ReadersAs | None = None,

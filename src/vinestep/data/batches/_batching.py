@@ -16,7 +16,9 @@ from ...parts._describe import describe
 from ._batch import Batch
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
-from ._transforms import Chain, Transform, with_ranges
+from ._transforms import Chain, Transform, as_transform, with_ranges
+
+Augment = Transform | Callable[..., Any] | Sequence[Transform | Callable[..., Any]]
 
 __all__ = ["Batching", "ReadersAs"]
 
@@ -33,7 +35,7 @@ class Batching:
         size: int,
         seed: int | None,
         drop_partial: bool,
-        augment: Transform | Sequence[Transform],
+        augment: Augment,
         join: Join | None,
         readers: int,
         readers_as: ReadersAs | None,
@@ -52,9 +54,8 @@ class Batching:
         self.size = int(size)
         self.seed = None if seed is None else checked_seed(seed, "batches")
         self.drop_partial = drop_partial
-        self.augment: tuple[Transform, ...] = (
-            (augment,) if isinstance(augment, Transform) else tuple(augment)
-        )
+        listed = (augment,) if callable(augment) else tuple(augment)
+        self.augment: tuple[Transform, ...] = tuple(map(as_transform, listed))
         self.join: Join = join if join is not None else stacked
 
     def read_by_readers(

@@ -81,6 +81,10 @@ class CounterRandom:
         u, v = self.uniform(0, 1, 2, *size).swapaxes(0, 1)
         return np.sqrt(-2 * np.log1p(-u)) * np.cos(2 * np.pi * v)
 
+    def generators(self) -> list[np.random.Generator]:
+        """One of NumPy's for each example."""
+        return [np.random.default_rng(int(word)) for word in self.words(1)[:, 0]]
+
     def beta(self, alpha: float) -> Any:
         """Beta(alpha, alpha), by its quantiles."""
         from scipy.special import betaincinv

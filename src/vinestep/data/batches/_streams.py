@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import queue
 import threading
-from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from collections.abc import Callable, Generator, Iterable, Iterator
 from functools import partial
 from typing import Any
 
@@ -13,10 +13,9 @@ import numpy as np
 
 from ...errors import DataError, SettingError
 from ._batch import Batch
-from ._batching import Batching, ReadersAs
+from ._batching import Augment, Batching, ReadersAs
 from ._counter_rng import CounterRandom
 from ._joins import Example, Join, as_example
-from ._transforms import Transform
 
 __all__ = ["Stream", "StreamBatches"]
 
@@ -156,7 +155,7 @@ class StreamBatches(Batching):
         shuffle_among: int = 0,
         seed: int | None = None,
         drop_partial: bool = False,
-        augment: Transform | Sequence[Transform] = (),
+        augment: Augment = (),
         join: Join | None = None,
         readers: int = 0,
         readers_as: ReadersAs | None = None,

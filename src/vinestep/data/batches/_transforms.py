@@ -2,15 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import inspect
+from collections.abc import Callable, Iterable
 from typing import Any, ClassVar
 
-from ...errors import SettingError
+import numpy as np
+
+from ...errors import DataError, SettingError
 from ...parts._registry import part
 from ._batch import Batch, mapped
 from ._counter_rng import CounterRandom
 
-__all__ = ["Chain", "Transform", "ValueRange", "prepared", "with_ranges"]
+__all__ = [
+    "ByFunction",
+    "Chain",
+    "Transform",
+    "ValueRange",
+    "as_transform",
+    "prepared",
+    "with_ranges",
+]
 
 ValueRange = tuple[Any, Any] | None
 """Lowest and highest value, numbers or one for each channel; None if they are not known."""
@@ -116,6 +127,63 @@ class Chain(Transform):
 
     def then(self, following: Transform) -> Chain:
         return Chain(*self.transforms, following)
+
+
+@part("by_function", "transform")
+class ByFunction(Transform):
+    """A plain function of the user's own as a transform.
+
+    Parameters
+    ----------
+    function : callable
+        ``function(x)`` of an array of some examples; or ``function(x, rng)`` of one example and a
+        generator of NumPy, which is the same for the same example, epoch and seed.
+
+    Examples
+    --------
+    >>> batches = vs.data.Dataset(np.ones((4, 2)), np.arange(4)).batches(
+    ...     4, augment=lambda x, rng: x + rng.normal(0, 0.1, x.shape)
+    ... )
+    >>> next(batches.epoch(0)).inputs.shape
+    (4, 2)
+    """
+
+    def __init__(self, function: Callable[..., Any]) -> None:
+        if not callable(function):
+            raise SettingError(f"A {type(function).__name__} is no transform, and no function.")
+        self.function = function
+        self._draws = _takes_two(function)
+
+    @property
+    def random(self) -> bool:  # type: ignore[override]
+        return self._draws
+
+    def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
+        if not self._draws:
+            found = self.function(x)
+        else:
+            generators = self.drawn(draws).generators()
+            found = np.stack([self.function(one, g) for one, g in zip(x, generators, strict=True)])
+        if len(found) != len(x):
+            raise DataError(
+                f"The transform {getattr(self.function, '__name__', self.function)!r} made "
+                f"{len(found)} examples of {len(x)}. Keep the first axis."
+            )
+        return found
+
+
+def _takes_two(function: Callable[..., Any]) -> bool:
+    try:
+        parameters = inspect.signature(function).parameters.values()
+    except (TypeError, ValueError):
+        return False
+    needed = [p for p in parameters if p.default is p.empty and p.kind is p.POSITIONAL_OR_KEYWORD]
+    return len(needed) > 1
+
+
+def as_transform(given: Any) -> Transform:
+    """A transform, or a function as one."""
+    return given if isinstance(given, Transform) else ByFunction(given)
 
 
 def with_ranges(transforms: Iterable[Transform], found: ValueRange) -> list[Transform]:

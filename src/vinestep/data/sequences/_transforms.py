@@ -17,49 +17,73 @@ __all__ = ["CropTime", "Difference", "Lags", "windows"]
 
 
 def windows(
-    series: Any, length: int, *, ahead: int = 1, step: int = 1, target: int | None = None
+    series: Any,
+    length: int,
+    *,
+    ahead: int | Sequence[int] = 1,
+    step: int = 1,
+    target: int | None = None,
+    known: Any = None,
 ) -> Dataset:
-    """Windows of a series and what follows each: the value so many steps ahead of its end.
+    """Windows of a series and what follows each: the value so many steps ahead of its end, or those
+    of several steps.
 
     Parameters
     ----------
     series : array, shape (time, features)
     length : int
         Of a window.
-    ahead : int
-        How far behind a window's last place its target lies.
+    ahead : int, or sequence of int
+        How far behind a window's last place its target lies; of several, targets are ``(n, steps,
+        features)``.
     step : int
         From one window's begin to the next one's.
     target : int, optional
         Which feature is to be foretold; by default all.
+    known : array, shape (time, more), optional
+        What is known ahead of time, such as the calendar: inputs are then a pair, the window and
+        what is known of the places that are foretold, ``(n, steps, more)``.
 
     Raises
     ------
     DataError
-        If the series is too short.
+        If the series is too short, or what is known is of another length.
 
     Examples
     --------
     >>> found = windows(np.arange(6.0)[:, None], 3, ahead=2)
     >>> found.inputs[:, :, 0].tolist(), found.targets.ravel().tolist()
     ([[0.0, 1.0, 2.0], [1.0, 2.0, 3.0]], [4.0, 5.0])
+    >>> windows(np.arange(6.0)[:, None], 3, ahead=[1, 2]).targets[:, :, 0].tolist()
+    [[3.0, 4.0], [4.0, 5.0]]
     """
     array = np.asarray(series)
-    for name, number in (("length", length), ("ahead", ahead), ("step", step)):
-        if not isinstance(number, int | np.integer) or number < 1:
+    steps = list(ahead) if isinstance(ahead, Sequence | np.ndarray) else [ahead]
+    for name, number in (("length", length), ("step", step), *(("ahead", n) for n in steps)):
+        if isinstance(number, bool) or not isinstance(number, int | np.integer) or number < 1:
             raise SettingError(
                 f"windows: {name} must be a whole number of at least 1, got {number!r}."
             )
-    count = (len(array) - length - ahead) // step + 1 if array.ndim == 2 else 0
+    if not steps:
+        raise SettingError("windows: ahead names no step.")
+    count = (len(array) - length - max(steps)) // step + 1 if array.ndim == 2 else 0
     if count < 1:
         raise DataError(
-            f"windows: a series (time, features) of {length + ahead} places at least is wanted, "
-            f"got shape {array.shape}."
+            f"windows: a series (time, features) of {length + max(steps)} places at least is "
+            f"wanted, got shape {array.shape}."
         )
     begins = np.arange(count) * step
-    inputs = array[begins[:, None] + np.arange(length)]
-    targets = array[begins + length - 1 + ahead]
-    return Dataset(inputs, targets if target is None else targets[:, target : target + 1])
+    inputs: Any = array[begins[:, None] + np.arange(length)]
+    places = begins[:, None] + length - 1 + np.array(steps)
+    targets = array[places] if target is None else array[places][..., target : target + 1]
+    if known is not None:
+        more = np.asarray(known)
+        if more.ndim != 2 or len(more) != len(array):
+            raise DataError(
+                f"windows: what is known has shape {more.shape}, expected ({len(array)}, features)."
+            )
+        inputs = (inputs, more[places])
+    return Dataset(inputs, targets if isinstance(ahead, Sequence | np.ndarray) else targets[:, 0])
 
 
 def _sequences(x: Any, what: Transform) -> np.ndarray:

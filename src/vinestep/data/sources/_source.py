@@ -4,7 +4,7 @@ rely on.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Self
 
@@ -22,7 +22,7 @@ from ..batches._joins import (
     stacked,
     stacked_as_read,
 )
-from ..batches._transforms import Transform, prepared
+from ..batches._transforms import Transform, as_transform, prepared
 from ..encoding._text_form import TextForm
 from ._splits import fold_indices, split_indices
 
@@ -274,8 +274,10 @@ class Source:
         """Minibatches; see `Batches`."""
         return Batches(self, size, **options)
 
-    def prepared(self, *transforms: Transform) -> Prepared:
-        """The same examples, every input transformed; the transforms are kept with the model."""
+    def prepared(self, *transforms: Transform | Callable[[Any], Any]) -> Prepared:
+        """The same examples, every input transformed, by functions of an array of examples too; the
+        transforms are kept with the model.
+        """
         return Prepared(self, transforms)
 
     @property
@@ -453,9 +455,11 @@ class Prepared(Source):
     are treated as those of training.
     """
 
-    def __init__(self, source: Source, transforms: Sequence[Transform]) -> None:
+    def __init__(
+        self, source: Source, transforms: Sequence[Transform | Callable[[Any], Any]]
+    ) -> None:
         self.source = source
-        self.transforms = tuple(transforms)
+        self.transforms = tuple(map(as_transform, transforms))
         for transform in self.transforms:
             if transform.random:
                 raise DataError(

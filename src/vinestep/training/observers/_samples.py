@@ -12,11 +12,13 @@ from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
 from ...data.batches._batch import count_of, mapped
 from ...errors import DataError, SettingError
+from ...evaluation.metrics._texts import edit_distance
 from ...parts._registry import part
 from ...tasks._base import Task
 from ...tasks._classes import Binary, Classes, Labels, Ordered
 from ...tasks._finding import task_of
 from ...tasks._several import Several
+from ...tasks._unaligned import Unaligned
 from ..run._run import Observer
 from ..step._forward_pass import outputs_of
 from ._recorders import descent_of
@@ -257,6 +259,8 @@ def _judged(
         "output": [_short(value) for value in outputs],
         "error": _away(outputs, targets),
     }
+    if isinstance(task, Unaligned) or (isinstance(task, Classes) and outputs.ndim > 2):
+        return columns | _decided_places(task, outputs, targets, classes)
     complete = targets if targets is not None else np.zeros(len(outputs), np.int64)
     logits, labels = task.as_classes(outputs, complete)
     if isinstance(task, Classes | Binary | Ordered) and logits.ndim == 2 and labels.ndim == 1:
@@ -287,6 +291,38 @@ def _judged(
             columns["output"] = [_short(value) for value in estimates]
             columns["error"] = _away(estimates, wanted)
     return columns
+
+
+def _decided_places(
+    task: Task, outputs: np.ndarray, targets: np.ndarray | None, classes: Sequence[Any]
+) -> Columns:
+    """Of tags, pixels and unaligned labels what is decided place by place; the error is the share
+    of places that are wrong, or of edits.
+    """
+    if isinstance(task, Unaligned):
+        found = task.decoded(outputs)
+        true = None if targets is None else [row[row >= 0].tolist() for row in targets]
+        columns: Columns = {"output": [_spelt(labels, classes) for labels in found]}
+        if true is not None:
+            columns["truth"] = [_spelt(labels, classes) for labels in true]
+            edits = [edit_distance(a, b) for a, b in zip(found, true, strict=True)]
+            columns["error"] = [
+                round(n / max(len(b), 1), 6) for n, b in zip(edits, true, strict=True)
+            ]
+        return columns
+    best = outputs.argmax(axis=-1)
+    columns = {"output": [_short(one) for one in best]}
+    if targets is not None and targets.shape == best.shape:
+        known = task.known(targets)
+        wrong = ((best != targets) & known).reshape(len(best), -1).sum(axis=1)
+        places = np.maximum(known.reshape(len(best), -1).sum(axis=1), 1)
+        columns["error"] = [round(float(share), 6) for share in wrong / places]
+    return columns
+
+
+def _spelt(labels: Sequence[int], classes: Sequence[Any]) -> str:
+    texts = [str(classes[i]) if i < len(classes) else str(i) for i in labels]
+    return ("" if all(len(text) == 1 for text in texts) else " ").join(texts)
 
 
 def _chosen(marks: np.ndarray, names: Sequence[str]) -> str:

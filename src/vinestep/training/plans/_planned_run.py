@@ -183,7 +183,7 @@ class PlannedRun:
         source, fold = as_source(result), self.plan.data.fold
         if fold is None:
             return source
-        stratified = _stratified_by(self.plan.data.stratified, source.class_values)
+        stratified = _stratified_by(self.plan.data.stratified, source)
         parts = list(source.fold_rows(fold.of, seed=fold.seed, stratified=stratified))
         rows, held_out = parts[fold.number - 1]
         self._held_out = source.rows(held_out)
@@ -283,14 +283,14 @@ class PlannedRun:
 
     def _divided(self, prepare: Sequence[Transform]) -> list[Source]:
         plan = self.plan.data
-        stratified = _stratified_by(plan.stratified, self.source.class_values)
+        stratified = _stratified_by(plan.stratified, self.source)
         parts = dict(
             zip(
                 plan.names,
                 self.source.split(
                     *plan.fractions,
                     seed=self.plan.seed,
-                    stratified=stratified and not plan.by,
+                    stratified=False if plan.by else stratified,
                     **self._together,
                 ),
                 strict=True,
@@ -408,8 +408,13 @@ class PlannedRun:
         return {"training": self.train, "validation": self.validation, "test": self.test}
 
 
-def _stratified_by(asked: bool | str, classes: Any) -> bool | str:
-    """By the classes of which target the parts are to be alike, if by any."""
+def _stratified_by(asked: bool | str, source: Source) -> bool | str:
+    """By the classes of which target the parts are to be alike, if by any: not by those of places
+    of sequences and pictures, unless that was asked for.
+    """
+    classes = source.class_values
     if isinstance(classes, dict) and asked is True:
         return next((name for name, values in classes.items() if values), False)
-    return asked if isinstance(asked, str) else asked and bool(classes)
+    if isinstance(asked, str) or not asked or not classes:
+        return asked if isinstance(asked, str) else False
+    return not source.knows_labels or source.labels() is not None
