@@ -127,7 +127,8 @@ class Samples(Fixed):
 
     Each look is a table: example, truth, output, and the error where outputs and truth can be held
     against one another: of classes one less the probability of the right one, of numbers the mean
-    absolute difference. Of several targets each has these columns, followed by its name.
+    absolute difference. Of several targets all stand in these columns, and each in ones followed by
+    its name.
 
     Parameters
     ----------
@@ -211,11 +212,16 @@ class Samples(Fixed):
             }
             _add(rows, columns)
         else:
-            for name, task, own, true, classes in _by_target(
-                run.task or OF_NO_TASK, outputs, wanted, self.classes
-            ):
-                columns = _judged(task, own, true, classes)
-                _add(rows, {f"{column} {name}".strip(): v for column, v in columns.items()})
+            found = {
+                name: _judged(task, own, true, classes)
+                for name, task, own, true, classes in _by_target(
+                    run.task or OF_NO_TASK, outputs, wanted, self.classes
+                )
+            }
+            _add(rows, found[""] if "" in found else _side_by_side(found))
+            for name, columns in found.items():
+                if name:
+                    _add(rows, {f"{column} {name}": v for column, v in columns.items()})
         run.store.table(self.name, run.position.step, rows)
 
 
@@ -226,6 +232,30 @@ def _add(rows: list[dict[str, Any]], columns: Columns) -> None:
     for column, values in columns.items():
         for row, value in zip(rows, values if values is not None else [], strict=False):
             row[column] = value
+
+
+def _side_by_side(found: dict[str, Columns]) -> Columns:
+    """Several targets in one text, and the mean of their errors."""
+    n = max(len(columns["output"] or ()) for columns in found.values())
+
+    def texts(column: str) -> list[str | None]:
+        result = []
+        for i in range(n):
+            each = {name: (columns[column] or [None] * n)[i] for name, columns in found.items()}
+            told = [
+                f"{name} {str(text).replace(' (', ', ').rstrip(')')}"
+                for name, text in each.items()
+                if text is not None
+            ]
+            result.append("; ".join(told) or None)
+        return result
+
+    errors = []
+    for i in range(n):
+        own = [columns["error"][i] for columns in found.values() if columns["error"] is not None]
+        known = [error for error in own if error is not None]
+        errors.append(round(sum(known) / len(known), 6) if known else None)
+    return {"truth": texts("truth"), "output": texts("output"), "error": errors}
 
 
 def _by_target(
@@ -254,8 +284,12 @@ def _judged(
     probability, and one less the probability of the right one; of numbers the estimate, and the
     mean absolute difference.
     """
+    truths = [None] * len(outputs) if targets is None else _texts(targets, classes)
+    if targets is not None and task.gaps:
+        there = task.known(targets).reshape(len(targets), -1).any(axis=1).tolist()
+        truths = [text if known else "missing" for text, known in zip(truths, there, strict=True)]
     columns: Columns = {
-        "truth": [None] * len(outputs) if targets is None else _texts(targets, classes),
+        "truth": truths,
         "output": [_short(value) for value in outputs],
         "error": _away(outputs, targets),
     }
