@@ -8,7 +8,7 @@ from scipy.special import expit, softmax
 import vinestep as vs
 from vinestep.errors import DataError, ModelError, SettingError
 
-from .command_line import vinestep
+from .command_line import vinestep, vinestep_here
 
 t = vs.tasks
 
@@ -269,6 +269,6 @@ def test_the_command_line_calibrates(tmp_path):
     ours = model.calibrated(table()).with_coverage(table(), coverage=0.8)
     theirs = vs.open_model(tmp_path / "sure.vine")
     assert same_frames(ours.predict(table()), theirs.predict(table()))
-    done = vinestep("inspect", "sure.vine", cwd=tmp_path)
+    done = vinestep_here("inspect", "sure.vine", cwd=tmp_path)
     assert "temperature" in done.stdout
     assert "80% of the time" in done.stdout

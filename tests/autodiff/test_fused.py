@@ -39,6 +39,14 @@ def numbers(draw, shape, dtype, low=-2.0, high=2.0):
     return array[::-1] if layout == "reversed" and shape else array
 
 
+def alignment_case(draw, dtype):
+    rng = np.random.default_rng(draw(st.integers(0, 999)))
+    n, time, classes = draw(st.integers(1, 3)), draw(st.integers(4, 6)), draw(st.integers(1, 3))
+    labels = rng.integers(0, classes, (n, 2))
+    labels[rng.random(n) < 0.3, 1] = -1
+    return [rng.normal(size=(n, time, classes + 1)).astype(dtype), labels], {}
+
+
 def dense_case(draw, dtype):
     n, n_in, n_out = (
         draw(sizes),
@@ -267,6 +275,7 @@ CASES = {
     "dense chain": chain_case,
     "cross_entropy": cross_entropy_case,
     "squared_error": squared_error_case,
+    "temporal classification": alignment_case,
 }
 
 

@@ -13,7 +13,7 @@ import pytest
 
 import vinestep as vs
 
-from ..command_line import vinestep
+from ..command_line import vinestep, vinestep_here
 
 t, N = vs.tasks, 240
 
@@ -214,7 +214,7 @@ def test_a_plan_the_command_line_and_python_say_the_same(tmp_path, target, layer
     table.to_csv(tmp_path / "cellar.csv", index=False)
     plan = tmp_path / "plan.toml"
     plan.write_text(PLAN.format(target=target, layers=layers, task=task))
-    done = vinestep("rehearse", plan, cwd=tmp_path)
+    done = vinestep_here("rehearse", plan, cwd=tmp_path)
     assert done.returncode == 0, done.stdout + done.stderr
     done = vinestep("train", plan, "--record", tmp_path / "records", cwd=tmp_path)
     assert done.returncode == 0, done.stdout + done.stderr
@@ -222,7 +222,7 @@ def test_a_plan_the_command_line_and_python_say_the_same(tmp_path, target, layer
     file = next((tmp_path / "records" / "cellar-1").glob("*.vine"))
     model = vs.open_model(file)
     scores = model.assess(table)
-    done = vinestep("assess", file, tmp_path / "cellar.csv", cwd=tmp_path)
+    done = vinestep_here("assess", file, tmp_path / "cellar.csv", cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     for name, value in scores.items():
         assert name.replace("_", " ") in done.stdout
@@ -237,7 +237,7 @@ def test_a_plan_the_command_line_and_python_say_the_same(tmp_path, target, layer
     numeric = ours.select_dtypes("number").columns
     np.testing.assert_allclose(predicted[numeric], ours[numeric], rtol=1e-4, atol=1e-5)
     for command in (["inspect", file], ["show", "cellar-1"]):
-        done = vinestep(*command, cwd=tmp_path)
+        done = vinestep_here(*command, cwd=tmp_path)
         assert done.returncode == 0, done.stderr
     again = vinestep(
         "train", plan, "--record", tmp_path / "records", "--set", "seed=2", cwd=tmp_path

@@ -136,8 +136,8 @@ def minimise(
     ...     {"a": 1.0, "b": np.ones(2)},
     ...     bounds={"b": (0, None)},
     ... )
-    >>> found.x["a"].round(6), found.x["b"].round(6), round(found.value, 6)
-    (array(3.), array([0., 0.]), 2.0)
+    >>> float(found.x["a"].round(6)), found.x["b"].round(6).tolist(), round(found.value, 6)
+    (3.0, [0.0, 0.0], 2.0)
     """
     if not isinstance(tolerance, int | float) or not 0 <= tolerance < 1:
         raise SettingError(f"minimise: tolerance lies from 0 to 1, got {tolerance!r}.")

@@ -1014,6 +1014,28 @@ def _(draw, key):
     return (lambda x: key[0].accumulate(x, axis=axis)), [x]
 
 
+@generator((np.add, "reduceat"))
+def _(draw, key):
+    x = distinct(draw, draw(solid_shapes))[0]
+    axis = axis_of(draw, x.ndim, none=False)
+    places = st.integers(0, x.shape[axis] - 1)
+    indices = draw(st.lists(places, min_size=1, max_size=4))
+    return (lambda x: np.add.reduceat(x, indices, axis=axis)), [x]
+
+
+@generator((np.add, "at"))
+def _(draw, key):
+    n = draw(st.integers(1, 4))
+    index = np.array(draw(st.lists(st.integers(0, n - 1), min_size=1, max_size=4)), int)
+
+    def added(x, y):
+        total = x + 0.0 * np.sum(y)  # a Tensor where either is
+        np.add.at(total, index, y)
+        return total
+
+    return added, [uniform(draw, (n, 2)), uniform(draw, (len(index), 2))]
+
+
 @generator((np.add, "outer"), (np.subtract, "outer"), (np.multiply, "outer"))
 def _(draw, key):
     return key[0].outer, [uniform(draw, (2,)), uniform(draw, (2, 2))]

@@ -11,7 +11,7 @@ from scipy import stats
 import vinestep as vs
 from vinestep.errors import DataError, PlanError, RunError, SettingError
 
-from ...command_line import vinestep
+from ...command_line import vinestep, vinestep_here
 
 cross_validate = vs.training.cross_validate
 
@@ -219,6 +219,6 @@ def test_the_command_says_what_python_says(tmp_path):
     assert f"{mean:.4g}" in done.stdout
     assert "First" in done.stdout
     assert "95 % interval" in done.stdout
-    again = vinestep(*command, cwd=tmp_path)
+    again = vinestep_here(*command, cwd=tmp_path)
     assert again.stdout == done.stdout
     assert len(list(vs.runs.open(tmp_path / "folds"))) == 6

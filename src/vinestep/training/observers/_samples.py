@@ -286,7 +286,7 @@ def _judged(
     """
     truths = [None] * len(outputs) if targets is None else _texts(targets, classes)
     if targets is not None and task.gaps:
-        there = task.known(targets).reshape(len(targets), -1).any(axis=1).tolist()
+        there: list[bool] = np.any(task.known(targets).reshape(len(targets), -1), axis=1).tolist()
         truths = [text if known else "missing" for text, known in zip(truths, there, strict=True)]
     columns: Columns = {
         "truth": truths,

@@ -36,7 +36,13 @@ MANY_FEWER = 2  # folds at least
 
 
 class Difference(NamedTuple):
-    """Between two ways of training, on the same folds."""
+    """Between two ways of training, on the same folds.
+
+    Examples
+    --------
+    >>> print(Difference("loss", -0.2, -0.3, -0.1, 0.004, 5, "lower"))
+    loss: the second is better. The second has -0.2, 95 % interval -0.3 to -0.1, p = 0.004, 5 folds.
+    """
 
     score: str
     mean: float
