@@ -10,7 +10,7 @@ import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -63,6 +63,14 @@ MOST_VALUES = 1e7  # of one example, beyond which a file is not believed
 MOST_PACKED = 16  # bytes of a number in float64 to one of it in codes
 
 
+class Unopened(NamedTuple):
+    """What a file says of a loss and metrics that were not handed over."""
+
+    loss: Any
+    metrics: list[Any]
+    reason: str
+
+
 @dataclass
 class Model:
     """A network, what is done to raw inputs before it and to outputs after it, and where it came
@@ -106,6 +114,8 @@ class Model:
     """What outputs go through before they become answers, by target; one alone has no name."""
     conformal: dict[str, Conformal] = field(default_factory=dict)
     """Intervals and sets beside the answers, by target; one alone has no name."""
+    unopened: Unopened | None = None
+    """Loss and metrics of a file whose code was not handed over: it predicts, and is not scored."""
 
     def __repr__(self) -> str:
         n = sum(a.size for a in self.network._ready_arena().arrays().values())
@@ -524,7 +534,7 @@ class Model:
     @property
     def task(self) -> Task:
         """What the outputs mean."""
-        return task_of(self.loss)
+        return task_of(self.loss if self.unopened is None else self.unopened)
 
     # looking
 
@@ -542,6 +552,11 @@ class Model:
         return self._assessed(rows, targets, told=True)
 
     def _assessed(self, rows: Any, targets: Any, *, told: bool) -> Assessment:
+        if self.unopened is not None:
+            raise ModelError(
+                "The loss or a metric of this model was not handed over when it was opened, so it "
+                f"predicts and cannot be scored. {self.unopened.reason}"
+            )
         if self.loss is None:
             raise ModelError(
                 "This model says nothing of a loss or metrics, so it cannot be scored."
@@ -600,7 +615,7 @@ class Model:
             ],
             "frozen": sorted(self.network._ready_arena().frozen_paths),
             **self.codec.described(opaque=opaque),
-            "loss": describe(self.loss, opaque=opaque),
+            **self._described_scoring(opaque),
             **{
                 kind: {name: describe(made) for name, made in found.items()}
                 for kind, found in (
@@ -609,11 +624,23 @@ class Model:
                 )
                 if found
             },
-            "metrics": describe(list(self.metrics), opaque=opaque),
             "lineage": self.lineage,
             **({"half": True} if self.half else {}),
             **({"codes": codes} if (codes := codes_of(self.network)) else {}),
             **({"adapters": adapters} if (adapters := adapters_of(self.network)) else {}),
+        }
+
+    def _described_scoring(self, opaque: bool) -> dict[str, Any]:
+        if self.unopened is not None:
+            return {
+                "loss": self.unopened.loss,
+                "loss_is_task": False,
+                "metrics": self.unopened.metrics,
+            }
+        return {
+            "loss": describe(self.loss, opaque=opaque),
+            "loss_is_task": isinstance(self.loss, Task),
+            "metrics": describe(list(self.metrics), opaque=opaque),
         }
 
 
@@ -646,7 +673,8 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
     ----------
     file : path
     own : sequence of classes and functions
-        Parts of one's own that occur in it; a file never imports code.
+        Parts of one's own that occur in it; a file never imports code. Without a loss or metric of
+        one's own the model predicts, and is not scored.
 
     Raises
     ------
@@ -684,25 +712,22 @@ def open_model(file: str | os.PathLike[str], *, own: Iterable[Any] = ()) -> Mode
         raise ModelError(f"{saved.path}: this model cannot be opened: {_reason(error)}") from error
 
 
+HAND_OVER = (
+    "Hand parts of your own over: open_model(file, own=[...]), or --with FILE.py on the command "
+    "line."
+)
+
+
 def _reason(error: BaseException) -> str:
     if isinstance(error, PartError):
-        return (
-            f"{error}\nHand parts of your own over: open_model(file, own=[...]), or --with "
-            "FILE.py on the command line."
-        )
+        return f"{error}\n{HAND_OVER}"
     return str(error) if isinstance(error, VineStepError) else f"{type(error).__name__}: {error}"
 
 
 def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]) -> Model:
     builder = Builder(own)
     network = builder.part(known["network"], "network", LAYERS)
-    loss = (
-        None if known.get("loss") is None else builder.part(known["loss"], "loss", ("loss", "task"))
-    )
-    metrics = [
-        builder.part(item, f"metrics.{i}", ("metric",))
-        for i, item in enumerate(known.get("metrics") or [])
-    ]
+    loss, metrics, unopened = _scoring(known, own)
     codec = Codec.built(known, builder)
     calibrations = {
         kind: {
@@ -731,7 +756,27 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         dict(lineage) if isinstance(lineage, Mapping) else {},
         known.get("half") is True,
         **calibrations,
+        unopened=unopened,
     )
+
+
+def _scoring(
+    known: Mapping[str, Any], own: Iterable[Any]
+) -> tuple[Any, list[Metric], Unopened | None]:
+    """Loss and metrics; where they are code that is not at hand, what the file says of them. A task
+    has to be at hand: it says what outputs mean.
+    """
+    builder = Builder(own)
+    told, listed = known.get("loss"), list(known.get("metrics") or [])
+    loss = None if told is None else builder.part(told, "loss", ("loss", "task"))
+    metrics = [builder.part(item, f"metrics.{i}", ("metric",)) for i, item in enumerate(listed)]
+    needed = loss is None and told is not None and known.get("loss_is_task") is not False
+    if builder.faults and (needed or len(builder.faults) > len(builder.missing)):
+        builder.refuse_faults()
+    if not builder.faults:
+        return loss, metrics, None
+    reason = "; ".join(map(str, builder.faults))
+    return None, [], Unopened(told, listed, f"{reason} {HAND_OVER}")
 
 
 def _initialise(

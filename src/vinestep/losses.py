@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from functools import partial
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -1057,14 +1057,33 @@ def _targets_for(targets: Any, outputs: Any) -> Any:
     return standard(_checked_pair(outputs, held(targets))[1])
 
 
-def straight_form(loss: Any) -> tuple[Callable[[Any, Any], Any], Fused] | None:
-    """How to check targets against outputs, and the fused operation, of a loss that is one; None
-    for any other.
-    """
+def _are_labels(targets: Any) -> bool:
+    return np.ndim(targets) == 1
+
+
+def _are_any(targets: Any) -> bool:
+    return True
+
+
+class StraightForm(NamedTuple):
+    """A loss that is one fused operation."""
+
+    takes: Callable[[Any], bool]
+    """Whether these targets are of the kind that the operation takes: class numbers, and not the
+    probabilities of classes."""
+    checked: Callable[[Any, Any], Any]
+    """Targets, checked against outputs."""
+    operation: Fused
+
+
+def straight_form(loss: Any) -> StraightForm | None:
+    """Of a loss that is one; None of any other."""
     loss = plain_form(loss)
     if loss is cross_entropy:
-        return _labels_for, _cross_entropy
-    return (_targets_for, _squared_error) if loss is squared_error else None
+        return StraightForm(_are_labels, _labels_for, _cross_entropy)
+    if loss is squared_error:
+        return StraightForm(_are_any, _targets_for, _squared_error)
+    return None
 
 
 __getattr__, __dir__ = own_names(__name__, __all__)

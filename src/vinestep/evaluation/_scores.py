@@ -253,7 +253,8 @@ def metric_counts(
 def _counts_of_one(
     metric: Metric, loss: Callable[..., Any], outputs: Any, targets: Any, weights: Any
 ) -> np.ndarray:
-    task, targets = task_of(loss), np.asarray(targets)
+    task = task_of(loss)
+    targets = task.judged(outputs, np.asarray(targets))
     if metric.of == "task":
         return metric.count(outputs, targets, task, weights)
     places = counted_mask(loss, targets, weights)

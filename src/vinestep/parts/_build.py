@@ -134,6 +134,8 @@ class Builder:
         self.base = base
         self.only_check = only_check
         self.faults: list[Fault] = []
+        self.missing: list[str] = []
+        """Names of those that are code which is not at hand; each is among the faults, too."""
         self._labelled: dict[str, Any] = {}
 
     def fault(self, place: str, text: str) -> None:
@@ -164,6 +166,7 @@ class Builder:
         if not isinstance(name, str):
             return self.fault(_joined(place, "kind"), "missing. It says which kind is meant.")
         if name == OWN:
+            self.missing.append(str(given.get("name")))
             return self.fault(
                 place,
                 f"{given.get('name')} has no kind: it was code of a user's own, which no "
@@ -177,6 +180,7 @@ class Builder:
         try:
             kind = self.kinds.find(name, families)
         except PartError as error:
+            self.missing.append(name)
             return self.fault(_joined(place, "kind"), str(error))
         made = self._made(
             kind,

@@ -152,6 +152,10 @@ class Task:
 
     # how metrics see outputs
 
+    def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
+        """Targets as metrics take them: of probabilities, as of mixed examples, the likeliest."""
+        return targets
+
     def as_classes(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
         """Outputs with a value for each class, and labels, for metrics of classes."""
         return outputs, targets

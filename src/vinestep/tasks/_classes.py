@@ -98,6 +98,13 @@ class Classes(Task):
         inside = (labels >= 0) & (labels < len(by_class))
         return np.asarray(weigh * by_class[np.where(inside, labels, 0)])
 
+    def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
+        soft = targets.dtype.kind == "f" and targets.shape == outputs.shape
+        return targets.argmax(axis=-1) if soft else targets
+
+    def as_classes(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
+        return outputs, self.judged(outputs, targets)
+
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
     ) -> pd.DataFrame:
@@ -159,8 +166,12 @@ class Binary(Task):
         array = np.asarray(held(targets))
         return np.asarray((array != -1) & ~np.isnan(array.astype(np.float64)))
 
+    def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
+        between = (targets > 0) & (targets < 1)
+        return np.where(between, targets >= 0.5, targets) if between.any() else targets
+
     def as_classes(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
-        return losses.as_two_classes(outputs, self.completed(targets))
+        return losses.as_two_classes(outputs, self.completed(self.judged(outputs, targets)))
 
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None

@@ -15,7 +15,7 @@ from ..autodiff.tensor import Origin, held
 from ..errors import SettingError
 from ..evaluation._scores import metric_counts
 from ..layers._learning_pass import observed
-from .step._batch_checks import AnyBatches, checked_batch
+from .step._batch_checks import AnyBatches, as_batches, checked_batch
 from .step._descent import learning_pass
 from .step._forward_pass import loss_of, outputs_of
 
@@ -99,6 +99,7 @@ def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> 
     """
     if steps < 1:
         raise SettingError(f"profile: at least one step is needed, got {steps}.")
+    batches = as_batches(batches, "profile: the data")
     one = copy.deepcopy(training)
     times: dict[str, list[float]] = defaultdict(list)
     layers: dict[str, list[float]] = defaultdict(list)

@@ -15,11 +15,11 @@ import numpy as np
 
 from .._findings import tell
 from ..autodiff.tracking import untracked
-from ..data.batches._batch import joined_parts
+from ..data.batches._batch import Batch, joined_parts
 from ..data.batches._streams import Stream
 from ..data.checks._checks import input_range_of, split_findings
 from ..data.sources._source import Source
-from ..errors import DataError, ModelError, PartError
+from ..errors import ModelError, PartError
 from ..layers._arena import Arena
 from ..layers._named_inputs import inputs_in_order
 from ..layers._weight_matching import Loaded, load_matching
@@ -41,7 +41,7 @@ from .run._run_metadata import (
 from .run._status import Status
 from .run._validation import Validation, ValidationParts
 from .step._base import BestWeights, TrainingBase, digest_of
-from .step._batch_checks import AnyBatches, are_batches, check_parts
+from .step._batch_checks import AnyBatches, are_batches, as_batches, check_parts
 from .step._scoring import assessment, batch_outputs, check_encoding
 
 if TYPE_CHECKING:
@@ -129,7 +129,8 @@ class Training(TrainingBase):
         Parameters
         ----------
         batches : Batches
-            Of any source or stream.
+            Of any source or stream; or any iterable of batches that begins anew, such as a list of
+            pairs of arrays, see `vinestep.data.GivenBatches`.
         validation : Batches, or mapping of name to Batches or function, optional
             What is scored after each epoch, sharing no examples with `batches`. Of several, the
             first judges; a function takes the network and returns a number or several by name, such
@@ -179,7 +180,9 @@ class Training(TrainingBase):
             how.
         """
         ending = ending_of(epochs, steps, until)
+        batches = as_batches(batches, "run: the training data")
         scored = ValidationParts(validation, every=validate_every)
+        test = as_batches(test, "run: the test data")
         check_parts({"training": batches, **scored.batches, "test": test})
         self.prepare(batches)
         tell(split_findings(batches, scored.first, test, self.codec.input_range))
@@ -346,11 +349,7 @@ class Training(TrainingBase):
         >>> training.assess(data.batches(2))
         {'loss': 4.0}
         """
-        if not are_batches(batches):
-            raise DataError(
-                f"assess: the data is a {type(batches).__name__}. Give batches: "
-                "dataset.batches(256)."
-            )
+        batches = as_batches(batches, "assess: the data")
         self.network._ready_arena()
         check_encoding(self.codec.encoding, batches.dataset, "the part to assess")
         self._count_test(batches)
@@ -386,6 +385,8 @@ class Training(TrainingBase):
         )
         if isinstance(data, Source | Stream):
             data = data.batches(size)
+        elif isinstance(data, list) and data and isinstance(data[0], Batch | tuple):
+            data = as_batches(data, "outputs: the data")
         if are_batches(data):
             with untracked():
                 return joined_parts([result for _, result in batch_outputs(model.network, data)])

@@ -7,7 +7,9 @@ from typing import Any
 
 import numpy as np
 
-__all__ = ["Batch", "count_of", "first_of", "joined_parts", "mapped", "taken"]
+from ...errors import DataError
+
+__all__ = ["Batch", "as_batch", "count_of", "first_of", "joined_parts", "mapped", "taken"]
 
 
 class Batch:
@@ -50,6 +52,24 @@ class Batch:
     def __len__(self) -> int:
         """Number of examples."""
         return count_of(self.inputs)
+
+
+def as_batch(value: Any, what: str) -> Batch:
+    """A batch as it is; a pair of inputs and targets, with weights as a third, as one.
+
+    Raises
+    ------
+    DataError
+        If it is neither; `what` says where it stands.
+    """
+    if isinstance(value, Batch):
+        return value
+    if isinstance(value, tuple | list) and len(value) in (2, 3):
+        return Batch(*value)
+    raise DataError(
+        f"{what}: a batch is a tuple (inputs, targets) or (inputs, targets, weights), or a "
+        f"vinestep.data.Batch, got {type(value).__name__}."
+    )
 
 
 def count_of(values: Any) -> int:

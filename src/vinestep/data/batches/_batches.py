@@ -11,7 +11,7 @@ import numpy as np
 from ...errors import DataError
 from ...parts._describe import describe
 from ._batch import Batch
-from ._batching import Augment, Batching, ReadersAs
+from ._batching import STALL_AFTER, Augment, Batching, ReadersAs
 from ._contract import ExampleSource
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
@@ -51,6 +51,9 @@ class Batches(Batching):
         processes for Python work.
     ahead : int
         Batches that each reader has ready at most.
+    stall_after : float, optional
+        Seconds after which a reader that gives nothing is given up, with an error that names what
+        it reads; None waits for ever.
 
     Raises
     ------
@@ -80,8 +83,11 @@ class Batches(Batching):
         readers: int = 0,
         readers_as: ReadersAs | None = None,
         ahead: int = 2,
+        stall_after: float | None = STALL_AFTER,
     ) -> None:
-        super().__init__(size, seed, drop_partial, augment, join, readers, readers_as, ahead)
+        super().__init__(
+            size, seed, drop_partial, augment, join, readers, readers_as, ahead, stall_after
+        )
         self.dataset = dataset
         self.shuffled = shuffled
         self.order: Order = order if order is not None else Shuffled() if shuffled else InOrder()

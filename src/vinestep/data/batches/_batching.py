@@ -20,9 +20,19 @@ from ._transforms import Chain, Transform, as_transform, with_ranges
 
 Augment = Transform | Callable[..., Any] | Sequence[Transform | Callable[..., Any]]
 
-__all__ = ["Batching", "ReadersAs"]
+__all__ = ["STALL_AFTER", "Batching", "ReadersAs", "checked_stall"]
 
 ReadersAs = Literal["threads", "processes"]
+STALL_AFTER = 300.0
+
+
+def checked_stall(seconds: float | None, what: str) -> float | None:
+    """Seconds after which something that gives nothing is given up."""
+    if seconds is not None and not seconds > 0:
+        raise SettingError(
+            f"{what}: stall_after must be a number of seconds above 0, got {seconds!r}."
+        )
+    return seconds
 
 
 class Batching:
@@ -40,6 +50,7 @@ class Batching:
         readers: int,
         readers_as: ReadersAs | None,
         ahead: int,
+        stall_after: float | None,
     ) -> None:
         if not isinstance(size, int | np.integer) or size < 1:
             raise DataError(f"batches: size must be a whole number of at least 1, got {size!r}.")
@@ -51,6 +62,7 @@ class Batching:
                 f'batches: readers_as is "threads" or "processes", got {readers_as!r}.'
             )
         self.readers, self.readers_as, self.ahead = int(readers), readers_as, int(ahead)
+        self.stall_after = checked_stall(stall_after, "batches")
         self.size = int(size)
         self.seed = None if seed is None else checked_seed(seed, "batches")
         self.drop_partial = drop_partial
@@ -67,7 +79,14 @@ class Batching:
         from ._workers import read_ahead
 
         how = self.readers_as or ("processes" if self.dataset.holds_lock else "threads")
-        return read_ahead(read, tasks, self.readers, self.ahead, processes=how == "processes")
+        return read_ahead(
+            read,
+            tasks,
+            self.readers,
+            self.ahead,
+            processes=how == "processes",
+            stall_after=self.stall_after,
+        )
 
     def augmented(self, batch: Batch, draws: CounterRandom) -> Batch:
         """A batch after everything that is done to it at random."""

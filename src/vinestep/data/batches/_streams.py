@@ -5,19 +5,20 @@ from __future__ import annotations
 import itertools
 import queue
 import threading
-from collections.abc import Callable, Generator, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence, Sized
 from functools import partial
 from typing import Any
 
 import numpy as np
 
 from ...errors import DataError, SettingError
-from ._batch import Batch
-from ._batching import Augment, Batching, ReadersAs
+from .._hashing import digest, row_hashes
+from ._batch import Batch, as_batch, mapped
+from ._batching import STALL_AFTER, Augment, Batching, ReadersAs, checked_stall
 from ._counter_rng import CounterRandom
 from ._joins import Example, Join, as_example
 
-__all__ = ["Stream", "StreamBatches"]
+__all__ = ["GivenBatches", "Stream", "StreamBatches"]
 
 
 class Stream:
@@ -63,11 +64,8 @@ class Stream:
                 "it could be continued. Give the function "
                 "that makes it, or an object whose __iter__ begins anew."
             )
-        if stall_after is not None and not stall_after > 0:
-            raise SettingError(
-                f"Stream: stall_after must be a number of seconds above 0, got {stall_after!r}."
-            )
-        self.begin, self.read, self.target, self.stall_after = begin, read, target, stall_after
+        self.begin, self.read, self.target = begin, read, target
+        self.stall_after = checked_stall(stall_after, "Stream")
         self.name = name or getattr(begin, "__name__", type(begin).__name__)
 
     def __iter__(self) -> Iterator[Example]:
@@ -136,7 +134,7 @@ class StreamBatches(Batching):
     seed : int, optional
         By default the training's.
     drop_partial : bool
-    augment, join, readers, readers_as, ahead
+    augment, join, readers, readers_as, ahead, stall_after
         As of `Batches`. The stream is gone through once, by the process that trains; its batches
         are divided among the readers, each of which reads, joins and augments its own.
 
@@ -160,8 +158,11 @@ class StreamBatches(Batching):
         readers: int = 0,
         readers_as: ReadersAs | None = None,
         ahead: int = 2,
+        stall_after: float | None = STALL_AFTER,
     ) -> None:
-        super().__init__(size, seed, drop_partial, augment, join, readers, readers_as, ahead)
+        super().__init__(
+            size, seed, drop_partial, augment, join, readers, readers_as, ahead, stall_after
+        )
         if epoch_steps is not None and epoch_steps < 1:
             raise SettingError(f"batches: epoch_steps must be at least 1, got {epoch_steps}.")
         self.dataset = stream
@@ -261,6 +262,101 @@ class StreamBatches(Batching):
             kept[place] = item
         for place in rng.permutation(len(kept)):
             yield kept[place]
+
+
+class GivenBatches(StreamBatches):
+    """Batches that are made elsewhere, as they come; `Training.run` makes it of a list.
+
+    Parameters
+    ----------
+    begin : callable or iterable
+        What gives the batches, always the same ones in the same order: a function that begins
+        anew, a list, or an object whose ``__iter__`` begins anew. A batch is a `Batch` or a tuple
+        of inputs, targets and, if they weigh differently, weights.
+    epoch_steps : int, optional
+        Batches that make an epoch; by default one pass.
+    name : str
+        For the record.
+    stall_after : float, optional
+        Seconds after which an iterator that gives nothing is given up.
+
+    Notes
+    -----
+    Whether two parts share examples is told of lists, whose contents are looked at.
+
+    Examples
+    --------
+    >>> given = GivenBatches([(np.ones((3, 2)), np.arange(3)), (np.ones((1, 2)), np.arange(1))])
+    >>> [len(batch) for batch in given.epoch(0)]
+    [3, 1]
+    """
+
+    def __init__(
+        self,
+        begin: Callable[[], Iterator[Any]] | Iterable[Any],
+        *,
+        epoch_steps: int | None = None,
+        name: str = "",
+        stall_after: float | None = None,
+    ) -> None:
+        super().__init__(
+            Stream(begin, name=name, stall_after=stall_after), 1, epoch_steps=epoch_steps
+        )
+
+    @property
+    def steps_an_epoch(self) -> int | None:
+        if self.epoch_steps is None and isinstance(self.dataset.begin, Sized):
+            return len(self.dataset.begin)
+        return self.epoch_steps
+
+    def settings(self) -> dict[str, Any]:
+        found: dict[str, Any] = {"given": self.dataset.name}
+        return found if self.epoch_steps is None else found | {"epoch_steps": self.epoch_steps}
+
+    def fingerprint(self) -> str:
+        if not isinstance(self.dataset.begin, Sequence):
+            return super().fingerprint()
+        return digest(*(array for batch in self.in_order() for array in _arrays_of(batch)))
+
+    def example_hashes(self) -> np.ndarray | None:
+        """A number for the content of each example of a list of batches; None of what comes from
+        elsewhere, which is not gone through to be known.
+        """
+        if not isinstance(self.dataset.begin, Sequence):
+            return None
+        return np.concatenate([row_hashes(*_arrays_of(batch)) for batch in self.in_order()])
+
+    def sample(self) -> Batch:
+        return next(self.in_order())
+
+    def in_order(self) -> Iterator[Batch]:
+        found = False
+        for number, item in self.dataset.items():
+            found = True
+            yield self._as_batch(number, item)
+        if not found:
+            raise DataError(f"{self.dataset.name}: there is no batch in it.")
+
+    def joined(self, piece: list[tuple[int, Any]], epoch: int, seed: int, augmented: bool) -> Batch:
+        return self._as_batch(*piece[0])
+
+    def _as_batch(self, number: int, item: Any) -> Batch:
+        found = as_batch(item, f"{self.dataset.name}: batch {number}")
+        return found.with_values(
+            **{
+                name: None if value is None else mapped(np.asarray, value)
+                for name in Batch.__slots__
+                for value in [getattr(found, name)]
+            }
+        )
+
+
+def _arrays_of(batch: Batch) -> list[np.ndarray]:
+    given = [batch.inputs, *([] if batch.targets is None else [batch.targets])]
+    found: list[np.ndarray] = []
+    for values in given:
+        mapped(found.append, values)
+    return found
 
 
 def _cut(items: Iterator[Any], size: int) -> Iterator[list[Any]]:

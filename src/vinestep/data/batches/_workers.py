@@ -13,12 +13,14 @@ import itertools
 import mmap
 import multiprocessing
 import os
+import queue
 import sys
 import tempfile
+import threading
 import traceback
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Sequence, Sized
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, wait as wait_for
 from multiprocessing import reduction
 from multiprocessing.connection import Connection, wait
 from pickle import PicklingError
@@ -35,10 +37,17 @@ Task = Any
 Read = Callable[[Task], Batch]
 SECONDS = 1.0  # for a process to end by itself
 ALIGNMENT = 64
+SHOWN = 5  # numbers of examples in an error
 
 
 def read_ahead(
-    read: Read, tasks: Iterable[Task], readers: int, ahead: int, *, processes: bool
+    read: Read,
+    tasks: Iterable[Task],
+    readers: int,
+    ahead: int,
+    *,
+    processes: bool,
+    stall_after: float | None = None,
 ) -> Generator[Batch, None, None]:
     """``read(task)`` for each task, in their order.
 
@@ -51,35 +60,89 @@ def read_ahead(
         Batches that each reader has ready at most.
     processes : bool
         Rather than threads.
+    stall_after : float, optional
+        Seconds to wait for a batch.
 
     Raises
     ------
     DataError
-        If a task fails, or a process ends.
+        If a task fails, a process ends, or nothing comes in time.
     """
     if isinstance(tasks, Sized):
         readers = min(readers, max(len(tasks), 1))
     return (
-        _by_processes(read, tasks, readers, ahead)
+        _by_processes(read, tasks, readers, ahead, stall_after)
         if processes
-        else _by_threads(read, tasks, readers, ahead)
+        else _by_threads(read, tasks, readers, ahead, stall_after)
     )
 
 
+def _stalled(reader: str, task: Task, seconds: float) -> DataError:
+    return DataError(
+        f"{reader} gave nothing for {seconds:g} seconds; it reads {_named(task)}. See what it "
+        "waits for, such as a file on a disk that does not answer, or give it more time: "
+        "batches(..., stall_after=)."
+    )
+
+
+def _named(task: Task) -> str:
+    """The examples that a task stands for: an array of their numbers, or pairs of number and
+    item.
+    """
+    numbers = [int(np.ravel(one[0] if isinstance(one, tuple) else one)[0]) for one in task]
+    shown = ", ".join(map(str, numbers[:SHOWN]))
+    return f"the examples {shown}{', …' if len(numbers) > SHOWN else ''}"
+
+
 def _by_threads(
-    read: Read, tasks: Iterable[Task], readers: int, ahead: int
+    read: Read, tasks: Iterable[Task], readers: int, ahead: int, stall_after: float | None
 ) -> Generator[Batch, None, None]:
+    """By threads that end with the process, whatever they hang on."""
+    asked: queue.SimpleQueue[tuple[Future[Batch], Task] | None] = queue.SimpleQueue()
     left = iter(tasks)
-    pool = ThreadPoolExecutor(readers, thread_name_prefix="vinestep reader")
-    waiting = deque(pool.submit(read, task) for task in itertools.islice(left, readers * ahead))
+    waiting: deque[tuple[Future[Batch], Task]] = deque()
+
+    def ask(most: int) -> None:
+        for task in itertools.islice(left, most):
+            waiting.append((Future(), task))
+            asked.put(waiting[-1])
+
+    crew = [
+        threading.Thread(
+            target=_answer, args=(read, asked), daemon=True, name=f"vinestep reader {number}"
+        )
+        for number in range(readers)
+    ]
+    for thread in crew:
+        thread.start()
+    hangs = False
     try:
+        ask(readers * ahead)
         while waiting:
-            batch = waiting.popleft().result()
-            for task in itertools.islice(left, 1):
-                waiting.append(pool.submit(read, task))
-            yield batch
+            answer, task = waiting.popleft()
+            wait_for([answer], stall_after)
+            if not answer.done():
+                hangs = True
+                raise _stalled("A reader", task, stall_after or 0)
+            ask(1)
+            yield answer.result()
     finally:
-        pool.shutdown(wait=True, cancel_futures=True)
+        for answer, _ in waiting:
+            answer.cancel()
+        for _ in crew:
+            asked.put(None)
+        for thread in crew:
+            thread.join(0 if hangs else None)
+
+
+def _answer(read: Read, asked: queue.SimpleQueue[tuple[Future[Batch], Task] | None]) -> None:
+    while (found := asked.get()) is not None:
+        answer, task = found
+        if answer.set_running_or_notify_cancel():
+            try:
+                answer.set_result(read(task))
+            except BaseException as error:  # raised again where the batch is asked for
+                answer.set_exception(error)
 
 
 # processes
@@ -185,7 +248,7 @@ class _Reader:
 
 
 def _by_processes(
-    read: Read, tasks: Iterable[Task], readers: int, ahead: int
+    read: Read, tasks: Iterable[Task], readers: int, ahead: int, stall_after: float | None
 ) -> Generator[Batch, None, None]:
     if sys.platform == "win32":
         raise DataError(
@@ -198,6 +261,7 @@ def _by_processes(
     )  # once, not for each reader
     crew: list[_Reader] = []
     done: dict[int, Any] = {}
+    under_way: dict[int, Task] = {}
     left, asked = iter(tasks), 0
     try:
         crew += (_Reader(context, read, number, ahead) for number in range(readers))
@@ -208,21 +272,30 @@ def _by_processes(
                 except StopIteration:
                     break
                 crew[asked % readers].ask(asked, task)
+                under_way[asked] = task
                 asked += 1
             if position == asked:
                 return
             while position not in done:
-                number, batch = _next_of(crew)
-                done[number] = batch
+                found = _next_of(crew, stall_after)
+                if found is None:
+                    name = f"Reader {position % readers}"
+                    raise _stalled(name, under_way[position], stall_after or 0)
+                done[found[0]] = found[1]
+                del under_way[found[0]]
             yield done.pop(position)
     finally:
         for reader in crew:
             reader.close()
 
 
-def _next_of(crew: list[_Reader]) -> tuple[int, Any]:
-    """What comes first from any of them."""
-    ready = wait([*(reader.pipe for reader in crew), *(reader.process.sentinel for reader in crew)])
+def _next_of(crew: list[_Reader], seconds: float | None) -> tuple[int, Any] | None:
+    """What comes first from any of them; None if nothing does in time."""
+    ready = wait(
+        [*(reader.pipe for reader in crew), *(reader.process.sentinel for reader in crew)], seconds
+    )
+    if not ready:
+        return None
     for reader in crew:
         if reader.pipe in ready:
             try:

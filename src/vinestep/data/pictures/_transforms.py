@@ -847,9 +847,17 @@ class Mix(_Random):
 
     def on_batch(self, batch: Batch, draws: CounterRandom) -> Batch:
         share = draws.beta(self.alpha)
+        if isinstance(batch.inputs, tuple | dict) or isinstance(batch.targets, dict):
+            raise DataError("Mix takes one array of inputs and one of targets.")
         targets = np.asarray(batch.targets)
         if self.classes:
             if targets.ndim == 1:
+                if targets.min() < 0 or targets.max() >= self.classes:
+                    raise DataError(
+                        f"Mix: of {self.classes} classes the labels are 0 to {self.classes - 1}, "
+                        f"and there are {targets.min()} to {targets.max()}. Leave out examples "
+                        "without a label before they are mixed."
+                    )
                 targets = np.eye(self.classes, dtype=np.float32)[targets]
         elif targets.dtype.kind in "iu":
             raise DataError(

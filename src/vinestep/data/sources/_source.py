@@ -313,9 +313,7 @@ class Source:
         if same_source:
             many = shared >= FEWEST_COPIES and shared > MOST_COPIES * len(theirs)
             return shared if many and not self._repeats_by_chance(ours, theirs) else 0
-        _, counts = np.unique(ours, return_counts=True)
-        repeated = float(counts[counts > 1].sum()) / len(ours)
-        return shared if shared and repeated < shared / len(theirs) / 2 else 0
+        return shared_contents(ours, theirs)
 
     def _repeats_by_chance(self, ours: np.ndarray, theirs: np.ndarray) -> bool:
         """Whether there are so few different examples that equal ones in two parts say nothing; by
@@ -331,6 +329,16 @@ class Source:
         if self._hashed is None and len(self) <= MOST_READ:
             self._hashed = np.array([_hash(self.read(i)) for i in range(len(self))], np.uint64)
         return self._hashed
+
+
+def shared_contents(ours: np.ndarray, theirs: np.ndarray) -> int:
+    """How many of the others' examples are among ours, by hashes of their contents; 0 where ours
+    are full of equal examples themselves.
+    """
+    shared = int(np.isin(theirs, ours).sum())
+    _, counts = np.unique(ours, return_counts=True)
+    repeated = float(counts[counts > 1].sum()) / len(ours)
+    return shared if shared and repeated < shared / len(theirs) / 2 else 0
 
 
 def of_target(targets: Any, name: str) -> Any:

@@ -215,6 +215,27 @@ class DataPlan(_Part):
         return self.split or {1: [1.0], 2: [0.85, 0.15], 3: [0.7, 0.15, 0.15]}[self.parts]
 
 
+class CodesPlan(_Part):
+    """Weights of the loaded network that are held in few bits; see `vinestep.layers.quantised`."""
+
+    patterns: list[str] = ["*"]
+    bits: Literal[4, 8] = 4
+    codes: Literal["normal", "symmetric"] = "normal"
+    block: PositiveInt = 64
+    double: bool = True
+
+
+class AdaptersPlan(_Part):
+    """Low-rank adapters beside weights of the loaded network; see `vinestep.layers.adapted`."""
+
+    patterns: list[str] = ["*"]
+    rank: PositiveInt = 8
+    scale: float | None = None
+    dropout: Annotated[float, Field(ge=0, lt=1)] = 0.0
+    train: list[str] = []
+    """Patterns of other parameters that train, too, such as a new head."""
+
+
 class Plan(_Part):
     """Everything a run needs to know. Parts are described as `vinestep.parts.describe` does it, or
     named by their kind.
@@ -263,6 +284,10 @@ class Plan(_Part):
     `start_pattern`.
     """
     start_pattern: str = "*"
+    codes: CodesPlan | None = None
+    """Of what was loaded, what is held in few bits; it does not train."""
+    adapters: AdaptersPlan | None = None
+    """Beside what was loaded; only they train."""
     freeze: list[str] = []
     """Patterns of parameters that do not train, such as ``"0/*"``."""
     data: DataPlan
@@ -291,6 +316,11 @@ class Plan(_Part):
             raise SettingError(
                 "task: given beside a loss. A task has its own; leave one of them out"
             )
+        for name in ("codes", "adapters"):
+            if getattr(self, name) is not None and self.start_from is None:
+                raise SettingError(
+                    f"{name}: it is for weights that are trained already. Say which: start_from"
+                )
         for name, made in (("average", self.weight_average), ("half", self.half_precision)):
             try:
                 made()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
@@ -18,6 +19,9 @@ from ...data.sources._splits import fold_indices
 from ...data.tabular._table import Table, scaled
 from ...demo._sources import TABLES
 from ...errors import PlanError
+from ...layers._adapters import adapted
+from ...layers._base import Layer
+from ...layers._quantised import quantised
 from ...parts._build import Builder, with_full_paths
 from ...parts._registry import kinds
 from ...tasks._base import Task
@@ -103,10 +107,14 @@ class PlannedRun:
         self._reading = {"join": parts.join, "readers": plan.data.readers}
         self.train, self.validation, self.test = self._divided(parts.prepare)
         said = isinstance(parts.loss, Task)
-        self.training = Training(
-            parts.network,
+        begun = partial(
+            Training,
             loss=None if said else parts.loss,
             task=parts.loss if said else None,
+            seed=plan.seed,
+        )
+        made = partial(
+            begun,
             optimiser=parts.optimiser,
             schedule=parts.schedule,
             metrics=parts.metrics,
@@ -115,8 +123,9 @@ class PlannedRun:
             accumulate=plan.accumulate,
             average=plan.weight_average(),
             half=plan.half_precision(),
-            seed=plan.seed,
         )
+        changed = plan.codes is not None or plan.adapters is not None
+        self.training = (begun if changed else made)(parts.network)
         self._observers: list[Observer] = parts.observers
         self._listening: list[Observer] = []
         self._own = own
@@ -126,8 +135,25 @@ class PlannedRun:
             self.loaded = self.training.start_from(
                 self.base / plan.start_from, pattern=plan.start_pattern
             )
+        if changed:
+            parent = self.training.parent
+            self.training = made(self._changed_network())
+            self.training.parent = parent
         for pattern in plan.freeze:
             self.training.network.freeze(pattern)
+
+    def _changed_network(self) -> Layer:
+        """The loaded network with weights in codes and adapters beside them."""
+        network, plan = self.training.network, self.plan
+        if plan.codes is not None:
+            network = quantised(network, **plan.codes.model_dump())
+        if plan.adapters is not None:
+            settings = plan.adapters.model_dump()
+            also = settings.pop("train")
+            network = adapted(network, **settings, seed=plan.seed)
+            for pattern in also:
+                network.thaw(pattern)
+        return network
 
     def _needs_task(self) -> bool:
         return isinstance(self.source.class_values, dict) or self.source.target_gaps

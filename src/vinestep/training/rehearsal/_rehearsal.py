@@ -16,7 +16,7 @@ from ..._findings import Finding, Verdict, worst
 from ...data.batches._batch import Batch
 from ...data.checks._checks import input_range_of, source_findings, split_findings
 from ...errors import VineStepError
-from ..step._batch_checks import AnyBatches, check_parts, checked_batch
+from ..step._batch_checks import AnyBatches, as_batches, check_parts, checked_batch
 from . import (
     _data as rehearsed_data,
     _network as rehearsed_network,
@@ -157,6 +157,8 @@ def rehearse(
     """
     begun = time.perf_counter()
     try:
+        train = as_batches(train, "rehearse: the training data")
+        validation = as_batches(validation, "rehearse: the validation data")
         check_parts({"training": train, "validation": validation})
     except VineStepError as error:
         return Rehearsal([_refused("training and validation", error)], time.perf_counter() - begun)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ...errors import SettingError
-from ..step._batch_checks import AnyBatches, are_batches
+from ..step._batch_checks import AnyBatches, are_batches, as_batches
 from ..step._scoring import average_scores
 
 if TYPE_CHECKING:
@@ -35,18 +35,17 @@ class ValidationParts:
         self.every, self.steps = validation_spacing(every)
         named = dict(validation) if isinstance(validation, Mapping) else {"validation": validation}
         self.parts: dict[str, Any] = {
-            name: part for name, part in named.items() if part is not None
+            name: part
+            if isinstance(validation, Mapping) and callable(part)
+            else as_batches(part, f"run: the {name} data")
+            for name, part in named.items()
+            if part is not None
         }
-        for name, part in self.parts.items():
+        for name in self.parts:
             if not isinstance(name, str) or not name.isidentifier():
                 raise SettingError(
                     "run: validation parts have names that are words, such as 'second_cellar'; "
                     f"got {name!r}."
-                )
-            if isinstance(validation, Mapping) and not are_batches(part) and not callable(part):
-                raise SettingError(
-                    f"run: the validation part {name!r} is a {type(part).__name__}. Give batches, "
-                    "or a function."
                 )
 
     @property

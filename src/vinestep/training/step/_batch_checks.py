@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 import numpy as np
 
-from ...data.batches._batch import Batch, count_of, first_of
+from ...data.batches._batch import Batch, as_batch, count_of, first_of
 from ...data.batches._batches import Batches
-from ...data.batches._streams import StreamBatches
-from ...data.sources._source import Source
+from ...data.batches._streams import GivenBatches, Stream, StreamBatches
+from ...data.sources._source import Source, shared_contents
 from ...errors import DataError, SettingError
 from ...evaluation.metrics._base import Metric, of_target, target_loss
 from ...parts._registry import Kinds
@@ -18,7 +18,14 @@ from ...tasks._base import Task
 from ...tasks._several import Several
 from ._scoring import check_encoding
 
-__all__ = ["AnyBatches", "are_batches", "check_parts", "checked_batch", "checked_metrics"]
+__all__ = [
+    "AnyBatches",
+    "are_batches",
+    "as_batches",
+    "check_parts",
+    "checked_batch",
+    "checked_metrics",
+]
 
 AnyBatches = Batches | StreamBatches
 
@@ -100,7 +107,7 @@ def _by_target(metrics: Mapping[str, Any], task: Task) -> list[Metric]:
 
 def checked_batch(batch: Any) -> Batch:
     """A batch that holds inputs and targets, and as many of each."""
-    result = batch if isinstance(batch, Batch) else _paired(batch)
+    result = as_batch(batch, "Training")
     inputs, targets = result.inputs, result.targets
     if (
         type(inputs) is type(targets) is np.ndarray
@@ -126,15 +133,6 @@ def checked_batch(batch: Any) -> Batch:
     return result
 
 
-def _paired(batch: Any) -> Batch:
-    if not isinstance(batch, tuple | list) or len(batch) != 2:
-        raise DataError(
-            "Training: a batch is a pair (inputs, targets) or a vinestep.data.Batch, got "
-            f"{type(batch).__name__}."
-        )
-    return Batch(*batch)
-
-
 def _has_examples(inputs: Any, n: int) -> bool:
     return bool(np.ndim(first_of(inputs))) and count_of(inputs) == n
 
@@ -144,26 +142,66 @@ def are_batches(data: Any) -> bool:
     return isinstance(data, AnyBatches)
 
 
+def as_batches(data: Any, what: str) -> Any:
+    """Data that fulfils the contract of batches: batches as they are, a list or other iterable of
+    them wrapped, nothing as nothing.
+
+    Raises
+    ------
+    DataError
+        If it holds examples rather than batches, or can be gone through once only.
+    """
+    if data is None or are_batches(data):
+        return data
+    if isinstance(data, Iterator):
+        raise DataError(
+            f"{what} is a {type(data).__name__}, which can be gone through once only. Give the "
+            "function that makes it: vinestep.data.GivenBatches(function)."
+        )
+    holds_examples = isinstance(data, Source | Stream | np.ndarray | str | Mapping)
+    if holds_examples or not isinstance(data, Iterable):
+        raise DataError(
+            f"{what} is a {type(data).__name__}. Give batches: dataset.batches(32), or a list "
+            "or other iterable of them."
+        )
+    return GivenBatches(data)
+
+
 def check_parts(parts: Mapping[str, AnyBatches | None]) -> None:
     """Parts of one run are encoded alike, and share no examples."""
-    given = {}
-    for role, part in parts.items():
-        if part is not None and not are_batches(part):
-            raise DataError(
-                f"run: the {role} data is a {type(part).__name__}. Give batches: "
-                "dataset.batches(32)."
-            )
-        if part is not None and isinstance(part.dataset, Source):
-            given[role] = part.dataset
+    given = {role: part for role, part in parts.items() if part is not None}
     roles = list(given)
     for i, first in enumerate(roles):
         for second in roles[i + 1 :]:
-            check_encoding(given[first], given[second], f"the {second} part")
-            shared = given[first].shared_rows(given[second])
+            ours, theirs = given[first].dataset, given[second].dataset
+            if isinstance(ours, Source) and isinstance(theirs, Source):
+                check_encoding(ours, theirs, f"the {second} part")
+                shared, whole = ours.shared_rows(theirs), len(theirs)
+            elif not isinstance(ours, Source) and ours.begin is getattr(theirs, "begin", None):
+                raise DataError(
+                    f"run: the {second} data is the {first} data, so its loss says nothing about "
+                    "new data. Give it examples of its own."
+                )
+            else:
+                shared, whole = _shared(given[first], given[second])
             if shared:
                 raise DataError(
-                    f"run: {shared} of {len(given[second])} {second} examples are {first} "
-                    "examples too, so their loss says "
-                    "nothing about new data. Take both from one split: train, validation = "
-                    "data.split(0.8, 0.2)."
+                    f"run: {shared} of {whole} {second} examples are {first} examples too, so "
+                    "their loss says nothing about new data. Take both from one split: train, "
+                    "validation = data.split(0.8, 0.2)."
                 )
+
+
+def _shared(ours: AnyBatches, theirs: AnyBatches) -> tuple[int, int]:
+    """How many of the others' examples are among ours, of how many, where their contents can be
+    looked at.
+    """
+    hashes = [_contents(part) for part in (ours, theirs)]
+    if hashes[0] is None or hashes[1] is None:
+        return 0, 0
+    return shared_contents(hashes[0], hashes[1]), len(hashes[1])
+
+
+def _contents(part: AnyBatches) -> np.ndarray | None:
+    known = part if isinstance(part, GivenBatches) else part.dataset
+    return known.example_hashes() if isinstance(known, GivenBatches | Source) else None

@@ -11,7 +11,6 @@ from typing import Any, NoReturn
 
 import numpy as np
 
-from ...autodiff.fused import Fused
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch
@@ -22,7 +21,7 @@ from ...layers._containers import DenseRun, single_run
 from ...layers._dense_chain import dense_chain
 from ...layers._learning_pass import learning, observed
 from ...layers._named_inputs import inputs_in_order
-from ...losses import straight_form
+from ...losses import StraightForm, straight_form
 from ._descent import Descent, checked_loss, learning_pass
 from ._forward_pass import loss_of, outputs_of
 from ._trust import is_library_code
@@ -39,7 +38,7 @@ class Derivation:
     def __init__(self, descent: Descent, loss: Loss) -> None:
         self.descent = descent
         self.loss = loss
-        self._straight: tuple[DenseRun, Any, Fused] | None = None
+        self._straight: tuple[DenseRun, StraightForm] | None = None
         self._guarded = True
         self._known: tuple[Any, ...] = ()
 
@@ -64,7 +63,7 @@ class Derivation:
             watch is None
             and batch.weights is None
             and batch.masks is None
-            and (straight := self._straight_path(inputs))
+            and (straight := self._straight_path(inputs, batch.targets))
         ):
             try:
                 return self._derive_straight(*straight, inputs, batch.targets)
@@ -90,7 +89,7 @@ class Derivation:
         with learning_pass(descent.seed, number, guarded=self._guarded):
             return outputs_of(descent.network, batch.inputs, batch.masks)
 
-    def _straight_path(self, inputs: Any) -> tuple[DenseRun, Any, Fused] | None:
+    def _straight_path(self, inputs: Any, targets: Any) -> tuple[DenseRun, StraightForm] | None:
         """What is needed to do without a record, where network and loss are one fused operation
         each.
         """
@@ -103,16 +102,18 @@ class Derivation:
         ):
             self._known = (Arena.generation, self.descent.network, self.loss)
             run, loss = single_run(self.descent.network), straight_form(self.loss)
-            self._straight = (run, *loss) if run is not None and loss is not None else None
+            self._straight = (run, loss) if run is not None and loss is not None else None
             self._guarded = not is_library_code(self.descent.network, self.loss)
-        return self._straight if type(inputs) is np.ndarray and inputs.ndim == 2 else None
+        if self._straight is None or type(inputs) is not np.ndarray or inputs.ndim != 2:
+            return None
+        return self._straight if self._straight[1].takes(targets) else None
 
     def _derive_straight(
-        self, run: DenseRun, checked: Any, loss: Fused, inputs: np.ndarray, targets: Any
+        self, run: DenseRun, form: StraightForm, inputs: np.ndarray, targets: Any
     ) -> tuple[Any, float, Gradients]:
         x = run.admitted(inputs)
         outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
-        labels = checked(targets, outputs)
+        labels, loss = form.checked(targets, outputs), form.operation
         value, slopes = loss.kernel_forward(outputs, labels)
         number = float(value)
         if not math.isfinite(number):

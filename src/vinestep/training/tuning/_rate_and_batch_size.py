@@ -18,7 +18,7 @@ from ...data.sources._source import Source
 from ...errors import NotFiniteError, SettingError
 from ...optimisers._quasi_newton import LBFGS
 from ...schedules import constant
-from ..step._batch_checks import AnyBatches
+from ..step._batch_checks import AnyBatches, as_batches
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -133,6 +133,7 @@ def rate_range(
         raise SettingError("rate_range: LBFGS searches the length of its steps itself.")
     one = copy.deepcopy(training)
     one.descent.schedule = constant()
+    batches = as_batches(batches, "rate_range: the data")
     wanted = np.geomspace(low, high, steps)
     rates, losses, lowest = [], [], math.inf
     for rate, group in zip(wanted, _endless(one, batches), strict=False):
