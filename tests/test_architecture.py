@@ -36,7 +36,7 @@ ARROWS = {
     "autodiff/rules": "autodiff kernels errors",
     "parts": "autodiff _public_names errors",
     "data": "_arguments errors",
-    "data/batches": "parts _arguments errors",
+    "data/batches": "parts data _arguments errors",
     "data/encoding": "data data/batches parts _atomic_files _findings _public_names errors",
     "data/sources": "data data/batches data/encoding parts _public_names _arguments errors",
     "data/pictures": "data data/batches data/sources parts _findings _public_names errors",

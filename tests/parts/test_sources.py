@@ -122,7 +122,13 @@ def written(folder, data, layers, **changes):
 
 def test_no_kind_of_source_or_tokeniser_is_left_out():
     assert {kind.name for kind in vs.parts.kinds("source")} == set(SOURCES)
-    assert {kind.name for kind in vs.parts.kinds("tokeniser")} == {"byte_tokens", "tokens_of"}
+    assert {kind.name for kind in vs.parts.kinds("tokeniser")} == {
+        "byte_pairs_of",
+        "byte_tokens",
+        "characters_of",
+        "tokens_of",
+        "words_of",
+    }
 
 
 @pytest.mark.parametrize("kind", SOURCES)

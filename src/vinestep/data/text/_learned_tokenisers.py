@@ -64,6 +64,14 @@ def words_of(
         Words at most, the most frequent.
     least_count : int
         How often a word has to occur.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "notes.txt"
+    >>> _ = file.write_text("thin, not at all thin")
+    >>> words_of(file, most=1).tokens
+    ('thin',)
     """
     return WordTokeniser.learned(
         _corpus(file, columns), most=most, least_count=least_count, special=special
@@ -85,6 +93,14 @@ def byte_pairs_of(
     ----------
     tokens : int
         How many there are at most, the 256 bytes among them.
+
+    Examples
+    --------
+    >>> import tempfile, pathlib
+    >>> file = pathlib.Path(tempfile.mkdtemp()) / "notes.txt"
+    >>> _ = file.write_text("racked the cask, racked the barrel")
+    >>> len(byte_pairs_of(file, tokens=262))
+    262
     """
     return BytePairTokeniser.learned(_corpus(file, columns), tokens=tokens, special=special)
 
