@@ -69,9 +69,9 @@ def words_of(
     --------
     >>> import tempfile, pathlib
     >>> file = pathlib.Path(tempfile.mkdtemp()) / "notes.txt"
-    >>> _ = file.write_text("thin, not at all thin")
+    >>> _ = file.write_text("thin thin thin")
     >>> words_of(file, most=1).tokens
-    ('thin',)
+    (' thin',)
     """
     return WordTokeniser.learned(
         _corpus(file, columns), most=most, least_count=least_count, special=special
