@@ -67,6 +67,7 @@ from .layers._attention import (
     TransformerBlock as TransformerBlock,
 )
 from .layers._base import Layer as Layer
+from .layers._by_input import ByInput as ByInput
 from .layers._containers import (
     Concat as Concat,
     Residual as Residual,

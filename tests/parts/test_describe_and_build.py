@@ -88,6 +88,8 @@ OTHER = {
     ("plateau", "factor"): 0.3,
     ("by_epoch", "schedule"): vs.schedules.cosine(4),
     ("heads", "body"): vs.Dense(2),
+    ("by_input", "branches"): {"must": vs.Dense(3), "cellar": np.tanh},
+    ("by_input", "head"): vs.Dense(2),
     ("ensemble", "task"): vs.tasks.Counts(),
     ("conformal", "reach"): [1.0, 2.0],
     ("isotonic", "steps"): [[[0.0, 1.0], [0.2, 0.8]]],

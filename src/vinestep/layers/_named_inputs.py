@@ -10,7 +10,7 @@ from typing import Any
 from ..errors import DataError
 from ._base import Layer
 
-__all__ = ["inputs_in_order", "parameters_of"]
+__all__ = ["input_names_of", "inputs_in_order", "parameters_of"]
 
 
 def inputs_in_order(network: Layer, inputs: Any) -> Any:
@@ -19,21 +19,28 @@ def inputs_in_order(network: Layer, inputs: Any) -> Any:
     """
     if not isinstance(inputs, Mapping):
         return inputs
-    names = [name for name in parameters_of(type(network).compute) if name in inputs]
+    takes = input_names_of(network)
+    names = [name for name in takes if name in inputs]
     unknown = [name for name in inputs if name not in names]
     if unknown:
-        taken = ", ".join(parameters_of(type(network).compute)) or "none"
+        taken = ", ".join(takes) or "none"
         raise DataError(
             f"The batch has an input {unknown[0]!r}, and {type(network).__name__}.compute takes "
             f"{taken}. Name its parameters as the "
             "inputs are named, or give inputs by place, as a tuple."
         )
-    if names != list(parameters_of(type(network).compute))[: len(names)]:
+    if names != list(takes)[: len(names)]:
         raise DataError(
             f"The batch has the inputs {', '.join(inputs)}, and {type(network).__name__}.compute "
             "takes others before them."
         )
     return tuple(inputs[name] for name in names)
+
+
+def input_names_of(network: Layer) -> tuple[str, ...]:
+    """What a network calls its inputs: by itself, or by the parameters of its `compute`."""
+    named: tuple[str, ...] | None = getattr(network, "input_names", None)
+    return parameters_of(type(network).compute) if named is None else named
 
 
 @lru_cache(maxsize=256)

@@ -41,6 +41,7 @@ FAMILIES = {
     "task": ("task",),
     "members": LAYERS,
     "heads": LAYERS,
+    "head": LAYERS,
 }
 """Of settings that are parts: which families may stand there."""
 PLAIN = (int, float, str, bool, type(None))

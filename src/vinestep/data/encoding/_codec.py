@@ -103,20 +103,22 @@ class Codec:
                 return None, tuple(self._prepared(np.asarray(x)) for x in rows)
             return None, self.pictures(rows)
         if isinstance(rows, np.ndarray):
+            return None, self.encoding.split(rows, self.scaling)
+        if self.encoding.inputs and isinstance(rows, Mapping):
             return None, rows
         frame, name = read_frame(
             rows, texts=self.encoding.texts_of_files, literal=self.encoding.literal
         )
         encoded = self.encoding.encode(frame, name)
         if self.scaling is not None:
-            return frame, self.scaling.scale(encoded)
+            return frame, self.encoding.split(self.scaling.scale(encoded), self.scaling)
         if np.isnan(encoded).any():
             column = self.encoding.numeric[int(np.argmax(np.isnan(encoded).any(axis=0)))]
             raise DataError(
                 f"{name}: column {column!r} has empty cells, and at training nothing was said of "
                 "how to fill them."
             )
-        return frame, encoded
+        return frame, self.encoding.split(encoded, None)
 
     def pictures(self, pictures: Any) -> np.ndarray:
         """Pictures, or other arrays, as the network takes them; it is said if their values are of

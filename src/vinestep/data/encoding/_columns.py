@@ -73,6 +73,8 @@ class Encoding:
     """Whether targets may be missing."""
     weight: str = ""
     """Column that says what each row weighs, if there is one."""
+    inputs: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    """Several inputs by name, each of some columns."""
     __pydantic_config__: ClassVar[dict[str, str]] = {"extra": "forbid"}
 
     @property
@@ -131,6 +133,27 @@ class Encoding:
             _set_one_hot(features[:, at : at + n], np.array(places)[codes])
             at += n
         return features
+
+    def split(self, features: np.ndarray, scaling: Scaling | None) -> Any:
+        """Features of rows as the network takes them: by the names of several inputs, or as they
+        are. Scaling adds features that say where a number was missing.
+        """
+        if not self.inputs:
+            return features
+        widths = dict.fromkeys(self.numeric, 1)
+        for column, values in self.categories.items():
+            widths[column] = len(values) + (column in self.pooled) + (column in self.gaps)
+        widths |= self.feature_hashing
+        ends = dict(zip(widths, np.cumsum(list(widths.values())).tolist(), strict=True))
+        places = {
+            name: [i for c in columns for i in range(ends[c] - widths[c], ends[c])]
+            for name, columns in self.inputs.items()
+        }
+        for k, number in enumerate(scaling.missing if scaling is not None else ()):
+            for name, columns in self.inputs.items():
+                if self.numeric[number] in columns:
+                    places[name].append(len(self.columns) + k)
+        return {name: features[..., index] for name, index in places.items()}
 
     def _numbers(self, column: pd.Series, name: str) -> np.ndarray:
         if column.name in self.dates:
@@ -218,6 +241,11 @@ class Encoding:
                 result.append(f"categories of {name}: {_listed(ours)} against {_listed(theirs)}")
             elif (name in self.gaps) != (name in other.gaps):
                 result.append(f"missing cells of {name} in one of them only")
+        if self.inputs != other.inputs:
+            result.append(
+                f"inputs {', '.join(self.inputs) or 'one'} against "
+                f"{', '.join(other.inputs) or 'one'}, or of other columns"
+            )
         if self.target != other.target:
             result.append(f"target {self.target} against {other.target}")
         if self.class_values != other.class_values:

@@ -15,8 +15,9 @@ from ..._public_names import did_you_mean
 from ...errors import DataError
 from ...parts._registry import maker
 from .._table_files import Source, line_of, read_frame
-from ..batches._batch import taken
+from ..batches._batch import Batch, taken
 from ..batches._batches import Batches
+from ..batches._joins import Example
 from ..encoding._columns import (
     Encoding,
     Scaling,
@@ -91,6 +92,9 @@ class Table(Dataset):
     log_target : bool
         Learn the logarithm of a target of numbers; a model predicts in the unit of the target. Loss
         and metrics are of the logarithm.
+    inputs : mapping of name to sequence of str, optional
+        Several inputs by name, each of some columns, for a network that takes them by name, such
+        as `ByInput`. Columns that stand in none are left out.
 
     Raises
     ------
@@ -129,6 +133,7 @@ class Table(Dataset):
         feature_hashing: Mapping[str, int] | None = None,
         literal: Sequence[str] = (),
         log_target: bool = False,
+        inputs: Mapping[str, Sequence[str]] | None = None,
     ) -> None:
         frame, name = read_frame(source, literal=literal)
         wanted = _target_names(target, targets, name)
@@ -177,6 +182,10 @@ class Table(Dataset):
         if not targets:
             labels, class_values = found[wanted[0]]
         features = frame.drop(columns=[*wanted, *beside])
+        groups = _inputs(inputs or {}, features, name)
+        if groups:
+            chosen = {column for columns in groups.values() for column in columns}
+            features = features[[column for column in features.columns if column in chosen]]
         days = tuple(
             str(c) for c in features.columns if c in dates or features[c].dtype.kind == "M"
         )
@@ -212,6 +221,7 @@ class Table(Dataset):
             several=several,
             target_gaps=bool(target_gaps),
             weight=str(weight),
+            inputs=groups,
         )
         self.drop_missing_target = drop_missing_target
         self.scaling: Scaling | None = None
@@ -247,6 +257,18 @@ class Table(Dataset):
         table.scaling = scaling
         table.drop_missing_target = False
         return table
+
+    def take(self, index: np.ndarray) -> Batch:
+        batch = super().take(index)
+        return (
+            batch.with_values(inputs=self.encoding.split(batch.inputs, self.scaling))
+            if self.encoding.inputs
+            else batch
+        )
+
+    def example(self, index: int) -> Example:
+        inputs, target, weight = super().example(index)
+        return self.encoding.split(inputs, self.scaling), target, weight
 
     def rows(self, index: np.ndarray) -> Self:
         return self._of(
@@ -310,6 +332,11 @@ class Table(Dataset):
                 else {"target": encoding.target, "classes": list(encoding.class_names)}
             ),
             **({"weight": encoding.weight} if encoding.weight else {}),
+            **(
+                {"inputs": {name: list(columns) for name, columns in encoding.inputs.items()}}
+                if encoding.inputs
+                else {}
+            ),
             "scaled": self.scaling is not None,
         }
 
@@ -599,3 +626,23 @@ def scaled_alike(table: Table, scaling: Scaling) -> Table:
         table.encoding,
         scaling,
     )
+
+
+def _inputs(
+    given: Mapping[str, Sequence[str]], features: pd.DataFrame, name: str
+) -> dict[str, tuple[str, ...]]:
+    """Columns of several inputs, checked."""
+    groups: dict[str, tuple[str, ...]] = {}
+    for key, columns in given.items():
+        if not isinstance(key, str) or not key.isidentifier():
+            raise DataError(f"{name}: inputs have names that are words, got {key!r}.")
+        if isinstance(columns, str) or not columns:
+            raise DataError(f"{name}: the input {key!r} is of a list of columns, got {columns!r}.")
+        for column in columns:
+            if column not in features.columns:
+                raise DataError(
+                    f"{name}: the input {key!r} names {column!r}, which is no column of features. "
+                    f"{did_you_mean(column, features.columns)}"
+                )
+        groups[key] = tuple(map(str, columns))
+    return groups

@@ -44,6 +44,7 @@ OF_TABLES = (
         "classes",
         "target_gaps",
         "weight",
+        "inputs",
         "groups",
         "by",
         "leave_out",
@@ -96,6 +97,8 @@ class DataPlan(_Part):
     """Whether targets may be missing, which do not count."""
     weight: str = ""
     """Column that says what each row weighs."""
+    inputs: dict[str, list[str]] = {}
+    """Several inputs by name, each of some columns; others are left out."""
     leave_out: list[str] = []
     drop_missing_target: bool = False
     unseen_categories: Literal["refuse", "zeros"] = "refuse"
@@ -462,6 +465,8 @@ def _network_of(stack: Any) -> Any:
     """
     if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
         return stack
+    if hasattr(stack[0], "input_names"):
+        return stack[0]
     parameters = inspect.signature(type(stack[0]).compute).parameters.values()
     return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack
 

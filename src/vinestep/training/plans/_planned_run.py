@@ -233,6 +233,7 @@ class PlannedRun:
                 "log_target",
                 "target_gaps",
                 "weight",
+                "inputs",
             }
         )
         if not source.startswith(DEMO):
