@@ -287,6 +287,11 @@ def model_view(model: Model, name: str) -> list[Any]:
         "categories": "; ".join(f"{c}: {', '.join(v)}" for c, v in encoding.categories.items())
         if encoding
         else "",
+        "several inputs": "; ".join(
+            f"{name}: {', '.join(c)}" for name, c in encoding.inputs.items()
+        )
+        if encoding
+        else "",
         "unseen categories": encoding.unseen_categories if encoding else "",
         "missing columns": encoding.missing_columns if encoding else "",
         "inputs": ""

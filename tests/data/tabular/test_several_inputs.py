@@ -175,6 +175,21 @@ def test_several_inputs_and_several_targets_in_one_plan(tmp_path):
     assert all(any(c.startswith(f"{name} predicted") for c in found) for name in targets), told
 
 
+def test_what_is_wrong_with_a_column_is_found_in_whichever_input_it_is():
+    frame = WHOLE.assign(
+        always=1.0, key=WHOLE["state"].map({s: i for i, s in enumerate(WHOLE["state"].unique())})
+    )
+    one = vs.data.Table(frame[["key", "always", NUMBERS[0], "state"]], target="state")
+    groups = {"must": [NUMBERS[0], "always"], "cellar": ["key"]}
+    two = vs.data.Table(frame, target="state", inputs=groups)
+    told = [{(f.subject, f.verdict) for f in vs.data.peek(table).findings} for table in (one, two)]
+    assert told[0] == told[1]
+    assert any("key" in subject for subject, _ in told[0])
+    arrays = {"must": two.inputs[:, :2], "cellar": two.inputs[:, 2:]}
+    found = vs.data.peek(vs.data.Dataset(arrays, two.targets)).findings
+    assert any("cellar 0" in finding.subject for finding in found)
+
+
 @pytest.mark.parametrize(
     ("inputs", "told"),
     [

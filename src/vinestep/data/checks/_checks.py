@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from types import SimpleNamespace
 from typing import Any
 
@@ -25,23 +25,42 @@ LEAST = 20  # examples from which a column can be judged
 
 def source_findings(source: Any, batch: Batch | None) -> list[Finding]:
     """Of one part of the data; a batch of it, if there is one."""
-    if batch is None or not isinstance(batch.inputs, np.ndarray):
+    if batch is None:
         return []
     if isinstance(batch.targets, dict):
         return _of_each_target(source, batch)
-    inputs, targets = batch.inputs, batch.targets
-    findings = [*_labels(source, targets)]
-    if inputs.ndim == PICTURES:
-        findings += _pictures(inputs)
+    each = list(_each_input(source, batch.inputs))
+    if not each:
+        return []
+    findings = [*_labels(source, batch.targets)]
+    for inputs, names in each:
+        if inputs.ndim == PICTURES:
+            findings += _pictures(inputs)
+        if inputs.ndim == 2 and inputs.dtype.kind == "f":
+            findings += _columns(inputs, batch.targets, names)
+    return list(dict.fromkeys(findings))
+
+
+def _each_input(source: Any, inputs: Any) -> Iterator[tuple[np.ndarray, list[str]]]:
+    """The arrays among inputs that may be several, with what their columns are called."""
     names = getattr(source, "feature_names", None)
-    if inputs.ndim == 2 and inputs.dtype.kind == "f":
-        listed = (
-            list(names)
-            if names is not None and len(names) == inputs.shape[1]
-            else [f"{i}" for i in range(inputs.shape[1])]
-        )
-        findings += _columns(inputs, targets, listed)
-    return findings
+    if isinstance(inputs, np.ndarray):
+        width = inputs.shape[-1] if inputs.ndim else 0
+        known = list(names) if names is not None and len(names) == width else None
+        yield inputs, known or [f"{i}" for i in range(width)]
+        return
+    several = inputs.items() if isinstance(inputs, Mapping) else enumerate(inputs)
+    encoding = getattr(source, "encoding", None)
+    by_input = (
+        encoding.split(np.array(names), getattr(source, "scaling", None))
+        if names is not None and encoding is not None and encoding.inputs
+        else {}
+    )
+    for name, array in several if isinstance(inputs, Mapping | tuple) else ():
+        if isinstance(array, np.ndarray):
+            width = array.shape[-1] if array.ndim else 0
+            known = by_input.get(name, np.array([f"{name} {i}" for i in range(width)]))
+            yield array, known.tolist()
 
 
 def _of_each_target(source: Any, batch: Batch) -> list[Finding]:
@@ -49,7 +68,12 @@ def _of_each_target(source: Any, batch: Batch) -> list[Finding]:
     names = getattr(source, "feature_names", None)
     result: list[Finding] = []
     for target, values in batch.targets.items():
-        own = SimpleNamespace(class_values=known.get(target, ()), feature_names=names)
+        own = SimpleNamespace(
+            class_values=known.get(target, ()),
+            feature_names=names,
+            encoding=getattr(source, "encoding", None),
+            scaling=getattr(source, "scaling", None),
+        )
         result += source_findings(own, batch.with_values(targets=values))
     return list(dict.fromkeys(result))
 

@@ -274,10 +274,10 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
 
 
 def _features(batch: Batch, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
-    inputs = batch.inputs
+    inputs = [array for _, array in _arrays(batch.inputs)]
     if (
-        not isinstance(inputs, np.ndarray)
-        or inputs.dtype.kind not in "fu"
+        not inputs
+        or any(array.dtype.kind not in "fu" for array in inputs)
         or batch.masks is not None
     ):
         return None
@@ -285,7 +285,8 @@ def _features(batch: Batch, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray
     if y.shape[1] != 1 or targets.dtype.kind not in "iuf":
         return None
     known = y[:, 0] >= 0 if targets.dtype.kind in "iu" else ~np.isnan(y[:, 0])
-    x = inputs.reshape(len(inputs), -1)[known].astype(np.float64)
+    x = np.concatenate([array.reshape(len(array), -1) for array in inputs], axis=1)
+    x = x[known].astype(np.float64)
     if not np.isfinite(x).all() or not len(x):
         return None
     spread = x.std(axis=0)
