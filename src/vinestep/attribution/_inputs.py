@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -14,10 +14,11 @@ from ..autodiff.tracking import untracked
 from ..errors import DataError, SettingError
 from ..layers._base import Layer
 from ..layers._learning_pass import attention_seen
+from ..layers._named_inputs import input_names_of, inputs_in_order
 
 __all__ = ["attention_weights", "input_gradients", "integrated_gradients", "occlusion"]
 
-Explained = Callable[[Any], Any]
+Explained = Callable[..., Any]
 AXES_OF_PICTURES = 4
 
 
@@ -27,6 +28,47 @@ def _network(model: Model | Layer) -> Layer:
     if not isinstance(model, Layer):
         raise SettingError(f"A model or network is wanted, got {type(model).__name__}.")
     return model
+
+
+def placed(network: Layer, given: Any) -> tuple[Any, ...]:
+    """Inputs in the order in which a network takes them."""
+    found = inputs_in_order(network, given)
+    return found if isinstance(found, tuple) else (found,)
+
+
+class Inputs:
+    """Inputs that may be several, by name or place, in the order in which a network takes them.
+
+    Parameters
+    ----------
+    network : Layer
+    given : array_like, tuple, or mapping of name to array_like
+    """
+
+    def __init__(self, network: Layer, given: Any) -> None:
+        self.given = given
+        self.arrays = tuple(_array(network, x) for x in placed(network, given))
+        names = input_names_of(network)[: len(self.arrays)]
+        self.names = names if isinstance(given, Mapping) else None
+
+    def like(self, value: Any) -> tuple[np.ndarray, ...]:
+        """Something said for all inputs, or for each as they were given, in their shapes."""
+        if isinstance(value, Mapping) and self.names is not None:
+            each = [value.get(name, 0.0) for name in self.names]
+        elif isinstance(value, tuple) and len(value) == len(self.arrays):
+            each = list(value)
+        else:
+            each = [value] * len(self.arrays)
+        return tuple(
+            np.broadcast_to(np.asarray(one, x.dtype), x.shape)
+            for one, x in zip(each, self.arrays, strict=True)
+        )
+
+    def told(self, values: Sequence[np.ndarray]) -> Any:
+        """A result for each input in the form in which they were given."""
+        if self.names is not None:
+            return dict(zip(self.names, values, strict=True))
+        return tuple(values) if isinstance(self.given, tuple) else values[0]
 
 
 def _array(network: Layer, inputs: Any) -> np.ndarray:
@@ -40,12 +82,11 @@ def _array(network: Layer, inputs: Any) -> np.ndarray:
 
 
 def _explained(
-    model: Model | Layer, inputs: np.ndarray, output: int | None, target: str
+    network: Layer, inputs: Sequence[np.ndarray], output: int | None, target: str
 ) -> Explained:
-    """A function from inputs to the number that is explained of each example: the output of this
-    place, or the highest of those that the network puts out now.
+    """A function from inputs, by place, to the number that is explained of each example: the output
+    of this place, or the highest of those that the network puts out now.
     """
-    network = _network(model)
 
     def of_target(found: Any) -> Any:
         if isinstance(found, dict):
@@ -55,23 +96,32 @@ def _explained(
         return found[0] if isinstance(found, tuple) else found
 
     with untracked():
-        now = np.asarray(held(of_target(network(inputs))))
+        now = np.asarray(held(of_target(network(*inputs))))
     flat = now.reshape(len(now), -1)
     if output is not None and not -flat.shape[1] <= output < flat.shape[1]:
         raise SettingError(f"There are {flat.shape[1]} outputs, and no number {output}.")
     places = flat.argmax(axis=1) if output is None else np.full(len(flat), output)
     rows = np.arange(len(flat))
 
-    def explained(x: Any) -> Any:
-        found = of_target(network(x))
+    def explained(*x: Any) -> Any:
+        found = of_target(network(*x))
         return np.reshape(found, (len(rows), -1))[rows, places]
 
     return explained
 
 
+def _slopes(explained: Explained, x: Sequence[Any]) -> list[np.ndarray]:
+    """Of the sum over examples, by each input."""
+
+    def by(k: int) -> Any:
+        return gradient_of(lambda z: np.sum(explained(*x[:k], z, *x[k + 1 :])))(x[k])
+
+    return [np.asarray(held(by(k))) for k in range(len(x))]
+
+
 def input_gradients(
     model: Model | Layer, inputs: Any, *, output: int | None = None, target: str = ""
-) -> np.ndarray:
+) -> Any:
     """The slope of an output by every input.
 
     K. Simonyan, A. Vedaldi and A. Zisserman, ICLR workshop 2014, section 3.
@@ -79,7 +129,7 @@ def input_gradients(
     Parameters
     ----------
     model : Model or Layer
-    inputs : array_like, shape (n, ...)
+    inputs : array_like, shape (n, ...), or several, by name or as a tuple
         As the network takes them.
     output : int, optional
         Which output; by default the highest of each example.
@@ -88,7 +138,7 @@ def input_gradients(
 
     Returns
     -------
-    slopes : ndarray, of the shape of the inputs
+    slopes : ndarray, of the shape of the inputs; of several in the form in which they were given
 
     Examples
     --------
@@ -96,9 +146,10 @@ def input_gradients(
     >>> vs.attribution.input_gradients(network, np.ones((1, 3))).tolist()
     [[1.0, 1.0, 1.0]]
     """
-    x = _array(_network(model), inputs)
-    explained = _explained(model, x, output, target)
-    return np.asarray(held(gradient_of(lambda z: np.sum(explained(z)))(x)))
+    network = _network(model)
+    given = Inputs(network, inputs)
+    explained = _explained(network, given.arrays, output, target)
+    return given.told(_slopes(explained, given.arrays))
 
 
 def integrated_gradients(
@@ -109,7 +160,7 @@ def integrated_gradients(
     steps: int = 64,
     output: int | None = None,
     target: str = "",
-) -> np.ndarray:
+) -> Any:
     """How much each input adds to an output, from a baseline on: they add up to the difference.
 
     M. Sundararajan, A. Taly and Q. Yan, "Axiomatic Attribution for Deep Networks", ICML 2017,
@@ -126,7 +177,7 @@ def integrated_gradients(
 
     Returns
     -------
-    shares : ndarray, of the shape of the inputs
+    shares : ndarray, of the shape of the inputs; of several in the form in which they were given
 
     Examples
     --------
@@ -136,14 +187,22 @@ def integrated_gradients(
     """
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 1:
         raise SettingError(f"integrated_gradients: steps is at least 1, got {steps!r}.")
-    x = _array(_network(model), inputs)
-    start = np.broadcast_to(np.asarray(baseline, x.dtype), x.shape)
-    explained = _explained(model, x, output, target)
-    slope = gradient_of(lambda z: np.sum(explained(z)))
-    total = np.zeros(x.shape, np.float64)
+    network = _network(model)
+    given = Inputs(network, inputs)
+    x, start = given.arrays, given.like(baseline)
+    explained = _explained(network, x, output, target)
+    totals = [np.zeros(one.shape, np.float64) for one in x]
     for i in range(steps):
-        total += held(slope(start + (x - start) * x.dtype.type((i + 0.5) / steps)))
-    return np.asarray((x - start) * (total / steps), x.dtype)
+        share = network.dtype.type((i + 0.5) / steps)
+        between = [a + (b - a) * share for a, b in zip(start, x, strict=True)]
+        for total, slope in zip(totals, _slopes(explained, between), strict=True):
+            total += slope
+    return given.told(
+        [
+            np.asarray((b - a) * (total / steps), b.dtype)
+            for a, b, total in zip(start, x, totals, strict=True)
+        ]
+    )
 
 
 def occlusion(
@@ -154,7 +213,7 @@ def occlusion(
     value: Any = 0.0,
     output: int | None = None,
     target: str = "",
-) -> np.ndarray:
+) -> Any:
     """By how much an output falls when a part of the inputs is hidden: a square of pictures, one
     column of a table, one time of a sequence.
 
@@ -172,7 +231,8 @@ def occlusion(
     Returns
     -------
     falls : ndarray, shape (n, ...)
-        Of pictures ``(n, height, width)``; otherwise of each column, or time.
+        Of pictures ``(n, height, width)``; otherwise of each column, or time. Of several inputs in
+        the form in which they were given.
 
     Examples
     --------
@@ -182,20 +242,34 @@ def occlusion(
     """
     if isinstance(window, bool) or not isinstance(window, int) or window < 1:
         raise SettingError(f"occlusion: window is at least 1, got {window!r}.")
-    x = _array(_network(model), inputs)
-    explained = _explained(model, x, output, target)
-    hidden = np.broadcast_to(np.asarray(value, x.dtype), x.shape)
+    network = _network(model)
+    given = Inputs(network, inputs)
+    explained = _explained(network, given.arrays, output, target)
+    hidden = given.like(value)
+    with untracked():
+        return given.told(
+            [
+                _falls(explained, given.arrays, k, hidden[k], window)
+                for k in range(len(given.arrays))
+            ]
+        )
+
+
+def _falls(
+    explained: Explained, inputs: Sequence[np.ndarray], k: int, hidden: np.ndarray, window: int
+) -> np.ndarray:
+    """By how much the output falls when parts of one input are hidden."""
+    x = inputs[k]
     shape = x.shape[1:3] if x.ndim == AXES_OF_PICTURES else x.shape[1:2]
     sums, counts = np.zeros((len(x), *shape)), np.zeros(shape)
-    with untracked():
-        before = np.asarray(held(explained(x)), np.float64)
-        for place in np.ndindex(*(max(n - window + 1, 1) for n in shape)):
-            part = tuple(slice(at, at + window) for at in place)
-            changed = x.copy()
-            changed[(slice(None), *part)] = hidden[(slice(None), *part)]
-            fall = before - np.asarray(held(explained(changed)), np.float64)
-            sums[(slice(None), *part)] += fall.reshape(-1, *(1,) * len(shape))
-            counts[part] += 1
+    before = np.asarray(held(explained(*inputs)), np.float64)
+    for place in np.ndindex(*(max(n - window + 1, 1) for n in shape)):
+        part = tuple(slice(at, at + window) for at in place)
+        changed = x.copy()
+        changed[(slice(None), *part)] = hidden[(slice(None), *part)]
+        now = np.asarray(held(explained(*inputs[:k], changed, *inputs[k + 1 :])), np.float64)
+        sums[(slice(None), *part)] += (before - now).reshape(-1, *(1,) * len(shape))
+        counts[part] += 1
     return np.asarray(sums / counts, x.dtype)
 
 

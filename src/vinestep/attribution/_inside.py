@@ -14,7 +14,7 @@ from ..errors import DataError, SettingError
 from ..layers._base import Layer
 from ..optimisers._sgd import SGD
 from ..training.step._descent import Descent
-from ._inputs import _network
+from ._inputs import _network, placed
 
 __all__ = ["Neighbours", "nearest_examples", "principal_components", "stochastic_neighbours"]
 
@@ -193,7 +193,10 @@ def nearest_examples(
     [[0, 1]]
     """
     network = _network(model)
-    seen = [_rows_of(network.outputs_of(path, np.asarray(held(x)))) for x in (known, inputs)]
+    seen = [
+        _rows_of(network.outputs_of(path, *(np.asarray(held(a)) for a in placed(network, x))))
+        for x in (known, inputs)
+    ]
     if not 1 <= count <= len(seen[0]):
         raise SettingError(f"nearest_examples: count lies from 1 to {len(seen[0])}, got {count!r}.")
     distance, index = cKDTree(seen[0]).query(seen[1], k=range(1, count + 1))

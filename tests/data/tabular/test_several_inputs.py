@@ -247,3 +247,39 @@ def test_branches_that_do_not_fit_are_refused():
         network.initialise((np.ones((2, 3)), np.ones((2, 3, 4))))
     with pytest.raises(ShapeError, match="2 branches, a, b, and 1 inputs"):
         network.initialise(np.ones((2, 3)))
+
+
+@pytest.mark.parametrize("form", ["by name", "by place"])
+def test_what_mattered_is_told_of_each_input_and_adds_up(form):
+    rng = np.random.default_rng(4)
+    inputs = {"must": rng.normal(size=(5, 3)), "cellar": rng.normal(size=(5, 2))}
+    network = vs.ByInput(
+        {"must": vs.Dense(4, np.tanh), "cellar": vs.Dense(3, np.tanh)}, vs.Dense(2)
+    )
+    network.initialise(tuple(inputs.values()), dtype=np.float64, seed=3)
+    given_inputs = inputs if form == "by name" else tuple(inputs.values())
+    outputs = vs.Model(network).outputs(given_inputs)
+    shares = vs.attribution.integrated_gradients(network, given_inputs, output=1, steps=400)
+    slopes = vs.attribution.input_gradients(network, given_inputs, output=1)
+    falls = vs.attribution.occlusion(network, given_inputs, output=1)
+    listed = list(shares.values()) if form == "by name" else list(shares)
+    at_zero = vs.Model(network).outputs({k: np.zeros_like(v) for k, v in inputs.items()})
+    np.testing.assert_allclose(
+        sum(s.sum(axis=1) for s in listed), (outputs - at_zero)[:, 1], atol=1e-5
+    )
+    for k, name in enumerate(inputs):
+        key = name if form == "by name" else k
+        for column in range(inputs[name].shape[1]):
+            step = np.zeros_like(inputs[name])
+            step[:, column] = 1e-6
+            up, down = (
+                vs.Model(network).outputs({**inputs, name: inputs[name] + sign * step})[:, 1]
+                for sign in (1, -1)
+            )
+            np.testing.assert_allclose(slopes[key][:, column], (up - down) / 2e-6, atol=1e-6)
+            hidden = inputs[name].copy()
+            hidden[:, column] = 0
+            without = vs.Model(network).outputs({**inputs, name: hidden})[:, 1]
+            np.testing.assert_allclose(falls[key][:, column], outputs[:, 1] - without)
+    near = vs.attribution.nearest_examples(network, given_inputs, given_inputs, count=1)
+    assert near.rows[:, 0].tolist() == [0, 1, 2, 3, 4]
