@@ -120,11 +120,13 @@ def test_several_questions_at_once(tmp_path, rng):
     assert right.mean() > 0.85
 
 
-def test_soft_targets_are_scored_by_the_loss_alone(rng):
-    found = vs.evaluation.assess(rng.normal(size=(6, 1)), rng.uniform(size=(6, 1)), LOSS)
-    assert set(found) == {"loss"}
-    with pytest.raises(ShapeError, match="accuracy"):
-        vs.evaluation.assess(rng.normal(size=6), rng.uniform(size=6), LOSS, [vs.metrics.accuracy])
+def test_soft_targets_are_judged_by_the_likelier_answer(rng):
+    logits, chances = rng.normal(size=(6, 1)), rng.uniform(size=(6, 1))
+    assert set(vs.evaluation.assess(logits, chances, LOSS)) == {"loss"}
+    soft = vs.evaluation.assess(logits, chances, LOSS, [vs.metrics.accuracy])
+    assert soft["accuracy"] == np.mean((logits > 0) == (chances >= 0.5))
+    expected = np.logaddexp(0, logits) - chances * logits
+    assert soft["loss"] == pytest.approx(expected.mean())
 
 
 PLAN = """

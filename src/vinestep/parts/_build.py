@@ -181,7 +181,8 @@ class Builder:
         try:
             kind = self.kinds.find(name, families)
         except PartError as error:
-            self.missing.append(name)
+            if not self.kinds.knows(name):
+                self.missing.append(name)
             return self.fault(_joined(place, "kind"), str(error))
         made = self._made(
             kind,

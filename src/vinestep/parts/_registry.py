@@ -296,6 +296,10 @@ class Kinds:
                 )
             self.known.setdefault(mark.name, []).append(mark)
 
+    def knows(self, name: str) -> bool:
+        """Whether there is a kind of this name, whatever its family."""
+        return bool(self.known.get(name) or self.known.get(name.partition(".")[2]))
+
     def find(self, name: str, families: tuple[str, ...] = ()) -> Kind:
         """The kind that is meant, where one of these families is wanted.
 

@@ -76,6 +76,7 @@ LAYERS = {
     },
 }
 WITHOUT_TABLES = {
+    "by_input",
     "heads",
     "ensemble",
     "u_shaped",
