@@ -102,8 +102,8 @@ ARROWS = {
     "cli": "page runs catalogue training/observers training/plans training/run "
     "training/step training/tuning data data/checks data/pictures "
     "data/sources data/tabular data/text evaluation figures generation "
-    "layers parts storage data/encoding tasks _findings _model "
-    "_public_names _model_inputs errors",
+    "layers parts storage data/encoding _findings _model _public_names "
+    "_model_inputs errors",
     "__main__": "cli",
 }
 """Of each room, or module of the top level, those it may import."""

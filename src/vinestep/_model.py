@@ -49,7 +49,6 @@ from .tasks._base import Task
 from .tasks._calibration import Calibration, Conformal, calibration_of, conformal_of
 from .tasks._classes import Binary, Classes, Ordered
 from .tasks._finding import task_of
-from .tasks._several import Several
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -341,7 +340,7 @@ class Model:
         result = self.answers(averaged(self.task, passes))
         apart = {
             f"{name} {column}".strip(): values
-            for name, own, _ in self._by_target(passes[0])
+            for name, own, _, _ in self.task.by_target(passes[0])
             for column, values in own.doubt(
                 np.stack([np.asarray(one[name] if name else one) for one in passes])
             ).items()
@@ -356,7 +355,7 @@ class Model:
         import pandas as pd
 
         columns = [result]
-        for name, own, values in self._by_target(outputs):
+        for name, own, values, _ in self.task.by_target(outputs):
             if name in self.conformal:
                 known = self.codec.class_values
                 classes = known.get(name, ()) if isinstance(known, Mapping) else known
@@ -364,22 +363,14 @@ class Model:
                 columns.append(found.add_prefix(f"{name} ") if name else found)
         return pd.concat(columns, axis=1)
 
-    def _by_target(self, outputs: Any) -> list[tuple[str, Task, Any]]:
-        """Name, task and outputs of each target; one alone has no name."""
-        task = self.task
-        if not isinstance(task, Several):
-            return [("", task, outputs)]
-        found = task.by_name(outputs, "output")
-        return [(name, own, found[name]) for name, own in task.tasks.items()]
-
     def _calibrated(self, outputs: Any) -> Any:
         if not self.calibration:
             return outputs
         found = {
             name: self.calibration[name](np.asarray(values)) if name in self.calibration else values
-            for name, _, values in self._by_target(outputs)
+            for name, _, values, _ in self.task.by_target(outputs)
         }
-        return found if isinstance(self.task, Several) else found[""]
+        return found.get("", found)
 
     # how sure answers are
 
@@ -414,8 +405,7 @@ class Model:
         True
         """
         plain = replace(self, calibration={}, conformal={})
-        outputs, wanted = plain._scored(rows, targets)
-        pairs = plain._pairs(outputs, wanted)
+        pairs = plain._by_target(rows, targets, "calibrated")
         fitting = [name for name, own, _, _ in pairs if isinstance(own, Classes | Binary | Ordered)]
         if len(pairs) > 1 and not fitting:
             raise DataError("calibrated: no target has probabilities.")
@@ -454,28 +444,35 @@ class Model:
         >>> list(sure.predict(x[:2]))
         ['predicted', 'low', 'high']
         """
-        outputs, wanted = self._scored(rows, targets)
         found = {
             name: conformal_of(own, values, true, coverage)
-            for name, own, values, true in self._pairs(outputs, wanted)
+            for name, own, values, true in self._by_target(rows, targets, "with_coverage")
         }
         return replace(self, conformal=found)
 
-    def _pairs(self, outputs: Any, targets: Any) -> list[tuple[str, Task, Any, Any]]:
-        task = self.task
-        named = task.by_name(targets, "target") if isinstance(task, Several) else {"": targets}
-        return [(name, own, found, named[name]) for name, own, found in self._by_target(outputs)]
+    def _by_target(self, rows: Any, targets: Any, method: str) -> list[tuple[str, Task, Any, Any]]:
+        """Name, task, outputs and targets of each target of rows."""
+        given = self._with_targets(rows, targets, method)
+        return self.task.by_target(self.outputs(given.inputs), given.targets)
 
-    def _scored(self, rows: Any, targets: Any) -> tuple[Any, Any]:
-        """Outputs and targets of rows."""
+    def _with_targets(self, rows: Any, targets: Any, method: str) -> ModelInputs:
+        """Inputs of rows, with the targets that stand in them or are given.
+
+        Raises
+        ------
+        DataError
+            If there are none.
+        """
         given = self._inputs(rows)
         if self.codec.encoding is not None and given.beside is not None:
             targets = self.codec.targets(given.beside)
         elif targets is None:
             targets = given.targets
         if targets is None:
-            raise DataError("The inputs need their targets: give them beside the inputs.")
-        return self.outputs(given.inputs), targets
+            raise DataError(
+                f"{method}: inputs need their targets: model.{method}(inputs, targets)."
+            )
+        return given._replace(targets=targets)
 
     @classmethod
     def joined(cls, models: Sequence[Model]) -> Model:
@@ -561,19 +558,15 @@ class Model:
             raise ModelError(
                 "This model says nothing of a loss or metrics, so it cannot be scored."
             )
-        given = self._inputs(rows)
+        given = self._with_targets(rows, targets, "assess")
         encoding, weights = self.codec.encoding, given.weights
         if encoding is not None and given.beside is not None:
-            targets = self.codec.targets(given.beside)
             if encoding.weight:
                 weights = weights_of(given.beside, encoding.weight, "The rows")
             if told:
                 tell(self.findings(given.beside))
-        elif targets is None:
-            targets = given.targets
-        if targets is None:
-            raise DataError("assess: inputs need their targets: model.assess(inputs, targets).")
-        return assess(self.outputs(given.inputs), targets, self.loss, self.metrics, weights=weights)
+        outputs = self.outputs(given.inputs)
+        return assess(outputs, given.targets, self.loss, self.metrics, weights=weights)
 
     def _inputs(self, rows: Any) -> ModelInputs:
         return model_inputs(self.codec, self.network.sample_like[0][0], rows)

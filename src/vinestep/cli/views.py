@@ -90,20 +90,15 @@ def decisions(
     """Of each target that is of classes its name, the true classes, those decided, and all; one
     alone has no name. Examples without a target are left out.
     """
-    from ..tasks._several import Several
     from ..training.step._scoring import outputs_and_targets
 
     if not names or (isinstance(names, dict) and not any(names.values())):
         return
     outputs, targets = outputs_and_targets(model.network, batches)
-    task = model.task
-    several = isinstance(task, Several) and isinstance(names, dict)
-    for name, classes in names.items() if several else [("", names)]:
-        own = task.tasks.get(name) if isinstance(task, Several) else task
-        if own is None or not classes or isinstance(classes, dict):
+    for name, own, found, true in model.task.by_target(outputs, targets):
+        classes = names.get(name) if isinstance(names, dict) else names
+        if not classes:
             continue
-        found = task.by_name(outputs, "output")[name] if isinstance(task, Several) else outputs
-        true = task.by_name(targets, "target")[name] if isinstance(task, Several) else targets
         logits, labels = own.as_classes(found, true)
         if logits.ndim != 2 or labels.ndim != 1 or logits.shape[1] != len(classes):
             continue

@@ -150,6 +150,12 @@ class Task:
         weigh = self.place_weights(targets, weights)
         return np.asarray(weigh.reshape(len(weigh), -1).sum(axis=1))
 
+    # several targets
+
+    def by_target(self, outputs: Any, targets: Any = None) -> list[tuple[str, Task, Any, Any]]:
+        """Name, task, outputs and targets of each target; one alone has no name."""
+        return [("", self, outputs, targets)]
+
     # how metrics see outputs
 
     def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:

@@ -79,6 +79,11 @@ class Several(Task):
         """
         return named_arrays(values, list(self.tasks), what)
 
+    def by_target(self, outputs: Any, targets: Any = None) -> list[tuple[str, Task, Any, Any]]:
+        found = self.by_name(outputs, "output")
+        wanted = {} if targets is None else self.by_name(targets, "target")
+        return [(name, task, found[name], wanted.get(name)) for name, task in self.tasks.items()]
+
     def __call__(self, outputs: Any, targets: Any, *, weights: Any = None) -> Any:
         found, wanted = self.by_name(outputs, "output"), self.by_name(targets, "target")
         weigh = _of_examples(weights, wanted)

@@ -262,19 +262,16 @@ def _by_target(
     task: Task, outputs: Any, targets: Any, classes: Any
 ) -> Iterator[tuple[str, Task, np.ndarray, Any, Sequence[Any]]]:
     """Name, task, outputs, targets and classes of each target; one alone has no name."""
-    if isinstance(task, Several):
-        found = task.by_name(outputs, "output")
-        wanted = None if targets is None else task.by_name(targets, "target")
-        known = classes if isinstance(classes, Mapping) else {}
-        for name, each in task.tasks.items():
-            true = None if wanted is None else wanted[name]
-            yield name, each, found[name], true, known.get(name, ())
-    elif isinstance(outputs, tuple | Mapping):
+    if isinstance(outputs, tuple | Mapping) and not isinstance(task, Several):
         named = outputs if isinstance(outputs, Mapping) else dict(enumerate(outputs))
         for key, own in named.items():
             yield str(key), OF_NO_TASK, own, None, ()
-    else:
-        yield "", task, outputs, targets, classes
+        return
+    for name, own_task, found, wanted in task.by_target(outputs, targets):
+        known = classes
+        if name:
+            known = classes.get(name, ()) if isinstance(classes, Mapping) else ()
+        yield name, own_task, found, wanted, known
 
 
 def _judged(

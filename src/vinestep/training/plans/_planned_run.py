@@ -27,7 +27,6 @@ from ...parts._registry import kinds
 from ...tasks._base import Task
 from ...tasks._classes import Classes, Ordered
 from ...tasks._finding import task_for
-from ...tasks._several import Several
 from .._training import Training
 from ..observers._checkpoints import Checkpoints
 from ..observers._curves import Curves
@@ -168,16 +167,14 @@ class PlannedRun:
         known = self.source.class_values
         named = known if isinstance(known, dict) else {"": known}
         task = self.training.task
-        tasks = task.tasks if isinstance(task, Several) else {"": task}
         sample = self.train_batches().sample()
         with untracked():
             found = outputs_of(self.training.network, sample.inputs, sample.masks)
-        outputs = task.by_name(found, "output") if isinstance(task, Several) else {"": found}
-        for name, values in named.items():
-            own = tasks.get(name)
-            if not values or not isinstance(own, Classes | Ordered) or name not in outputs:
+        for name, own, outputs, _ in task.by_target(found):
+            values = named.get(name, ())
+            if not values or not isinstance(own, Classes | Ordered):
                 continue
-            width, wanted = np.shape(outputs[name])[-1], own.width(len(values))
+            width, wanted = np.shape(outputs)[-1], own.width(len(values))
             if width != wanted:
                 target = name or self.plan.data.target
                 count = "classes" if isinstance(own, Classes) else "outputs"
