@@ -152,9 +152,9 @@ def _refuse(text: str) -> None:
 
 def own_parts_of(paths: Sequence[Path]) -> list[Any]:
     """The parts of one's own in Python files."""
-    from ..training.plans._overrides import own_parts
+    from ..training.plans._overrides import own_parts_of as of_files
 
-    return [part for path in paths for part in own_parts(path)]
+    return of_files(paths)
 
 
 def opened_runs(record: Path, ledger: str = "", runs: Sequence[str] = ()) -> Any:

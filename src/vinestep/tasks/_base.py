@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
+from scipy.special import logsumexp
 
 from .._masking import zero_nonfinite
 from ..autodiff.tensor import held
@@ -14,7 +15,7 @@ from ..errors import DataError, ShapeError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["PREDICTED", "Back", "Task", "in_rows"]
+__all__ = ["PREDICTED", "Back", "Task", "in_rows", "log_mean_exp", "numbered_columns"]
 
 PREDICTED = "predicted"
 Back = Callable[[np.ndarray], np.ndarray]
@@ -213,3 +214,24 @@ def in_rows(outputs: np.ndarray) -> pd.DataFrame:
     many = flat.shape[1] != 1
     names = [f"{PREDICTED} {i}" for i in range(flat.shape[1])] if many else [PREDICTED]
     return pd.DataFrame(flat, columns=names)
+
+
+def numbered_columns(columns: Mapping[str, np.ndarray]) -> pd.DataFrame:
+    """Arrays of shape (n, k) as columns, numbered where k is more than 1; those of one number stand
+    together.
+    """
+    import pandas as pd
+
+    k = next(iter(columns.values())).shape[1]
+    return pd.DataFrame(
+        {
+            name if k == 1 else f"{name} {i}": values[:, i]
+            for i in range(k)
+            for name, values in columns.items()
+        }
+    )
+
+
+def log_mean_exp(logarithms: np.ndarray) -> np.ndarray:
+    """The logarithm of the mean over the first axis of what has these logarithms."""
+    return np.asarray(logsumexp(logarithms, axis=0) - np.log(len(logarithms)))

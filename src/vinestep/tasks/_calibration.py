@@ -16,7 +16,7 @@ from scipy.special import expit, log_softmax, logit, softmax
 from ..autodiff.tensor import held
 from ..errors import DataError, SettingError
 from ..parts._registry import part
-from ._base import Back, Task
+from ._base import Back, Task, numbered_columns
 from ._classes import Binary, Classes, Labels, Ordered
 from ._numbers import Counts, Gaussian, Numbers, Quantiles
 
@@ -201,17 +201,9 @@ class Conformal:
 
     def bounds(self, task: Task, outputs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest value, shape (n, k)."""
-        values = outputs.reshape(len(outputs), -1).astype(np.float64)
-        reach = np.array(self.reach)
-        if isinstance(task, Gaussian):
-            k = values.shape[1] // 2
-            reach = reach * np.exp(values[:, k:] / 2)
-            return values[:, :k] - reach, values[:, :k] + reach
-        if isinstance(task, Quantiles):
-            rising = np.sort(values, axis=1)
-            return rising[:, :1] - reach, rising[:, -1:] + reach
-        estimates = task.as_values(values, values)[0]
-        return estimates - reach, estimates + reach
+        low, high, scale = _interval(task, outputs.reshape(len(outputs), -1).astype(np.float64))
+        reach = np.array(self.reach) * scale
+        return low - reach, high + reach
 
     def sets(self, task: Task, outputs: np.ndarray) -> np.ndarray:
         """Which classes are in the set of each example, shape (n, n_classes)."""
@@ -237,14 +229,7 @@ class Conformal:
             return pd.DataFrame({"set": cells})
         low, high = self.bounds(task, outputs)
         turn = back or (lambda values: values)
-        low, high, k = turn(low), turn(high), low.shape[1]
-        return pd.DataFrame(
-            {
-                name if k == 1 else f"{name} {i}": values[:, i]
-                for i in range(k)
-                for name, values in (("low", low), ("high", high))
-            }
-        )
+        return numbered_columns({"low": turn(low), "high": turn(high)})
 
     def covered(self, task: Task, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
         """Whether the truth of each example, or of each number of it, is held."""
@@ -297,17 +282,25 @@ def _scores(task: Task, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
         known = task.known(targets).reshape(len(targets), -1).all(axis=1)
         return np.asarray(np.where(known, 1 - chances, np.nan))[:, None]
     flat, wanted = (x.reshape(len(x), -1).astype(np.float64) for x in (outputs, targets))
-    if isinstance(task, Gaussian):
-        k = wanted.shape[1]
-        return np.asarray(np.abs(wanted - flat[:, :k]) / np.exp(flat[:, k:] / 2))
-    if isinstance(task, Quantiles):
-        rising = np.sort(flat, axis=1)
-        return np.asarray(np.maximum(rising[:, :1] - wanted, wanted - rising[:, -1:]))
-    if isinstance(task, Numbers | Counts):
-        estimates = np.asarray(task.as_values(flat, wanted)[0])
-        if estimates.shape == wanted.shape:
-            return np.asarray(np.abs(wanted - estimates))
+    if isinstance(task, Numbers | Counts | Gaussian | Quantiles):
+        low, high, scale = _interval(task, flat)
+        if isinstance(task, Quantiles) or low.shape == wanted.shape:
+            return np.asarray(np.maximum(low - wanted, wanted - high) / scale)
     raise DataError(f"conformal: outputs of {task!r} have no intervals or sets.")
+
+
+def _interval(task: Task, outputs: np.ndarray) -> tuple[np.ndarray, np.ndarray, Any]:
+    """What a task says by itself of each number, shape (n, k): bounds, which are equal where it
+    has one estimate, and the unit in which distances from them are measured.
+    """
+    if isinstance(task, Gaussian):
+        k = outputs.shape[1] // 2
+        return outputs[:, :k], outputs[:, :k], np.exp(outputs[:, k:] / 2)
+    if isinstance(task, Quantiles):
+        rising = np.sort(outputs, axis=1)
+        return rising[:, :1], rising[:, -1:], 1.0
+    estimates = np.asarray(task.as_values(outputs, outputs)[0])
+    return estimates, estimates, 1.0
 
 
 def _labels(task: Task, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:

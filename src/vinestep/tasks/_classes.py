@@ -7,14 +7,14 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.special import entr, expit, log_expit, log_softmax, logsumexp, softmax
+from scipy.special import entr, expit, log_expit, log_softmax, softmax
 
 from .. import losses
 from .._activations import softplus
 from ..autodiff.tensor import held
 from ..errors import DataError, SettingError, ShapeError
 from ..parts._registry import part
-from ._base import PREDICTED, Back, Task
+from ._base import PREDICTED, Back, Task, log_mean_exp
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -116,7 +116,7 @@ class Classes(Task):
         return classes
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
-        return _mean_logarithm(log_softmax(outputs.astype(np.float64), axis=-1))
+        return log_mean_exp(log_softmax(outputs.astype(np.float64), axis=-1))
 
     def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
         return _disagreement(softmax(outputs.astype(np.float64), axis=-1))
@@ -183,7 +183,7 @@ class Binary(Task):
         return decided(np.concatenate([1 - chances, chances], axis=1), known)
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
-        yes, no = (_mean_logarithm(log_expit(s * outputs.astype(np.float64))) for s in (1, -1))
+        yes, no = (log_mean_exp(log_expit(s * outputs.astype(np.float64))) for s in (1, -1))
         return np.asarray(yes - no)
 
     def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
@@ -311,11 +311,6 @@ class Ordered(Task):
 
     def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
         return _disagreement(np.exp(self._log_probabilities(outputs)))
-
-
-def _mean_logarithm(logs: np.ndarray) -> np.ndarray:
-    """The logarithm of the mean over the first axis."""
-    return np.asarray(logsumexp(logs, axis=0) - np.log(len(logs)))
 
 
 def _disagreement(chances: np.ndarray) -> dict[str, np.ndarray]:

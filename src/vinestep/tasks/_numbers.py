@@ -7,13 +7,13 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
-from scipy.special import gammaln, logsumexp, ndtri
+from scipy.special import gammaln, ndtri
 
 from .. import losses
 from ..autodiff.tensor import held
 from ..errors import DataError, SettingError, ShapeError
 from ..parts._registry import part
-from ._base import PREDICTED, Back, Task, in_rows
+from ._base import PREDICTED, Back, Task, in_rows, log_mean_exp, numbered_columns
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -107,8 +107,7 @@ class Counts(Task):
         return in_rows(self.as_values(outputs, outputs)[0])
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
-        values = outputs.astype(np.float64)
-        return np.asarray(logsumexp(values, axis=0) - math.log(len(values)))
+        return log_mean_exp(outputs.astype(np.float64))
 
 
 @part("quantiles", "task")
@@ -248,22 +247,13 @@ class Gaussian(Task):
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
     ) -> pd.DataFrame:
-        import pandas as pd
-
         turn = back or (lambda values: values)
         mean, logs = self._halves(outputs.reshape(len(outputs), -1).astype(np.float64))
         low, high, _, _ = self.bounds(np.concatenate([mean, logs], axis=1), mean)
         columns = {PREDICTED: turn(mean), "quantile 0.025": turn(low), "quantile 0.975": turn(high)}
         if back is None:
             columns["deviation"] = np.exp(logs / 2)
-        k = mean.shape[1]
-        return pd.DataFrame(
-            {
-                name if k == 1 else f"{name} {i}": values[:, i]
-                for i in range(k)
-                for name, values in columns.items()
-            }
-        )
+        return numbered_columns(columns)
 
     def width(self, classes: int) -> int:
         return 2

@@ -18,7 +18,6 @@ from ..optimisers._quasi_newton import LBFGS
 from ..storage.run_store import RunStore
 from ._custom_loop import recorded_run
 from .step._descent import Descent
-from .step._tensor_group import leaf_of
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -238,12 +237,9 @@ class _Arrays:
                     f"minimise: {name} is of {given.dtype}, or not finite. Give real numbers."
                 )
             self.ways[name] = way = _Way(name, *limits.get(name, (None, None)))
-            self.moved[name] = leaf_of(
-                way.back(given.astype(np.float64)).astype(
-                    np.float32 if given.dtype == np.float32 else np.float64
-                ),
-                name,
-            )
+            kind = np.float32 if given.dtype == np.float32 else np.float64
+            free = way.back(given.astype(np.float64))
+            self.moved[name] = Tensor(np.array(free, kind), name=name)
 
     def shown(self) -> Any:
         result = {name: self.ways[name].forth(tensor) for name, tensor in self.moved.items()}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Callable
 from functools import partial
 from typing import Any, Literal
@@ -154,17 +155,9 @@ def of_target(metric: Metric, target: str) -> Metric:
     """
     if not target or not isinstance(target, str):
         raise SettingError(f"of_target: target is the name of a target, got {target!r}.")
-    return Metric(
-        f"{target}_{metric.name}",
-        metric.count,
-        metric.conclude,
-        better=metric.better,
-        is_fraction=metric.is_fraction,
-        elementwise=metric.elementwise,
-        of=metric.of,
-        merge=metric.merge,
-        target=target,
-    )
+    result = copy.copy(metric)
+    result.name, result.target = f"{target}_{metric.name}", target
+    return result
 
 
 @maker("target_loss", "metric")

@@ -122,10 +122,6 @@ def _recalls(matrix: Counts) -> Any:
     return _divided(np.diag(matrix), matrix.sum(axis=1))
 
 
-def _f1s(matrix: Counts) -> Any:
-    return _divided(2 * np.diag(matrix), matrix.sum(axis=0) + matrix.sum(axis=1))
-
-
 def _by_class(name: str, figures: Callable[[Counts], Any], over: str | int) -> Metric:
     if over not in AVERAGES and (isinstance(over, bool) or not isinstance(over, int)):
         raise SettingError(
@@ -191,7 +187,7 @@ def f1(over: str | int = "macro") -> Metric:
     >>> round(vs.metrics.f1(1)(np.eye(2)[[0, 1, 1]], np.array([0, 0, 1])), 4)
     0.6667
     """
-    return _by_class("f1", _f1s, over)
+    return _by_class("f1", partial(_f_measures, beta=1.0), over)
 
 
 @maker("f_measure", "metric")

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 import tomllib
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from ...errors import PlanError, SettingError
 
-__all__ = ["apply_override", "own_parts"]
+__all__ = ["apply_override", "own_parts", "own_parts_of"]
 
 
 def apply_override(values: dict[str, Any], setting: str) -> None:
@@ -47,6 +48,11 @@ def apply_override(values: dict[str, Any], setting: str) -> None:
         elif isinstance(at[index], str):
             at[index] = {"kind": at[index]}
         at = at[index]
+
+
+def own_parts_of(files: Iterable[str | os.PathLike[str]]) -> list[Any]:
+    """The parts that Python files define; see `own_parts`."""
+    return [part for file in files for part in own_parts(file)]
 
 
 def own_parts(file: str | os.PathLike[str]) -> list[Any]:

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-import numpy as np
-
 from ...autodiff.tensor import Leaf, Tensor
 from ...errors import SettingError
 from ...layers._arena import Arena
@@ -67,10 +65,3 @@ def as_network(value: Any) -> Layer:
         f"The network is a {type(value).__name__}, not a layer. Wrap functions: "
         "vinestep.Stack(f). Or give Tensors: one, a list, or a dict by name."
     )
-
-
-def leaf_of(values: Any, name: str) -> Tensor:
-    """An array as a Tensor of its own, in float64 unless it is float32."""
-    array = np.asarray(values)
-    kind = array.dtype if array.dtype in (np.float32, np.float64) else np.dtype(np.float64)
-    return Tensor(np.array(array, kind), name=name)

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from ...storage.run_store import RunStore
+    from ..plans._planned_run import PlannedRun
 
 __all__ = ["Search", "search"]
 
@@ -273,23 +274,17 @@ def _plain(allowed: Any) -> Any:
 
 
 def _epochs_of(plan: str | os.PathLike[str], own: Sequence[str]) -> int | None:
-    from ..plans._overrides import own_parts
+    from ..plans._overrides import own_parts_of
     from ..plans._plan import read_plan
 
-    return read_plan(plan, own=[part for file in own for part in own_parts(Path(file))]).epochs
+    return read_plan(plan, own=own_parts_of(own)).epochs
 
 
 def _check_first(
     plan: str | os.PathLike[str], settings: Mapping[str, Any], own: Sequence[str]
 ) -> None:
     """Refuse a plan that cannot be followed before anything is written."""
-    from ..plans._overrides import own_parts
-    from ..plans._plan import read_plan
-    from ..plans._planned_run import PlannedRun
-
-    parts = [part for file in own for part in own_parts(Path(file))]
-    first = read_plan(plan, settings=_as_settings(settings), own=parts)
-    PlannedRun(first, Path(plan).parent, own=parts)
+    _planned(plan, own, _as_settings(settings))
 
 
 def _check_function(function: Callable[..., Any], processes: int) -> None:
@@ -307,52 +302,48 @@ def _check_function(function: Callable[..., Any], processes: int) -> None:
 
 
 def _run(search: Search, processes: int, function: Callable[..., Any] | None) -> None:
-    if function is not None and processes == 1:
-        with locked(
-            search.folder / LOCK, 0, f"{search.folder}: another search is at work in this folder."
-        ):
+    busy = f"{search.folder}: another search is at work in this folder."
+    with locked(search.folder / LOCK, 0, busy):
+        if function is not None and processes == 1:
             while wanted := _wanted(search, 1):
                 for trial, epochs in wanted:
-                    found = _trial(
-                        search.asked,
-                        str(search.folder),
-                        trial.settings,
-                        trial.number,
-                        trial.run,
-                        epochs,
-                        function,
+                    _take(
+                        search, trial, epochs, _trial(*_arguments(search, trial, epochs, function))
                     )
-                    _take(search, trial, epochs, found)
-        return
-    context = multiprocessing.get_context("spawn")
-    with (
-        locked(
-            search.folder / LOCK, 0, f"{search.folder}: another search is at work in this folder."
-        ),
-        ProcessPoolExecutor(
+            return
+        context = multiprocessing.get_context("spawn")
+        with ProcessPoolExecutor(
             processes, mp_context=context, initializer=_exit_with, initargs=(os.getpid(),)
-        ) as pool,
-    ):
-        while wanted := _wanted(search, processes):
-            under_way: dict[Future[Any], tuple[Trial, int]] = {
-                pool.submit(
-                    _trial,
-                    search.asked,
-                    str(search.folder),
-                    trial.settings,
-                    trial.number,
-                    trial.run,
-                    epochs,
-                    function,
-                ): (trial, epochs)
-                for trial, epochs in wanted
-            }
-            try:
-                _gather(search, under_way)
-            except BaseException:
-                for future in under_way:
-                    future.cancel()
-                raise
+        ) as pool:
+            while wanted := _wanted(search, processes):
+                under_way: dict[Future[Any], tuple[Trial, int]] = {
+                    pool.submit(_trial, *_arguments(search, trial, epochs, function)): (
+                        trial,
+                        epochs,
+                    )
+                    for trial, epochs in wanted
+                }
+                try:
+                    _gather(search, under_way)
+                except BaseException:
+                    for future in under_way:
+                        future.cancel()
+                    raise
+
+
+def _arguments(
+    search: Search, trial: Trial, epochs: int, function: Callable[..., Any] | None
+) -> tuple[Any, ...]:
+    """Of `_trial`, which another process may call."""
+    return (
+        search.asked,
+        str(search.folder),
+        trial.settings,
+        trial.number,
+        trial.run,
+        epochs,
+        function,
+    )
 
 
 def _wanted(search: Search, count: int) -> list[tuple[Trial, int]]:
@@ -421,10 +412,11 @@ def _trial(
                     options |= {"resume": before} if going else {"record": folder}
                     outcome = _outcome_of(function, settings, options)
             else:
-                planned = _planned(asked, settings, epochs, name)
+                changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
+                planned = _planned(asked["plan"], asked["own"], changed)
                 better = planned.training.directions()
                 if not finished:
-                    outcome = planned.run(**({"resume": before} if going else {"record": folder}))
+                    outcome = planned.run(resume=before) if going else planned.run(record=folder)
             if finished:
                 outcome = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
             best = float(outcome.best(asked["by"])[asked["by"]])
@@ -444,16 +436,16 @@ def _directions(store: RunStore | None) -> dict[str, str]:
     return dict(known.get("better", {}))
 
 
-def _planned(asked: Mapping[str, Any], settings: Mapping[str, Any], epochs: int, name: str) -> Any:
-    """The run of a plan with the settings of a trial."""
-    from ..plans._overrides import own_parts
+def _planned(
+    plan: str | os.PathLike[str], own: Sequence[str], changed: Sequence[str]
+) -> PlannedRun:
+    """The run of a plan with other settings."""
+    from ..plans._overrides import own_parts_of
     from ..plans._plan import read_plan
     from ..plans._planned_run import PlannedRun
 
-    parts = [part for file in asked["own"] for part in own_parts(Path(file))]
-    changed = [*_as_settings(settings), f"epochs={epochs}", f"name={json.dumps(name)}"]
-    path = Path(asked["plan"])
-    return PlannedRun(read_plan(path, settings=changed, own=parts), path.parent, own=parts)
+    parts = own_parts_of(own)
+    return PlannedRun(read_plan(plan, settings=changed, own=parts), Path(plan).parent, own=parts)
 
 
 def _outcome_of(
