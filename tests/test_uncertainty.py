@@ -119,7 +119,7 @@ def test_intervals_stand_beside_the_answers_in_the_unit_of_the_data():
     made = model_of(task, 1).with_coverage(outputs, targets)
     frame = made.predict(outputs[:3])
     assert list(frame) == ["predicted", "low", "high"]
-    reach = made.conformal[""].reach[0]
+    reach = made.conformal[""].quantiles[0]
     np.testing.assert_allclose(frame["high"] - frame["predicted"], reach)
     assert codec.back is None
     task, outputs, targets = case("classes", 300, 0)

@@ -67,7 +67,6 @@ from .layers._attention import (
     TransformerBlock as TransformerBlock,
 )
 from .layers._base import Layer as Layer
-from .layers._by_input import ByInput as ByInput
 from .layers._containers import (
     Concat as Concat,
     Residual as Residual,
@@ -83,6 +82,7 @@ from .layers._dropout import Dropout as Dropout, Noise as Noise
 from .layers._embedding import Embedding as Embedding, Positions as Positions
 from .layers._heads import Heads as Heads
 from .layers._learning_pass import learning as learning
+from .layers._multi_input import MultiInput as MultiInput
 from .layers._normalisation import (
     BatchNorm as BatchNorm,
     GroupNorm as GroupNorm,

@@ -48,7 +48,7 @@ from .storage import archive
 from .tasks._base import Task
 from .tasks._calibration import Calibration, Conformal, calibration_of, conformal_of
 from .tasks._classes import Binary, Classes, Ordered
-from .tasks._finding import task_of
+from .tasks._task_of import task_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -62,7 +62,7 @@ MOST_VALUES = 1e7  # of one example, beyond which a file is not believed
 MOST_PACKED = 16  # bytes of a number in float64 to one of it in codes
 
 
-class Unopened(NamedTuple):
+class Unresolved(NamedTuple):
     """What a file says of a loss and metrics that were not handed over."""
 
     loss: Any
@@ -113,7 +113,7 @@ class Model:
     """What outputs go through before they become answers, by target; one alone has no name."""
     conformal: dict[str, Conformal] = field(default_factory=dict)
     """Intervals and sets beside the answers, by target; one alone has no name."""
-    unopened: Unopened | None = None
+    unresolved: Unresolved | None = None
     """Loss and metrics of a file whose code was not handed over: it predicts, and is not scored."""
 
     def __repr__(self) -> str:
@@ -341,7 +341,7 @@ class Model:
         apart = {
             f"{name} {column}".strip(): values
             for name, own, _, _ in self.task.by_target(passes[0])
-            for column, values in own.doubt(
+            for column, values in own.uncertainty(
                 np.stack([np.asarray(one[name] if name else one) for one in passes])
             ).items()
         }
@@ -531,7 +531,7 @@ class Model:
     @property
     def task(self) -> Task:
         """What the outputs mean."""
-        return task_of(self.loss if self.unopened is None else self.unopened)
+        return task_of(self.loss if self.unresolved is None else self.unresolved)
 
     # looking
 
@@ -549,10 +549,10 @@ class Model:
         return self._assessed(rows, targets, told=True)
 
     def _assessed(self, rows: Any, targets: Any, *, told: bool) -> Assessment:
-        if self.unopened is not None:
+        if self.unresolved is not None:
             raise ModelError(
                 "The loss or a metric of this model was not handed over when it was opened, so it "
-                f"predicts and cannot be scored. {self.unopened.reason}"
+                f"predicts and cannot be scored. {self.unresolved.reason}"
             )
         if self.loss is None:
             raise ModelError(
@@ -624,11 +624,11 @@ class Model:
         }
 
     def _described_scoring(self, opaque: bool) -> dict[str, Any]:
-        if self.unopened is not None:
+        if self.unresolved is not None:
             return {
-                "loss": self.unopened.loss,
+                "loss": self.unresolved.loss,
                 "loss_is_task": False,
-                "metrics": self.unopened.metrics,
+                "metrics": self.unresolved.metrics,
             }
         return {
             "loss": describe(self.loss, opaque=opaque),
@@ -720,7 +720,7 @@ def _reason(error: BaseException) -> str:
 def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]) -> Model:
     builder = Builder(own)
     network = builder.part(known["network"], "network", LAYERS)
-    loss, metrics, unopened = _scoring(known, own)
+    loss, metrics, unresolved = _scoring(known, own)
     codec = Codec.built(known, builder)
     calibrations = {
         kind: {
@@ -749,13 +749,13 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
         dict(lineage) if isinstance(lineage, Mapping) else {},
         known.get("half") is True,
         **calibrations,
-        unopened=unopened,
+        unresolved=unresolved,
     )
 
 
 def _scoring(
     known: Mapping[str, Any], own: Iterable[Any]
-) -> tuple[Any, list[Metric], Unopened | None]:
+) -> tuple[Any, list[Metric], Unresolved | None]:
     """Loss and metrics; where they are code that is not at hand, what the file says of them. A task
     has to be at hand: it says what outputs mean.
     """
@@ -769,7 +769,7 @@ def _scoring(
     if not builder.faults:
         return loss, metrics, None
     reason = "; ".join(map(str, builder.faults))
-    return None, [], Unopened(told, listed, f"{reason} {HAND_OVER}")
+    return None, [], Unresolved(told, listed, f"{reason} {HAND_OVER}")
 
 
 def _initialise(

@@ -181,7 +181,7 @@ def test_a_map_of_neighbours_keeps_groups_apart():
 
 
 def test_the_gradient_of_the_map_is_that_of_the_paper():
-    from vinestep.attribution._inside import _divergence, _neighbourhoods
+    from vinestep.attribution._representations import _divergence, _neighbourhoods
 
     rng = np.random.default_rng(0)
     x, y = rng.normal(size=(12, 3)), rng.normal(size=(12, 2))

@@ -10,7 +10,7 @@ from .batches._orders import (
     Shuffled as Shuffled,
     Weighted as Weighted,
 )
-from .batches._streams import GivenBatches as GivenBatches, Stream as Stream
+from .batches._streams import IterableBatches as IterableBatches, Stream as Stream
 from .batches._transforms import Chain as Chain, Transform as Transform
 from .checks._learning_curve import learning_curve as learning_curve
 from .checks._summary import Peek as Peek, peek as peek
@@ -36,11 +36,6 @@ from .sources._dataset import Dataset as Dataset
 from .sources._files import arrays as arrays
 from .sources._source import Examples as Examples, Source as Source
 from .tabular._table import Table as Table, scaled as scaled
-from .text._learned_tokenisers import (
-    byte_pairs_of as byte_pairs_of,
-    characters_of as characters_of,
-    words_of as words_of,
-)
 from .text._text_files import TextFiles as TextFiles
 from .text._texts import (
     Documents as Documents,
@@ -50,4 +45,9 @@ from .text._texts import (
     documents_in as documents_in,
     pairs_in as pairs_in,
     requests_in as requests_in,
+)
+from .text._tokeniser_training import (
+    byte_pairs_of as byte_pairs_of,
+    characters_of as characters_of,
+    words_of as words_of,
 )

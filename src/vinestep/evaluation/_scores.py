@@ -15,8 +15,8 @@ from .._public_names import own_names
 from ..autodiff.tensor import held
 from ..data.batches._batch import count_of, first_of, mapped, taken
 from ..errors import DataError, ShapeError
-from ..tasks._finding import task_of
 from ..tasks._several import Several
+from ..tasks._task_of import task_of
 from .metrics._base import Metric
 
 if TYPE_CHECKING:
@@ -254,7 +254,7 @@ def _counts_of_one(
     metric: Metric, loss: Callable[..., Any], outputs: Any, targets: Any, weights: Any
 ) -> np.ndarray:
     task = task_of(loss)
-    targets = task.judged(outputs, np.asarray(targets))
+    targets = task.hard_targets(outputs, np.asarray(targets))
     if metric.of == "task":
         return metric.count(outputs, targets, task, weights)
     places = counted_mask(loss, targets, weights)

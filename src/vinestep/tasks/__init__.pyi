@@ -10,7 +10,6 @@ from ._classes import (
     Labels as Labels,
     Ordered as Ordered,
 )
-from ._finding import task_for as task_for, task_of as task_of
 from ._numbers import (
     Counts as Counts,
     Gaussian as Gaussian,
@@ -18,4 +17,5 @@ from ._numbers import (
     Quantiles as Quantiles,
 )
 from ._several import Several as Several
+from ._task_of import task_for as task_for, task_of as task_of
 from ._unaligned import Unaligned as Unaligned

@@ -159,7 +159,7 @@ class Task:
 
     # how metrics see outputs
 
-    def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
+    def hard_targets(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
         """Targets as metrics take them: of probabilities, as of mixed examples, the likeliest."""
         return targets
 
@@ -175,7 +175,7 @@ class Task:
         """Outputs of several networks, shape (m, n, ...), as those of one."""
         return np.asarray(outputs.mean(axis=0, dtype=np.float64))
 
-    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+    def uncertainty(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
         """How far outputs of several networks or passes, shape (m, n, ...), are apart: columns
         beside the answers.
         """

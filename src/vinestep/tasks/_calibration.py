@@ -180,8 +180,9 @@ class Conformal:
     ----------
     coverage : float
         How often, from 0 to 1.
-    reach : list of float
-        Learned: how far the truth lies at most, that often; one for each number, or one.
+    quantiles : list of float
+        Learned: of the distances of the truth, the one that so many do not exceed; one for each
+        number, or one.
 
     Examples
     --------
@@ -191,23 +192,23 @@ class Conformal:
 
     part_family: ClassVar[str] = "calibration"
 
-    def __init__(self, coverage: float, reach: list[float]) -> None:
+    def __init__(self, coverage: float, quantiles: list[float]) -> None:
         if not 0 < coverage < 1:
             raise SettingError(f"Conformal: coverage lies between 0 and 1, got {coverage!r}.")
-        self.coverage, self.reach = float(coverage), [float(value) for value in reach]
+        self.coverage, self.quantiles = float(coverage), [float(value) for value in quantiles]
 
     def __repr__(self) -> str:
-        return f"Conformal({self.coverage:g}, {self.reach})"
+        return f"Conformal({self.coverage:g}, {self.quantiles})"
 
     def bounds(self, task: Task, outputs: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Lowest and highest value, shape (n, k)."""
         low, high, scale = _interval(task, outputs.reshape(len(outputs), -1).astype(np.float64))
-        reach = np.array(self.reach) * scale
+        reach = np.array(self.quantiles) * scale
         return low - reach, high + reach
 
     def sets(self, task: Task, outputs: np.ndarray) -> np.ndarray:
         """Which classes are in the set of each example, shape (n, n_classes)."""
-        return np.asarray(1 - _chances(task, outputs) <= self.reach[0])
+        return np.asarray(1 - _chances(task, outputs) <= self.quantiles[0])
 
     def columns(
         self,

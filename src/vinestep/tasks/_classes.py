@@ -98,12 +98,12 @@ class Classes(Task):
         inside = (labels >= 0) & (labels < len(by_class))
         return np.asarray(weigh * by_class[np.where(inside, labels, 0)])
 
-    def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
+    def hard_targets(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
         soft = targets.dtype.kind == "f" and targets.shape == outputs.shape
         return targets.argmax(axis=-1) if soft else targets
 
     def as_classes(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
-        return outputs, self.judged(outputs, targets)
+        return outputs, self.hard_targets(outputs, targets)
 
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
@@ -118,7 +118,7 @@ class Classes(Task):
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
         return log_mean_exp(log_softmax(outputs.astype(np.float64), axis=-1))
 
-    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+    def uncertainty(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
         return _disagreement(softmax(outputs.astype(np.float64), axis=-1))
 
 
@@ -166,12 +166,12 @@ class Binary(Task):
         array = np.asarray(held(targets))
         return np.asarray((array != -1) & ~np.isnan(array.astype(np.float64)))
 
-    def judged(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
+    def hard_targets(self, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
         between = (targets > 0) & (targets < 1)
         return np.where(between, targets >= 0.5, targets) if between.any() else targets
 
     def as_classes(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
-        return losses.as_two_classes(outputs, self.completed(self.judged(outputs, targets)))
+        return losses.as_two_classes(outputs, self.completed(self.hard_targets(outputs, targets)))
 
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
@@ -186,7 +186,7 @@ class Binary(Task):
         yes, no = (log_mean_exp(log_expit(s * outputs.astype(np.float64))) for s in (1, -1))
         return np.asarray(yes - no)
 
-    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+    def uncertainty(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
         yes = expit(outputs.astype(np.float64).reshape(*outputs.shape[:2], -1))
         return _disagreement(np.stack([yes, 1 - yes], axis=-1))
 
@@ -309,7 +309,7 @@ class Ordered(Task):
             np.log(np.maximum(above[..., 1:], tiny)) - np.log(np.maximum(chances[..., :-1], tiny))
         )
 
-    def doubt(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
+    def uncertainty(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
         return _disagreement(np.exp(self._log_probabilities(outputs)))
 
 

@@ -142,13 +142,13 @@ def minimise(
         raise SettingError(f"minimise: tolerance lies from 0 to 1, got {tolerance!r}.")
     variables = _variables(start, bounds)
     descent = Descent(
-        variables.moved,
+        variables.leaves,
         optimiser=optimiser if optimiser is not None else LBFGS(),
         schedule=schedule,
         clip=clip,
         seed=seed,
     )
-    watch = _Watch(tolerance)
+    convergence = _Convergence(tolerance)
     parts, asked = {"descent": descent}, {"tolerance": tolerance, "steps": steps, "seed": seed}
     with recorded_run(
         parts,
@@ -161,19 +161,19 @@ def minimise(
         better={"value": "lower"},
     ) as run:
         for _ in run.steps():
-            made = descent.step(lambda: function(variables.shown()))
+            made = descent.step(lambda: function(variables.arguments()))
             slope = float(np.abs(made.gradients.flat).max())
             run.numbers(value=made.loss, gradient=slope)
-            if watch.is_over(made.loss, slope):
-                run.stop(watch.reason)
-    value, slope = _looked(descent, lambda: function(variables.shown()))
+            if convergence.is_over(made.loss, slope):
+                run.stop(convergence.reason)
+    value, slope = _looked(descent, lambda: function(variables.arguments()))
     return Minimum(
-        variables.found(),
+        variables.result(),
         value,
         slope,
         descent.step_number,
-        watch.converged,
-        watch.reason or f"all {steps} steps are done",
+        convergence.converged,
+        convergence.reason or f"all {steps} steps are done",
         run.rows,
         run.folder,
     )
@@ -185,7 +185,7 @@ def _looked(descent: Descent, function: Callable[[], Any]) -> tuple[float, float
     return value, float(np.abs(gradients.flat).max())
 
 
-class _Watch:
+class _Convergence:
     """When to end."""
 
     def __init__(self, tolerance: float) -> None:
@@ -208,16 +208,16 @@ class _Watch:
         return True
 
 
-class _Given:
+class _InPlace:
     """A network, or Tensors, that are moved as they are."""
 
     def __init__(self, start: Any) -> None:
-        self.start = self.moved = start
+        self.start = self.leaves = start
 
-    def shown(self) -> Any:
+    def arguments(self) -> Any:
         return self.start
 
-    def found(self) -> Any:
+    def result(self) -> Any:
         return self.start
 
 
@@ -228,38 +228,42 @@ class _Arrays:
         self.named = isinstance(start, Mapping)
         arrays = dict(start) if self.named else {"x": start}
         limits = _limits(bounds, list(arrays), self.named)
-        self.moved: dict[str, Tensor] = {}
-        self.ways: dict[str, _Way] = {}
+        self.leaves: dict[str, Tensor] = {}
+        self.transformations: dict[str, _Transformation] = {}
         for name, values in arrays.items():
             given = np.asarray(values)
             if given.dtype.kind not in "fiu" or not np.isfinite(given).all():
                 raise DataError(
                     f"minimise: {name} is of {given.dtype}, or not finite. Give real numbers."
                 )
-            self.ways[name] = way = _Way(name, *limits.get(name, (None, None)))
+            self.transformations[name] = transformation = _Transformation(
+                name, *limits.get(name, (None, None))
+            )
             kind = np.float32 if given.dtype == np.float32 else np.float64
-            free = way.back(given.astype(np.float64))
-            self.moved[name] = Tensor(np.array(free, kind), name=name)
+            free = transformation.unbounded(given.astype(np.float64))
+            self.leaves[name] = Tensor(np.array(free, kind), name=name)
 
-    def shown(self) -> Any:
-        result = {name: self.ways[name].forth(tensor) for name, tensor in self.moved.items()}
+    def arguments(self) -> Any:
+        result = {
+            name: self.transformations[name].bounded(tensor) for name, tensor in self.leaves.items()
+        }
         return result if self.named else result["x"]
 
-    def found(self) -> Any:
+    def result(self) -> Any:
         result = {
-            name: np.array(self.ways[name].forth(held(tensor)))
-            for name, tensor in self.moved.items()
+            name: np.array(self.transformations[name].bounded(held(tensor)))
+            for name, tensor in self.leaves.items()
         }
         return result if self.named else result["x"]
 
 
-class _Way:
+class _Transformation:
     """From a variable without bounds to one within them, and back."""
 
     def __init__(self, name: str, low: float | None, high: float | None) -> None:
         self.name, self.low, self.high = name, low, high
 
-    def forth(self, u: Any) -> Any:
+    def bounded(self, u: Any) -> Any:
         low, high = self.low, self.high
         if low is not None and high is not None:
             return (np.sin(u) + 1.0) * ((high - low) / 2) + low
@@ -267,7 +271,7 @@ class _Way:
             return np.sqrt(np.square(u) + 1.0) + (low - 1.0)
         return u if high is None else (high + 1.0) - np.sqrt(np.square(u) + 1.0)
 
-    def back(self, x: np.ndarray) -> np.ndarray:
+    def unbounded(self, x: np.ndarray) -> np.ndarray:
         low, high = self.low, self.high
         outside = np.zeros(x.shape, bool)
         if low is not None:
@@ -299,7 +303,7 @@ def _variables(start: Any, bounds: Any) -> Any:
     if isinstance(start, Layer) or tensors:
         if bounds is not None:
             raise SettingError("minimise: bounds are for arrays. Give arrays, or leave them out.")
-        return _Given(start)
+        return _InPlace(start)
     return _Arrays(start, bounds)
 
 

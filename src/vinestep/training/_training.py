@@ -130,7 +130,7 @@ class Training(TrainingBase):
         ----------
         batches : Batches
             Of any source or stream; or any iterable of batches that begins anew, such as a list of
-            pairs of arrays, see `vinestep.data.GivenBatches`.
+            pairs of arrays, see `vinestep.data.IterableBatches`.
         validation : Batches, or mapping of name to Batches or function, optional
             What is scored after each epoch, sharing no examples with `batches`. Of several, the
             first judges; a function takes the network and returns a number or several by name, such

@@ -44,7 +44,7 @@ GIVEN = {
     "a list of batches": lambda pairs: [vs.data.Batch(x, y) for x, y in pairs],
     "with weights": lambda pairs: [(x, y, np.ones(len(y))) for x, y in pairs],
     "an iterable": Anew,
-    "a function": lambda pairs: vs.data.GivenBatches(lambda: iter(pairs)),
+    "a function": lambda pairs: vs.data.IterableBatches(lambda: iter(pairs)),
     "of a dataset": of_dataset,
 }
 

@@ -16,7 +16,7 @@ from vinestep.errors import DataError, ShapeError, VineStepError
 
 FRAME = vs.demo.barrels(240)
 NETWORK = {
-    "kind": "by_input",
+    "kind": "multi_input",
     "branches": {
         "must": {"kind": "dense", "width": 8, "activation": "relu"},
         "cellar": {"kind": "dense", "width": 6, "activation": "tanh"},
@@ -37,7 +37,7 @@ WHOLE = FRAME.dropna()
 
 
 def by_hand():
-    return vs.ByInput(
+    return vs.MultiInput(
         {"must": vs.Dense(8, vs.relu), "cellar": vs.Dense(6, np.tanh)},
         vs.Dense(FRAME["state"].nunique()),
     )
@@ -227,7 +227,7 @@ def test_branches_joined_are_their_definition(order, n, width):
     rng = np.random.default_rng(n)
     inputs = {name: rng.normal(size=(n, i + 1)) for i, name in enumerate("abc")}
     layers = {name: vs.Dense(width, np.tanh) for name in order}
-    network = vs.ByInput(layers, vs.Dense(2))
+    network = vs.MultiInput(layers, vs.Dense(2))
     network.initialise(tuple(inputs[name] for name in order), dtype=np.float64)
     weights = network.weights()
     hidden = [
@@ -242,7 +242,7 @@ def test_branches_joined_are_their_definition(order, n, width):
 
 
 def test_branches_that_do_not_fit_are_refused():
-    network = vs.ByInput({"a": vs.Dense(2), "b": np.tanh}, vs.Dense(1))
+    network = vs.MultiInput({"a": vs.Dense(2), "b": np.tanh}, vs.Dense(1))
     with pytest.raises(ShapeError, match="all but the last axis has to agree"):
         network.initialise((np.ones((2, 3)), np.ones((2, 3, 4))))
     with pytest.raises(ShapeError, match="2 branches, a, b, and 1 inputs"):
@@ -253,7 +253,7 @@ def test_branches_that_do_not_fit_are_refused():
 def test_what_mattered_is_told_of_each_input_and_adds_up(form):
     rng = np.random.default_rng(4)
     inputs = {"must": rng.normal(size=(5, 3)), "cellar": rng.normal(size=(5, 2))}
-    network = vs.ByInput(
+    network = vs.MultiInput(
         {"must": vs.Dense(4, np.tanh), "cellar": vs.Dense(3, np.tanh)}, vs.Dense(2)
     )
     network.initialise(tuple(inputs.values()), dtype=np.float64, seed=3)

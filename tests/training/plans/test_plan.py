@@ -76,7 +76,7 @@ LAYERS = {
     },
 }
 WITHOUT_TABLES = {
-    "by_input",
+    "multi_input",
     "heads",
     "ensemble",
     "u_shaped",

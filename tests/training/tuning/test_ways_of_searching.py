@@ -8,7 +8,7 @@ from scipy import stats
 
 import vinestep as vs
 from vinestep.errors import RunError, SettingError
-from vinestep.training.tuning._gaussian_process import GaussianProcess, proposed
+from vinestep.training.tuning._gaussian_process import GaussianProcess, propose
 from vinestep.training.tuning._importance import importance
 from vinestep.training.tuning._trials import Space, Trials
 
@@ -93,7 +93,7 @@ def test_settings_that_do_not_count_are_left_out():
             },
         }
     )
-    for drawn in (*space.drawn(20, 0), *space.spread(20, 0)):
+    for drawn in (*space.drawn(20, 0), *space.quasi_random(20, 0)):
         assert ("optimiser.momentum" in drawn) == (drawn["optimiser.kind"] == "sgd")
     lists = Space({"a": [1, 2], "b": {"values": [3, 4], "when": {"a": [2]}}})
     assert lists.grid() == [{"a": 1}, {"a": 2, "b": 3}, {"a": 2, "b": 4}]
@@ -103,11 +103,11 @@ def test_settings_that_do_not_count_are_left_out():
 
 def test_quasi_random_trials_fill_the_space_and_begin_alike():
     space = Space({"x": {"low": 0.0, "high": 1.0}, "y": {"low": 0.0, "high": 1.0}})
-    places = [space.place_of(one) for one in space.spread(64, 3)]
+    places = [space.place_of(one) for one in space.quasi_random(64, 3)]
     counts = np.histogram2d(*np.array(places).T, bins=4, range=[[0, 1], [0, 1]])[0]
     assert counts.min() >= 2
-    assert space.spread(64, 3)[:10] == space.spread(10, 3)
-    assert space.spread(10, 4) != space.spread(10, 3)
+    assert space.quasi_random(64, 3)[:10] == space.quasi_random(10, 3)
+    assert space.quasi_random(10, 4) != space.quasi_random(10, 3)
 
 
 def test_the_process_interpolates_and_knows_what_it_does_not_know():
@@ -115,13 +115,13 @@ def test_the_process_interpolates_and_knows_what_it_does_not_know():
     x = rng.random((25, 2))
     y = np.sin(4 * x[:, 0]) + x[:, 1] ** 2
     model = GaussianProcess(x, y)
-    mean, deviation = model.at(x)
+    mean, deviation = model.predict(x)
     np.testing.assert_allclose(mean, y, atol=0.1)
     new = rng.random((400, 2))
-    mean, deviation = model.at(new)
+    mean, deviation = model.predict(new)
     truth = np.sin(4 * new[:, 0]) + new[:, 1] ** 2
     assert np.mean(np.abs(truth - mean) < 3 * deviation + 0.05) > 0.95
-    far = GaussianProcess(x / 4, y).at(np.array([[1.0, 1.0]]))[1][0]
+    far = GaussianProcess(x / 4, y).predict(np.array([[1.0, 1.0]]))[1][0]
     assert far > deviation.mean()
 
 
@@ -138,7 +138,7 @@ def test_chosen_trials_find_the_minimum_sooner_than_random_ones():
             while True:
                 wanted = trials.wanted()
                 if not wanted:
-                    trials.choose(1)
+                    trials.propose(1)
                     wanted = trials.wanted()
                 if not wanted:
                     break
@@ -151,7 +151,7 @@ def test_chosen_trials_find_the_minimum_sooner_than_random_ones():
 
 def test_failed_trials_are_kept_away_from():
     x, y = np.array([[0.2], [0.5], [0.8]]), np.array([1.0, 0.0, 5.0])
-    places = proposed(x, y, 3, 0)
+    places = propose(x, y, 3, 0)
     assert places.shape == (3, 1)
     assert len(np.unique(places.round(3))) == 3
 

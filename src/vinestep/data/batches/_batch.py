@@ -9,7 +9,16 @@ import numpy as np
 
 from ...errors import DataError
 
-__all__ = ["Batch", "as_batch", "count_of", "first_of", "joined_parts", "mapped", "taken"]
+__all__ = [
+    "Batch",
+    "arrays_of",
+    "as_batch",
+    "count_of",
+    "first_of",
+    "joined_parts",
+    "mapped",
+    "taken",
+]
 
 
 class Batch:
@@ -82,6 +91,13 @@ def first_of(values: Any) -> Any:
     while isinstance(values, tuple | dict) and values:
         values = values[0] if isinstance(values, tuple) else next(iter(values.values()))
     return values
+
+
+def arrays_of(values: Any) -> list[Any]:
+    """The arrays of inputs that may be several, in a list."""
+    if isinstance(values, Mapping):
+        return list(values.values())
+    return list(values) if isinstance(values, tuple) else [values]
 
 
 def mapped(function: Any, values: Any) -> Any:

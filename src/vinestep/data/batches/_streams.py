@@ -13,12 +13,12 @@ import numpy as np
 
 from ...errors import DataError, SettingError
 from .._hashing import digest, row_hashes
-from ._batch import Batch, as_batch, mapped
+from ._batch import Batch, arrays_of, as_batch, mapped
 from ._batching import STALL_AFTER, Augment, Batching, ReadersAs, checked_stall
 from ._counter_rng import CounterRandom
 from ._joins import Example, Join, as_example
 
-__all__ = ["GivenBatches", "Stream", "StreamBatches"]
+__all__ = ["IterableBatches", "Stream", "StreamBatches"]
 
 
 class Stream:
@@ -264,7 +264,7 @@ class StreamBatches(Batching):
             yield kept[place]
 
 
-class GivenBatches(StreamBatches):
+class IterableBatches(StreamBatches):
     """Batches that are made elsewhere, as they come; `Training.run` makes it of a list.
 
     Parameters
@@ -286,7 +286,9 @@ class GivenBatches(StreamBatches):
 
     Examples
     --------
-    >>> given = GivenBatches([(np.ones((3, 2)), np.arange(3)), (np.ones((1, 2)), np.arange(1))])
+    >>> given = IterableBatches(
+    ...     [(np.ones((3, 2)), np.arange(3)), (np.ones((1, 2)), np.arange(1))]
+    ... )
     >>> [len(batch) for batch in given.epoch(0)]
     [3, 1]
     """
@@ -352,11 +354,10 @@ class GivenBatches(StreamBatches):
 
 
 def _arrays_of(batch: Batch) -> list[np.ndarray]:
-    given = [batch.inputs, *([] if batch.targets is None else [batch.targets])]
-    found: list[np.ndarray] = []
-    for values in given:
-        mapped(found.append, values)
-    return found
+    return [
+        *arrays_of(batch.inputs),
+        *([] if batch.targets is None else arrays_of(batch.targets)),
+    ]
 
 
 def _cut(items: Iterator[Any], size: int) -> Iterator[list[Any]]:

@@ -51,7 +51,7 @@ def _each_input(source: Any, inputs: Any) -> Iterator[tuple[np.ndarray, list[str
         return
     several = inputs.items() if isinstance(inputs, Mapping) else enumerate(inputs)
     encoding = getattr(source, "encoding", None)
-    by_input = (
+    names_by_input = (
         encoding.split(np.array(names), getattr(source, "scaling", None))
         if names is not None and encoding is not None and encoding.inputs
         else {}
@@ -59,7 +59,7 @@ def _each_input(source: Any, inputs: Any) -> Iterator[tuple[np.ndarray, list[str
     for name, array in several if isinstance(inputs, Mapping | tuple) else ():
         if isinstance(array, np.ndarray):
             width = array.shape[-1] if array.ndim else 0
-            known = by_input.get(name, np.array([f"{name} {i}" for i in range(width)]))
+            known = names_by_input.get(name, np.array([f"{name} {i}" for i in range(width)]))
             yield array, known.tolist()
 
 

@@ -13,6 +13,7 @@ from .._file_stamps import Stamp, check_unchanged
 from .._hashing import digest, row_hashes
 from ..batches._batch import (
     Batch,
+    arrays_of,
     count_of,
     mapped,
     taken,
@@ -78,7 +79,7 @@ class Dataset(Source):
         self.mapped_files: dict[str, Stamp | None] = {}
 
     def _checked_length(self) -> int:
-        arrays = _listed(self.inputs)
+        arrays = arrays_of(self.inputs)
         n = arrays[0].shape[0] if arrays and arrays[0].ndim else 0
         for array in arrays[1:]:
             if array.shape[:1] != (n,):
@@ -87,7 +88,7 @@ class Dataset(Source):
                     "needs one of each."
                 )
         for values, name in ((self.targets, "targets"), (self.weights, "weights")):
-            for beside in () if values is None else _listed(values):
+            for beside in () if values is None else arrays_of(values):
                 if beside.shape[:1] != (n,):
                     raise DataError(
                         f"Dataset: {n} inputs but {name} of shape {beside.shape}. Each example "
@@ -100,7 +101,7 @@ class Dataset(Source):
 
     def __repr__(self) -> str:
         described = " and ".join(
-            f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs)
+            f"{array.shape[1:]} {array.dtype}" for array in arrays_of(self.inputs)
         )
         return f"<{type(self).__name__} of {len(self)} examples, inputs {described}>"
 
@@ -144,26 +145,26 @@ class Dataset(Source):
             "kind": "arrays",
             "examples": len(self),
             "inputs": ", ".join(
-                f"{array.shape[1:]} {array.dtype}" for array in _listed(self.inputs)
+                f"{array.shape[1:]} {array.dtype}" for array in arrays_of(self.inputs)
             ),
         }
         if self.targets is not None:
             names = list(self.targets) if isinstance(self.targets, dict) else [""]
             settings["targets"] = ", ".join(
                 f"{name} {array.shape[1:]} {array.dtype}".strip()
-                for name, array in zip(names, _listed(self.targets), strict=True)
+                for name, array in zip(names, arrays_of(self.targets), strict=True)
             )
         return settings
 
     def fingerprint(self) -> str:
         """Of the contents: equal for equal inputs and targets, in any process."""
         return digest(
-            *_listed(self.inputs),
+            *arrays_of(self.inputs),
             *(
                 array
                 for values in (self.targets, self.weights)
                 if values is not None
-                for array in _listed(values)
+                for array in arrays_of(values)
             ),
         )
 
@@ -171,7 +172,7 @@ class Dataset(Source):
         """The examples at these places, as a dataset of the same kind; of memory-mapped arrays a
         `Subset`, which reads when it is asked.
         """
-        if any(_is_mapped(array) for array in _listed(self.inputs)):
+        if any(_is_mapped(array) for array in arrays_of(self.inputs)):
             return Subset(self, index)
         some = self.take(index)
         made = type(self).__new__(type(self))
@@ -190,7 +191,7 @@ class Dataset(Source):
 
     def shared_rows(self, other: Source) -> int:
         if isinstance(other, Dataset) and self.provenance.source != other.provenance.source:
-            ours, theirs = _listed(self.inputs), _listed(other.inputs)
+            ours, theirs = arrays_of(self.inputs), arrays_of(other.inputs)
             if [(a.shape[1:], a.dtype) for a in ours] != [(a.shape[1:], a.dtype) for a in theirs]:
                 return 0
         return super().shared_rows(other)
@@ -207,7 +208,7 @@ class Dataset(Source):
     def example_hashes(self) -> np.ndarray:
         if self._hashed is None:
             self._hashed = row_hashes(
-                *_listed(self.inputs), *([] if self.targets is None else _listed(self.targets))
+                *arrays_of(self.inputs), *([] if self.targets is None else arrays_of(self.targets))
             )
         return self._hashed
 
@@ -221,16 +222,6 @@ def _is_mapped(array: np.ndarray) -> bool:
     while base is not None and not isinstance(base, mmap):
         base = getattr(base, "base", None)
     return base is not None
-
-
-def _listed(values: Any) -> list[np.ndarray]:
-    return (
-        list(values.values())
-        if isinstance(values, dict)
-        else list(values)
-        if isinstance(values, tuple)
-        else [values]
-    )
 
 
 def checked_class_values(values: Any, targets: Any) -> Any:

@@ -94,7 +94,7 @@ class Table(Dataset):
         and metrics are of the logarithm.
     inputs : mapping of name to sequence of str, optional
         Several inputs by name, each of some columns, for a network that takes them by name, such
-        as `ByInput`. Columns that stand in none are left out.
+        as `MultiInput`. Columns that stand in none are left out.
 
     Raises
     ------

@@ -16,8 +16,8 @@ from ...evaluation.metrics._texts import edit_distance
 from ...parts._registry import part
 from ...tasks._base import Task
 from ...tasks._classes import Binary, Classes, Labels, Ordered
-from ...tasks._finding import task_of
 from ...tasks._several import Several
+from ...tasks._task_of import task_of
 from ...tasks._unaligned import Unaligned
 from ..run._run import Observer
 from ..step._forward_pass import outputs_of

@@ -18,8 +18,8 @@ from ...layers._containers import Stack
 from ...parts._build import LAYERS, Builder
 from ...parts._registry import library
 from ...tasks._base import Task
-from ...tasks._finding import task_of
 from ...tasks._several import Several
+from ...tasks._task_of import task_of
 from ..run._ending import ending_of
 from ..run._validation import validation_spacing
 from ..step._averaging import WeightAverage

@@ -26,7 +26,7 @@ from ...parts._build import Builder, with_full_paths
 from ...parts._registry import kinds
 from ...tasks._base import Task
 from ...tasks._classes import Classes, Ordered
-from ...tasks._finding import task_for
+from ...tasks._task_of import task_for
 from .._training import Training
 from ..observers._checkpoints import Checkpoints
 from ..observers._curves import Curves

@@ -29,7 +29,7 @@ from ...storage.json_values import finite_rows
 from ...storage.run_store import RunStore
 from ...tasks._base import Task
 from ...tasks._classes import Classes
-from ...tasks._finding import task_of
+from ...tasks._task_of import task_of
 from ._averaging import WeightAverage
 from ._batch_checks import (
     AnyBatches,

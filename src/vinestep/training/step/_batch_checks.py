@@ -9,7 +9,7 @@ import numpy as np
 
 from ...data.batches._batch import Batch, as_batch, count_of, first_of
 from ...data.batches._batches import Batches
-from ...data.batches._streams import GivenBatches, Stream, StreamBatches
+from ...data.batches._streams import IterableBatches, Stream, StreamBatches
 from ...data.sources._source import Source, shared_contents
 from ...errors import DataError, SettingError
 from ...evaluation.metrics._base import Metric, of_target, target_loss
@@ -156,7 +156,7 @@ def as_batches(data: Any, what: str) -> Any:
     if isinstance(data, Iterator):
         raise DataError(
             f"{what} is a {type(data).__name__}, which can be gone through once only. Give the "
-            "function that makes it: vinestep.data.GivenBatches(function)."
+            "function that makes it: vinestep.data.IterableBatches(function)."
         )
     holds_examples = isinstance(data, Source | Stream | np.ndarray | str | Mapping)
     if holds_examples or not isinstance(data, Iterable):
@@ -164,7 +164,7 @@ def as_batches(data: Any, what: str) -> Any:
             f"{what} is a {type(data).__name__}. Give batches: dataset.batches(32), or a list "
             "or other iterable of them."
         )
-    return GivenBatches(data)
+    return IterableBatches(data)
 
 
 def check_parts(parts: Mapping[str, AnyBatches | None]) -> None:
@@ -203,5 +203,5 @@ def _shared(ours: AnyBatches, theirs: AnyBatches) -> tuple[int, int]:
 
 
 def _contents(part: AnyBatches) -> np.ndarray | None:
-    known = part if isinstance(part, GivenBatches) else part.dataset
-    return known.example_hashes() if isinstance(known, GivenBatches | Source) else None
+    known = part if isinstance(part, IterableBatches) else part.dataset
+    return known.example_hashes() if isinstance(known, IterableBatches | Source) else None

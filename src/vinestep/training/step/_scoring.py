@@ -16,8 +16,8 @@ from ...errors import DataError
 from ...evaluation._scores import Assessment, Scored, joined, metric_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
-from ...tasks._finding import task_of
 from ...tasks._several import Several
+from ...tasks._task_of import task_of
 from ._forward_pass import loss_of, outputs_of
 
 __all__ = [

@@ -258,7 +258,7 @@ def cross_validate(
             )
     seed = checked_seed(seed, "cross_validate")
     if callable(fit):
-        given = _Given(data, stratified, groups, by)
+        given = _Data(data, stratified, groups, by)
         jobs = given.jobs(folds, repeats, seeds, seed)
         work: Any = _OfFunction(fit, given, name or "fold", record)
         asked = {"of": getattr(fit, "__qualname__", repr(fit)), "data": given.fingerprint()}
@@ -267,12 +267,12 @@ def cross_validate(
         jobs = work.jobs(folds, repeats, seeds, seed)
         asked = {"of": str(Path(fit).resolve()), "settings": list(settings)}
     asked |= {"folds": folds, "repeats": repeats, "seeds": seeds, "seed": seed}
-    kept = _Kept(record, f"{work.name}-folds.json", asked)
-    left = [job for job in jobs if job.key not in kept.done()]
-    _do(work, left, kept, processes)
+    progress = _Progress(record, f"{work.name}-folds.json", asked)
+    left = [job for job in jobs if job.key not in progress.done()]
+    _train_folds(work, left, progress, processes)
     order = {job.key: i for i, job in enumerate(jobs)}
-    rows = sorted(kept.rows, key=lambda row: order[row["repeat"], row["fold"], row["seed"]])
-    return CrossValidation(rows, kept.better)
+    rows = sorted(progress.rows, key=lambda row: order[row["repeat"], row["fold"], row["seed"]])
+    return CrossValidation(rows, progress.better)
 
 
 class _Job(NamedTuple):
@@ -291,24 +291,24 @@ class _Job(NamedTuple):
         return self.repeat, self.fold, self.seed
 
 
-def _do(work: Any, left: Sequence[_Job], kept: _Kept, processes: int) -> None:
+def _train_folds(work: Any, left: Sequence[_Job], progress: _Progress, processes: int) -> None:
     if processes == 1 or len(left) < 2:
         for job in left:
-            kept.add(*work(job))
+            progress.add(*work(job))
         return
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(processes, mp_context=context) as pool:
         under_way = [pool.submit(work, job) for job in left]
         try:
             for future in as_completed(under_way):
-                kept.add(*future.result())
+                progress.add(*future.result())
         except BaseException:
             for future in under_way:
                 future.cancel()
             raise
 
 
-class _Kept:
+class _Progress:
     """What is done, in a file if the runs are recorded."""
 
     def __init__(
@@ -347,7 +347,7 @@ class _Kept:
             write_text(self.path, json.dumps(known, indent=1))
 
 
-class _Given:
+class _Data:
     """Data of a function, to be divided."""
 
     def __init__(self, data: Any, stratified: bool | str, groups: Any, by: Any) -> None:
@@ -434,7 +434,7 @@ class _OfFunction:
     def __init__(
         self,
         fit: Callable[..., TrainingBase],
-        given: _Given,
+        given: _Data,
         name: str,
         record: str | os.PathLike[str] | None,
     ) -> None:

@@ -12,7 +12,7 @@ from scipy.optimize import minimize
 from scipy.special import ndtr
 from scipy.stats import qmc
 
-__all__ = ["GaussianProcess", "proposed"]
+__all__ = ["GaussianProcess", "propose"]
 
 ROOT_FIVE = math.sqrt(5)
 CANDIDATES = 1024
@@ -38,17 +38,17 @@ class GaussianProcess:
     Examples
     --------
     >>> x = np.linspace(0, 1, 9)[:, None]
-    >>> mean, deviation = GaussianProcess(x, np.sin(3 * x[:, 0])).at(np.array([[0.3]]))
+    >>> mean, deviation = GaussianProcess(x, np.sin(3 * x[:, 0])).predict(np.array([[0.3]]))
     >>> bool(abs(mean[0] - np.sin(0.9)) < 0.02)
     True
     """
 
     def __init__(self, x: np.ndarray, y: np.ndarray) -> None:
         self.x = x
-        self.middle, self.scale = float(y.mean()), float(y.std()) or 1.0
-        self.y = (y - self.middle) / self.scale
+        self.mean, self.scale = float(y.mean()), float(y.std()) or 1.0
+        self.y = (y - self.mean) / self.scale
         usual = np.log([*[USUAL_LENGTH] * x.shape[1], USUAL_NOISE])
-        found = minimize(self._badness, usual, args=(usual,), method="L-BFGS-B")
+        found = minimize(self._objective, usual, args=(usual,), method="L-BFGS-B")
         self.lengths, self.noise = np.exp(found.x[:-1]), float(np.exp(found.x[-1]))
         self.factor = cholesky(self._covariance(self.lengths, self.noise), lower=True)
         self.alpha = cho_solve((self.factor, True), self.y)
@@ -57,7 +57,7 @@ class GaussianProcess:
         n = len(self.x)
         return _matern(self.x, self.x, lengths) + (noise**2 + 1e-8) * np.eye(n)
 
-    def _badness(self, logs: np.ndarray, usual: np.ndarray) -> float:
+    def _objective(self, logs: np.ndarray, usual: np.ndarray) -> float:
         """Minus the logarithm of likelihood and prior."""
         factor = cholesky(self._covariance(np.exp(logs[:-1]), float(np.exp(logs[-1]))), lower=True)
         fit = self.y @ cho_solve((factor, True), self.y) / 2
@@ -65,13 +65,13 @@ class GaussianProcess:
             fit + np.log(np.diag(factor)).sum() + np.sum(((logs - usual) / PRIOR) ** 2) / 2
         )
 
-    def at(self, places: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def predict(self, places: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Mean and deviation of the score at places, shape (m, d)."""
         across = _matern(places, self.x, self.lengths)
         mean = across @ self.alpha
         rest = solve_triangular(self.factor, across.T, lower=True)
         variance = np.maximum(1 - np.sum(rest**2, axis=0), 1e-12)
-        return self.middle + self.scale * mean, self.scale * np.sqrt(variance)
+        return self.mean + self.scale * mean, self.scale * np.sqrt(variance)
 
 
 def _matern(a: np.ndarray, b: np.ndarray, lengths: np.ndarray) -> np.ndarray:
@@ -79,7 +79,7 @@ def _matern(a: np.ndarray, b: np.ndarray, lengths: np.ndarray) -> np.ndarray:
     return np.asarray((1 + apart + apart**2 / 3) * np.exp(-apart))
 
 
-def proposed(x: np.ndarray, y: np.ndarray, count: int, seed: int) -> np.ndarray:
+def propose(x: np.ndarray, y: np.ndarray, count: int, seed: int) -> np.ndarray:
     """So many places where the score, the lower the better, is expected to improve most: one after
     another, each as if the mean had been found at those before.
 
@@ -103,7 +103,7 @@ def proposed(x: np.ndarray, y: np.ndarray, count: int, seed: int) -> np.ndarray:
         spread = qmc.Halton(d, rng=rng).random(CANDIDATES)
         around = x[np.argmin(y)] + rng.normal(0, SPREAD, (NEAR, d))
         candidates = np.concatenate([spread, np.clip(around, 0, 1)])
-        mean, deviation = model.at(candidates)
+        mean, deviation = model.predict(candidates)
         gain = (y.min() - mean) / deviation
         improvement = deviation * (
             gain * ndtr(gain) + np.exp(-(gain**2) / 2) / math.sqrt(2 * math.pi)

@@ -350,7 +350,7 @@ def _wanted(search: Search, count: int) -> list[tuple[Trial, int]]:
     """The trials to be run now; a search that chooses them as it goes chooses more."""
     wanted = search.trials.wanted()
     if not wanted:
-        search.trials.choose(count)
+        search.trials.propose(count)
         search.save()
         wanted = search.trials.wanted()
     return wanted

@@ -151,7 +151,7 @@ class Space:
             for i in range(n)
         ]
 
-    def spread(self, n: int, seed: int) -> list[dict[str, Any]]:
+    def quasi_random(self, n: int, seed: int) -> list[dict[str, Any]]:
         """So many combinations that fill the space evenly: a scrambled Halton sequence (A. B. Owen,
         2017, through `scipy.stats.qmc`), of which the first of more are those of fewer.
         """
@@ -259,7 +259,7 @@ class Trials:
         if how == "grid" or (how == "halving" and only_lists):
             chosen = space.grid()
         elif how in ("quasi_random", "gaussian_process"):
-            chosen = space.spread(trials if how == "quasi_random" else first, seed)
+            chosen = space.quasi_random(trials if how == "quasi_random" else first, seed)
         else:
             chosen = space.drawn(trials, seed)
         rungs = [epochs]
@@ -282,7 +282,7 @@ class Trials:
             seed,
         )
 
-    def choose(self, count: int) -> None:
+    def propose(self, count: int) -> None:
         """Add trials where a Gaussian process of those that are done expects improvement."""
         count = min(count, self.most - len(self.trials))
         done = [trial for trial in self.trials if trial.score is not None]
@@ -290,14 +290,14 @@ class Trials:
         finite = [score for score in known if math.isfinite(score)]
         if self.how != "gaussian_process" or count < 1 or self.space is None or not finite:
             return
-        from ._gaussian_process import proposed
+        from ._gaussian_process import propose
 
         worst = max(finite)
         tried = [*done, *(trial for trial in self.trials if trial.failure)]
         y = [score if math.isfinite(score) else worst for score in known]
         y += [worst] * (len(tried) - len(done))
         x = np.array([self.space.place_of(trial.settings) for trial in tried])
-        for place in proposed(x, np.array(y), count, self.seed):
+        for place in propose(x, np.array(y), count, self.seed):
             self.trials.append(Trial(len(self.trials), self.space.at(place)))
 
     def wanted(self) -> list[tuple[Trial, int]]:

@@ -14,7 +14,7 @@ from ..errors import DataError, SettingError
 from ..layers._base import Layer
 from ..optimisers._sgd import SGD
 from ..training.step._descent import Descent
-from ._inputs import _network, placed
+from ._saliency import _network, placed
 
 __all__ = ["Neighbours", "nearest_examples", "principal_components", "stochastic_neighbours"]
 

@@ -11,11 +11,11 @@ from ..errors import LayerError, ShapeError
 from ..parts._registry import part
 from ._base import Layer, LayerLike, call_layer
 
-__all__ = ["ByInput"]
+__all__ = ["MultiInput"]
 
 
-@part("by_input", "layer")
-class ByInput(Layer):
+@part("multi_input", "layer")
+class MultiInput(Layer):
     """A branch for each of several inputs, by name; what they put out is joined along the last axis
     and goes through a head.
 
@@ -35,7 +35,7 @@ class ByInput(Layer):
 
     Examples
     --------
-    >>> network = ByInput({"must": Dense(8, vs.relu), "cellar": Dense(4)}, Dense(3))
+    >>> network = MultiInput({"must": Dense(8, vs.relu), "cellar": Dense(4)}, Dense(3))
     >>> inputs = {"must": np.ones((5, 6)), "cellar": np.ones((5, 2))}
     >>> data = vs.data.Dataset(inputs, np.arange(5) % 3)
     >>> training = vs.Training(network, task=vs.tasks.Classes())
@@ -48,13 +48,15 @@ class ByInput(Layer):
         for name, branch in self.branches.items():
             if not isinstance(name, str) or not name or "/" in name or not callable(branch):
                 raise LayerError(
-                    f"ByInput: {name!r} is a {type(branch).__name__}. Give layers by name, such as "
-                    '{"must": vinestep.Dense(8)}.'
+                    f"MultiInput: {name!r} is a {type(branch).__name__}. Give layers by name, such "
+                    'as {"must": vinestep.Dense(8)}.'
                 )
         if not self.branches:
-            raise LayerError("ByInput: there are no branches.")
+            raise LayerError("MultiInput: there are no branches.")
         if not callable(head):
-            raise LayerError(f"ByInput: the head is a {type(head).__name__}, no layer or function.")
+            raise LayerError(
+                f"MultiInput: the head is a {type(head).__name__}, no layer or function."
+            )
 
     @property
     def input_names(self) -> tuple[str, ...]:
