@@ -55,7 +55,7 @@ ARROWS = {
     "schedules": "parts _public_names errors",
     "optimisers": "autodiff kernels kernels/machinery parts _ownership _public_names errors",
     "evaluation/metrics": "autodiff parts errors",
-    "tasks": "autodiff losses parts _activations _masking _alignment errors",
+    "tasks": "autodiff evaluation/metrics losses parts _activations _masking _alignment errors",
     "evaluation": "data/batches evaluation/metrics tasks autodiff _loss_reduction "
     "_public_names errors",
     "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
@@ -71,16 +71,16 @@ ARROWS = {
     "_model_inputs": "data/batches data/encoding data/pictures data/sources _arguments errors",
     "_masking": "autodiff",
     "_ensemble": "autodiff errors layers parts tasks",
-    "attribution": "_model autodiff data data/sources layers optimisers training/step _arguments "
-    "errors",
+    "attribution": "_model autodiff data data/batches data/sources data/tabular figures layers "
+    "optimisers tasks training/step _arguments _atomic_files errors",
     "_alignment": "_activations autodiff",
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",
     "training/run": "training/step autodiff figures kernels/machinery parts storage tasks "
     "_findings _notebook_html _public_names errors",
-    "training/observers": "training/run training/step autodiff figures parts storage data/batches "
-    "tasks evaluation/metrics _notebook_html errors",
+    "training/observers": "training/run training/step attribution autodiff figures parts storage "
+    "data/batches tasks _notebook_html errors",
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
     "data/sources evaluation layers losses optimisers schedules storage "
     "tasks _findings _model errors",
@@ -94,12 +94,13 @@ ARROWS = {
     "figures optimisers schedules storage data data/tabular _arguments "
     "errors",
     "runs/diagnosis": "_findings _trend",
-    "runs": "runs/diagnosis training/plans training/step figures storage _model "
+    "runs": "runs/diagnosis training/plans training/run training/step training/tuning attribution "
+    "figures storage _model "
     "_findings _notebook_html _public_names _arguments errors",
     "runs/migrations": "runs",
     "catalogue": "runs storage _model _public_names errors",
     "page": "runs runs/diagnosis catalogue _trend errors",
-    "cli": "page runs catalogue training/observers training/plans training/run "
+    "cli": "attribution page runs catalogue training/observers training/plans training/run "
     "training/step training/tuning data data/checks data/pictures "
     "data/sources data/tabular data/text evaluation figures generation "
     "layers parts storage data/encoding _findings _model _public_names "

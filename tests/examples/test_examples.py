@@ -34,6 +34,8 @@ SMALL = {
     "shorthand.py": ("200", "1", "32"),
     "chalk.py": ("32", "1", "16"),
     "adapters.py": ("128", "1", "32", "1", "100"),
+    "casks.py": ("300", "12", "2"),
+    "leaf_spots.py": ("80", "2"),
 }
 
 
@@ -63,7 +65,17 @@ def _ferments(told, folder):
     assert float(lines["hours, network"]) < 0.6 * float(lines["hours, guessing the mean"])
 
 
+def _casks(told, folder):
+    """Scores of both targets, intervals that hold, and what mattered."""
+    held = int(told.split("alcohol of ")[1].split("%")[0])
+    assert 65 <= held <= 100
+    for name in ("state_accuracy", "alcohol_absolute_error", "temperature"):
+        assert name in told
+    assert (folder / "casks" / "map.png").read_bytes().startswith(b"\x89PNG")
+
+
 PROMISES = {
+    "casks.py": _casks,
     "first_network.py": _first_network,
     "by_hand.py": _by_hand,
     "ferment_fit.py": _ferment_fit,

@@ -48,3 +48,36 @@ def test_curves_of_figures_beyond_any_axis(tmp_path):
 def test_a_trail_takes_a_value_or_its_trail():
     y = np.sum(np.exp(vs.Tensor([1.0, 2.0])))
     assert vs.figures.trail(vs.trail(y)).get_suptitle().startswith("Trail of")
+
+
+def test_figures_of_what_mattered_refuse_what_does_not_fit():
+    figures = vs.figures
+    with pytest.raises(DataError, match="one value for each time"):
+        figures.sequence_overlay(np.ones((2, 5, 1)), np.ones((2, 4)))
+    with pytest.raises(DataError, match="one value for each pixel"):
+        figures.overlay(np.ones((2, 5, 5)), {"slope": np.ones((2, 4, 5))})
+    with pytest.raises(DataError, match=r"shape \(heads, places, places\)"):
+        figures.attention({"0": np.ones((3, 3))})
+    with pytest.raises(DataError, match=r"shape \(height, width, channels\)"):
+        figures.feature_maps({})
+    with pytest.raises(DataError, match=r"points are \(n, 2\)"):
+        figures.example_map({"a": np.zeros((3, 2)), "b": np.zeros((3, 3))})
+
+
+def test_probabilities_and_numbers_stand_on_axes_of_their_own():
+    import pandas as pd
+
+    found = pd.DataFrame(
+        {"pH": [3.0, 3.5], "probability sound": [0.2, 0.9], "sugar predicted": [9.0, 4.0]}
+    )
+    made = vs.figures.dependence([found, found])
+    assert len(made.axes) == 4
+    lines = [[line.get_label() for line in axis.get_lines()] for axis in made.axes]
+    assert lines == [["probability sound"]] * 2 + [["sugar predicted"]] * 2
+    tokens = ["old", "vines", "."]
+    drawn = vs.figures.attention({"0": np.ones((2, 3, 3)) / 3}, labels=(tokens, tokens))
+    assert [text.get_text() for text in drawn.axes[0].get_xticklabels()] == tokens
+    channels = np.zeros((4, 4, 3))
+    channels[..., 2] = np.arange(16).reshape(4, 4)
+    maps = vs.figures.feature_maps({"1": channels})
+    assert maps.axes[1].get_title() == "channel 2"

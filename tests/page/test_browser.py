@@ -11,6 +11,7 @@ import sys
 import time
 from urllib.parse import parse_qs, urlsplit
 
+import numpy as np
 import pytest
 
 import vinestep as vs
@@ -76,6 +77,8 @@ def downloaded(tab, selector):
         "network",
         "models",
         "machine",
+        "mattered",
+        "study",
         "record",
     ],
 )
@@ -449,3 +452,39 @@ def test_many_and_long_runs_open_in_time(tab, large_page):
     assert max(took.values()) < 30, (
         took
     )  # what is wanted stands in the benchmarks; this catches what never ends
+
+
+def test_a_study_and_what_mattered_have_their_sheets(tab, tmp_path):
+    x = np.random.default_rng(0).normal(size=(60, 3))
+
+    def trial(settings, **options):
+        optimiser = vs.optimisers.Adam(settings["rate"])
+        training = vs.Training(vs.Dense(1), task=vs.tasks.Numbers(), optimiser=optimiser)
+        part, held = vs.data.Dataset(x, 3 * x[:, 1:2]).split(0.7, 0.3, seed=0)
+        return training.run(
+            part.batches(5),
+            validation=held.batches(64),
+            observers=[vs.observers.Attributions(2)],
+            **options,
+        )
+
+    rates = {"rate": [0.001, 0.003, 0.01, 0.03, 0.1, 0.3]}
+    root = tmp_path / "rates"
+    vs.training.search(trial, rates, folder=root, how="grid", epochs=4, processes=1)
+    served = Page(root)
+    try:
+        tab.goto(f"{served.address}/?sheet=study&runs=trial5-6")
+        answer = tab.wait_for_selector("#study").inner_text()
+        assert answer.startswith("The search rates has 6 runs. Best validation loss:")
+        assert "with rate 0.3" in answer or "with rate 0.1" in answer
+        tab.wait_for_selector("[data-chart=study] canvas")
+        tab.click("button[aria-label='Open trial5-6']")
+        tab.click("[data-sheet=mattered]")
+        assert (
+            tab.wait_for_selector("#mattered").inner_text().startswith("Without 1 the loss rises")
+        )
+        tab.wait_for_selector("[data-chart=importances] canvas")
+        shown = tab.wait_for_selector("img[alt^='The mean answer']")
+        assert shown.evaluate("image => image.decode().then(() => image.naturalWidth)") > 1000
+    finally:
+        served.stop()

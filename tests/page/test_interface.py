@@ -345,3 +345,41 @@ def test_requests_after_one_another_take_as_long_as_they_like(with_timeout):
         client.request("GET", "/api/runs")
         assert client.getresponse().read()
         time.sleep(0.7)
+
+
+def test_what_mattered_and_a_study_are_told(tmp_path):
+    x = np.random.default_rng(0).normal(size=(60, 3))
+
+    def fit(train, seed, **options):
+        optimiser = vs.optimisers.Adam(0.1)
+        training = vs.Training(vs.Dense(1), task=vs.tasks.Numbers(), optimiser=optimiser, seed=seed)
+        part, held = train.split(0.7, 0.3, seed=seed)
+        observers = [vs.observers.Attributions(2)]
+        training.run(
+            part.batches(5),
+            validation=held.batches(64),
+            epochs=12,
+            observers=observers,
+            **options,
+        )
+        return training
+
+    data = vs.data.Dataset(x, 3 * x[:, 1:2])
+    folds = vs.training.cross_validate(fit, data, folds=3, record=tmp_path)
+    alone = fit(data, 0, record=tmp_path, name="alone")
+    with TestClient(make_app(vs.runs.open(tmp_path)), base_url=HERE) as client:
+        client.headers["host"] = "127.0.0.1"
+        mattered = client.get("/api/runs/fold-1.2-2/mattered").json()
+        study = client.get("/api/runs/fold-1.2-2/study").json()
+        none = client.get("/api/runs/alone-4/study").json()
+        looks = client.get("/api/runs/alone-4/looks").json()
+    assert mattered["importances"][0]["column"] == "1"
+    assert mattered["sentence"].startswith("Without 1 the loss rises by ")
+    assert mattered["pictures"] == {
+        "dependence": f"attribution-dependence-{mattered['step']:08d}.png"
+    }
+    assert not [name for name in looks["others"] if "attribution" in name]
+    assert study["kind"] == "cross-validation"
+    assert [row[0] for row in study["rows"]] == ["fold-1.1-1", "fold-1.2-2", "fold-1.3-3"]
+    assert study["summary"][0]["mean"] == folds.summary()["mean"].iloc[0]
+    assert (none, alone.ended.value) == ({}, "finished")

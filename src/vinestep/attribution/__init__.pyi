@@ -1,3 +1,4 @@
+from ._overview import Overview as Overview, overview as overview
 from ._representations import (
     Neighbours as Neighbours,
     nearest_examples as nearest_examples,

@@ -199,7 +199,12 @@ def nearest_examples(
     ]
     if not 1 <= count <= len(seen[0]):
         raise SettingError(f"nearest_examples: count lies from 1 to {len(seen[0])}, got {count!r}.")
-    distance, index = cKDTree(seen[0]).query(seen[1], k=range(1, count + 1))
+    return nearest_rows(seen[0], seen[1], count)
+
+
+def nearest_rows(known: np.ndarray, rows: np.ndarray, count: int) -> Neighbours:
+    """The nearest of the known rows of numbers to others, at most all of them."""
+    distance, index = cKDTree(known).query(rows, k=range(1, min(count, len(known)) + 1))
     return Neighbours(np.asarray(index), np.asarray(distance))
 
 

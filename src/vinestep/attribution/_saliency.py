@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from itertools import product
 from typing import Any
 
 import numpy as np
@@ -210,6 +211,7 @@ def occlusion(
     inputs: Any,
     *,
     window: int = 1,
+    stride: int = 1,
     value: Any = 0.0,
     output: int | None = None,
     target: str = "",
@@ -225,6 +227,8 @@ def occlusion(
         As for `input_gradients`.
     window : int
         Side of the square, columns or times that are hidden together.
+    stride : int
+        From one window to the next, at most a window; more is quicker and coarser.
     value : float or array_like
         What stands in their place, broadcast to an example.
 
@@ -242,6 +246,10 @@ def occlusion(
     """
     if isinstance(window, bool) or not isinstance(window, int) or window < 1:
         raise SettingError(f"occlusion: window is at least 1, got {window!r}.")
+    if isinstance(stride, bool) or not isinstance(stride, int) or not 1 <= stride <= window:
+        raise SettingError(
+            f"occlusion: stride lies from 1 to the window, {window}; got {stride!r}."
+        )
     network = _network(model)
     given = Inputs(network, inputs)
     explained = _explained(network, given.arrays, output, target)
@@ -249,21 +257,26 @@ def occlusion(
     with untracked():
         return given.told(
             [
-                _falls(explained, given.arrays, k, hidden[k], window)
+                _falls(explained, given.arrays, k, hidden[k], window, stride)
                 for k in range(len(given.arrays))
             ]
         )
 
 
 def _falls(
-    explained: Explained, inputs: Sequence[np.ndarray], k: int, hidden: np.ndarray, window: int
+    explained: Explained,
+    inputs: Sequence[np.ndarray],
+    k: int,
+    hidden: np.ndarray,
+    window: int,
+    stride: int,
 ) -> np.ndarray:
     """By how much the output falls when parts of one input are hidden."""
     x = inputs[k]
     shape = x.shape[1:3] if x.ndim == AXES_OF_PICTURES else x.shape[1:2]
     sums, counts = np.zeros((len(x), *shape)), np.zeros(shape)
     before = np.asarray(held(explained(*inputs)), np.float64)
-    for place in np.ndindex(*(max(n - window + 1, 1) for n in shape)):
+    for place in product(*(_places(n, window, stride) for n in shape)):
         part = tuple(slice(at, at + window) for at in place)
         changed = x.copy()
         changed[(slice(None), *part)] = hidden[(slice(None), *part)]
@@ -271,6 +284,12 @@ def _falls(
         sums[(slice(None), *part)] += (before - now).reshape(-1, *(1,) * len(shape))
         counts[part] += 1
     return np.asarray(sums / counts, x.dtype)
+
+
+def _places(n: int, window: int, stride: int) -> list[int]:
+    """Where windows begin, so that every place is in one."""
+    last = max(n - window, 0)
+    return [*range(0, last, stride), last]
 
 
 def attention_weights(model: Model | Layer, *inputs: Any, mask: Any = None) -> dict[str, Any]:

@@ -11,7 +11,9 @@ import pandas as pd
 from .._arguments import checked_seed
 from .._model import Model
 from ..data._table_files import read_frame
+from ..data.batches._batching import Batching
 from ..data.sources._dataset import Dataset
+from ..data.tabular._table import Table
 from ..errors import DataError, ModelError, SettingError
 
 __all__ = ["partial_dependence", "permutation_importance"]
@@ -34,8 +36,9 @@ def permutation_importance(
     Parameters
     ----------
     model : Model
-    rows : DataFrame or file with the target, array, or Dataset
-        That the network was not trained on.
+    rows : DataFrame or file with the target, array, Dataset, Table, or batches of one
+        That the network was not trained on. What became several features of a table is dealt out
+        together.
     targets : array_like, optional
         Of arrays.
     score : str
@@ -61,7 +64,7 @@ def permutation_importance(
     if isinstance(repeats, bool) or not isinstance(repeats, int) or repeats < 2:
         raise SettingError(f"permutation_importance: repeats is at least 2, got {repeats!r}.")
     rng = np.random.default_rng(checked_seed(seed, "permutation_importance"))
-    table = _Columns(model, rows, targets)
+    table = _columns_of(model, rows, targets)
     before = table.scored()
     if score not in before:
         raise ModelError(
@@ -72,7 +75,11 @@ def permutation_importance(
     for column in table.names:
         worse = np.array(
             [
-                sign * (table.scored({column: rng.permutation(table.n)})[score] - before[score])
+                sign
+                * (
+                    table.scored(table.dealt(column, rng.permutation(table.n)))[score]
+                    - before[score]
+                )
                 for _ in range(repeats)
             ]
         )
@@ -113,21 +120,86 @@ class _Columns:
             self.names = [name for name in used if name in self.frame.columns]
         self.n = len(self.frame)
 
+    def values_of(self, column: str) -> pd.Series:
+        """As they stand in the rows."""
+        return self.frame[self.names.index(column) if self.array else column]
+
     def with_values(self, changed: dict[str, Any]) -> Any:
+        """The rows with other values in some columns."""
         frame = self.frame.copy()
         for name, values in changed.items():
-            at = self.names.index(name) if self.array else name
-            frame[at] = values
+            frame[self.names.index(name) if self.array else name] = values
         return frame.to_numpy() if self.array else frame
 
-    def scored(self, dealt: dict[str, np.ndarray] | None = None) -> dict[str, float]:
-        """Scores with columns in another order of their rows."""
-        changed = {
-            name: self.frame[self.names.index(name) if self.array else name].to_numpy()[order]
-            for name, order in (dealt or {}).items()
-        }
-        rows = self.with_values(changed)
-        return dict(self.model._assessed(rows, self.targets, told=False))
+    def dealt(self, column: str, order: np.ndarray) -> Any:
+        """The rows with a column in another order."""
+        return self.with_values({column: self.values_of(column).to_numpy()[order]})
+
+    def scored(self, rows: Any = None) -> dict[str, float]:
+        """Scores of the rows, or of others in their place."""
+        given = self.with_values({}) if rows is None else rows
+        return dict(self.model._assessed(given, self.targets, told=False))
+
+
+class _EncodedColumns(_Columns):
+    """Rows of a table that is encoded: a column may be several features."""
+
+    def __init__(self, model: Model, table: Table) -> None:
+        self.model, self.table, self.targets = model, table, None
+        self.places = table.encoding.feature_places(table.scaling)
+        self.names, self.n = list(self.places), len(table)
+
+    def _with(self, inputs: np.ndarray) -> Table:
+        return self.table.with_inputs(inputs)
+
+    def values_of(self, column: str) -> pd.Series:
+        """Numbers in the unit of the table, a gap where one was filled; names of categories."""
+        encoding, scaling = self.table.encoding, self.table.scaling
+        places, inputs = self.places[column], self.table.inputs
+        if column not in encoding.numeric:
+            names = [encoding.columns[i].removeprefix(f"{column}=") for i in places]
+            found = inputs[:, places]
+            texts = np.array(names, object)[found.argmax(axis=1)]
+            return pd.Series(np.where(found.any(axis=1), texts, None))
+        values = inputs[:, places[0]].astype(np.float64)
+        if scaling is not None:
+            values = values * scaling.spreads[places[0]] + scaling.centres[places[0]]
+        if len(places) > 1:
+            values = np.where(inputs[:, places[1]] > 0, np.nan, values)
+        if column in encoding.ordered:
+            steps = encoding.ordered[column]
+            named = [None if np.isnan(v) else steps[round(v)] for v in values.tolist()]
+            return pd.Series(named, dtype=object)
+        return pd.Series(values)
+
+    def with_values(self, changed: dict[str, Any]) -> Any:
+        encoding, scaling = self.table.encoding, self.table.scaling
+        inputs = self.table.inputs.copy()
+        for column, value in changed.items():
+            places = self.places[column]
+            inputs[:, places] = 0
+            if column in encoding.numeric:
+                ordered = encoding.ordered.get(column)
+                number = float(value if ordered is None else ordered.index(value))
+                if scaling is not None:
+                    number = (number - scaling.centres[places[0]]) / scaling.spreads[places[0]]
+                inputs[:, places[0]] = number
+            else:
+                inputs[:, encoding.columns.index(f"{column}={value}")] = 1
+        return self._with(inputs)
+
+    def dealt(self, column: str, order: np.ndarray) -> Any:
+        inputs, places = self.table.inputs.copy(), self.places[column]
+        inputs[:, places] = inputs[order][:, places]
+        return self._with(inputs)
+
+
+def _columns_of(model: Model, rows: Any, targets: Any = None) -> _Columns:
+    if isinstance(rows, Batching):
+        rows = rows.dataset
+    if isinstance(rows, Table) and model.codec.encoding is not None:
+        return _EncodedColumns(model, rows)
+    return _Columns(model, rows, targets)
 
 
 def partial_dependence(
@@ -140,7 +212,7 @@ def partial_dependence(
     Parameters
     ----------
     model : Model
-    rows : DataFrame, file, array, or Dataset
+    rows : DataFrame, file, array, Dataset, Table, or batches of one
     column : str
     values : sequence, optional
         By default so many quantiles of a column of numbers, or all values of another one.
@@ -163,13 +235,13 @@ def partial_dependence(
     ... ].tolist()
     [0.0, 2.0]
     """
-    table = _Columns(model, rows)
+    table = _columns_of(model, rows)
     if column not in table.names:
         raise DataError(
             f"partial_dependence: there is no column {column!r}. There are "
             f"{', '.join(table.names)}."
         )
-    own = table.frame[table.names.index(column) if table.array else column]
+    own = table.values_of(column)
     if values is None:
         if own.dtype.kind in "fiu":
             known = own.dropna().to_numpy()

@@ -1,4 +1,4 @@
-"""Commands for models: keep, models, predict, generate, assess, inspect."""
+"""Commands for models: keep, models, predict, generate, assess, calibrate, attribute, inspect."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from ..errors import ModelError
 from .shared import (
     MODELS,
     RECORDS,
@@ -288,6 +289,74 @@ def calibrate(
         if how != "none":
             console.print(assessment_view(made.assess(rows), f"{rows}, calibrated on it"))
         console.print(f"Written to {out}.", highlight=False, soft_wrap=True)
+
+
+@app.command(rich_help_panel=MODELS)
+def attribute(
+    what: Annotated[
+        str,
+        typer.Argument(
+            metavar="RUN|MODEL",
+            help="A run, such as barrels-7, or a model file.",
+            show_default=False,
+        ),
+    ],
+    rows: Annotated[
+        Path | None,
+        typer.Argument(
+            metavar="[ROWS]",
+            help="Rows to look at, with their target; by default the validation part of the run's "
+            "plan.",
+            show_default=False,
+        ),
+    ] = None,
+    out: Annotated[
+        Path | None,
+        typer.Option(
+            "--out", metavar="FOLDER", help="Where figures and tables are written, as PNG and CSV."
+        ),
+    ] = None,
+    count: Annotated[
+        int, typer.Option("--count", min=1, help="Single examples that are shown.")
+    ] = 6,
+    record: RecordOption = RECORDS,
+    ledger: LedgerOption = "",
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Look at what mattered to a model: columns, parts of pictures, times, attention, near rows."""
+    from .views import attribution_views
+
+    with explained():
+        parts = own_parts_of(own)
+        if Path(what).is_file():
+            from .._model import open_model
+            from ..attribution._overview import overview
+
+            if rows is None or out is None:
+                raise ModelError(
+                    f"{what}: a model file is looked at on rows, and what is found is written "
+                    "somewhere: vinestep attribute MODEL ROWS --out FOLDER."
+                )
+            found = overview(open_model(what, own=parts), rows, count=count)
+        else:
+            from ..runs._attribute import attribute as of_run
+
+            run = opened_runs(record, ledger, [what])[what]
+            found = of_run(run, rows, own=parts, count=count)
+            console.print(
+                f"In the record of {run.label} now; the page shows it: vinestep page.",
+                highlight=False,
+                soft_wrap=True,
+            )
+        for view in attribution_views(found, what):
+            console.print(view)
+        if out is not None:
+            written = found.save(out)
+            console.print(
+                f"Written to {out}: {', '.join(path.name for path in written)}.",
+                highlight=False,
+                soft_wrap=True,
+            )
 
 
 @app.command(rich_help_panel=MODELS)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -150,6 +150,7 @@ def run_view(run: RunRecord, width: int) -> list[Any]:
         "begun from": " ".join(
             str((about.get("parent") or {}).get(key, "")) for key in ("run", "source")
         ).strip(),
+        "study": _place_in_study(about.get("study") or {}),
         "folder": _from_here(run.folder.path) if run.folder is not None else "on another machine",
     }
     for name, value in known.items():
@@ -167,6 +168,17 @@ def run_view(run: RunRecord, width: int) -> list[Any]:
         *_curve_views(run, min(width - 20, CURVE_WIDTH)),
         _settings_view(run),
     ]
+
+
+def _place_in_study(known: Mapping[str, Any]) -> str:
+    if not known:
+        return ""
+    place = (
+        f"trial {known.get('number', 0)}"
+        if known.get("kind") == "search"
+        else f"fold {known.get('fold', 0)} of division {known.get('repeat', 0) + 1}"
+    )
+    return f"{place} of the {known.get('kind')} {known.get('name')}"
 
 
 def _from_here(path: Path) -> str:

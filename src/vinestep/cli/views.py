@@ -21,12 +21,14 @@ if TYPE_CHECKING:
 
     from .._findings import Finding
     from .._model import Model
+    from ..attribution._overview import Overview
     from ..evaluation._scores import Assessment
     from ..generation._generate import Generated
     from ..parts._registry import Kind
 
 __all__ = [
     "assessment_view",
+    "attribution_views",
     "confusion_view",
     "epoch_of",
     "files_view",
@@ -320,6 +322,31 @@ def model_view(model: Model, name: str) -> list[Any]:
             table.add_row(key, escape(value))
     samples = [np.zeros((1, *shape), dtype) for shape, dtype in model.network.sample_like]
     return [table, model.network.describe(tuple(samples) if len(samples) > 1 else samples[0])]
+
+
+def attribution_views(found: Overview, name: str) -> list[Any]:
+    """What mattered to a model, as far as it is numbers and words; and which figures there are."""
+    views: list[Any] = []
+    if (rows := found.tables.get("importances")) is not None:
+        table = table_of(f"{name}: by how much the loss rises without each column")
+        for column in ("column", "importance", "95 % interval"):
+            table.add_column(column, justify="left" if column == "column" else "right")
+        for row in rows.to_dict("records"):
+            table.add_row(
+                escape(str(row["column"])),
+                f"{row['importance']:.4f}",
+                f"{row['low']:.4f} to {row['high']:.4f}",
+            )
+        views.append(table)
+    if (rows := found.tables.get("nearest")) is not None:
+        table = table_of(f"{name}: examples decided worst, and the nearest that were trained on")
+        for title in rows:
+            table.add_column(str(title))
+        for row in rows.to_dict("records"):
+            table.add_row(*(escape(_short(value)) for value in row.values()))
+        views.append(table)
+    listed = ", ".join(found.figures) or "none"
+    return [*views, f"Figures: {listed}."]
 
 
 def files_view(folder: Path) -> Table:

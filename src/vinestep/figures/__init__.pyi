@@ -1,9 +1,12 @@
 from ._animation import animation as animation
 from ._attribution import (
+    attention as attention,
     dependence as dependence,
     example_map as example_map,
+    feature_maps as feature_maps,
     importances as importances,
     overlay as overlay,
+    sequence_overlay as sequence_overlay,
 )
 from ._curves import curves as curves
 from ._data import (

@@ -220,6 +220,14 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
     def looks(label: str) -> Any:
         return looking.looks(runs[label])
 
+    @app.get("/api/runs/{label}/mattered", summary="What was found to matter to the model")
+    def mattered(label: str) -> Any:
+        return looking.mattered(runs[label])
+
+    @app.get("/api/runs/{label}/study", summary="The search or cross-validation it belongs to")
+    def study(label: str) -> Any:
+        return looking.study(runs[label])
+
     @app.get("/api/runs/{label}/series/{name}", summary="A series whole, as CSV or JSON")
     def whole(label: str, name: str, form: str = "csv") -> Response:
         run = runs[label]

@@ -5,6 +5,7 @@ survive.
 from __future__ import annotations
 
 import math
+import re
 from collections import OrderedDict
 from threading import Lock
 from typing import Any
@@ -21,13 +22,27 @@ from ..runs._comparison import (
     places_of,
 )
 from ..runs._query import RunRecord
+from ..runs._study import study_of
 from ..runs.diagnosis import QUESTIONS
 
-__all__ = ["Series", "answers", "comparison", "curves", "finite", "layers", "looks", "summary"]
+__all__ = [
+    "Series",
+    "answers",
+    "comparison",
+    "curves",
+    "finite",
+    "layers",
+    "looks",
+    "mattered",
+    "study",
+    "summary",
+]
 
 MOST_BYTES = 192 << 20  # of series kept in memory
 MOST_POINTS = 1200
 MOST_EXAMPLES = 200
+ATTRIBUTION = "attribution-"
+MOST_IN_WORDS = 4  # columns that a sentence names
 FEW = 4  # points: a stretch that is looked at holds more, or those around it are shown too
 
 
@@ -259,7 +274,7 @@ def looks(run: RunRecord) -> dict[str, Any]:
     others = [
         file
         for file in run.file_names
-        if file.endswith((".png", ".txt")) and not file.startswith("samples")
+        if file.endswith((".png", ".txt")) and not file.startswith(("samples", ATTRIBUTION))
     ]
     told: dict[str, Any] = finite(
         {
@@ -268,6 +283,91 @@ def looks(run: RunRecord) -> dict[str, Any]:
             "pictures": pictures,
             "inputs": table,
             "others": others,
+        }
+    )
+    return told
+
+
+def mattered(run: RunRecord) -> dict[str, Any]:
+    """What was found to matter to the model: tables, and the names of pictures, of the last time
+    it was looked at.
+    """
+    pattern = re.compile(rf"^{ATTRIBUTION}(.+)-(\d{{8}})\.(csv|png)$")
+    found = [match for file in run.file_names if (match := pattern.match(file))]
+    last = max((match[2] for match in found), default="")
+    newest = [match for match in found if match[2] == last]
+    tables = {
+        match[1]: _texts_of_columns(run.table_at(match[0])) for match in newest if match[3] == "csv"
+    }
+    pictures = {
+        match[1].replace("-", " "): match[0]
+        for match in newest
+        if match[3] == "png" and match[1] not in tables
+    }
+    told: dict[str, Any] = finite(
+        {
+            "step": int(last) if last else None,
+            "importances": tables.get("importances", []),
+            "nearest": tables.get("nearest", []),
+            "pictures": pictures,
+            "sentence": _sentence(tables.get("importances", [])),
+        }
+    )
+    return told
+
+
+def _texts_of_columns(frame: pd.DataFrame) -> list[dict[Any, Any]]:
+    """Rows of a table; names of columns are texts, though they look like numbers."""
+    rows = frame.astype(object)
+    if "column" in rows:
+        rows["column"] = rows["column"].map(str)
+    return rows.to_dict("records")
+
+
+def _sentence(columns: list[dict[Any, Any]]) -> str:
+    """What the importances say, in words."""
+    if not columns:
+        return ""
+    sure = [row for row in columns if row["low"] > 0]
+    if not sure:
+        return (
+            "No column matters more than chance, as far as these rows tell: the model decides as "
+            "well when any of them is dealt out anew."
+        )
+    first = sure[0]
+    told = (
+        f"Without {first['column']} the loss rises by {first['importance']:.3g} (95 % interval "
+        f"{first['low']:.3g} to {first['high']:.3g})"
+    )
+    if len(sure) > 1:
+        others = ", ".join(
+            f"{row['column']} ({row['importance']:.3g})" for row in sure[1:MOST_IN_WORDS]
+        )
+        told += f"; then {others}"
+    idle = len(columns) - len(sure)
+    left = f" {idle} of {len(columns)} columns matter no more than chance." if idle else ""
+    return f"{told}.{left} Columns that say the same stand in for one another."
+
+
+def study(run: RunRecord) -> dict[str, Any]:
+    """The search or cross-validation that a run belongs to; empty of one that belongs to none."""
+    if not run.about.get("study"):
+        return {}
+    found = study_of(run)
+    table, importance, together = found.table(), found.importance(), found.summary()
+    if "repeat" in table:
+        table = table.assign(repeat=table["repeat"] + 1).rename(columns={"repeat": "division"})
+    told: dict[str, Any] = finite(
+        {
+            "kind": found.kind,
+            "name": found.name,
+            "by": found.by,
+            "columns": list(table),
+            "rows": table.astype(object).to_numpy().tolist(),
+            "importance": importance.to_dict("records"),
+            "summary": together.to_dict("records"),
+            "running": sum(one.status == "running" for one in found.runs),
+            "failed": sum(one.status == "failed" for one in found.runs),
         }
     )
     return told

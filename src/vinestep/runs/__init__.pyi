@@ -1,4 +1,5 @@
 from ..storage.run_folder import RunFolder as RunFolder
+from ._attribute import attribute as attribute
 from ._comparison import (
     Comparison as Comparison,
     compare as compare,
@@ -12,5 +13,6 @@ from ._ledger_store import LedgerStore as LedgerStore
 from ._listing import find_runs as find_runs, runs_table as runs_table
 from ._query import RunRecord as RunRecord, Runs as Runs, open_runs as open
 from ._setting_effects import effects as effects
+from ._study import Study as Study, study_of as study_of
 from .diagnosis._answers import Answer as Answer
 from .diagnosis._diagnose import diagnose as diagnose

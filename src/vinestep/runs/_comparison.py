@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from .._findings import Finding, tell
 from ..errors import RunError
-from ..storage import run_schema
 from ._query import RunRecord
 
 if TYPE_CHECKING:
@@ -274,11 +272,8 @@ def _assessments(runs: Sequence[RunRecord]) -> pd.DataFrame:
 
     rows: dict[str, dict[str, str]] = {}
     for run in runs:
-        if "assessment.json" not in run.file_names:
-            continue
-        path, content = Path(run.label, "assessment.json"), run.read_file("assessment.json")
         try:
-            parts = run_schema.validated(path, content, run_schema.ASSESSMENT)
+            parts = run.assessment
         except RunError as error:
             tell([Finding(f"the run {run.label}", "wrong", f"{error}", "Assess it again.")])
             continue

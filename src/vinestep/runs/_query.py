@@ -20,6 +20,7 @@ from .._arguments import checked_path
 from .._notebook_html import html_curve, html_findings, html_table
 from .._public_names import did_you_mean
 from ..errors import RunError, UnwritableLedgerError
+from ..storage import run_schema
 from ..storage.lineage import now
 from ..storage.run_folder import RECORDS, RunFolder
 from . import _schema as t
@@ -38,6 +39,8 @@ if TYPE_CHECKING:
     from .._findings import Finding
 
 __all__ = ["RunRecord", "Runs", "open_runs", "store_of"]
+
+ASSESSMENT_FILE = "assessment.json"
 
 log = logging.getLogger("vinestep")
 _COMPARISON = re.compile(r"<=|>=|!=|==|=|<|>")
@@ -552,6 +555,28 @@ class RunRecord:
     def better(self) -> dict[str, str]:
         """Of each figure that can be judged: whether "higher" or "lower" is better."""
         return dict(self.about.get("better") or {}) or {"loss": "lower", "validation_loss": "lower"}
+
+    @property
+    def assessment(self) -> dict[str, dict[str, Any]]:
+        """Scores of parts of the data, with their intervals, as they were written when the run had
+        ended: value and interval by part and score.
+
+        Raises
+        ------
+        RunError
+            If the record of them is damaged.
+        """
+        if ASSESSMENT_FILE not in self.file_names:
+            return {}
+        path, content = Path(self.label, ASSESSMENT_FILE), self.read_file(ASSESSMENT_FILE)
+        found: dict[str, dict[str, Any]] = run_schema.validated(
+            path, content, run_schema.ASSESSMENT
+        )
+        return found
+
+    def siblings(self) -> list[RunRecord]:
+        """All runs that are known beside this one, it among them."""
+        return list(self._runs)
 
     @property
     def tags(self) -> list[str]:

@@ -51,6 +51,22 @@ class _Layer(_File):
     activation_bytes: Figure = 0
 
 
+class _Study(_File):
+    """The search or cross-validation that a run belongs to."""
+
+    id: Annotated[str, Field(pattern=r"^[\w.-]{1,64}$")]
+    kind: Literal["search", "cross-validation"]
+    name: Text = ""
+    by: Text = ""
+    number: Count = 0
+    settings: dict[str, str | int | float | bool | list[Any] | dict[str, Any] | None] = {}
+    repeat: Count = 0
+    fold: Count = 0
+    seed: Count = 0
+    train: Count = 0
+    test: Count = 0
+
+
 class _About(_File):
     settings: dict[str, Any] = {}
     data: Text = ""
@@ -63,6 +79,7 @@ class _About(_File):
     better: dict[str, Literal["higher", "lower"]] = {}
     steps: Figure = 0
     network: list[_Layer] = []
+    study: _Study | None = None
 
 
 class _Note(_File):

@@ -7,6 +7,7 @@ import tempfile
 import time
 from collections.abc import Sequence
 from contextlib import ExitStack
+from functools import partial
 from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -212,7 +213,9 @@ class Training(TrainingBase):
                 better=self.directions(scored.names),
                 extra=self._described_model,
                 examples=scored.first or batches,
+                training_examples=batches,
                 task=self.task,
+                model=partial(self._best_model, best),
             )
             self._rows, self._store = run.rows, run.store
             self.lineage = lineage(run, test) | ({"parent": self.parent} if self.parent else {})
@@ -236,11 +239,19 @@ class Training(TrainingBase):
                 train_epochs(run, self, batches, scored, ending)
             outcome = run.conclude(begun)
             self.ended = outcome.status
-            if best is not None and best.row:
-                self._best = BestWeights(best.arrays, best.row, best.step, digest_of(self.network))
+            self._note_best(best)
             if store is not None and outcome.status is Status.FINISHED:
                 self._write_model(store, run.name)
             return outcome
+
+    def _note_best(self, best: BestState | None) -> None:
+        """Hold the best state of a run, which is what comes out of it."""
+        if best is not None and best.row:
+            self._best = BestWeights(best.arrays, best.row, best.step, digest_of(self.network))
+
+    def _best_model(self, best: BestState | None) -> Model:
+        self._note_best(best)
+        return self.model()
 
     def _write_model(self, store: RunStore, name: str) -> None:
         """Put the model into the run's record."""

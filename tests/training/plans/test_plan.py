@@ -449,3 +449,15 @@ def test_rows_without_a_target(tmp_path):
     ):
         planned(tmp_path, data=data)
     assert len(planned(tmp_path, data=data | {"drop_missing_target": True}).source) == 135
+
+
+def test_a_plan_with_a_test_part_is_divided_into_folds_too(tmp_path):
+    from vinestep.training.plans._plan import DataPlan
+
+    split = [0.6, 0.2, 0.2]
+    fold = {"number": 1, "of": 4}
+    data = DataPlan(source="barrels.csv", target="state", split=split, fold=fold)
+    assert data.fractions == pytest.approx([0.75, 0.25])
+    assert DataPlan(source="barrels.csv", target="state", split=split).fractions == split
+    with pytest.raises(ValueError, match="2 fractions are wanted"):
+        DataPlan(source="barrels.csv", target="state", split=[0.4, 0.2, 0.2, 0.2], fold=fold)

@@ -470,6 +470,11 @@ def test_a_generator_gives_one_epoch_and_says_so():
         ({"schedule": 0.5}, "schedule is 0.5"),
         ({"metrics": vs.metrics.accuracy}, "metrics is a sequence"),
         ({"metrics": ["accuracy"]}, "'accuracy' is no metric"),
+        (
+            {"metrics": [vs.metrics.intersection_over_union]},
+            r"Write vinestep\.metrics\.intersection_over_union\(\)",
+        ),
+        ({"metrics": [np.mean]}, "mean is a function, and no metric"),
         ({"metrics": [vs.metrics.accuracy] * 2}, "different names"),
         ({"clip": "x"}, "clip must be a positive number"),
         ({"clip": math.nan}, "clip must be a positive number"),

@@ -86,6 +86,9 @@ def test_two_searches_in_one_folder_are_refused(plan, tmp_path):
         vs.training.search(plan, {"optimiser.rate": [0.01]}, folder=folder, how="grid", epochs=1)
 
 
+FIRST = {"id": "1", "kind": "search", "name": "search", "number": 0, "settings": {}}
+
+
 def test_a_disk_that_takes_nothing_is_no_failure_of_a_trial(plan, tmp_path, monkeypatch):
     asked = {"plan": str(plan), "own": [], "by": "validation_loss"}
     folder = tmp_path / "search"
@@ -98,8 +101,8 @@ def test_a_disk_that_takes_nothing_is_no_failure_of_a_trial(plan, tmp_path, monk
         patched.setattr(RunFolder, "create", full, raising=False)
         patched.setattr("vinestep.training.run._run.Run.save", full)
         with pytest.raises(RunError, match="no space left"):
-            _search._trial(asked, str(folder), {}, 0, "", 2)
-    _, value, _, failure = _search._trial(asked, str(folder), {}, 0, "", 2)
+            _search._trial(asked, str(folder), FIRST, "", 2)
+    _, value, _, failure = _search._trial(asked, str(folder), FIRST, "", 2)
     assert failure == ""
     assert value > 0
 
@@ -108,10 +111,10 @@ def test_a_trial_killed_before_its_ending_is_ended_before_it_counts(plan, tmp_pa
     asked = {"plan": str(plan), "own": [], "by": "validation_loss"}
     folder = tmp_path / "search"
     folder.mkdir()
-    run, value, *_ = _search._trial(asked, str(folder), {}, 0, "", 2)
+    run, value, *_ = _search._trial(asked, str(folder), FIRST, "", 2)
     record = RunFolder(run)
     record.write_status({"status": "running"})
-    again, same, _, failure = _search._trial(asked, str(folder), {}, 0, run, 2)
+    again, same, _, failure = _search._trial(asked, str(folder), FIRST, run, 2)
     assert (again, same, failure) == (run, value, "")
     assert record.read_status()["status"] == "finished"
     assert os.path.samefile(again, run)

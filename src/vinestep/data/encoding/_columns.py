@@ -140,20 +140,29 @@ class Encoding:
         """
         if not self.inputs:
             return features
+        places = self.feature_places(scaling)
+        result = {}
+        for name, columns in self.inputs.items():
+            values = [i for c in columns for i in places[c] if i < len(self.columns)]
+            flags = [i for c in columns for i in places[c] if i >= len(self.columns)]
+            result[name] = features[..., values + sorted(flags)]
+        return result
+
+    def feature_places(self, scaling: Scaling | None) -> dict[str, list[int]]:
+        """Which features each column became. Scaling adds some that say where a number was
+        missing.
+        """
         widths = dict.fromkeys(self.numeric, 1)
         for column, values in self.categories.items():
             widths[column] = len(values) + (column in self.pooled) + (column in self.gaps)
         widths |= self.feature_hashing
-        ends = dict(zip(widths, np.cumsum(list(widths.values())).tolist(), strict=True))
-        places = {
-            name: [i for c in columns for i in range(ends[c] - widths[c], ends[c])]
-            for name, columns in self.inputs.items()
-        }
+        result, end = {}, 0
+        for column, width in widths.items():
+            result[column] = list(range(end, end + width))
+            end += width
         for k, number in enumerate(scaling.missing if scaling is not None else ()):
-            for name, columns in self.inputs.items():
-                if self.numeric[number] in columns:
-                    places[name].append(len(self.columns) + k)
-        return {name: features[..., index] for name, index in places.items()}
+            result[self.numeric[number]].append(end + k)
+        return result
 
     def _numbers(self, column: pd.Series, name: str) -> np.ndarray:
         if column.name in self.dates:

@@ -280,6 +280,12 @@ class Table(Dataset):
             self.scaling,
         )
 
+    def with_inputs(self, inputs: np.ndarray) -> Self:
+        """The same rows with other features, of the same shape."""
+        return self._of(
+            inputs, self.targets, self.weights, self.provenance, self.encoding, self.scaling
+        )
+
     def like(self, source: Source) -> Self:
         """Further rows, encoded as this table is, and scaled if it is: a part from a file of its
         own.

@@ -111,13 +111,13 @@ export function drawBands(key, curves, { against, figure }) {
   ] }, { notMerge: true });
 }
 
-export function drawEffects(key, rows) {
+export function drawEffects(key, rows, { along = "change from the lowest to the highest value, with its 95 % interval" } = {}) {
   const one = base(key), tint = colours()[0], ink = colour("ink");
   one.pick = null;
   const top = rows.slice(0, 14).reverse();
   one.drawn.setOption({
     ...frame("change of the score", "", false, []), legend: { show: false },
-    xAxis: { type: "value", name: "change from the lowest to the highest value, with its 95 % interval", nameLocation: "middle", nameGap: 26,
+    xAxis: { type: "value", name: along, nameLocation: "middle", nameGap: 26,
       axisLabel: { color: ink }, nameTextStyle: { color: ink } },
     yAxis: { type: "category", data: top.map((row) => row.setting), axisLabel: { color: ink } },
     series: [

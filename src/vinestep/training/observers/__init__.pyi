@@ -1,4 +1,5 @@
 from ..run._run import Observer as Observer
+from ._attributions import Attributions as Attributions
 from ._checkpoints import Checkpoints as Checkpoints
 from ._curves import Curves as Curves
 from ._notebook import InCell as InCell

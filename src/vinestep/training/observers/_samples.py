@@ -2,23 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.special import expit, softmax
 
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
-from ...data.batches._batch import count_of, mapped
+from ...data.batches._batch import mapped
 from ...errors import DataError, SettingError
-from ...evaluation.metrics._texts import edit_distance
 from ...parts._registry import part
-from ...tasks._base import Task
-from ...tasks._classes import Binary, Classes, Labels, Ordered
-from ...tasks._several import Several
-from ...tasks._task_of import task_of
-from ...tasks._unaligned import Unaligned
+from ...tasks._decided_rows import decided_rows, value_text
 from ..run._run import Observer
 from ..step._forward_pass import outputs_of
 from ._recorders import descent_of
@@ -29,7 +23,7 @@ if TYPE_CHECKING:
 
 __all__ = ["LayerOutputs", "Samples"]
 
-OF_NO_TASK = task_of(None)
+
 MOST_FIELDS = 12  # of an example's numbers, where they are shown
 
 
@@ -186,7 +180,7 @@ class Samples(Fixed):
             run.table(
                 f"{self.name} inputs",
                 [
-                    {"example": i, **{f"input {j}": _short(row[j]) for j in fields}}
+                    {"example": i, **{f"input {j}": value_text(row[j]) for j in fields}}
                     for i, row in enumerate(array)
                 ],
             )
@@ -202,191 +196,9 @@ class Samples(Fixed):
         if isinstance(shown, bytes):
             run.store.picture(self.name, run.position.step, shown)
             return
-        rows: list[dict[str, Any]] = [{"example": i} for i in range(count_of(outputs))]
-        if shown is not None:
-            truths = [None] * len(rows) if wanted is None else _texts(wanted, self.classes)
-            columns: Columns = {
-                "truth": truths,
-                "output": list(shown),
-                "error": _away(outputs, wanted),
-            }
-            _add(rows, columns)
-        else:
-            found = {
-                name: _judged(task, own, true, classes)
-                for name, task, own, true, classes in _by_target(
-                    run.task or OF_NO_TASK, outputs, wanted, self.classes
-                )
-            }
-            _add(rows, found[""] if "" in found else _side_by_side(found))
-            for name, columns in found.items():
-                if name:
-                    _add(rows, {f"{column} {name}": v for column, v in columns.items()})
+        texts = None if shown is None else list(shown)
+        rows = decided_rows(run.task, outputs, wanted, self.classes, texts=texts)
         run.store.table(self.name, run.position.step, rows)
-
-
-Columns = dict[str, Sequence[Any] | None]
-
-
-def _add(rows: list[dict[str, Any]], columns: Columns) -> None:
-    for column, values in columns.items():
-        for row, value in zip(rows, values if values is not None else [], strict=False):
-            row[column] = value
-
-
-def _side_by_side(found: dict[str, Columns]) -> Columns:
-    """Several targets in one text, and the mean of their errors."""
-    n = max(len(columns["output"] or ()) for columns in found.values())
-
-    def texts(column: str) -> list[str | None]:
-        result = []
-        for i in range(n):
-            each = {name: (columns[column] or [None] * n)[i] for name, columns in found.items()}
-            told = [
-                f"{name} {str(text).replace(' (', ', ').rstrip(')')}"
-                for name, text in each.items()
-                if text is not None
-            ]
-            result.append("; ".join(told) or None)
-        return result
-
-    errors = []
-    for i in range(n):
-        own = [columns["error"][i] for columns in found.values() if columns["error"] is not None]
-        known = [error for error in own if error is not None]
-        errors.append(round(sum(known) / len(known), 6) if known else None)
-    return {"truth": texts("truth"), "output": texts("output"), "error": errors}
-
-
-def _by_target(
-    task: Task, outputs: Any, targets: Any, classes: Any
-) -> Iterator[tuple[str, Task, np.ndarray, Any, Sequence[Any]]]:
-    """Name, task, outputs, targets and classes of each target; one alone has no name."""
-    if isinstance(outputs, tuple | Mapping) and not isinstance(task, Several):
-        named = outputs if isinstance(outputs, Mapping) else dict(enumerate(outputs))
-        for key, own in named.items():
-            yield str(key), OF_NO_TASK, own, None, ()
-        return
-    for name, own_task, found, wanted in task.by_target(outputs, targets):
-        known = classes
-        if name:
-            known = classes.get(name, ()) if isinstance(classes, Mapping) else ()
-        yield name, own_task, found, wanted, known
-
-
-def _judged(
-    task: Task, outputs: np.ndarray, targets: np.ndarray | None, classes: Sequence[Any]
-) -> Columns:
-    """Truth, output and error of one target: of classes the one that is decided, with its
-    probability, and one less the probability of the right one; of numbers the estimate, and the
-    mean absolute difference.
-    """
-    truths = [None] * len(outputs) if targets is None else _texts(targets, classes)
-    if targets is not None and task.gaps:
-        there: list[bool] = np.any(task.known(targets).reshape(len(targets), -1), axis=1).tolist()
-        truths = [text if known else "missing" for text, known in zip(truths, there, strict=True)]
-    columns: Columns = {
-        "truth": truths,
-        "output": [_short(value) for value in outputs],
-        "error": _away(outputs, targets),
-    }
-    if isinstance(task, Unaligned) or (isinstance(task, Classes) and outputs.ndim > 2):
-        return columns | _decided_places(task, outputs, targets, classes)
-    complete = targets if targets is not None else np.zeros(len(outputs), np.int64)
-    logits, labels = task.as_classes(outputs, complete)
-    if isinstance(task, Classes | Binary | Ordered) and logits.ndim == 2 and labels.ndim == 1:
-        chances = softmax(logits.astype(np.float64), axis=1)
-        best = chances.argmax(axis=1)
-        named = _texts(best, classes if len(classes) == chances.shape[1] else ())
-        columns["output"] = [
-            f"{text} ({chance:.3g})"
-            for text, chance in zip(named, chances.max(axis=1), strict=True)
-        ]
-        if targets is not None and labels.dtype.kind in "iu" and labels.max() < chances.shape[1]:
-            known = task.known(targets)
-            right = chances[np.arange(len(labels)), np.where(known, labels, 0)]
-            columns["error"] = [
-                round(float(1 - p), 6) if there else None
-                for p, there in zip(right, known, strict=True)
-            ]
-    elif isinstance(task, Labels):
-        chances = expit(outputs.astype(np.float64))
-        names = task.names or [str(i) for i in range(chances.shape[1])]
-        columns["output"] = [_chosen(row > 1 / 2, names) for row in chances]
-        if targets is not None:
-            columns["truth"] = [_chosen(row == 1, names) for row in targets]
-            columns["error"] = _away(chances, task.completed(targets))
-    elif targets is not None and targets.dtype.kind in "fiu":
-        estimates, wanted = task.as_values(outputs, targets)
-        if np.shape(estimates) == np.shape(wanted) and outputs.dtype.kind == "f":
-            columns["output"] = [_short(value) for value in estimates]
-            columns["error"] = _away(estimates, wanted)
-    return columns
-
-
-def _decided_places(
-    task: Task, outputs: np.ndarray, targets: np.ndarray | None, classes: Sequence[Any]
-) -> Columns:
-    """Of tags, pixels and unaligned labels what is decided place by place; the error is the share
-    of places that are wrong, or of edits.
-    """
-    if isinstance(task, Unaligned):
-        found = task.decoded(outputs)
-        true = None if targets is None else [row[row >= 0].tolist() for row in targets]
-        columns: Columns = {"output": [_spelt(labels, classes) for labels in found]}
-        if true is not None:
-            columns["truth"] = [_spelt(labels, classes) for labels in true]
-            edits = [edit_distance(a, b) for a, b in zip(found, true, strict=True)]
-            columns["error"] = [
-                round(n / max(len(b), 1), 6) for n, b in zip(edits, true, strict=True)
-            ]
-        return columns
-    best = outputs.argmax(axis=-1)
-    columns = {"output": [_short(one) for one in best]}
-    if targets is not None and targets.shape == best.shape:
-        known = task.known(targets)
-        wrong = ((best != targets) & known).reshape(len(best), -1).sum(axis=1)
-        places = np.maximum(known.reshape(len(best), -1).sum(axis=1), 1)
-        columns["error"] = [round(float(share), 6) for share in wrong / places]
-    return columns
-
-
-def _spelt(labels: Sequence[int], classes: Sequence[Any]) -> str:
-    texts = [str(classes[i]) if i < len(classes) else str(i) for i in labels]
-    return ("" if all(len(text) == 1 for text in texts) else " ").join(texts)
-
-
-def _chosen(marks: np.ndarray, names: Sequence[str]) -> str:
-    return ", ".join(name for name, mark in zip(names, marks, strict=True) if mark) or "none"
-
-
-def _texts(values: Any, classes: Any) -> list[Any]:
-    """Class numbers by what they stand for, other values as they are."""
-    array = np.asarray(values) if not isinstance(values, Mapping) else None
-    if array is None:
-        return [_short(value) for value in next(iter(values.values()))]
-    if array.ndim != 1 or array.dtype.kind not in "iu" or isinstance(classes, Mapping):
-        return [_short(value) for value in array]
-    return [str(classes[i]) if 0 <= i < len(classes) else _short(i) for i in array]
-
-
-def _away(outputs: Any, targets: Any) -> list[float | None] | None:
-    """How far each output is from the truth, where they can be held against one another."""
-    if not isinstance(outputs, np.ndarray) or not isinstance(targets, np.ndarray):
-        return None
-    if outputs.shape != targets.shape or outputs.dtype.kind != "f":
-        return None
-    if targets.dtype.kind not in "fiub":
-        return None
-    each = np.abs(outputs - targets).reshape(len(outputs), -1).mean(axis=1)
-    return [None if np.isnan(one) else round(float(one), 6) for one in each]
-
-
-def _short(value: Any) -> str:
-    array = np.asarray(value)
-    if array.size == 1:
-        return f"{array.item():.6g}" if array.dtype.kind in "fiub" else str(array.item())
-    return np.array2string(array, precision=3, threshold=12)
 
 
 @part("layer_outputs", "observer")

@@ -126,7 +126,9 @@ class DataPlan(_Part):
     by: str = ""
     """Column of times; the last part is of the latest rows."""
     fold: FoldPlan | None = None
-    """In place of a test part by fraction, a fold of the whole."""
+    """In place of a test part by fraction, a fold of the whole. Where `split` has a fraction for the
+    test part, the others share it in their proportion.
+    """
     batch: PositiveInt = 32
     drop_partial: bool = False
     prepare: list[Described] = []
@@ -148,7 +150,7 @@ class DataPlan(_Part):
 
     @model_validator(mode="after")
     def _split_fits(self) -> DataPlan:
-        if self.split is not None and len(self.split) != self.parts:
+        if self.split is not None and len(self.split) not in (self.parts, self._parts_written):
             raise SettingError(
                 f"split: {self.parts} fractions are wanted, for {', '.join(self.names)}; got "
                 f"{len(self.split)}"
@@ -214,7 +216,17 @@ class DataPlan(_Part):
         return len(self.names)
 
     @property
+    def _parts_written(self) -> int:
+        """How many fractions a plan has that is divided into folds, though it was not written for
+        that.
+        """
+        return self.parts + (self.fold is not None)
+
+    @property
     def fractions(self) -> list[float]:
+        if self.split is not None and len(self.split) > self.parts:
+            kept = self.split[: self.parts]
+            return [fraction / sum(kept) for fraction in kept]
         return self.split or {1: [1.0], 2: [0.85, 0.15], 3: [0.7, 0.15, 0.15]}[self.parts]
 
 

@@ -172,8 +172,14 @@ class Run(Attachments):
     rows: list[dict[str, float]] = field(default_factory=list)
     examples: AnyBatches | None = None
     """Of which observers show some: the validation part, or what is trained on."""
+    training_examples: AnyBatches | None = None
+    """What is trained on."""
     task: Task | None = None
     """What the outputs mean."""
+    model: Callable[[], Any] | None = None
+    """Makes the model of the best state so far, or of the last where none was judged; of a run of
+    a `Training`.
+    """
     looks: list[dict[str, float]] = field(default_factory=list)
     """Scores of validation within epochs, by step."""
     status: Status = Status.READY

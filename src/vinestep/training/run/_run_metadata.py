@@ -14,6 +14,7 @@ from ...storage.lineage import (
     uncommitted,
     versions,
 )
+from ._study import study_under_way
 
 if TYPE_CHECKING:
     from ...storage.run_store import RunStore
@@ -89,6 +90,7 @@ def write_about(
         "better": known.get("better") or {},
         "steps": known.get("steps", 0),
         "network": graph or [],
+        **({"study": study} if (study := study_under_way()) else {}),
     }
     store.write_file(ABOUT, json.dumps(about, indent=1, default=str).encode())
     if about["commit"].endswith("+") and (patch := uncommitted()):

@@ -13,7 +13,7 @@ from ...data.batches._streams import IterableBatches, Stream, StreamBatches
 from ...data.sources._source import Source, shared_contents
 from ...errors import DataError, SettingError
 from ...evaluation.metrics._base import Metric, of_target, target_loss
-from ...parts._registry import Kinds
+from ...parts._registry import Kinds, kinds
 from ...tasks._base import Task
 from ...tasks._several import Several
 from ._scoring import check_encoding
@@ -64,10 +64,7 @@ def checked_metrics(metrics: Any, task: Task, *, usual: bool = False) -> list[Me
     result = list(metrics)
     for metric in result:
         if not isinstance(metric, Metric):
-            raise SettingError(
-                f"Training: {metric!r} is no metric. Give those of vinestep.metrics, or a Metric "
-                "of your own."
-            )
+            raise SettingError(f"Training: {_no_metric(metric)}")
     names = [metric.name for metric in result]
     if len(set(names)) < len(names) or "loss" in names:
         raise SettingError(
@@ -75,6 +72,19 @@ def checked_metrics(metrics: Any, task: Task, *, usual: bool = False) -> list[Me
             f"{', '.join(names)}."
         )
     return result
+
+
+def _no_metric(given: Any) -> str:
+    """What is wrong with something given for a metric, and what to write in its place."""
+    name = getattr(given, "__name__", "")
+    if callable(given) and name:
+        if any(kind.target is given for kind in kinds("metric")):
+            return f"{name} makes a metric. Write vinestep.metrics.{name}()."
+        return (
+            f"{name} is a function, and no metric. Make one of it: vinestep.metrics.of_all({name}) "
+            "is called with all outputs and targets of an epoch."
+        )
+    return f"{given!r} is no metric. Give those of vinestep.metrics, or a Metric of your own."
 
 
 def usual_metrics(task: Task) -> list[Metric]:

@@ -20,7 +20,9 @@ from ...data.sources._source import Source
 from ...data.sources._splits import fold_indices
 from ...data.tabular._table import Table, scaled_alike
 from ...errors import DataError, RunError, SettingError
+from ..run._run_metadata import write_assessment
 from ..run._status import Status
+from ..run._study import HELD_OUT, new_study, part_of_study
 from ..step._base import TrainingBase
 
 if TYPE_CHECKING:
@@ -28,8 +30,9 @@ if TYPE_CHECKING:
 
     from ..plans._plan import Plan
 
-__all__ = ["CrossValidation", "Difference", "cross_validate"]
+__all__ = ["SUMMARY", "CrossValidation", "Difference", "cross_validate"]
 
+SUMMARY = ["score", "mean", "deviation", "low", "high", "folds"]
 LEVEL = 0.05
 SCORED = 1024  # examples at once
 MANY_FEWER = 2  # folds at least
@@ -128,7 +131,7 @@ class CrossValidation:
             mean, reach = _interval(values, share)
             deviation = float(values.std(ddof=1)) if len(values) > 1 else math.nan
             rows.append([score, mean, deviation, mean - reach, mean + reach, len(values)])
-        return pd.DataFrame(rows, columns=["score", "mean", "deviation", "low", "high", "folds"])
+        return pd.DataFrame(rows, columns=SUMMARY)
 
     def _by_fold(self, score: str) -> tuple[np.ndarray, float]:
         """The mean over seeds of each fold, and examples tested by examples trained on."""
@@ -269,6 +272,7 @@ def cross_validate(
     asked |= {"folds": folds, "repeats": repeats, "seeds": seeds, "seed": seed}
     progress = _Progress(record, f"{work.name}-folds.json", asked)
     left = [job for job in jobs if job.key not in progress.done()]
+    work.study = {"id": progress.study, "kind": "cross-validation", "name": work.name}
     _train_folds(work, left, progress, processes)
     order = {job.key: i for i, job in enumerate(jobs)}
     rows = sorted(progress.rows, key=lambda row: order[row["repeat"], row["fold"], row["seed"]])
@@ -318,6 +322,7 @@ class _Progress:
         self.asked = json.loads(json.dumps(asked))
         self.rows: list[dict[str, Any]] = []
         self.better: dict[str, str] = {}
+        self.study = new_study()
         if self.path is None or not self.path.exists():
             return
         try:
@@ -332,6 +337,7 @@ class _Progress:
                 "folder, or the same arguments."
             )
         self.rows, self.better = list(rows), dict(better)
+        self.study = str(known.get("study") or self.study)
 
     def done(self) -> set[tuple[int, int, int]]:
         return {(row["repeat"], row["fold"], row["seed"]) for row in self.rows}
@@ -343,7 +349,12 @@ class _Progress:
             from ...storage.run_folder import write_text
 
             self.path.parent.mkdir(parents=True, exist_ok=True)
-            known = {"asked": self.asked, "better": self.better, "rows": self.rows}
+            known = {
+                "asked": self.asked,
+                "study": self.study,
+                "better": self.better,
+                "rows": self.rows,
+            }
             write_text(self.path, json.dumps(known, indent=1))
 
 
@@ -439,12 +450,14 @@ class _OfFunction:
         record: str | os.PathLike[str] | None,
     ) -> None:
         self.fit, self.given, self.name, self.record = fit, given, name, record
+        self.study: dict[str, Any] = {}
 
     def __call__(self, job: _Job) -> tuple[dict[str, Any], dict[str, str]]:
         train, test = self.given.part(job.train), self.given.part(job.test)
         named = f"{self.name}-{job.repeat + 1}.{job.fold}"
         options = {} if self.record is None else {"record": self.record, "name": named}
-        training = self.fit(train, job.seed, **options)
+        with part_of_study(_place_of(job, self.study, len(train), len(test))):
+            training = self.fit(train, job.seed, **options)
         if not isinstance(training, TrainingBase) or training.network.arena is None:
             raise SettingError(
                 f"cross_validate: the function returned {training!r}. Return the Training that "
@@ -459,6 +472,10 @@ class _OfFunction:
             else training.model().assess(test)
         )
         run = str(training.lineage.get("run", "")) if self.record is not None else ""
+        if self.record is not None and run:
+            from ...storage.run_folder import RunFolder
+
+            write_assessment(RunFolder.open(Path(self.record) / run), {HELD_OUT: found})
         return _row(job, len(train), len(test), run, found), training.directions(())
 
 
@@ -474,8 +491,8 @@ class _OfPlan:
         record: str | os.PathLike[str] | None,
     ) -> None:
         self.path, self.settings, self.own, self.record = path, settings, own, record
-        self.given_name = name
         self.name = name or self._plan(()).name
+        self.study: dict[str, Any] = {}
 
     def _plan(self, settings: tuple[str, ...]) -> Plan:
         from ..plans._plan import read_plan
@@ -501,12 +518,21 @@ class _OfPlan:
         named = json.dumps(f"{self.name}-{job.repeat + 1}.{job.fold}")
         changed = (f"data.fold={fold}", f"seed={job.seed}", f"name={named}")
         planned = PlannedRun(self._plan(changed), self.path.parent, own=self.own)
-        outcome = planned.run(record=self.record)
+        sizes = len(planned.train) + len(planned.validation), len(planned.test)
+        with part_of_study(_place_of(job, self.study, *sizes)):
+            outcome = planned.run(record=self.record)
         _check_whole(outcome.status, job)
         found = planned.training.assess(planned.scored_batches(planned.test))
         run = outcome.folder.name if outcome.folder is not None else ""
-        sizes = len(planned.train) + len(planned.validation), len(planned.test)
+        if outcome.store is not None:
+            write_assessment(outcome.store, {HELD_OUT: found})
         return _row(job, *sizes, run, found), planned.training.directions(())
+
+
+def _place_of(job: _Job, study: dict[str, Any], train: int, test: int) -> dict[str, Any]:
+    """What the record of a fold's run says of its place among the others."""
+    place = {"repeat": job.repeat, "fold": job.fold, "seed": job.seed}
+    return study | place | {"train": train, "test": test}
 
 
 def _check_whole(status: Any, job: _Job) -> None:

@@ -3,18 +3,57 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from scipy.stats import rankdata
 
-__all__ = ["importance"]
+if TYPE_CHECKING:
+    import pandas as pd
 
+__all__ = ["COLUMNS", "importance", "importance_of_trials"]
+
+COLUMNS = ["setting", "share", "low", "high", "p", "matters"]
 DRAWS = 2000  # permutations
 RESAMPLES = 200
 LEVEL = 0.05
 LEAST = 6  # trials
 LEAST_DIFFERENT = 3  # values of a number that may have its best in the middle
+
+
+def importance_of_trials(
+    trials: Sequence[tuple[dict[str, Any], int, float | None]],
+) -> pd.DataFrame:
+    """Which settings mattered among the trials that went furthest.
+
+    Parameters
+    ----------
+    trials : sequence of (settings, epochs, score)
+        The lower a score the better; None of one that is not known.
+
+    Returns
+    -------
+    found : DataFrame
+        As `importance`; empty of fewer than 6 trials.
+
+    Examples
+    --------
+    >>> importance_of_trials([({"rate": 0.1}, 5, 1.0)]).empty
+    True
+    """
+    import pandas as pd
+
+    most = max((epochs for _, epochs, _ in trials), default=0)
+    done = [
+        (settings, score)
+        for settings, epochs, score in trials
+        if score is not None and epochs == most
+    ]
+    scores = np.array([score for _, score in done], float)
+    rows = importance(
+        [settings for settings, _ in done], np.where(np.isfinite(scores), scores, np.inf)
+    )
+    return pd.DataFrame(rows, columns=COLUMNS)
 
 
 def importance(settings: Sequence[dict[str, Any]], scores: np.ndarray) -> list[dict[str, Any]]:

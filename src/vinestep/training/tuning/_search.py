@@ -16,14 +16,13 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from ...errors import CheckpointError, RunError, SettingError, VineStepError
 from ...storage.run_folder import locked
 from ...storage.run_schema import ABOUT as ABOUT_SCHEMA, valid_fields
 from ..run._results import Outcome
 from ..run._run_metadata import ABOUT
 from ..run._status import Status
+from ..run._study import new_study, part_of_study
 from ._trials import (
     How,
     Space,
@@ -62,8 +61,11 @@ class Search:
     vinestep.errors.RunError: no-such-folder/search.json: there is no search to go on with: ...
     """
 
-    def __init__(self, trials: Trials, folder: Path, asked: dict[str, Any]) -> None:
+    def __init__(
+        self, trials: Trials, folder: Path, asked: dict[str, Any], study: str = ""
+    ) -> None:
         self.trials, self.folder, self.asked = trials, folder, asked
+        self.study = study or new_study()
 
     @classmethod
     def open(cls, folder: str | os.PathLike[str]) -> Search:
@@ -92,6 +94,7 @@ class Search:
                 ),
                 Path(folder),
                 asked,
+                str(known.get("study", "")),
             )
         except (OSError, ValueError, LookupError, TypeError) as error:
             raise RunError(f"{path}: there is no search to go on with: {error}.") from error
@@ -102,6 +105,7 @@ class Search:
 
         known = {
             "asked": self.asked,
+            "study": self.study,
             "rungs": self.trials.rungs,
             "trials": [asdict(trial) for trial in self.trials.trials],
         }
@@ -133,16 +137,9 @@ class Search:
         explains, with an interval of 95 %, how likely as much would be if it did nothing, and
         whether that is below 5 % for all settings together. Empty of fewer than 6 trials.
         """
-        import pandas as pd
+        from ._importance import importance_of_trials
 
-        from ._importance import importance
-
-        most = max((trial.epochs for trial in self.trials.trials), default=0)
-        done = [t for t in self.trials.trials if t.score is not None and t.epochs == most]
-        scores = np.array([t.score for t in done], float)
-        rows = importance([t.settings for t in done], np.where(np.isfinite(scores), scores, np.inf))
-        columns = ["setting", "share", "low", "high", "p", "matters"]
-        return pd.DataFrame(rows, columns=columns)
+        return importance_of_trials([(t.settings, t.epochs, t.score) for t in self.trials.trials])
 
     def figure(self) -> Figure:
         """The score against each setting."""
@@ -335,15 +332,15 @@ def _arguments(
     search: Search, trial: Trial, epochs: int, function: Callable[..., Any] | None
 ) -> tuple[Any, ...]:
     """Of `_trial`, which another process may call."""
-    return (
-        search.asked,
-        str(search.folder),
-        trial.settings,
-        trial.number,
-        trial.run,
-        epochs,
-        function,
-    )
+    study = {
+        "id": search.study,
+        "kind": "search",
+        "name": search.folder.resolve().name,
+        "by": search.asked["by"],
+        "number": trial.number,
+        "settings": trial.settings,
+    }
+    return search.asked, str(search.folder), study, trial.run, epochs, function
 
 
 def _wanted(search: Search, count: int) -> list[tuple[Trial, int]]:
@@ -381,8 +378,7 @@ def _as_settings(settings: Mapping[str, Any]) -> list[str]:
 def _trial(
     asked: Mapping[str, Any],
     folder: str,
-    settings: Mapping[str, Any],
-    number: int,
+    study: Mapping[str, Any],
     run: str,
     epochs: int,
     function: Callable[..., Any] | None = None,
@@ -391,7 +387,8 @@ def _trial(
     failed, if it did by itself. What stops any trial, such as a full disk, is raised. A process of
     a search that was killed may be at work on it still, which is waited for.
     """
-    with locked(Path(folder) / f".trial{number}.lock", UNTIL_FREE, ""):
+    number, settings = study["number"], study["settings"]
+    with locked(Path(folder) / f".trial{number}.lock", UNTIL_FREE, ""), part_of_study(study):
         name = f"trial{number}"
         before = run or next(
             (str(path) for path in sorted(Path(folder).glob(f"{name}-*")) if path.is_dir()), ""
