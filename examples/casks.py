@@ -6,9 +6,7 @@ import sys
 
 import vinestep as vs
 
-N, EPOCHS, FOLDS = (
-    int(word) for word in (*sys.argv[1:], *("900", "40", "5")[len(sys.argv) - 1 :])
-)
+N, EPOCHS, FOLDS = (int(word) for word in (*sys.argv[1:], *("900", "40", "5")[len(sys.argv) - 1 :]))
 TARGETS = {"state": vs.tasks.Classes(gaps=True), "alcohol": vs.tasks.Numbers(gaps=True)}
 
 casks = vs.demo.casks(N)

@@ -126,8 +126,8 @@ class DataPlan(_Part):
     by: str = ""
     """Column of times; the last part is of the latest rows."""
     fold: FoldPlan | None = None
-    """In place of a test part by fraction, a fold of the whole. Where `split` has a fraction for the
-    test part, the others share it in their proportion.
+    """In place of a test part by fraction, a fold of the whole. Where `split` has a fraction for
+    the test part, the others share it in their proportion.
     """
     batch: PositiveInt = 32
     drop_partial: bool = False
