@@ -8,7 +8,7 @@ from scipy.special import expit, softmax
 import vinestep as vs
 from vinestep.errors import DataError, ModelError, SettingError
 
-from .command_line import vinestep, vinestep_here
+from .command_line import vinestep_here
 
 t = vs.tasks
 
@@ -264,7 +264,7 @@ def test_the_command_line_calibrates(tmp_path):
     model.save(tmp_path / "m.vine")
     table().to_csv(tmp_path / "rows.csv", index=False)
     command = ["calibrate", "m.vine", "rows.csv", "--out", "sure.vine", "--coverage", "0.8"]
-    done = vinestep(*command, cwd=tmp_path)
+    done = vinestep_here(*command, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     ours = model.calibrated(table()).with_coverage(table(), coverage=0.8)
     theirs = vs.open_model(tmp_path / "sure.vine")

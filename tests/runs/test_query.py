@@ -9,7 +9,7 @@ import pytest
 import vinestep as vs
 from vinestep.errors import RunError, SettingError
 
-from ..command_line import vinestep, vinestep_here
+from ..command_line import vinestep_here
 from .test_ledger import train
 
 
@@ -235,13 +235,14 @@ def test_a_search_at_the_command_line(tmp_path):
         '"state"\n[[layers]]\nkind = "dense"\nwidth = "classes"\n'
     )
     (tmp_path / "plan.toml").write_text(plan)
-    done = vinestep(
-        "search", "plan.toml", "--over", "optimiser.rate=0.001,0.1", "--how", "grid", cwd=tmp_path
+    options = ["--how", "grid", "--processes", "1"]
+    done = vinestep_here(
+        "search", "plan.toml", "--over", "optimiser.rate=0.001,0.1", *options, cwd=tmp_path
     )
     assert done.returncode == 0, done.stderr
     assert "Best: optimiser.rate=" in done.stdout
     assert (tmp_path / "search" / "trials.png").exists()
-    found = vinestep("search", "plan.toml", "--over", "rate=1..b", cwd=tmp_path)
+    found = vinestep_here("search", "plan.toml", "--over", "rate=1..b", cwd=tmp_path)
     assert found.returncode == 2, found.stdout
 
 

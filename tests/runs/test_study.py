@@ -33,7 +33,7 @@ def studies(tmp_path_factory):
     (root / "plan.toml").write_text(STUDY_PLAN)
     rates = {"optimiser.rate": [0.1, 0.01, 0.001], "layers.0.width": [4, 8]}
     found = vs.training.search(
-        root / "plan.toml", rates, folder=root / "records", how="grid", processes=2
+        root / "plan.toml", rates, folder=root / "records", how="grid", processes=1
     )
     folds = vs.training.cross_validate(root / "plan.toml", folds=3, record=root / "records")
     return root, found, folds

@@ -10,7 +10,6 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.optimize import isotonic_regression, minimize_scalar
 from scipy.special import expit, log_softmax, logit, softmax
 
 from ..autodiff.tensor import held
@@ -138,6 +137,8 @@ def calibration_of(task: Task, outputs: Any, targets: Any, how: str) -> Calibrat
         )
     if how == "temperature":
         precise = logits.astype(np.float64)
+        from scipy.optimize import minimize_scalar
+
         found = minimize_scalar(
             lambda log: float(task(precise / math.exp(log), wanted)),
             bounds=(COOLEST, HOTTEST),
@@ -158,6 +159,8 @@ def calibration_of(task: Task, outputs: Any, targets: Any, how: str) -> Calibrat
 
 
 def _stairs(chances: np.ndarray, true: np.ndarray) -> list[list[float]]:
+    from scipy.optimize import isotonic_regression
+
     order = np.argsort(chances, kind="stable")
     x, y = chances[order], isotonic_regression(true[order].astype(float)).x
     bends = np.flatnonzero(np.diff(y)) + 1

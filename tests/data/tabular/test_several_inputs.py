@@ -4,6 +4,7 @@ file in another process.
 
 import subprocess
 import sys
+from pathlib import Path
 
 import numpy as np
 import pandas as pd
@@ -13,6 +14,8 @@ from hypothesis import given, settings, strategies as st
 
 import vinestep as vs
 from vinestep.errors import DataError, ShapeError, VineStepError
+
+from ...command_line import vinestep_here
 
 FRAME = vs.demo.barrels(240)
 NETWORK = {
@@ -119,15 +122,10 @@ def planned(folder, **changes):
     return file
 
 
-def vinestep(*arguments, code=0):
-    told = subprocess.run(
-        [sys.executable, "-m", "vinestep", *map(str, arguments)],
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert told.returncode == code, told.stdout + told.stderr
-    return told.stdout + told.stderr
+def vinestep(*arguments, cwd=None):
+    told = vinestep_here(*arguments, cwd=cwd or Path.cwd())
+    assert told.returncode == 0, told.stderr
+    return told.stdout
 
 
 def test_a_plan_trains_resumes_predicts_and_is_scored_on_the_command_line(tmp_path):

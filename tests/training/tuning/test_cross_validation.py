@@ -11,7 +11,7 @@ from scipy import stats
 import vinestep as vs
 from vinestep.errors import DataError, PlanError, RunError, SettingError
 
-from ...command_line import vinestep, vinestep_here
+from ...command_line import vinestep_here
 
 cross_validate = vs.training.cross_validate
 
@@ -212,7 +212,7 @@ def test_the_command_says_what_python_says(tmp_path):
         tomli_w.dumps(PLAN | {"epochs": 1, "optimiser": {"kind": "sgd", "rate": 1e-6}})
     )
     command = ["cross-validate", plan, "--folds", "3", "--against", other, "--by", "accuracy"]
-    done = vinestep(*command, cwd=tmp_path)
+    done = vinestep_here(*command, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
     ours = cross_validate(plan, folds=3)
     mean = ours.summary().set_index("score").loc["accuracy", "mean"]

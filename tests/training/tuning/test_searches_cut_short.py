@@ -13,6 +13,7 @@ import pytest
 import vinestep as vs
 from vinestep.errors import RunError
 from vinestep.storage.run_folder import RunFolder, locked
+from vinestep.training.plans._planned_run import PlannedRun
 from vinestep.training.tuning import _search
 
 PLAN = """
@@ -118,3 +119,28 @@ def test_a_trial_killed_before_its_ending_is_ended_before_it_counts(plan, tmp_pa
     assert (again, same, failure) == (run, value, "")
     assert record.read_status()["status"] == "finished"
     assert os.path.samefile(again, run)
+
+
+def test_an_interrupted_trial_ends_the_search_which_then_goes_on(plan, tmp_path, monkeypatch):
+    folder = tmp_path / "search"
+    rates = {"optimiser.rate": [0.01, 0.001]}
+    options = {"folder": folder, "how": "grid", "epochs": 3, "processes": 1}
+    run = PlannedRun.run
+
+    class Stopping(vs.observers.Observer):
+        def after_epoch(self, run, row):
+            if run.position.epoch == 2:
+                run.stop("Ctrl-C", resumable=True)
+
+    with monkeypatch.context() as patched:
+        patched.setattr(
+            PlannedRun, "run", lambda self, **given: run(self, observers=[Stopping()], **given)
+        )
+        with pytest.raises(RunError, match="interrupted in trial 0"):
+            vs.training.search(plan, rates, **options)
+    found = vs.training.search(plan, rates, **options)
+    assert [trial.failure for trial in found.trials.trials] == ["", ""]
+    folders = [path for path in folder.glob("trial*-*") if path.is_dir()]
+    assert len(folders) == 2
+    for path in folders:
+        assert len(RunFolder(path).read_series("epochs")) == 3

@@ -174,6 +174,7 @@ def plan(tmp_path):
 def test_a_search_is_recorded_interrupted_and_gone_on_with(plan, tmp_path):
     space = {"optimiser.rate": [0.0001, 0.03, -1.0], "layers.0.width": [8]}
     asked = {"folder": tmp_path / "search", "how": "halving", "epochs": 4, "factor": 2}
+    asked["processes"] = 1
     found = vs.training.search(plan, space, **asked)
     rows = found.table()
     assert found.best.settings["optimiser.rate"] == 0.03

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ...attribution._overview import overview
 from ...errors import SettingError
 from ...parts._registry import part
 from ..run._run import Observer
@@ -57,6 +56,8 @@ class Attributions(Observer):
                 "Attributions: this run has no model of its own. Record what mattered by "
                 "vinestep.attribution.overview(model, rows).record(run)."
             )
+        from ...attribution._overview import overview  # which draws figures
+
         overview(run.model(), run.examples, known=run.training_examples, count=self.count).record(
             run
         )

@@ -217,7 +217,9 @@ def search(
     >>> asked = tomli_w.dumps({"epochs": 1, "data": data, "layers": layers})
     >>> _ = (root / "plan.toml").write_text(asked)
     >>> rates = {"optimiser.rate": [0.01]}
-    >>> found = vs.training.search(root / "plan.toml", rates, folder=root / "s", how="grid")
+    >>> found = vs.training.search(
+    ...     root / "plan.toml", rates, folder=root / "s", how="grid", processes=1
+    ... )
     >>> len(found.table())
     1
     """
@@ -301,7 +303,7 @@ def _check_function(function: Callable[..., Any], processes: int) -> None:
 def _run(search: Search, processes: int, function: Callable[..., Any] | None) -> None:
     busy = f"{search.folder}: another search is at work in this folder."
     with locked(search.folder / LOCK, 0, busy):
-        if function is not None and processes == 1:
+        if processes == 1:
             while wanted := _wanted(search, 1):
                 for trial, epochs in wanted:
                     _take(
@@ -414,6 +416,11 @@ def _trial(
                 better = planned.training.directions()
                 if not finished:
                     outcome = planned.run(resume=before) if going else planned.run(record=folder)
+            if not finished and outcome.status is Status.INTERRUPTED:
+                raise RunError(
+                    f"The search was interrupted in trial {number}. What is done is kept: the same "
+                    "call goes on, with this trial from its newest state."
+                )
             if finished:
                 outcome = Outcome(done[:epochs], Status.FINISHED, "", Path(before), 0.0, better)
             best = float(outcome.best(asked["by"])[asked["by"]])
