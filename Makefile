@@ -1,6 +1,7 @@
 # make demo        environment, install, and the main job on the demo data
 # make test        environment, install, and all tests
 # make check       lint, types and the tests of what changed, in under a minute
+# make bank        what is said of sound set-ups and of planted faults
 # make docs        the documentation as a site, in docs/_build/html
 # make test-slow   kills at random moments; make fuzz: fuzzers, which take an hour or more
 PYTHON ?= python3
@@ -8,7 +9,7 @@ BIN := .venv/bin
 READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
 
-.PHONY: demo test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \
+.PHONY: demo bank test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \
   test-wheel fuzz mutants bench clean
 
 $(READY): pyproject.toml
@@ -109,6 +110,9 @@ fuzz: $(READY_DEV)
 # breaks one line in each of 60 places of the source, and sees whether a test notices
 mutants: $(READY_DEV)
 	$(BIN)/python tools/mutants.py
+
+bank: $(READY_DEV)
+	$(BIN)/python tools/bank.py
 
 bench: $(READY_DEV)
 	$(BIN)/python -m benchmarks

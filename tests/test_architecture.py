@@ -77,8 +77,8 @@ ARROWS = {
     "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",
-    "training/run": "training/step autodiff figures kernels/machinery parts storage tasks "
-    "_findings _notebook_html _public_names errors",
+    "training/run": "training/step data/batches _model autodiff figures kernels/machinery parts "
+    "storage tasks _findings _notebook_html _public_names errors",
     "training/observers": "training/run training/step attribution autodiff figures parts storage "
     "data/batches tasks _notebook_html errors",
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "

@@ -16,8 +16,12 @@ __all__ = ["Finding", "tell", "warn_of", "worst"]
 
 log = logging.getLogger("vinestep")
 
-Verdict = Literal["sound", "suspicious", "wrong"]
-VERDICTS: tuple[Verdict, ...] = ("sound", "suspicious", "wrong")
+Verdict = Literal["sound", "not tested", "unclear", "suspicious", "wrong"]
+VERDICTS: tuple[Verdict, ...] = ("sound", "not tested", "unclear", "suspicious", "wrong")
+"""Sound is what was tested, with enough evidence to have found it otherwise; unclear is what was
+tested with too little; suspicious and wrong are troubles.
+"""
+TROUBLES: tuple[Verdict, ...] = ("suspicious", "wrong")
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,6 +48,11 @@ class Finding:
     cure: str = ""
     """What to do about it."""
 
+    @property
+    def is_trouble(self) -> bool:
+        """Whether it is suspicious or wrong."""
+        return self.verdict in TROUBLES
+
     def __str__(self) -> str:
         return f"{self.verdict}: {self.subject}: {self.evidence} {self.cure}".rstrip()
 
@@ -58,14 +67,14 @@ class Finding:
 
 
 def tell(findings: Iterable[Finding]) -> None:
-    """Log what is not sound as warnings.
+    """Log troubles as warnings.
 
     Examples
     --------
     >>> tell([Finding("the columns", "sound", "as at training")])
     """
     for finding in findings:
-        if finding.verdict != "sound":
+        if finding.is_trouble:
             log.warning("%s", finding)
 
 

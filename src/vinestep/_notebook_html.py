@@ -12,7 +12,13 @@ __all__ = ["html_curve", "html_findings", "html_table"]
 
 WIDTH, HEIGHT, MARGIN = 560, 160, 8
 COLOURS = ("#5b2a86", "#2e7d4f", "#d1602f", "#1f78a4")
-VERDICTS = {"sound": "#2e7d4f", "suspicious": "#a3820f", "wrong": "#b84e1c"}
+VERDICTS = {
+    "sound": "#2e7d4f",
+    "not tested": "#6b6b6b",
+    "unclear": "#6b6b6b",
+    "suspicious": "#a3820f",
+    "wrong": "#b84e1c",
+}
 
 
 def html_table(caption: str, head: Sequence[str], rows: Sequence[Sequence[Any]]) -> str:

@@ -12,6 +12,7 @@ from rich.box import SIMPLE_HEAD
 from rich.markup import escape
 from rich.table import Table
 
+from .._findings import VERDICTS
 from ..data.encoding._codec import classes_in_words
 from ..layers._adapters import adapters_of
 from ..layers._quantised import codes_of
@@ -143,9 +144,9 @@ def findings_view(findings: Sequence[Finding], title: str) -> Table:
     table = table_of(title)
     for name in ("verdict", "what was looked at", "what was seen, and what to do"):
         table.add_column(name, no_wrap=name == "verdict")
-    order = ("wrong", "suspicious", "sound")
-    for finding in sorted(findings, key=lambda found: order.index(found.verdict)):
-        style = {"wrong": "bold red", "suspicious": "yellow"}.get(finding.verdict, "green")
+    styles = {"wrong": "bold red", "suspicious": "yellow", "sound": "green"}
+    for finding in sorted(findings, key=lambda found: -VERDICTS.index(found.verdict)):
+        style = styles.get(finding.verdict, "dim")
         words = (
             f"{escape(finding.evidence)} "
             f"{f'[bold]{escape(finding.cure)}[/]' if finding.cure else ''}"

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from .._arguments import checked_path
+from .._findings import Finding, tell
 from .._notebook_html import html_curve, html_findings, html_table
 from .._public_names import did_you_mean
 from ..errors import RunError, UnwritableLedgerError
@@ -36,11 +37,10 @@ from ._ledger_store import LedgerStore
 if TYPE_CHECKING:
     import pandas as pd
 
-    from .._findings import Finding
 
 __all__ = ["RunRecord", "Runs", "open_runs", "store_of"]
 
-ASSESSMENT_FILE = "assessment.json"
+ASSESSMENT_FILE, HELD_OUT_FILE = "assessment.json", "held_out.json"
 
 log = logging.getLogger("vinestep")
 _COMPARISON = re.compile(r"<=|>=|!=|==|=|<|>")
@@ -572,6 +572,22 @@ class RunRecord:
         found: dict[str, dict[str, Any]] = run_schema.validated(
             path, content, run_schema.ASSESSMENT
         )
+        return found
+
+    @property
+    def held_out(self) -> dict[str, Any]:
+        """What the best state did on the validation part: ``loss`` with ``loss_error``, and by
+        target, where they are classes, how often each is true, decided and expected; empty where
+        that was not recorded, or is damaged.
+        """
+        if HELD_OUT_FILE not in self.file_names:
+            return {}
+        path, content = Path(self.label, HELD_OUT_FILE), self.read_file(HELD_OUT_FILE)
+        try:
+            found: dict[str, Any] = run_schema.validated(path, content, run_schema.HELD_OUT)
+        except RunError as error:
+            tell([Finding(f"the run {self.label}", "wrong", f"{error}", "Train it again.")])
+            return {}
         return found
 
     def siblings(self) -> list[RunRecord]:

@@ -12,7 +12,17 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from ..errors import RunError
 
-__all__ = ["ABOUT", "ASSESSMENT", "NOTES", "REQUEST", "STATUS", "TAGS", "valid_fields", "validated"]
+__all__ = [
+    "ABOUT",
+    "ASSESSMENT",
+    "HELD_OUT",
+    "NOTES",
+    "REQUEST",
+    "STATUS",
+    "TAGS",
+    "valid_fields",
+    "validated",
+]
 
 Count = Annotated[int, Field(ge=0, le=2**53)]
 Text = Annotated[str, Field(max_length=20_000)]
@@ -80,6 +90,8 @@ class _About(_File):
     steps: Figure = 0
     network: list[_Layer] = []
     study: _Study | None = None
+    constant: dict[str, Figure] = {}
+    """What the best constant answer scores."""
 
 
 class _Note(_File):
@@ -90,6 +102,28 @@ class _Note(_File):
 class _Score(_File):
     value: float | None
     interval: Annotated[list[float], Field(min_length=2, max_length=2)] | None = None
+
+
+class _Decisions(_File):
+    """What was decided between the classes of one target."""
+
+    classes: Annotated[list[Text], Field(max_length=1000)] = []
+    true: list[Count] = []
+    decided: list[Count] = []
+    expected: list[float] = []
+    examples: Count = 0
+    accuracy: Figure = None
+    confidence: Figure = None
+    confidence_error: Figure = None
+
+
+class _HeldOut(_File):
+    """What the best state does on the validation part."""
+
+    loss: Figure = None
+    loss_error: Figure = None
+    examples: Count = 0
+    targets: dict[str, _Decisions] = {}
 
 
 class _Request(BaseModel):
@@ -104,6 +138,7 @@ TAGS = TypeAdapter(list[Text])
 NOTES = TypeAdapter(list[_Note])
 ASSESSMENT = TypeAdapter(dict[str, dict[str, _Score]])
 REQUEST = TypeAdapter(_Request)
+HELD_OUT = TypeAdapter(_HeldOut)
 
 
 def valid_fields(known: Any, schema: TypeAdapter[Any]) -> dict[str, Any]:

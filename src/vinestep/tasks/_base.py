@@ -171,6 +171,12 @@ class Task:
         """Outputs as estimates of the targets, of their shape, for metrics of numbers."""
         return outputs, targets
 
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        """The outputs, the same for every example, that guess targets best, shape (width,); None
+        where that is not known.
+        """
+        return None
+
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
         """Outputs of several networks, shape (m, n, ...), as those of one."""
         return np.asarray(outputs.mean(axis=0, dtype=np.float64))

@@ -7,7 +7,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.special import entr, expit, log_expit, log_softmax, softmax
+from scipy.special import entr, expit, log_expit, log_softmax, logit, softmax
 
 from .. import losses
 from .._activations import softplus
@@ -22,6 +22,9 @@ if TYPE_CHECKING:
 __all__ = ["Binary", "Classes", "Labels", "Ordered", "decided"]
 
 FLAT = 2  # axes of outputs of which each row is one decision
+
+RAREST = 1e-4  # share of a class, where answers are guessed
+TINY = 1e-12
 
 
 @part("classes", "task")
@@ -115,6 +118,18 @@ class Classes(Task):
     def width(self, classes: int) -> int:
         return classes
 
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        if targets.dtype.kind == "f":
+            shares = targets.reshape(-1, targets.shape[-1]).mean(axis=0)
+        else:
+            known = targets[self.known(targets)].ravel()
+            shares = np.bincount(known, minlength=width)[:width] / max(known.size, 1)
+        if len(shares) != width:
+            return None
+        if self.class_weights is not None:
+            shares = shares * np.asarray(self.class_weights)
+        return np.asarray(np.log(np.maximum(shares / max(shares.sum(), TINY), RAREST)))
+
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
         return log_mean_exp(log_softmax(outputs.astype(np.float64), axis=-1))
 
@@ -181,6 +196,12 @@ class Binary(Task):
             return several_decided(chances, classes)
         known = classes if len(classes) == FLAT else (0, 1)
         return decided(np.concatenate([1 - chances, chances], axis=1), known)
+
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        known = np.where(self.known(targets), targets, np.nan).astype(np.float64)
+        flat = known.reshape(-1, width) if known.size % width == 0 else known.reshape(-1, 1)
+        shares = np.clip(np.nanmean(flat, axis=0), RAREST, 1 - RAREST)
+        return np.asarray(logit(shares) + np.log(self.positive_weight))
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
         yes, no = (log_mean_exp(log_expit(s * outputs.astype(np.float64))) for s in (1, -1))
@@ -300,6 +321,12 @@ class Ordered(Task):
 
     def width(self, classes: int) -> int:
         return classes - 1
+
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        known = targets[self.known(targets)]
+        there = np.array([np.count_nonzero(known >= k) for k in range(width + 1)], np.float64)
+        shares = there[1:] / np.maximum(there[:-1], 1)
+        return np.asarray(logit(np.clip(shares, RAREST, 1 - RAREST)))
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
         chances = np.exp(self._log_probabilities(outputs)).mean(axis=0)

@@ -65,6 +65,11 @@ class Numbers(Task):
     def losses(self, outputs: Any, targets: Any) -> Any:
         return LOSSES[self.error](outputs, targets, reduction="none")
 
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        flat = _in_columns(targets, width)
+        middle = np.nanmean if self.error == "squared" else np.nanmedian
+        return None if flat is None else np.asarray(middle(flat, axis=0))
+
 
 @part("counts", "task")
 class Counts(Task):
@@ -98,6 +103,10 @@ class Counts(Task):
     def as_values(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
         with np.errstate(over="ignore"):
             return np.exp(outputs.astype(np.float64)), targets
+
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        flat = _in_columns(targets, width)
+        return None if flat is None else np.log(np.maximum(np.nanmean(flat, axis=0), 1e-6))
 
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
@@ -172,6 +181,9 @@ class Quantiles(Task):
     def _middle(self) -> int:
         return int(np.argmin(np.abs(np.array(self.levels) - MEDIAN)))
 
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        return np.asarray(np.nanquantile(np.asarray(targets, np.float64), self.levels))
+
     def bounds(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any, Any, float]:
         """The lowest and the highest quantile, the targets, and the share that lies between."""
         rising = np.sort(outputs, axis=1)
@@ -238,6 +250,13 @@ class Gaussian(Task):
     def as_values(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
         return self._halves(outputs)[0], targets
 
+    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+        flat = _in_columns(targets, width // 2)
+        if flat is None:
+            return None
+        spread = np.log(np.maximum(np.nanvar(flat, axis=0), 1e-12))
+        return np.concatenate([np.nanmean(flat, axis=0), spread])
+
     def bounds(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any, Any, float]:
         """The bounds between which 95 % lie, the targets, and that share."""
         mean, logs = self._halves(outputs)
@@ -263,6 +282,13 @@ class Gaussian(Task):
         middle = mean.mean(axis=0)
         variance = (np.exp(logs) + (mean - middle) ** 2).mean(axis=0)
         return np.concatenate([middle, np.log(variance)], axis=-1)
+
+
+def _in_columns(targets: np.ndarray, width: int) -> np.ndarray | None:
+    """Every place's targets in a row."""
+    if not targets.size or targets.size % width:
+        return None
+    return np.asarray(targets, np.float64).reshape(-1, width)
 
 
 def _beside(task: Task, outputs: Any, targets: Any) -> np.ndarray:

@@ -30,6 +30,7 @@ from .observers._best_state import BestState
 from .observers._defaults import checked_observers, with_default_observers
 from .run._ending import ending_of
 from .run._epochs import train_epochs
+from .run._held_out import write_held_out
 from .run._results import Outcome
 from .run._resume import continue_run
 from .run._run import Run, observers_attached
@@ -43,6 +44,7 @@ from .run._status import Status
 from .run._validation import Validation, ValidationParts
 from .step._base import BestWeights, TrainingBase, digest_of
 from .step._batch_checks import AnyBatches, are_batches, as_batches, check_parts
+from .step._constant import constant_scores
 from .step._scoring import assessment, batch_outputs, check_encoding
 
 if TYPE_CHECKING:
@@ -230,6 +232,7 @@ class Training(TrainingBase):
                 more = {
                     "better": run.better,
                     "steps": run.total_steps or run.epochs * run.steps_per_epoch,
+                    "constant": constant_scores(self, batches, scored.first),
                 }
                 write_about(store, settings, self.lineage | more, self._graph(batches))
                 store.begin(name, run.plan)
@@ -242,6 +245,8 @@ class Training(TrainingBase):
             self._note_best(best)
             if store is not None and outcome.status is Status.FINISHED:
                 self._write_model(store, run.name)
+                if scored.first is not None:
+                    write_held_out(store, self.model(), scored.first)
             return outcome
 
     def _note_best(self, best: BestState | None) -> None:

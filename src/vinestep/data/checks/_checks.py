@@ -12,7 +12,9 @@ from ..._findings import Finding
 from ..batches._batch import Batch, first_of
 from ..encoding._drift import PICTURES, range_findings
 from ..sources._source import Source
-from ._near_duplicates import near_duplicate_findings
+from ._interleaved import interleaved_findings
+from ._near_duplicates import near_duplicate_findings, near_row_findings
+from ._units import mixed_units
 
 __all__ = ["input_range_of", "source_findings", "split_findings"]
 
@@ -21,6 +23,7 @@ PERFECT = 0.999  # of the variance of the target, or of examples whose class one
 UNSCALED = 50.0  # a float input as large as this was not scaled
 RANGE_BY = 64  # examples that tell the range of the inputs
 LEAST = 20  # examples from which a column can be judged
+FEW, SMALL_SHARE = 30, 0.08  # examples to judge by, and of those trained on
 
 
 def source_findings(source: Any, batch: Batch | None) -> list[Finding]:
@@ -37,7 +40,7 @@ def source_findings(source: Any, batch: Batch | None) -> list[Finding]:
         if inputs.ndim == PICTURES:
             findings += _pictures(inputs)
         if inputs.ndim == 2 and inputs.dtype.kind == "f":
-            findings += _columns(inputs, batch.targets, names)
+            findings += _columns(source, inputs, batch.targets, names)
     return list(dict.fromkeys(findings))
 
 
@@ -122,11 +125,14 @@ def _pictures(inputs: np.ndarray) -> list[Finding]:
     return []
 
 
-def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding]:
-    x = inputs[:MOST_LOOKED_AT].astype(np.float64)
+def _columns(source: Any, inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding]:
+    x = _in_their_units(source, inputs[:MOST_LOOKED_AT].astype(np.float64), names)
     if len(x) < LEAST:
         return []
     y = None if targets is None else np.asarray(targets)[:MOST_LOOKED_AT]
+    if y is not None and y.ndim > 1 and y[0].size == 1:
+        y = y.reshape(len(y))
+    rows = len(source) if hasattr(source, "__len__") else len(x)
     findings = []
     for i, name in enumerate(names):
         column = x[:, i]
@@ -143,7 +149,7 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
                     )
                 )
             continue
-        if _is_identifier(values):
+        if _is_identifier(values, rows):
             evidence = (
                 "it is another whole number in every row, as an identifier is: a network "
                 "learns it by heart."
@@ -152,6 +158,13 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
                 Finding(
                     f"column {name}", "suspicious", evidence, f"Leave it out: leave_out=[{name!r}]."
                 )
+            )
+        elif units := mixed_units(values):
+            evidence = (
+                f"its values fall into two groups, and one is the other in another unit: {units}."
+            )
+            findings.append(
+                Finding(f"column {name}", "suspicious", evidence, "Bring all rows to one unit.")
             )
         elif y is not None and y.ndim == 1 and _tells(values, y[present]):
             evidence = (
@@ -169,12 +182,31 @@ def _columns(inputs: np.ndarray, targets: Any, names: list[str]) -> list[Finding
     return findings
 
 
-def _is_identifier(values: np.ndarray) -> bool:
-    """Whole numbers, all different, and dense enough to have been counted."""
+def _in_their_units(source: Any, x: np.ndarray, names: list[str]) -> np.ndarray:
+    """Columns of a table that was scaled as they were read, gaps as gaps."""
+    scaling, encoding = getattr(source, "scaling", None), getattr(source, "encoding", None)
+    if scaling is None or encoding is None:
+        return x
+    numbers = {name: i for i, name in enumerate(encoding.numeric)}
+    x = x.copy()
+    for i, name in enumerate(names):
+        if name in numbers:
+            k = numbers[name]
+            values = x[:, i] * scaling.spreads[k] + scaling.centres[k]
+            whole = np.rint(values)
+            near = np.abs(values - whole) < 1e-3 * np.maximum(np.abs(whole) * 1e-3, 1)
+            x[:, i] = np.where(near, whole, values)
+            if k in scaling.missing and f"{name} missing" in names:
+                x[x[:, names.index(f"{name} missing")] > 0, i] = np.nan
+    return x
+
+
+def _is_identifier(values: np.ndarray, rows: int) -> bool:
+    """Whole numbers, all different, and dense enough to have been counted in so many rows."""
     if len(np.unique(values)) < len(values) or not np.all(values == np.rint(values)):
         return False
     ordered = np.sort(values)
-    return bool(ordered[-1] - ordered[0] < 3 * len(values))
+    return bool(ordered[-1] - ordered[0] < 3 * max(rows, len(values)))
 
 
 def _tells(values: np.ndarray, targets: np.ndarray) -> bool:
@@ -240,12 +272,34 @@ def split_findings(
             )
         findings += _missing_classes(role, batches.dataset, part.dataset)
         findings += _untrained_columns(role, batches.dataset, part.dataset)
+        findings += _few(role, batches.dataset, part.dataset)
+        findings += near_row_findings(batches.dataset, part.dataset, role)
+        findings += interleaved_findings(batches.dataset, part.dataset, role)
         if known is not None:
             findings += near_duplicate_findings(batches, part, role)
         if known is not None:
             looked_at = next(iter(part.in_order())).inputs
             findings += range_findings(known, looked_at, f"the inputs of the {role} part")
     return findings
+
+
+def _few(role: str, train: Any, part: Any) -> list[Finding]:
+    """A part that is too small to judge by, though there would be enough examples."""
+    if not isinstance(train, Source) or not isinstance(part, Source):
+        return []
+    n, m = len(train), len(part)
+    if m >= FEW or m > SMALL_SHARE * n:
+        return []
+    return [
+        Finding(
+            f"the {role} part",
+            "suspicious",
+            f"it has {m} examples, {n} are trained on: an accuracy by it is known to "
+            f"{100 * 0.98 / m**0.5:.0f} points either way (95 %), so that it tells no state from "
+            "another.",
+            "Give it a tenth of all examples, or cross-validate.",
+        )
+    ]
 
 
 def _untrained_columns(role: str, train: Any, part: Any) -> list[Finding]:

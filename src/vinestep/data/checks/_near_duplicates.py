@@ -14,10 +14,13 @@ from ..._findings import Finding
 from ..batches._batch import first_of
 from ..encoding._drift import PICTURES
 
-__all__ = ["near_duplicate_findings"]
+__all__ = ["near_duplicate_findings", "near_row_findings"]
 
 SIDE = 12
 ALIKE = 0.985
+OTHERS, NEARER = 8, 0.3  # the eighth nearest, and how much nearer a copy is
+MOST_ROWS, MOST_COLUMNS, LEAST_ROWS = 3000, 64, 60
+NEAR = 0.02  # of the distance of other rows: a row that was written twice, or rounded
 MOST_TRAINED, MOST_SCORED = 4000, 1000  # pictures that are looked at
 FLAT = 1e-3  # a picture of which the standard deviation is below this share of its range is plain
 
@@ -28,14 +31,13 @@ def near_duplicate_findings(train: Any, part: Any, role: str) -> list[Finding]:
     if theirs is None or len(theirs) < 2:
         return []
     ours = _thumbnails(train, MOST_TRAINED)
-    if ours is None or ours.shape[1] != theirs.shape[1]:
+    if ours is None or ours.shape[1] != theirs.shape[1] or len(ours) < OTHERS:
         return []
-    # pictures of one kind may be alike by nature: what counts is nearer than any in training are
-    nearest = np.max(theirs @ ours.T, axis=1)
-    among = ours[: len(theirs)] @ ours.T
-    among[np.arange(len(among)), np.arange(len(among))] = -1
-    usual = np.quantile(np.max(among, axis=1), 0.9)
-    copies = int(np.sum((nearest > ALIKE) & (nearest > usual + (1 - usual) * 0.5)))
+    # pictures of one kind may be alike by nature: what counts is far nearer than others are
+    alike = theirs @ ours.T
+    some = np.sort(np.partition(alike, -OTHERS, axis=1)[:, -OTHERS:], axis=1)
+    nearest, others = some[:, -1], some[:, 0]
+    copies = int(np.sum((nearest > ALIKE) & (1 - nearest < NEARER * (1 - others))))
     if copies < 2:
         return []
     return [
@@ -48,6 +50,48 @@ def near_duplicate_findings(train: Any, part: Any, role: str) -> list[Finding]:
             "Keep pictures of one thing in one part: split(..., groups=).",
         )
     ]
+
+
+def near_row_findings(train: Any, part: Any, role: str) -> list[Finding]:
+    """Rows of numbers of one part that are nearly rows of the other: written twice, rounded, or
+    measured again.
+    """
+    ours, theirs = (_rows_of(source) for source in (train, part))
+    if ours is None or theirs is None or ours.shape[1] != theirs.shape[1]:
+        return []
+    if len(ours) < LEAST_ROWS or len(theirs) < 2:
+        return []
+    spread = ours.std(axis=0)
+    used = spread > 0
+    if used.sum() < 3:  # few columns are near one another by chance
+        return []
+    ours, theirs = ours[:, used] / spread[used], theirs[:, used] / spread[used]
+    from scipy.spatial import cKDTree
+
+    distance, _ = cKDTree(ours).query(theirs, k=OTHERS)
+    nearest, others = distance[:, 0], distance[:, -1]
+    copies = int(np.sum((nearest > 0) & (nearest < NEAR * others)))
+    if copies < max(3, len(theirs) / 50):
+        return []
+    return [
+        Finding(
+            f"the {role} part",
+            "suspicious",
+            f"{copies} of {len(theirs)} rows that were looked at are nearly rows of training, "
+            f"{1 / NEAR:.0f} times nearer than others; their scores say little of new ones.",
+            "Keep rows of one thing in one part: split(..., groups=); or drop what is there twice.",
+        )
+    ]
+
+
+def _rows_of(source: Any) -> np.ndarray | None:
+    inputs = getattr(source, "inputs", None)
+    if not isinstance(inputs, np.ndarray) or inputs.ndim != 2 or inputs.dtype.kind != "f":
+        return None
+    if inputs.shape[1] > MOST_COLUMNS or isinstance(inputs, np.memmap):
+        return None
+    rows = inputs[:MOST_ROWS].astype(np.float64)
+    return rows if np.isfinite(rows).all() else None
 
 
 def _thumbnails(batches: Any, most: int) -> np.ndarray | None:

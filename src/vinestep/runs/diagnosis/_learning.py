@@ -18,6 +18,11 @@ TAIL = 0.3  # of the run, by which its end is judged
 SURE = 3.0  # standard errors
 LOW = 0.1  # of the first loss: there is little left to gain
 IDLE = 0.35  # of the run: no gain after it is no convergence any more, but time lost
+LEAST_GAIN = 0.005  # of the loss of a constant answer: less is no gain
+DETECTED = 0.2  # of it: a part that could not show even so much tells nothing
+EARLY = 0.05  # of the highest rate
+WIDE_GAP = 0.35  # of the loss of a constant answer, between training and validation
+HARDER = 0.12  # share by which the training loss is above that of validation
 PERFECT = 0.999
 SOLVED = 0.02  # of the first loss
 
@@ -32,7 +37,8 @@ def answers(record: Record) -> Iterator[Answer]:
         return
     if not failure:
         yield _is_learning(record)
-    if "validation_loss" in rows and rows["validation_loss"].notna().sum() >= LEAST_EPOCHS:
+        yield from _beyond_constant(record)
+    if len(record.validated) >= LEAST_EPOCHS:
         yield from _overfitting(record)
         yield from _too_good(record)
         yield from _labels(record)
@@ -108,11 +114,25 @@ def _is_learning(record: Record) -> Answer:
             figures,
         )
     if since < IDLE * epoch[-1] and epoch[-1] >= 10 and not last < LOW * first:
-        return _rated(
-            record,
-            f"{said}, but has not fallen any more since epoch {since:.0f}.",
-            "plateau",
+        rate = rows["rate"].to_numpy(float)
+        if np.interp(since, epoch, rate) < EARLY * float(rate.max()):
+            return _rated(
+                record,
+                f"{said}, but has not fallen any more since epoch {since:.0f}.",
+                "plateau",
+                since,
+            )
+        return Answer(
+            "the training loss",
+            "sound",
+            f"{said}, and is level since epoch {since:.0f}.",
+            "It is done, or a lower rate (vinestep.schedules.plateau) or a larger network goes "
+            "further.",
+            "learning",
+            "",
             since,
+            "",
+            figures,
         )
     return Answer(
         "the training loss",
@@ -127,20 +147,62 @@ def _is_learning(record: Record) -> Answer:
     )
 
 
+def _beyond_constant(record: Record) -> Iterator[Answer]:
+    """Whether the network says more than the best answer that is the same for every example."""
+    known, subject = record.constant, "what was learned"
+    if "validation_loss" not in known or "validation_error" not in known:
+        return
+    reference, error = known["validation_loss"], known["validation_error"]
+    if not len(record.validated):
+        return
+    best = float(record.validated["validation_loss"].min())
+    gain, size = reference - best, max(abs(reference), 1e-12)
+    words = (
+        f"the best validation loss is {best:.4g}, and the best constant answer gets "
+        f"{reference:.4g}, give or take {error:.2g}."
+    )
+    figures = {"constant": reference, "best": best, "error": error}
+    if gain > max(SURE * error, LEAST_GAIN * size):
+        said = f"More than a constant answer: {words}"
+        yield Answer(subject, "sound", said, "", "learning", "", None, "", figures)
+    elif SURE * error > DETECTED * size:
+        n = int(known.get("validation_examples", 0))
+        wanted = math.ceil(max(n, 1) * (SURE * error / (DETECTED * size)) ** 2)
+        yield Answer(
+            subject,
+            "unclear",
+            f"Not enough to tell whether it says more than a constant answer: {words}",
+            f"About {wanted:,} validation examples would tell; there are {n:,}.",
+            "learning",
+            "",
+            None,
+            "",
+            figures,
+        )
+    else:
+        yield Answer(
+            subject,
+            "wrong",
+            f"No more than a constant answer: {words} It never left chance.",
+            "See whether inputs and targets belong together, whether the rate is right, and "
+            "whether the inputs can tell the targets at all.",
+            "learning",
+            "chance",
+            0.0,
+            "",
+            figures,
+        )
+
+
 def _rated(record: Record, said: str, trouble: str, since: float) -> Answer:
     rows = record.epochs
     rate = rows["rate"].to_numpy(float)
     at = np.interp(since, rows["epoch"].to_numpy(float), rate)
     highest = float(rate.max())
-    if trouble == "plateau" and at < 0.05 * highest:
+    if trouble == "plateau":
         cure = (
             f"The rate had fallen to {at:.2g} by then, of {highest:.2g}: let it fall later, or "
             "to a higher floor."
-        )
-    elif trouble == "plateau":
-        cure = (
-            "A lower rate (vinestep.schedules.plateau), a larger network or other features may "
-            "go further; or it is done."
         )
     else:
         cure = (
@@ -195,6 +257,9 @@ def _overfitting(record: Record) -> Iterator[Answer]:
         )
     else:
         gap = f"The validation loss is {held_out[-1]:.4g}, the training loss {loss[-1]:.4g}."
+        if (wide := _wide_gap(record, best, then, since, gap)) is not None:
+            yield wide
+            return
         yield Answer(
             "validation against training",
             "sound",
@@ -202,6 +267,26 @@ def _overfitting(record: Record) -> Iterator[Answer]:
             "",
             "overfitting",
         )
+
+
+def _wide_gap(record: Record, best: float, then: float, since: float, gap: str) -> Answer | None:
+    """The validation loss does not rise, and is far above the training loss all the same."""
+    reference = record.constant.get("validation_loss")
+    error = record.validation_error
+    if reference is None or not best - then > max(WIDE_GAP * abs(reference), SURE * error):
+        return None
+    said = (
+        f"The validation loss does not rise, but at its best, epoch {since:.0f}, it is {best:.4g} "
+        f"where the training loss is {then:.4g}: what is learned of one part holds little in the "
+        f"other. {gap}"
+    )
+    cure = (
+        "See whether both parts are prepared alike and drawn alike; then more data, dropout, "
+        "weight decay or a smaller network."
+    )
+    return Answer(
+        "validation against training", "suspicious", said, cure, "overfitting", "gap", since
+    )
 
 
 def _too_good(record: Record) -> Iterator[Answer]:
@@ -222,12 +307,10 @@ def _too_good(record: Record) -> Iterator[Answer]:
             )
             said = f"{what}; without an error since epoch {reached:.0f}."
             cure = (
-                "If that is better than can be: look for a column that holds the answer, and "
-                "for examples in both parts."
+                "The task may be as easy as that. If it cannot be: look for a column that holds "
+                "the answer, and for examples in both parts."
             )
-            yield Answer(
-                "how well it does", "suspicious", said, cure, "overfitting", "leak", reached
-            )
+            yield Answer("how well it does", "unclear", said, cure, "overfitting", "leak", reached)
             return
 
 
@@ -235,14 +318,17 @@ def _labels(record: Record) -> Iterator[Answer]:
     """Training examples that stay harder than those of validation: some of their targets may be
     wrong.
     """
-    rows = record.epochs[record.epochs["validation_loss"].notna()]
+    rows = record.validated
     if record.has_dropout() or len(rows) < 8:
         return
-    late = rows.iloc[len(rows) // 2 :]
+    held_out = rows["validation_loss"].to_numpy(float)
+    # the loss of an epoch is a mean over weights that change: half an epoch older than at its end
+    middle = (held_out[:-1] + held_out[1:]) / 2
+    late = rows.iloc[1:].assign(validation_loss=middle).iloc[len(rows) // 2 - 1 :]
     gap = (late["loss"] - late["validation_loss"]).to_numpy(float)
-    noise = float(np.std(gap)) / math.sqrt(len(gap))
+    noise = max(float(np.std(gap)) / math.sqrt(len(gap)), record.validation_error)
     share = float(gap.mean()) / max(float(late["loss"].mean()), 1e-12)
-    if share > 0.35 and gap.mean() > 5 * noise and (gap > 0).mean() > 0.95:
+    if share > HARDER and gap.mean() > 5 * noise and (gap > 0).mean() > 0.95:
         said = (
             f"The training loss stays {share:.0%} above the validation loss "
             f"({late['loss'].mean():.4g} against "

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
+from typing import Any
 
 import numpy as np
 
@@ -12,6 +14,9 @@ from ._series import Record
 __all__ = ["answers"]
 
 FULL = 0.95
+LEAST_TRUE = 5  # examples of a class that is never decided for
+MISSED = 0.06  # of a probability
+SURE = 4.0  # standard errors
 
 
 def answers(record: Record) -> Iterator[Answer]:
@@ -21,6 +26,9 @@ def answers(record: Record) -> Iterator[Answer]:
 
 
 def _mistakes(record: Record) -> Iterator[Answer]:
+    for name, known in (record.held_out.get("targets") or {}).items():
+        yield from _never_decided(f" of {name}" if name else "", known)
+        yield from _probabilities(f" of {name}" if name else "", known)
     looks = record.run.at_steps("samples", "csv")
     if not looks:
         return
@@ -49,6 +57,73 @@ def _mistakes(record: Record) -> Iterator[Answer]:
         "",
         {"worst": int(worst["example"])},
     )
+
+
+def _never_decided(of: str, known: dict[str, Any]) -> Iterator[Answer]:
+    """Classes that are there, and that the best state never decides for."""
+    rows = list(zip(known["classes"], known["true"], known["decided"], strict=False))
+    never = [(name, true) for name, true, decided in rows if true >= LEAST_TRUE and not decided]
+    n = known["examples"]
+    if never:
+        listed = ", ".join(f"{name} ({true} of {n})" for name, true in never[:4])
+        yield Answer(
+            f"the decisions{of}",
+            "suspicious",
+            f"The best state never decides for {listed}.",
+            "Train longer, draw classes evenly (vinestep.data.Balanced), weigh them "
+            "(class_weights=), or decide by another threshold than the likeliest class.",
+            "mistakes",
+            "class never decided",
+        )
+
+
+def _probabilities(of: str, known: dict[str, Any]) -> Iterator[Answer]:
+    """Whether probabilities are right as often as they say."""
+    n, accuracy, sure = known["examples"], known["accuracy"], known["confidence"]
+    error = known["confidence_error"]
+    if not n or accuracy is None or sure is None or not error:
+        return
+    subject, cure = (
+        f"the probabilities{of}",
+        "Calibrate: model.calibrated(rows), vinestep calibrate.",
+    )
+    away = [
+        (name, true / n, expected / n, (expected - true) / max(_spread(expected, n), 1e-9))
+        for name, true, expected in zip(
+            known["classes"], known["true"], known["expected"], strict=False
+        )
+    ]
+    worst = max(away, key=lambda row: abs(row[2] - row[1]), default=None)
+    if sure - accuracy > max(MISSED, SURE * error):
+        said = (
+            f"It is too sure: decisions are right {accuracy:.1%} of the time, and their "
+            f"probabilities say {sure:.1%} (give or take {error:.1%}). They are not calibrated."
+        )
+        yield Answer(subject, "suspicious", said, cure, "mistakes", "not calibrated")
+    elif worst is not None and abs(worst[2] - worst[1]) > MISSED and abs(worst[3]) > SURE:
+        said = (
+            f"They expect {worst[2]:.1%} of the examples to be {worst[0]}, and {worst[1]:.1%} "
+            "are. They are not calibrated."
+        )
+        yield Answer(subject, "suspicious", said, cure, "mistakes", "not calibrated")
+    elif error > MISSED:
+        wanted = math.ceil(n * (SURE * error / MISSED) ** 2)
+        said = (
+            f"Not enough to tell whether they are calibrated: {n} decisions, right "
+            f"{accuracy:.1%} of the time, say {sure:.1%} (give or take {error:.1%})."
+        )
+        yield Answer(subject, "unclear", said, f"About {wanted:,} examples would tell.", "mistakes")
+    else:
+        said = (
+            f"Decisions are right {accuracy:.1%} of the time, and their probabilities say "
+            f"{sure:.1%} (give or take {error:.1%})."
+        )
+        yield Answer(subject, "sound", said, "", "mistakes")
+
+
+def _spread(expected: float, n: int) -> float:
+    """Standard deviation of how often a class is true, if probabilities are right."""
+    return math.sqrt(max(expected * (1 - expected / n), 0.0))
 
 
 def _machine(record: Record) -> Iterator[Answer]:

@@ -34,6 +34,9 @@ class RecordedRun(Protocol):
     @property
     def better(self) -> dict[str, str]: ...
 
+    @property
+    def held_out(self) -> dict[str, Any]: ...
+
     def series(self, name: str) -> pd.DataFrame: ...
 
     def at_steps(self, name: str, suffix: str) -> dict[int, str]: ...
@@ -70,6 +73,30 @@ class Record:
     @property
     def better(self) -> dict[str, str]:
         return self.run.better
+
+    @cached_property
+    def constant(self) -> dict[str, float]:
+        """What the best constant answer scores, where that is known."""
+        found = self.run.about.get("constant") or {}
+        return {name: float(value) for name, value in found.items() if value is not None}
+
+    @cached_property
+    def held_out(self) -> dict[str, Any]:
+        return self.run.held_out
+
+    @property
+    def validation_error(self) -> float:
+        """Standard error of the best validation loss; infinite where it is not known."""
+        found = self.held_out.get("loss_error")
+        return float("inf") if found is None else float(found)
+
+    @cached_property
+    def validated(self) -> pd.DataFrame:
+        """The epochs that were validated."""
+        rows = self.epochs
+        if "validation_loss" not in rows:
+            return rows.iloc[:0]
+        return rows[rows["validation_loss"].notna()]
 
     @cached_property
     def steps_an_epoch(self) -> float:

@@ -6,20 +6,28 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
+from scipy.special import ndtri
 
 from ..._findings import Finding
-from ...data.batches._batch import Batch
 from ...data.encoding._drift import PICTURES
 from ...tasks._base import Task
+from ._relation import chosen, features_of, relation_of, targets_in_columns, transfer
 from ._stage import Stage, by_name, subject_of, tasks_of
 
-__all__ = ["classes", "likeness", "told_by_inputs", "values"]
+__all__ = ["classes", "likeness", "same_relation", "told_by_inputs", "values"]
 
-RARE = 0.1  # of an even share: a class with fewer examples is hardly learned
-DOMINANT = 0.9
+FEW = 10  # examples: a class with fewer is hardly learned, a column with fewer values not tested
+UNEVEN = 0.8  # share of the largest class
 UNSCALED = 30.0  # a column whose spread, or middle, is this far from 1
 APART = 5.0  # times: spreads of two parts
-SIGNIFICANT = 4.0  # standard errors
+FAR = 3.0  # deviations: between the means of two parts
+WIDELY = 0.1  # of the columns
+LEVEL = 1e-4  # of a test, for all columns together
+SIGNIFICANT = 3.0  # standard errors
+LOST = 0.15  # of a correlation
+TOLD = 0.01
+ENOUGH = 150  # examples, to say that nothing is seen
+SHORT = 3.0  # seconds of training
 LEAST = 30  # examples
 MOST_FEATURES = 2048
 MOST_VALUES = 50_000_000
@@ -141,21 +149,19 @@ def _balance(subject: str, labels: np.ndarray | None) -> Iterator[Finding]:
         )
         return
     shares = known / known.sum()
-    if shares.max() > DOMINANT or shares.min() * known.size < RARE:
-        evidence = (
-            f"the largest has {shares.max():.1%} of the examples, the smallest {shares.min():.2%}."
-        )
-        cure = (
-            "Draw them evenly, order=vinestep.data.Balanced(labels), or weigh them: "
-            "class_weights= of cross_entropy."
-        )
+    words = f"{known.size} of them, with {shares.min():.1%} to {shares.max():.1%} of the examples"
+    if known.min() < FEW:
+        evidence = f"{words}; the rarest has {known.min()}, too few to be learned or judged."
+        cure = "Gather more of it, pool it with another, or leave it out."
         yield Finding(subject, "suspicious", evidence, cure)
-    else:
-        yield Finding(
-            subject,
-            "sound",
-            f"{known.size} of them, with {shares.min():.1%} to {shares.max():.1%} of the examples.",
+    elif shares.max() > UNEVEN:
+        cure = (
+            f"Read accuracies beside {shares.max():.1%}, which always deciding for the largest "
+            "gets; vinestep.data.Balanced(labels) or class_weights= weigh them evenly."
         )
+        yield Finding(subject, "sound", f"{words}.", cure)
+    else:
+        yield Finding(subject, "sound", f"{words}.")
 
 
 def _is_cheap(stage: Stage) -> bool:
@@ -185,32 +191,53 @@ def likeness(stage: Stage) -> Iterator[Finding]:
         if a.shape[1] > MOST_FEATURES:
             keep = np.linspace(0, a.shape[1] - 1, MOST_FEATURES).astype(int)
             a, b = a[:, keep], b[:, keep]
-        spread = a.std(axis=0)
-        used = spread > 1e-6 * max(float(spread.max(initial=0)), 1e-30)
-        if not used.any():
-            continue
-        a, b, spread = a[:, used], b[:, used], spread[used]
-        ratio = b.std(axis=0) / spread
-        error = spread * np.sqrt(1 / len(a) + 1 / len(b))
-        shift = np.abs(b.mean(axis=0) - a.mean(axis=0))
-        off = (shift > SIGNIFICANT * error) & (shift > spread / 2)
-        odd = (ratio > APART) | (ratio < 1 / APART) | off
-        if odd.mean() > 0.1:
-            i = int(np.argmax(odd))
+        odd = _away(a, b)
+        if odd:
+            i, shift, ratio = odd[0]
+            share = len(odd) / a.shape[1]
+            far = abs(shift) > FAR or not 1 / APART < ratio < APART
             evidence = (
-                f"{odd.mean():.0%} of the columns lie or spread otherwise than in training; "
-                f"column {i}: mean {b[:, i].mean():.3g} and "
-                f"deviation {b[:, i].std():.3g}, in training {a[:, i].mean():.3g} and "
-                f"{a[:, i].std():.3g}."
+                f"{len(odd)} of {a.shape[1]} columns lie or spread otherwise than in training, "
+                f"beyond chance; column {i}: mean {b[:, i].mean():.3g} and deviation "
+                f"{b[:, i].std():.3g}, in training {a[:, i].mean():.3g} and {a[:, i].std():.3g}."
             )
             yield Finding(
                 f"{name} of the validation part",
-                "wrong",
+                "wrong" if far and share > WIDELY else "suspicious",
                 evidence,
-                "Prepare both parts by what was learned on the first, once.",
+                "Prepare both parts by what was learned on the first, once; see that they were "
+                "drawn alike.",
             )
         elif a.shape[1] > 8 and ours.ndim == PICTURES and ours.shape[1] == ours.shape[2]:
             yield from _turned(ours, theirs)
+
+
+def _away(a: np.ndarray, b: np.ndarray) -> list[tuple[int, float, float]]:
+    """Columns that lie or spread otherwise, by tests that allow for how many columns there are, the
+    surest first: place, shift in deviations, ratio of deviations.
+    """
+    n, m, d = len(a), len(b), a.shape[1]
+    spread = a.std(axis=0)
+    values = np.maximum((a != a[0]).sum(axis=0), 0) + (b != a[0]).sum(axis=0)
+    usable = (spread > 1e-6 * max(float(spread.max(initial=0)), 1e-30)) & (values >= 2 * FEW)
+    middle = np.median(a, axis=0)
+    result = []
+    with np.errstate(divide="ignore", invalid="ignore"):
+        shift = b.mean(axis=0) - a.mean(axis=0)
+        z = shift / np.sqrt(a.var(axis=0) / n + b.var(axis=0) / m)
+        # deviations compared by their means: M. B. Brown and A. B. Forsythe, JASA 69, 1974
+        ours, theirs = np.abs(a - middle), np.abs(b - np.median(b, axis=0))
+        w = (theirs.mean(axis=0) - ours.mean(axis=0)) / np.sqrt(
+            ours.var(axis=0) / n + theirs.var(axis=0) / m
+        )
+    least = float(-ndtri(LEVEL / (4 * d)))
+    ratio = b.std(axis=0) / np.where(spread > 0, spread, 1)
+    for i in np.flatnonzero(usable):
+        moved = abs(z[i]) > least and abs(shift[i]) > spread[i] / 2
+        wider = abs(w[i]) > least and not 1 / 1.6 < ratio[i] < 1.6
+        if moved or wider:
+            result.append((int(i), float(shift[i] / spread[i]), float(ratio[i])))
+    return sorted(result, key=lambda row: -max(abs(z[row[0]]), abs(w[row[0]])))
 
 
 def _turned(ours: np.ndarray, theirs: np.ndarray) -> Iterator[Finding]:
@@ -240,129 +267,117 @@ def _turned(ours: np.ndarray, theirs: np.ndarray) -> Iterator[Finding]:
 
 
 def told_by_inputs(stage: Stage) -> Iterator[Finding]:
-    """Whether inputs tell anything of the targets: by nearest neighbours, by a linear model, or by
-    a short training.
+    """Whether inputs tell anything of the targets: by a quick model against permuted targets, or by
+    a short training against the best constant answer.
     """
-    tried: tuple[bool, str] | None = None
-    for name, targets in by_name(stage.batch.targets).items():
-        found = _features(stage.batch, targets)
-        if found is None or len(found[0]) < 2 * LEAST:
-            continue
+    batch = stage.many
+    found = features_of(batch)
+    tried: tuple[float, str] | None = None
+    for name, targets in by_name(batch.targets).items():
         subject = subject_of("inputs and targets", name)
-        x, y = found
-        score, chance, error = _neighbours(x, y)
-        linear = _linear(x, y)
-        if score - chance > 2.5 * error or linear > 2.5:
-            words = f"nearest neighbours score {score:.3g}, guessing {chance:.3g}"
-            told = f"the inputs tell something of the targets: {words}."
-            yield Finding(subject, "sound", told)
+        columns = targets_in_columns(targets) if found is not None else None
+        if found is None or columns is None:
+            why = "inputs" if found is None else "targets"
+            said = f"the quick model takes no {why} of this kind."
+            yield Finding(subject, "not tested", said, "The run tells: see the validation loss.")
+            continue
+        x, (y, known) = found[0], columns
+        rows = np.flatnonzero(known)
+        rows = rows[chosen(len(rows))]
+        x, y = x[rows], y[rows]
+        if len(x) < LEAST or not y.std(axis=0).any():
+            said = f"{len(x)} examples with targets are too few to tell."
+            yield Finding(subject, "unclear", said, f"At least {LEAST} are needed.")
+            continue
+        relation = relation_of(x, y)
+        words = (
+            f"left-out answers of a quick model correlate {relation.correlation:.2f} with the "
+            f"targets of {relation.examples} examples, and {relation.by_chance:.2f} at most (99 %) "
+            "where targets are dealt out at random"
+        )
+        if relation.p <= TOLD:
+            yield Finding(subject, "sound", f"the inputs tell something of the targets: {words}.")
             continue
         tried = tried or _by_training(stage)
-        gained, words = tried
-        if gained:
-            told = f"a short training learned something that holds on other examples: {words}."
+        gained, more = tried
+        if gained > SIGNIFICANT:
+            told = f"a short training learned something that holds on other examples: {more}."
             yield Finding(subject, "sound", told)
-            continue
-        evidence = (
-            "nothing in the inputs seems to tell the targets: nearest neighbours score "
-            f"{score:.3g} where guessing gets {chance:.3g}, a linear "
-            "model finds nothing, and a short training gained nothing that holds on other "
-            f"examples ({words})."
-        )
-        cure = "See whether targets were shuffled, or joined to the wrong rows."
-        yield Finding(subject, "suspicious", evidence, cure)
+        elif relation.examples < ENOUGH:
+            said = f"nothing is seen in so few examples: {words}."
+            cure = f"{ENOUGH} examples show correlations of {2.6 / np.sqrt(ENOUGH):.2f} and more."
+            yield Finding(subject, "unclear", said, cure)
+        else:
+            evidence = (
+                f"nothing in the inputs seems to tell the targets: {words}; and a short training "
+                f"gained nothing that holds on other examples ({more})."
+            )
+            cure = "See whether targets were shuffled, or joined to the wrong rows."
+            yield Finding(subject, "suspicious", evidence, cure)
 
 
-def _features(batch: Batch, targets: np.ndarray) -> tuple[np.ndarray, np.ndarray] | None:
-    inputs = [array for _, array in _arrays(batch.inputs)]
-    if (
-        not inputs
-        or any(array.dtype.kind not in "fu" for array in inputs)
-        or batch.masks is not None
-    ):
-        return None
-    y = targets.reshape(len(targets), -1)
-    if y.shape[1] != 1 or targets.dtype.kind not in "iuf":
-        return None
-    known = y[:, 0] >= 0 if targets.dtype.kind in "iu" else ~np.isnan(y[:, 0])
-    x = np.concatenate([array.reshape(len(array), -1) for array in inputs], axis=1)
-    x = x[known].astype(np.float64)
-    if not np.isfinite(x).all() or not len(x):
-        return None
-    spread = x.std(axis=0)
-    x = (x - x.mean(axis=0)) / np.where(spread > 0, spread, 1)
-    return x, y[known, 0]
-
-
-def _neighbours(x: np.ndarray, y: np.ndarray) -> tuple[float, float, float]:
-    """Leave-one-out score of the nearest neighbours, that of guessing, and the standard error of
-    the difference.
+def _by_training(stage: Stage) -> tuple[float, str]:
+    """By how many standard errors a few seconds of training beat the best constant answer on
+    examples that were not trained on.
     """
-    squares = np.sum(x * x, axis=1)
-    distances = squares[:, None] + squares[None] - 2 * x @ x.T
-    np.fill_diagonal(distances, np.inf)
-    nearest = np.argpartition(distances, 5, axis=1)[:, :5]
-    n = len(y)
-    if y.dtype.kind in "iu":
-        votes = np.array(
-            [np.bincount(row, minlength=int(y.max()) + 1).argmax() for row in y[nearest]]
-        )
-        right = votes == y
-        shares = np.bincount(y) / n
-        own = np.bincount(votes, minlength=len(shares)) / n
-        chance = float(own @ shares)  # of votes as they are, on targets dealt anew
-        return float(right.mean()), chance, float(np.sqrt(max(chance * (1 - chance), 1e-6) / n))
-    with np.errstate(invalid="ignore"):
-        correlation = float(np.nan_to_num(np.corrcoef(y[nearest].mean(axis=1), y)[0, 1]))
-    return correlation, 0.0, 1 / np.sqrt(n)
-
-
-def _linear(x: np.ndarray, y: np.ndarray) -> float:
-    """How many standard errors a ridge regression on one half gets the other half right beyond
-    chance.
-    """
-    half = len(x) // 2
-    y = (
-        (y[:, None] == np.unique(y)).astype(float)
-        if y.dtype.kind in "iu"
-        else y[:, None].astype(float)
-    )
-    order = np.random.default_rng(0).permutation(len(x))
-    a, b = order[:half], order[half:]
-    gram = x[a] @ x[a].T + 0.1 * x.shape[1] * np.eye(half)
-    guess = x[b] @ (x[a].T @ np.linalg.solve(gram, y[a] - y[a].mean(axis=0)))
-    rest = y[b] - y[b].mean(axis=0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        correlations = np.sum(guess * rest, axis=0) / np.sqrt(
-            np.sum(guess**2, axis=0) * np.sum(rest**2, axis=0)
-        )
-    best = float(np.nanmax(np.nan_to_num(correlations)))
-    return float(
-        best * np.sqrt(len(b)) - 1.0 * (y.shape[1] > 1)
-    )  # the best of several is higher by chance
-
-
-def _by_training(stage: Stage) -> tuple[bool, str]:
-    """Whether a few seconds of training lower the loss on examples that were not trained on."""
     import time
 
+    from ..step._constant import constant_scores
     from ..step._scoring import average_scores
 
     validation = stage.validation
     if validation is None:
-        return False, "no validation part to try"
+        return 0.0, "there is no validation part to try it on"
+    known = constant_scores(stage.training, stage.train, validation)
+    if "validation_loss" not in known or "validation_error" not in known:
+        return 0.0, "the best constant answer to such a loss is not known"
     one = stage.copy_of_training()
-    before = average_scores(one.network, validation, one.loss, [])["loss"]
-    best, begun = before, time.perf_counter()
+    best, begun = np.inf, time.perf_counter()
+    reference, error = known["validation_loss"], known["validation_error"]
     for epoch in range(40):
         for i, group in one.grouped(stage.train.epoch(epoch, seed=one.seed)):
             one.make_step(group, epoch, i)
-            if time.perf_counter() - begun > 3:
+            if time.perf_counter() - begun > SHORT:
                 break
         best = min(best, average_scores(one.network, validation, one.loss, [])["loss"])
-        if best < 0.9 * before or time.perf_counter() - begun > 3:
+        if reference - best > 2 * SIGNIFICANT * error or time.perf_counter() - begun > SHORT:
             break
-    return best < 0.9 * before, f"its validation loss went from {before:.4g} to {best:.4g} at best"
+    words = (
+        f"its validation loss came to {best:.4g} at best, the best constant answer gets "
+        f"{reference:.4g}, give or take {error:.2g}"
+    )
+    return float((reference - best) / max(error, 1e-12, 0.002 * abs(reference))), words
+
+
+def same_relation(stage: Stage) -> Iterator[Finding]:
+    """Whether what the training part tells of its targets holds in the validation part."""
+    if stage.other is None:
+        return
+    found = features_of(stage.many, stage.many_others)
+    if found is None:
+        return
+    theirs = by_name(stage.many_others.targets)
+    for name, targets in by_name(stage.many.targets).items():
+        ours, others = targets_in_columns(targets), targets_in_columns(theirs.get(name))
+        if ours is None or others is None or ours[0].shape[1] != others[0].shape[1]:
+            continue
+        rows = np.flatnonzero(ours[1])[chosen(int(ours[1].sum()))]
+        there = np.flatnonzero(others[1])[chosen(int(others[1].sum()))]
+        if min(len(rows), len(there)) < LEAST:
+            continue
+        here, beyond = transfer(found[0][rows], ours[0][rows], found[1][there], others[0][there])
+        spread = np.sqrt(1 / (len(rows) - 3) + 1 / (len(there) - 3))
+        lost = (np.arctanh(min(here, 0.999)) - np.arctanh(np.clip(beyond, -0.999, 0.999))) / spread
+        words = (
+            f"answers of a quick model correlate {here:.2f} with targets that it left out of the "
+            f"training part, and {beyond:.2f} with those of the validation part"
+        )
+        subject = subject_of("the validation part", name)
+        if lost > SIGNIFICANT + 0.3 and here - beyond > LOST:
+            cure = "See that both parts have the same columns in the same order, unit and sense."
+            yield Finding(subject, "suspicious", f"its targets follow otherwise: {words}.", cure)
+        elif here > 3 / np.sqrt(len(rows)):
+            yield Finding(subject, "sound", f"its targets follow as in training: {words}.")
 
 
 def _arrays(inputs: Any) -> Iterator[tuple[str, np.ndarray]]:

@@ -23,6 +23,7 @@ from ...layers._named_inputs import inputs_in_order
 from ...losses import unwrapped
 from ...tasks._base import Task
 from ...tasks._classes import Binary, Classes
+from ...tasks._numbers import Numbers
 from ...tasks._several import Several
 from ..step._forward_pass import loss_of, outputs_of
 
@@ -39,7 +40,9 @@ from ._stage import (
 
 __all__ = [
     "activations_between",
+    "cut_numbers",
     "derivatives",
+    "dropped",
     "examples_apart",
     "first_loss",
     "gradients",
@@ -52,6 +55,8 @@ FEW = 64  # examples for what is computed several times
 DEAD = 0.5  # of the units of a layer
 SATURATED = 0.7
 FLAT = 1e-6
+CUT = 0.05  # of values: exactly 0, or targets below 0
+MOST_DROPPED = 0.85
 NEAR = 1e-6  # steps that hardly ever cross a kink
 FAR = 1e3  # times: gradients of the first and the last layer
 LEAST_FAN, MOST_FAN = 0.05, 8.0  # of the deviation that keeps the size of what passes through
@@ -195,7 +200,7 @@ def _of_one_output(name: str, findings: np.ndarray, task: Task) -> Iterator[Find
                 evidence,
                 "Leave the activation at the end out.",
             )
-        elif np.all(findings >= 0):
+        elif np.all(findings >= 0) and _is_cut(findings):
             evidence = (
                 "none is negative, as after a relu; the loss takes logits, which go as far "
                 "as they like either way."
@@ -205,6 +210,41 @@ def _of_one_output(name: str, findings: np.ndarray, task: Task) -> Iterator[Find
                 "suspicious",
                 evidence,
                 "Leave the activation at the end out.",
+            )
+
+
+def _is_cut(outputs: np.ndarray) -> bool:
+    """Whether values are exactly 0 as often as a relu makes them."""
+    return bool(np.mean(outputs == 0) > CUT)
+
+
+def cut_numbers(stage: Stage) -> Iterator[Finding]:
+    """Outputs that cannot be negative, of targets that are."""
+    targets = by_name(stage.batch.targets)
+    tasks = tasks_of(stage)
+    for name, outputs in outputs_in_inference(stage, stage.batch).items():
+        if not isinstance(tasks.get(name), Numbers) or name not in targets:
+            continue
+        below = float(np.mean(targets[name] < 0)) if targets[name].dtype.kind == "f" else 0.0
+        if np.all(outputs >= 0) and _is_cut(outputs) and below > CUT:
+            yield Finding(
+                subject_of("the outputs", name),
+                "wrong",
+                f"none is negative, as after a relu, and {below:.0%} of the targets are.",
+                "Leave the activation at the end out.",
+            )
+
+
+def dropped(stage: Stage) -> Iterator[Finding]:
+    """Dropout that leaves hardly anything."""
+    for layer in stage.training.network.walk():
+        share = getattr(layer, "probability", None)
+        if type(layer).__name__ == "Dropout" and isinstance(share, float) and share > MOST_DROPPED:
+            yield Finding(
+                f"layer {layer.path}",
+                "suspicious",
+                f"dropout sets {share:.0%} of its values to 0, which hides most of what it learns.",
+                "0.1 to 0.5 are usual.",
             )
 
 

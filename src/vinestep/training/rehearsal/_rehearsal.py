@@ -45,6 +45,7 @@ SUBJECTS = {
     "cost": "time and memory",
     "examples_apart": "the batch axis",
     "told_by_inputs": "inputs and targets",
+    "same_relation": "the validation part",
 }
 LOOKED_AT = 256  # examples that a check looks at, at most
 
@@ -72,8 +73,8 @@ class Rehearsal:
 
     @property
     def troubles(self) -> list[Finding]:
-        """What is not sound, the worst first."""
-        bad = [finding for finding in self.findings if finding.verdict != "sound"]
+        """What is suspicious or wrong, the worst first."""
+        bad = [finding for finding in self.findings if finding.is_trouble]
         return sorted(bad, key=lambda finding: finding.verdict != "wrong")
 
     def table(self) -> pd.DataFrame:
@@ -94,14 +95,19 @@ QUICK: tuple[Check, ...] = (
     rehearsed_data.values,
     rehearsed_data.classes,
     rehearsed_data.likeness,
+    rehearsed_data.same_relation,
     rehearsed_network.first_loss,
     rehearsed_network.outputs,
+    rehearsed_network.cut_numbers,
+    rehearsed_network.dropped,
     rehearsed_network.examples_apart,
     rehearsed_network.activations_between,
     rehearsed_network.units,
     rehearsed_network.gradients,
     rehearsed_network.weights,
     rehearsed_training.rate,
+    rehearsed_training.order,
+    rehearsed_training.augmentation,
 )
 """Without any training: under a second."""
 THOROUGH: tuple[Check, ...] = (

@@ -5,6 +5,7 @@ from __future__ import annotations
 import copy
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ import numpy as np
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
 from ...data.batches._batch import Batch, mapped
+from ...data.sources._dataset import Dataset
 from ...tasks._base import Task
 from ...tasks._several import Several
 from ..step._base import TrainingBase
@@ -28,6 +30,8 @@ __all__ = [
     "tasks_of",
 ]
 
+MANY = 2000  # examples that the checks of data look at, where they are in memory
+
 
 @dataclass
 class Stage:
@@ -43,9 +47,29 @@ class Stage:
     steps: int | None = None
     """Of the full run, if that is known."""
 
+    @cached_property
+    def many(self) -> Batch:
+        """More examples of the training part, where they cost little."""
+        return _more(self.train, self.batch)
+
+    @cached_property
+    def many_others(self) -> Batch:
+        """More examples of the validation part, where they cost little."""
+        assert self.other is not None
+        return _more(self.validation, self.other)
+
     def copy_of_training(self) -> TrainingBase:
         """Another copy, for a check that trains."""
         return copy.deepcopy(self.training)
+
+
+def _more(batches: Any, few: Batch) -> Batch:
+    source = batches.dataset
+    if not isinstance(source, Dataset) or source.mapped_files:
+        return few
+    n = len(source)
+    index = np.unique(np.linspace(0, n - 1, min(n, MANY)).astype(int))
+    return source.gathered(index, batches.join)
 
 
 def first_examples(batch: Batch, n: int) -> Batch:

@@ -12,6 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
+from scipy.special import chdtrc
+from scipy.stats import rankdata
 
 from ..._findings import Finding
 from ...autodiff.gradients import euclidean_norm
@@ -26,10 +28,13 @@ if TYPE_CHECKING:
     from ..step._base import TrainingBase
 from ._stage import Stage, first_examples, raw_outputs
 
-__all__ = ["by_heart", "cost", "rate", "whole_way"]
+__all__ = ["augmentation", "by_heart", "cost", "order", "rate", "whole_way"]
 
 LARGE_UPDATE, SMALL_UPDATE = 0.3, 1e-7  # of a parameter's size, in one step
 DECAY = 0.1  # in one step
+ORDERED_BATCHES, FEW_BATCHES = 16, 4
+SORTED = 1e-6
+CUT_OFF = 0.08  # of the values
 LEARNED = 16  # examples to be learned by heart
 MOST_STEPS = 300
 SECONDS = 4.0
@@ -106,6 +111,70 @@ def rate(stage: Stage) -> Iterator[Finding]:
             f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its "
             "size.",
         )
+
+
+def order(stage: Stage) -> Iterator[Finding]:
+    """Batches that come sorted, so that each shows the network a part of what there is."""
+    labels: list[np.ndarray] = []
+    for batch in stage.train.epoch(0, seed=stage.training.seed):
+        targets = batch.targets
+        if not isinstance(targets, np.ndarray) or targets.dtype.kind not in "iuf":
+            return
+        flat = targets.reshape(len(targets), -1)
+        if flat.shape[1] != 1:
+            return
+        labels.append(flat[:, 0].astype(np.float64))
+        if len(labels) >= ORDERED_BATCHES:
+            break
+    sizes = np.array([len(one) for one in labels])
+    if len(labels) < FEW_BATCHES or sizes.min() < 2:
+        return
+    whole = np.concatenate(labels)
+    # of ranks, between batches against within: W. H. Kruskal and W. A. Wallis, JASA 47, 1952
+    ranks = np.split(rankdata(whole), np.cumsum(sizes)[:-1])
+    n = len(whole)
+    spread = float(np.var(np.concatenate(ranks), ddof=1))
+    if not spread:
+        return
+    between = sum(m * (r.mean() - (n + 1) / 2) ** 2 for m, r in zip(sizes, ranks, strict=True))
+    p = float(chdtrc(len(labels) - 1, between / spread))
+    if p < SORTED:
+        yield Finding(
+            "the order of batches",
+            "suspicious",
+            f"the targets of the first {len(labels)} batches differ from batch to batch beyond "
+            f"chance (p = {p:.1g}), as in data that are sorted.",
+            "Shuffle: batches(..., shuffled=True), which is usual.",
+        )
+
+
+def augmentation(stage: Stage) -> Iterator[Finding]:
+    """Augmentation that cuts values at a border."""
+    if not stage.train.augment:
+        return
+    batch = next(iter(stage.train.epoch(0, seed=stage.training.seed)))
+    plain, changed = np.asarray(stage.batch.inputs), np.asarray(batch.inputs)
+    if plain.dtype.kind != "f" or plain.dtype != changed.dtype:
+        return
+    before, after = _at_borders(plain), _at_borders(changed)
+    words = (
+        f"{after:.0%} of the augmented values lie at their lowest or highest, {before:.0%} of "
+        "the plain ones do"
+    )
+    if after > before + CUT_OFF:
+        yield Finding(
+            "the augmentation",
+            "suspicious",
+            f"it cuts values off: {words}.",
+            "See for which range it was made; augment before Range or Normalise, or tell it the "
+            "range.",
+        )
+    else:
+        yield Finding("the augmentation", "sound", f"{words}.")
+
+
+def _at_borders(values: np.ndarray) -> float:
+    return float(np.mean((values == values.min()) | (values == values.max())))
 
 
 def by_heart(stage: Stage) -> Iterator[Finding]:

@@ -126,8 +126,7 @@ def _watch(run: Run, number: int) -> Watch | None:
         return None
 
     def told(path: str, output: np.ndarray) -> None:
-        for observer in asking:
-            observer.activation(run, path, output)
+        run.tell_some(asking, "activation", path, output)
 
     return told
 

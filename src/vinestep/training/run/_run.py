@@ -275,7 +275,11 @@ class Run(Attachments):
 
     def tell(self, event: str, *details: Any) -> None:
         """Tell the observers of an event."""
-        for observer in self.listeners(event):
+        self.tell_some(self.listeners(event), event, *details)
+
+    def tell_some(self, observers: Iterable[Observer], event: str, *details: Any) -> None:
+        """Tell these observers of an event; one that fails is not told any more."""
+        for observer in observers:
             try:
                 getattr(observer, event)(self, *details)
             except Exception as error:

@@ -13,7 +13,7 @@ import numpy as np
 
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
-from ...data.batches._batch import Batch
+from ...data.batches._batch import Batch, mapped
 from ...errors import NotFiniteError
 from ...kernels import Unsound, give_up
 from ...layers._arena import Arena
@@ -153,6 +153,6 @@ class Derivation:
 
 def _outputs_to(watch: Watch) -> Callable[..., None]:
     def told(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
-        watch(path, held(output))
+        watch(path, mapped(held, output))
 
     return told

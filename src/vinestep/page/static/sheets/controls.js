@@ -9,9 +9,9 @@ export const AXES = { epoch: "epochs", step: "steps", examples: "examples", seco
 export function said(answers, question) {
   const found = answers.filter((answer) => answer.question === question);
   if (!found.length) return h("p", { class: "none" }, "The record does not support an answer yet.");
-  const order = ["wrong", "suspicious", "sound"];
+  const order = ["wrong", "suspicious", "unclear", "not tested", "sound"];
   found.sort((a, b) => order.indexOf(a.verdict) - order.indexOf(b.verdict));
-  return h("div", {}, found.map((a) => h("p", { class: `answer ${a.verdict}` },
+  return h("div", {}, found.map((a) => h("p", { class: `answer ${a.verdict.replace(" ", "-")}` },
     h("span", { class: "verdict" }, `${a.verdict}: ${a.subject}`), a.evidence, a.cure ? h("span", { class: "cure" }, a.cure) : null)));
 }
 

@@ -1,0 +1,1 @@
+"""Sound set-ups and planted faults, and what rehearsal and record say of them."""
