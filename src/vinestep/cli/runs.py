@@ -156,6 +156,7 @@ def compare(
     """Hold runs against one another: the settings that differ, scores, time, curves."""
     from ..errors import RunError
     from ..runs import _comparison as comparing
+    from ..runs._difference import difference
     from .run_views import comparison_view
 
     with explained():
@@ -169,6 +170,7 @@ def compare(
         )
         for view in comparison_view(found, quantity, console.width):
             console.print(view, highlight=False)
+        console.print(str(difference(chosen, quantity)), highlight=False, soft_wrap=True)
         if (decisions or equal) and len(chosen) != 2:
             raise RunError("--decisions and --equal hold two runs against one another.")
         if decisions:

@@ -14,6 +14,7 @@ import numpy as np
 import pandas as pd
 
 from .._trend import slope_of, thinned, trend_of
+from ..errors import RunError
 from ..runs._comparison import (
     check_axis,
     compare,
@@ -21,6 +22,7 @@ from ..runs._comparison import (
     leading_run,
     places_of,
 )
+from ..runs._difference import difference
 from ..runs._query import RunRecord
 from ..runs._study import study_of
 from ..runs.diagnosis import QUESTIONS
@@ -202,11 +204,20 @@ def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, An
             "scores": rows(found.scores),
             "assessments": rows(found.assessments),
             "facts": rows(found.facts),
+            "difference": _difference(runs, figure),
             "leader": None if leader is None else leader._asdict() | {"against": against},
             "per_axis": {axis: _best_at_end(runs, figure, axis) for axis in ("step", "seconds")},
         }
     )
     return told
+
+
+def _difference(runs: list[RunRecord], figure: str) -> dict[str, Any] | None:
+    """Whether one is better by more than chance; None of a figure that one of them lacks."""
+    try:
+        return difference(runs, figure).as_dict()
+    except RunError:
+        return None
 
 
 def _best_at_end(runs: list[RunRecord], figure: str, against: str) -> dict[str, Any] | None:

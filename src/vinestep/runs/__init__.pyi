@@ -7,6 +7,7 @@ from ._comparison import (
     first_difference as first_difference,
     leading_run as leading_run,
 )
+from ._difference import difference as difference
 from ._ingest import catch_up as catch_up, ingest as ingest
 from ._ledger import Ledger as Ledger
 from ._ledger_store import LedgerStore as LedgerStore

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from .._notebook_html import html_findings, html_table
 from ._comparison import compare
+from ._difference import difference
 
 if TYPE_CHECKING:
     from ._query import RunRecord
@@ -134,6 +135,8 @@ def _comparison(runs: Sequence[RunRecord]) -> str:
     for quantity in ("validation_loss", "loss"):
         drawn = found.curves(quantity)
         if drawn:
+            if len(drawn) == len(runs):
+                parts.insert(1, html_findings([difference(runs, quantity)], "Which is better"))
             parts.append(_figure(compared(drawn, quantity=quantity), f"{quantity} of all runs"))
             break
     return "\n".join(parts)

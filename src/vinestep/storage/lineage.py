@@ -7,6 +7,7 @@ import platform
 import subprocess
 import sys
 from datetime import datetime
+from functools import cache
 from importlib.metadata import PackageNotFoundError, version
 from platform import python_version
 
@@ -25,6 +26,11 @@ def versions() -> dict[str, str]:
     >>> sorted(versions())[:3]
     ['numba', 'numpy', 'pandas']
     """
+    return dict(_versions())
+
+
+@cache
+def _versions() -> dict[str, str]:
     result = {"python": python_version()}
     for name in PACKAGES:
         try:

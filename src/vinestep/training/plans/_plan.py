@@ -125,6 +125,8 @@ class DataPlan(_Part):
     """Column of a table; rows of one group stay in one part. It is no feature."""
     by: str = ""
     """Column of times; the last part is of the latest rows."""
+    seed: Annotated[int, Field(ge=0)] | None = None
+    """Of the division into parts; by default that of the plan."""
     fold: FoldPlan | None = None
     """In place of a test part by fraction, a fold of the whole. Where `split` has a fraction for
     the test part, the others share it in their proportion.

@@ -313,7 +313,7 @@ class PlannedRun:
                 plan.names,
                 self.source.split(
                     *plan.fractions,
-                    seed=self.plan.seed,
+                    seed=self.plan.seed if plan.seed is None else plan.seed,
                     stratified=False if plan.by else stratified,
                     **self._together,
                 ),

@@ -21,8 +21,9 @@ export const compare = {
     }
     const found = await get("compare", { runs: now.runs.join(","), figure, against: now.against });
     const curves = await curvesOf(now.runs, figure);
-    const lead = found.leader;
+    const lead = found.leader, chance = found.difference;
     const sentences = [lead ? `${lead.run} has the best ${words(figure)} as far as all of them go, ${now.against} ${number(lead.end)}: it left the others for good at ${now.against} ${number(lead.at)}, with ${number(lead.value)}.` : "None left the others for good."];
+    const judged = chance ? h("p", { class: `answer ${chance.verdict.replace(" ", "-")}`, id: "difference" }, h("span", { class: "verdict" }, `${chance.verdict}: ${chance.subject}`), chance.evidence, chance.cure ? h("span", { class: "cure" }, chance.cure) : null) : null;
     const { step, seconds } = found.per_axis;
     if (step && seconds) {
       sentences.push(step.run === seconds.run ? `${step.run} wins per step and per second of training.`
@@ -30,7 +31,7 @@ export const compare = {
     }
     sentences.push(found.settings.length ? `What differs: ${found.settings.map((row) => row[0]).slice(0, 6).join(", ")}.` : "Their settings are equal.");
     const head = ["", ...found.runs];
-    fill(root, h("p", { class: "answer", id: "leader" }, sentences.join(" ")), chart("compare", `${words(figure)} of ${now.runs.join(", ")}`),
+    fill(root, judged, h("p", { class: "answer", id: "leader" }, sentences.join(" ")), chart("compare", `${words(figure)} of ${now.runs.join(", ")}`),
       h("p", { class: "controls" },
         h("button", { class: "csv", onclick: () => save(`${figure}.csv`, `run,${now.against},${figure}\n${curves.flatMap((c) => c.x.map((x, i) => `${c.run},${x},${c.y[i]}`)).join("\n")}\n`, "text/csv") }, "These numbers as CSV"),
         h("button", { class: "png", onclick: async () => save(`${figure}.png`, await picture("compare")) }, "The chart as PNG")),
