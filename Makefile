@@ -8,6 +8,8 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
+# one more than processors: many tests wait for a browser, a server or another process
+WORKERS ?= $(shell $(PYTHON) -c 'import os; print((os.cpu_count() or 1) + 1)')
 
 .PHONY: demo bank test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \
   test-wheel fuzz mutants bench clean
@@ -26,7 +28,7 @@ demo: $(READY)
 	$(BIN)/vinestep demo
 
 test: $(READY_DEV)
-	$(BIN)/python -m pytest -n auto --dist loadfile -m "not slow"
+	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile -m "not slow"
 
 lint: $(READY_DEV)
 	$(BIN)/ruff check .

@@ -75,7 +75,7 @@ def test_seeds_of_one_way_are_one_group(tmp_path):
     (only,) = groups_of(runs_of(tmp_path), "validation_loss")
     assert sorted(only.values) == [0, 1, 2]
     found = vs.runs.difference(runs_of(tmp_path))
-    assert found.verdict == "not t_test"
+    assert found.verdict == "not tested"
     assert "equal but for their seed" in found.evidence
     for seed in range(3):
         trained(tmp_path, 0.002, seed)
@@ -101,7 +101,7 @@ def test_what_cannot_be_compared_is_said_first(tmp_path):
     trained(tmp_path / "a", 0.05, 1)
     trained(tmp_path / "a", 0.01, 1, split=5)
     found = vs.runs.difference(runs_of(tmp_path / "a"))
-    assert found.verdict == "not t_test"
+    assert found.verdict == "not tested"
     assert "2 different validation parts" in found.evidence
     trained(tmp_path / "b", 0.05, 1)
     trained(tmp_path / "b", 0.05, 1, loss=vs.losses.huber)

@@ -171,3 +171,33 @@ def test_a_plan_names_them(tmp_path):
 def test_unknown_ways_are_refused():
     with pytest.raises(DataError, match="how is one of standard"):
         vs.data.scaled(table(), how="odd")
+
+
+def test_rows_of_the_same_kind_lie_outside_as_often_as_chance_has_it():
+    """Of 100 sound draws hardly any is told of; rows of another kind always are."""
+    import pandas as pd
+
+    import vinestep as vs
+
+    told = 0
+    for seed in range(100):
+        rng = np.random.default_rng(seed)
+        frame = pd.DataFrame(rng.normal(size=(300, 4)), columns=list("abcd"))
+        frame["y"] = frame["a"]
+        table = vs.data.Table(frame, target="y")
+        train, rest = vs.data.scaled(*table.split(0.7, 0.3, seed=seed))
+        model = vs.Model(vs.Dense(1).initialise(train.inputs), codec=_codec(train))
+        new = pd.DataFrame(rng.normal(size=(120, 4)), columns=list("abcd"))
+        told += any("lie outside" in one.evidence for one in model.findings(new))
+        shifted = new.assign(a=new["a"] + 2.5)
+        assert any(one.subject == "column a" for one in model.findings(shifted))
+    assert told <= 5
+    again = type(train.scaling).from_dict(train.scaling.as_dict(), 4)
+    assert again.rows == len(train) == 210
+    assert len(rest) == 90
+
+
+def _codec(table):
+    from vinestep.data.encoding._codec import Codec
+
+    return Codec.of(table)

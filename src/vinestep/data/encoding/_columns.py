@@ -330,6 +330,8 @@ class Scaling:
     """Features of categories that were 0 in all rows that were learned from: what is not trained
     must not act.
     """
+    rows: int = 0
+    """How many rows it was learned on; 0 if that was not kept."""
 
     def scale(self, inputs: np.ndarray) -> np.ndarray:
         """Encoded rows as the network sees them: gaps filled and told in columns of their own, then
@@ -360,6 +362,7 @@ class Scaling:
         return {name: getattr(self, name).tolist() for name in _LEARNED} | {
             "missing": list(self.missing),
             **({"silent": list(self.silent)} if self.silent else {}),
+            **({"rows": self.rows} if self.rows else {}),
         }
 
     @classmethod
@@ -371,10 +374,12 @@ class Scaling:
         DataError
             If it is something else.
         """
-        from pydantic import TypeAdapter, ValidationError
+        from pydantic import NonNegativeInt, TypeAdapter, ValidationError
 
+        known = dict(known)
         try:
-            lists = TypeAdapter(dict[str, list[float]]).validate_python(dict(known))
+            rows = TypeAdapter(NonNegativeInt).validate_python(known.pop("rows", 0))
+            lists = TypeAdapter(dict[str, list[float]]).validate_python(known)
             missing, silent = (
                 tuple(TypeAdapter(list[int]).validate_python(known.get(name, default)))
                 for name, default in (("missing", None), ("silent", []))
@@ -403,7 +408,7 @@ class Scaling:
             )
         if any(i < columns for i in silent):
             raise DataError(f"No scaling of a table: it silences columns of numbers, {silent}.")
-        return cls(missing=missing, silent=silent, **arrays)
+        return cls(missing=missing, silent=silent, rows=rows, **arrays)
 
 
 _LEARNED = ("centres", "spreads", "fills", "lowest", "highest", "gap_fractions")

@@ -15,6 +15,8 @@ __all__ = ["PICTURES", "range_findings", "row_findings"]
 
 PICTURES = 4  # axes of a batch of pictures
 NARROWER = 50.0  # times: as if divided once too often
+LEVEL = 0.01  # for all columns together
+FAR_OUT = 0.5  # of the range trained on: no sample of the same kind goes so far beyond
 SIGNIFICANT = 4.0  # standard errors from which a fraction is another one
 
 
@@ -53,9 +55,9 @@ def _numbers(encoding: Encoding, frame: pd.DataFrame) -> Iterable[tuple[int, str
 def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> list[Finding]:
     findings = []
     for i, name, numbers in _numbers(encoding, frame):
-        low, high = scaling.lowest[i], scaling.highest[i]
+        low, high = float(scaling.lowest[i]), float(scaling.highest[i])
         outside = int(np.sum((numbers < low) | (numbers > high)))
-        if outside:
+        if outside and not _is_by_chance(numbers, low, high, scaling.rows, len(encoding.numeric)):
             verdict: Verdict = "wrong" if outside > len(frame) / 2 else "suspicious"
             evidence = (
                 f"{outside} of {len(frame)} rows lie outside {low:.4g} to {high:.4g}, the "
@@ -70,6 +72,23 @@ def _out_of_range(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> 
                 )
             )
     return findings
+
+
+def _is_by_chance(numbers: np.ndarray, low: float, high: float, rows: int, columns: int) -> bool:
+    """Whether rows drawn as those trained on go beyond their range as often, and not far.
+
+    Of n known and m new values in random order, the highest k are all new with the probability
+    m! (n + m - k)! / ((m - k)! (n + m)!).
+    """
+    known = numbers[np.isfinite(numbers)]
+    span = high - low
+    if not rows or known.max() > high + FAR_OUT * span or known.min() < low - FAR_OUT * span:
+        return False
+    chance = 1.0
+    for k in (int(np.sum(known > high)), int(np.sum(known < low))):
+        i = np.arange(k)
+        chance = min(chance, float(np.prod((len(known) - i) / (rows + len(known) - i))))
+    return chance * 2 * columns > LEVEL
 
 
 def _other_gaps(encoding: Encoding, scaling: Scaling, frame: pd.DataFrame) -> list[Finding]:

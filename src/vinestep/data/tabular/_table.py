@@ -593,6 +593,7 @@ def scaled(
         highest=highest,
         gap_fractions=np.isnan(numbers).mean(axis=0),
         silent=tuple(silent.tolist()),
+        rows=len(train),
     )
     return [scaled_alike(table, scaling) for table in (train, *others)]
 
