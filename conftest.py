@@ -86,6 +86,33 @@ def pytest_addoption(parser):
     )
 
 
+# they wait longest, for browsers, servers and other processes: begun last they would end alone
+LONGEST = (
+    "test_browser",
+    "test_ledger",
+    "test_cli",
+    "test_availability",
+    "test_examples",
+    "test_notebooks",
+    "test_fuzz",
+    "test_bank",
+    "test_overview",
+    "test_repeatable",
+    "test_searches_cut_short",
+    "test_diagnose",
+    "test_run_folder",
+    "test_compilation",
+    "test_descent",
+    "test_convolution_memory",
+)
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(items):
+    """The longest files first; the others as they come."""
+    items.sort(key=lambda item: item.path.stem not in LONGEST)
+
+
 _BEGUN = time.monotonic()
 
 

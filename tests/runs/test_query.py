@@ -109,6 +109,8 @@ def test_effects_are_ranked_with_their_uncertainty(root):
     assert first["setting"] == "optimiser.rate"
     assert first["effect"] < 0
     assert first["low"] <= first["effect"] <= first["high"] < 0
+    assert found["p"].is_monotonic_increasing
+    assert found.attrs["left_out"] == 0
     with pytest.raises(RunError, match="4 are needed"):
         vs.runs.effects(vs.runs.open(root / "records"), labels=["barrels-1"])
 
@@ -257,3 +259,21 @@ def test_ranges_of_a_search():
     }
     with pytest.raises(SettingError, match="write a setting"):
         _space(["a"])
+
+
+def test_settings_that_do_nothing_are_not_called_important():
+    """Of 200 studies of noise, and for words and numbers alike."""
+    from vinestep.runs._setting_effects import _p_of_slope, _p_of_words
+
+    rng = np.random.default_rng(0)
+    numbers = words = 0
+    for _ in range(200):
+        y = rng.normal(size=12)
+        numbers += _p_of_slope(rng.uniform(1e-4, 1e-1, 12), y) < 0.05
+        words += _p_of_words(rng.choice(["a", "b", "c"], 12), y) < 0.05
+    assert numbers <= 20
+    assert words <= 20
+    x = rng.uniform(0, 1, 12)
+    assert _p_of_slope(x, 3 * x + 0.1 * rng.normal(size=12)) < 1e-6
+    kinds = np.array(list("aabbcc") * 2)
+    assert _p_of_words(kinds, (kinds == "b") * 2.0 + 0.1 * rng.normal(size=12)) < 1e-6

@@ -361,3 +361,25 @@ def test_a_stream_and_several_inputs_are_rehearsed():
     stream = vs.data.Stream(lambda: iter(zip(x, y, strict=True)))
     found = training().rehearse(stream.batches(64, epoch_steps=5))
     assert not [f for f in found.troubles if f.verdict == "wrong"], str(found)
+
+
+@pytest.mark.parametrize(("rate", "told"), [(3.0, "0.1 times the rate"), (1e-9, "10 times")])
+def test_another_rate_is_tried_before_it_is_advised(rate, told):
+    train, validation = split(*points())
+    own = training(optimiser=vs.optimisers.SGD(rate * 10))
+    found = own.rehearse(train.batches(32), validation.batches(64), quick=True)
+    (advice,) = [one for one in found.findings if one.subject == "the rate"]
+    assert advice.is_trouble
+    assert "Tried: in " in advice.cure
+    assert told in advice.cure
+
+
+def test_targets_that_follow_without_error_are_told_of():
+    rng = np.random.default_rng(0)
+    x = rng.normal(size=(300, 4)).astype("f4")
+    sums = vs.data.Dataset(x, x[:, :2].sum(axis=1, keepdims=True))
+    own = training(net(vs.Dense(1)), loss=vs.losses.squared_error, metrics=[])
+    found = own.rehearse(sums.batches(32)).findings
+    (told,) = [one for one in found if one.subject == "inputs and targets"]
+    assert told.verdict == "unclear"
+    assert "several together" in told.cure

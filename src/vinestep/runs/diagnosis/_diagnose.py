@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
@@ -9,7 +10,7 @@ from . import _layers as layers, _learning as learning, _mistakes_and_machine as
 from ._answers import QUESTIONS, Answer
 from ._series import Record, RecordedRun
 
-__all__ = ["diagnose"]
+__all__ = ["diagnose", "without_contradictions"]
 
 
 def diagnose(run: RecordedRun) -> list[Any]:
@@ -47,14 +48,38 @@ def diagnose(run: RecordedRun) -> list[Any]:
         *layers.answers(record),
         *rest.answers(record),
     ]
-    if any(
-        answer.trouble == "overfitting" for answer in result
-    ):  # then more of the same would not help
-        result = [
-            replace(answer, cure="")
-            if answer.question == "learning" and answer.verdict == "sound"
-            else answer
-            for answer in result
-        ]
     order = list(QUESTIONS)
-    return sorted(result, key=lambda answer: order.index(answer.question))
+    return sorted(without_contradictions(result), key=lambda answer: order.index(answer.question))
+
+
+NO_ADVICE_BESIDE = {"overfitting": "learning", "gap": "learning", "chance": "learning"}
+"""Of a trouble, to which question no sound answer may add advice: what goes on as it is would not
+help.
+"""
+NOT_BESIDE = {"chance": ("leak", "not calibrated", "class never decided")}
+"""Of a trouble, which others follow from it, and are not told of besides."""
+
+
+def without_contradictions(answers: Iterable[Answer]) -> list[Answer]:
+    """Answers of which none gainsays another.
+
+    Examples
+    --------
+    >>> more = Answer("a", "sound", "It falls.", "More epochs.", question="learning")
+    >>> over = Answer(
+    ...     "b", "suspicious", "It rises.", question="overfitting", trouble="overfitting"
+    ... )
+    >>> [answer.cure for answer in without_contradictions([more, over])]
+    ['', '']
+    """
+    every = list(answers)
+    troubles = {answer.trouble for answer in every if answer.is_trouble}
+    silenced = {NO_ADVICE_BESIDE[one] for one in troubles if one in NO_ADVICE_BESIDE}
+    implied = {other for one in troubles for other in NOT_BESIDE.get(one, ())}
+    return [
+        replace(answer, cure="")
+        if answer.question in silenced and not answer.is_trouble
+        else answer
+        for answer in every
+        if answer.trouble not in implied
+    ]

@@ -95,10 +95,7 @@ def _is_learning(record: Record) -> Answer:
     since = float(trend.at[int(np.argmax(gained))])
     tail = epoch >= epoch[-1] - max(TAIL * (epoch[-1] - epoch[0]), 4)
     slope, error = slope_of(epoch[tail], loss[tail])
-    said = (
-        f"Yes: the training loss fell from {loss[0]:.4g} to {loss[-1]:.4g} in {epoch[-1]:.0f} "
-        "epochs"
-    )
+    said = f"The training loss fell from {loss[0]:.4g} to {loss[-1]:.4g} in {epoch[-1]:.0f} epochs"
     figures = {"from": float(loss[0]), "to": float(loss[-1]), "slope": slope, "noise": noise}
     if slope < -SURE * error and -slope * 10 > 0.05 * max(abs(last), noise):
         more = f", and still falls by {-slope:.2g} an epoch."

@@ -26,6 +26,7 @@ LEVEL = 1e-4  # of a test, for all columns together
 SIGNIFICANT = 3.0  # standard errors
 LOST = 0.15  # of a correlation
 TOLD = 0.01
+EXACT = 0.9995  # correlation of left-out answers, which nothing that is measured allows
 ENOUGH = 150  # examples, to say that nothing is seen
 SHORT = 3.0  # seconds of training
 LEAST = 30  # examples
@@ -295,6 +296,14 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
             f"targets of {relation.examples} examples, and {relation.by_chance:.2f} at most (99 %) "
             "where targets are dealt out at random"
         )
+        if relation.correlation > EXACT and targets.dtype.kind == "f":
+            said = f"the targets follow from the inputs almost without error: {words}."
+            cure = (
+                "So it is with what was computed. Of what was measured, a column, or several "
+                "together, may hold the answer: see what is known before the target is."
+            )
+            yield Finding(subject, "unclear", said, cure)
+            continue
         if relation.p <= TOLD:
             yield Finding(subject, "sound", f"the inputs tell something of the targets: {words}.")
             continue

@@ -35,6 +35,7 @@ DECAY = 0.1  # in one step
 ORDERED_BATCHES, FEW_BATCHES = 16, 4
 SORTED = 1e-6
 CUT_OFF = 0.08  # of the values
+TRIED_STEPS, TRIED_SECONDS = 40, 0.6
 LEARNED = 16  # examples to be learned by heart
 MOST_STEPS = 300
 SECONDS = 4.0
@@ -90,8 +91,8 @@ def rate(stage: Stage) -> Iterator[Finding]:
         )
         cure = (
             "A smaller rate: vinestep.training.rate_range(training, batches) suggests one. Or "
-            "a warm-up."
-        )
+            f"a warm-up. {_tried(stage, 0.1)}"
+        ).strip()
         yield Finding("the rate", "wrong" if not moves[path] <= 3 else "suspicious", evidence, cure)
     elif max(moves.values()) < SMALL_UPDATE:
         evidence = (
@@ -102,7 +103,8 @@ def rate(stage: Stage) -> Iterator[Finding]:
             "the rate",
             "suspicious",
             evidence,
-            "A larger rate; vinestep.training.rate_range(training, batches) suggests one.",
+            "A larger rate; vinestep.training.rate_range(training, batches) suggests one. "
+            f"{_tried(stage, 10.0)}".strip(),
         )
     else:
         yield Finding(
@@ -111,6 +113,39 @@ def rate(stage: Stage) -> Iterator[Finding]:
             f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its "
             "size.",
         )
+
+
+def _tried(stage: Stage, factor: float) -> str:
+    """What came of a few steps at the rate that was asked for, and at another one, in words."""
+    found = [_after_steps(stage, one) for one in (1.0, factor)]
+    if any(one is None for one in found):
+        return ""
+    (steps, first, here), (_, _, there) = found  # type: ignore[misc]
+    return (
+        f"Tried: in {steps} steps the loss went from {first:.3g} to {here:.3g}, at "
+        f"{factor:g} times the rate to {there:.3g}."
+    )
+
+
+def _after_steps(stage: Stage, factor: float) -> tuple[int, float, float] | None:
+    """How many steps were made at so many times the highest rate, the first loss, and the loss of
+    the last steps; None if there were none.
+    """
+    training = stage.copy_of_training()
+    training.optimiser.rate = _top_rate(training) * factor
+    training.descent.schedule = constant()
+    losses: list[float] = []
+    begun = time.perf_counter()
+    try:
+        for i, group in training.grouped(stage.train.epoch(0, seed=training.seed)):
+            losses.append(training.make_step(group, 0, i)[0].loss)
+            if len(losses) >= TRIED_STEPS or time.perf_counter() - begun > TRIED_SECONDS:
+                break
+    except NotFiniteError:
+        return len(losses), losses[0] if losses else math.nan, math.inf
+    if not losses:
+        return None
+    return len(losses), losses[0], float(np.mean(losses[-max(1, len(losses) // 5) :]))
 
 
 def order(stage: Stage) -> Iterator[Finding]:

@@ -44,7 +44,9 @@ export const compare = {
       const { effects, reason } = await get("effects", { figure: `best ${figure}` });
       if (!effects.length) add(place, h("p", { class: "none" }, reason || "No setting has several values."));
       else {
-        add(place, chart("effects", "effects of settings, ranked"), table("", ["setting", "values", "change", "from", "to"], effects.map((e) => [e.setting, e.values, e.effect, e.low, e.high])));
+        const shown = effects.filter((e) => e.matters).map((e) => e.setting);
+        add(place, h("p", { class: "hint", id: "shown" }, shown.length ? `Shown to matter, beyond chance: ${shown.join(", ")}.` : "None is shown to matter beyond chance."),
+          chart("effects", "effects of settings, ranked"), table("", ["setting", "values", "change", "from", "to", "p", "it matters"], effects.map((e) => [e.setting, e.values, e.effect, e.low, e.high, e.p, e.matters ? "yes" : "not shown"])));
         drawEffects("effects", effects);
       }
     } catch (error) {
