@@ -281,3 +281,36 @@ def test_sound_runs_raise_no_alarm(tmp_path, name):
         "optimiser",
         "mistakes",
     }
+
+
+def test_a_validation_part_with_gaps_is_told_of(tmp_path):
+    x = np.random.default_rng(0).normal(size=(120, 3)).astype("f4")
+    train, validation = vs.data.Dataset(x, (x[:, 0] > 0).astype(int)).split(0.7, 0.3, seed=0)
+    validation.inputs[2, 1] = np.nan
+    training = vs.Training(vs.Dense(2), task=vs.tasks.Classes())
+    found = training.rehearse(train.batches(16), validation.batches(64), quick=True).findings
+    assert [one for one in found if "no score of it is a number" in one.evidence]
+    training.run(train.batches(16), validation=validation.batches(64), epochs=6, record=tmp_path)
+    record = vs.runs.open(tmp_path)["run-1"]
+    assert [one for one in record.diagnose() if one.subject == "the validation loss"]
+    assert record.held_out["targets"] == {}
+
+
+def test_the_record_knows_what_a_constant_answer_gets(tmp_path):
+    rng = np.random.default_rng(0)
+    x = rng.normal(size=(400, 3)).astype("f4")
+    y = rng.choice(3, 400, p=[0.6, 0.3, 0.1])
+    train, validation = vs.data.Dataset(x, y).split(0.5, 0.5, seed=0)
+    training = vs.Training(vs.Dense(3), task=vs.tasks.Classes(), optimiser=vs.optimisers.Adam(0.05))
+    training.run(train.batches(20), validation=validation.batches(200), epochs=8, record=tmp_path)
+    record = vs.runs.open(tmp_path)["run-1"]
+    shares = np.bincount(train.targets, minlength=3) / 200
+    expected = -np.mean(np.log(shares)[validation.targets])
+    assert record.about["constant"]["validation_loss"] == pytest.approx(expected, rel=1e-4)
+    (found,) = [one for one in record.diagnose() if one.subject == "what was learned"]
+    assert found.verdict == "wrong"
+    assert found.trouble == "chance"
+    learning = [one for one in record.diagnose() if one.question == "learning"]
+    assert not [one for one in learning if one.cure and not one.is_trouble]
+    told = record.held_out["targets"][""]
+    assert sum(told["true"]) == sum(told["decided"]) == 200

@@ -35,6 +35,16 @@ def answers(record: Record) -> Iterator[Answer]:
         yield failure
     if len(rows) < LEAST_EPOCHS or "loss" not in rows:
         return
+    if "validation_loss" in rows and len(record.validated) == 0 and not failure:
+        yield Answer(
+            "the validation loss",
+            "wrong",
+            f"It is no number in any of {len(rows)} epochs.",
+            "Look for NaN and infinite values in the inputs and targets of the validation part.",
+            "learning",
+            "not finite",
+            0.0,
+        )
     if not failure:
         yield _is_learning(record)
         yield from _beyond_constant(record)

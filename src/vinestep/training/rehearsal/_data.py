@@ -14,7 +14,7 @@ from ...tasks._base import Task
 from ._relation import chosen, features_of, relation_of, targets_in_columns, transfer
 from ._stage import Stage, by_name, subject_of, tasks_of
 
-__all__ = ["classes", "likeness", "same_relation", "told_by_inputs", "values"]
+__all__ = ["classes", "finite_validation", "likeness", "same_relation", "told_by_inputs", "values"]
 
 FEW = 10  # examples: a class with fewer is hardly learned, a column with fewer values not tested
 UNEVEN = 0.8  # share of the largest class
@@ -86,6 +86,22 @@ def values(stage: Stage) -> Iterator[Finding]:
     tasks = tasks_of(stage)
     for name, targets in by_name(stage.batch.targets).items():
         yield from _target_values(subject_of("the targets", name), targets, tasks.get(name))
+
+
+def finite_validation(stage: Stage) -> Iterator[Finding]:
+    """Inputs of the validation part that are no finite numbers."""
+    if stage.other is None:
+        return
+    for name, array in _arrays(stage.many_others.inputs):
+        if array.dtype.kind == "f" and not np.isfinite(array).all():
+            first = tuple(int(i) for i in np.argwhere(~np.isfinite(array))[0])
+            yield Finding(
+                f"{name} of the validation part",
+                "wrong",
+                f"{int(np.sum(~np.isfinite(array)))} values are NaN or infinite, the first at "
+                f"{first}: no score of it is a number.",
+                "Fill or leave them out.",
+            )
 
 
 def _target_values(subject: str, targets: np.ndarray, task: Task | None) -> Iterator[Finding]:

@@ -55,6 +55,7 @@ FEW = 64  # examples for what is computed several times
 DEAD = 0.5  # of the units of a layer
 SATURATED = 0.7
 FLAT = 1e-6
+MORE, MUCH_MORE = 5.0, 25.0  # times the loss of guessing: of classes, and of squares of numbers
 CUT = 0.05  # of values: exactly 0, or targets below 0
 MOST_DROPPED = 0.85
 NEAR = 1e-6  # steps that hardly ever cross a kink
@@ -90,7 +91,8 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
     chance, how = _chance(stage)
     if chance is None or training.step_number:
         return
-    if value > 2.5 * chance + 0.5 or (
+    numbers = not isinstance(training.task, Classes | Binary)
+    if value > (MUCH_MORE if numbers else MORE) * chance + 0.5 or (
         value < 0.2 * chance and isinstance(training.task, Classes | Binary)
     ):
         cure = (

@@ -93,6 +93,7 @@ class Rehearsal:
 Check = Callable[[Stage], Iterator[Finding]]
 QUICK: tuple[Check, ...] = (
     rehearsed_data.values,
+    rehearsed_data.finite_validation,
     rehearsed_data.classes,
     rehearsed_data.likeness,
     rehearsed_data.same_relation,

@@ -117,7 +117,11 @@ def _chances(
         return None
     known = np.asarray(task.known(targets)).reshape(len(targets), -1).all(axis=1)
     labels = targets[known].astype(int)
-    if chances.shape[1] > MOST_CLASSES or (labels.size and labels.max() >= chances.shape[1]):
+    if (
+        not np.isfinite(chances).all()
+        or chances.shape[1] > MOST_CLASSES
+        or (labels.size and labels.max() >= chances.shape[1])
+    ):
         return None
     return chances[known], labels
 
