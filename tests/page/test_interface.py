@@ -383,3 +383,21 @@ def test_what_mattered_and_a_study_are_told(tmp_path):
     assert [row[0] for row in study["rows"]] == ["fold-1.1-1", "fold-1.2-2", "fold-1.3-3"]
     assert study["summary"][0]["mean"] == folds.summary()["mean"].iloc[0]
     assert (none, alone.ended.value) == ({}, "finished")
+
+
+def test_no_winner_is_named_among_seeds_of_one_way(tmp_path):
+    x = np.random.default_rng(0).normal(size=(60, 3))
+    train, validation = vs.data.Dataset(x, x[:, :1]).split(0.7, 0.3, seed=0)
+    for seed in range(3):
+        training = vs.Training(vs.Dense(1), task=vs.tasks.Numbers(), seed=seed)
+        training.run(
+            train.batches(10), validation=validation.batches(30), epochs=3, record=tmp_path
+        )
+    with TestClient(make_app(vs.runs.open(tmp_path)), base_url=HERE) as client:
+        client.headers["host"] = "127.0.0.1"
+        found = client.get("/api/compare?runs=run-1,run-2,run-3").json()["difference"]
+        lacking = client.get("/api/compare?runs=run-1,run-2&figure=accuracy").json()
+    assert found["verdict"] == "not tested"
+    assert found["of_seeds"] is True
+    assert "equal but for their seed" in found["evidence"]
+    assert lacking["difference"] is None

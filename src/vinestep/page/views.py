@@ -22,7 +22,7 @@ from ..runs._comparison import (
     leading_run,
     places_of,
 )
-from ..runs._difference import difference
+from ..runs._difference import difference, groups_of
 from ..runs._query import RunRecord
 from ..runs._study import study_of
 from ..runs.diagnosis import QUESTIONS
@@ -215,7 +215,8 @@ def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, An
 def _difference(runs: list[RunRecord], figure: str) -> dict[str, Any] | None:
     """Whether one is better by more than chance; None of a figure that one of them lacks."""
     try:
-        return difference(runs, figure).as_dict()
+        ways = len(groups_of(runs, figure))
+        return difference(runs, figure).as_dict() | {"of_seeds": ways < len(runs)}
     except RunError:
         return None
 

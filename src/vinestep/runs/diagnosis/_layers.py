@@ -33,7 +33,7 @@ def answers(record: Record) -> Iterator[Answer]:
         yield from _told_once(troubled)
         if not troubled:
             said = (
-                f"None: the gradients of all {len(record.layers)} layers with parameters are "
+                f"The gradients of all {len(record.layers)} layers with parameters are "
                 "alive and of a size."
             )
             yield Answer("the layers", "sound", said, "", "layers")

@@ -245,7 +245,7 @@ def _overfitting(record: Record) -> Iterator[Answer]:
         and now < then - 0.02 * abs(then)
     ):
         said = (
-            f"Yes, since epoch {since:.0f}: the validation loss rose from {best:.4g} to "
+            f"Overfitting since epoch {since:.0f}: the validation loss rose from {best:.4g} to "
             f"{last:.4g} while the training loss fell from "
             f"{then:.4g} to {now:.4g}."
         )
@@ -270,7 +270,7 @@ def _overfitting(record: Record) -> Iterator[Answer]:
         yield Answer(
             "validation against training",
             "sound",
-            f"No: the validation loss does not rise. {gap}",
+            f"The validation loss does not rise. {gap}",
             "",
             "overfitting",
         )

@@ -22,10 +22,11 @@ export const compare = {
     const found = await get("compare", { runs: now.runs.join(","), figure, against: now.against });
     const curves = await curvesOf(now.runs, figure);
     const lead = found.leader, chance = found.difference;
-    const sentences = [lead ? `${lead.run} has the best ${words(figure)} as far as all of them go, ${now.against} ${number(lead.end)}: it left the others for good at ${now.against} ${number(lead.at)}, with ${number(lead.value)}.` : "None left the others for good."];
+    const named = !chance || !chance.of_seeds; // among seeds of one way, which is ahead is chance
+    const sentences = !named ? [] : [lead ? `${lead.run} has the best ${words(figure)} as far as all of them go, ${now.against} ${number(lead.end)}: it left the others for good at ${now.against} ${number(lead.at)}, with ${number(lead.value)}.` : "None left the others for good."];
     const judged = chance ? h("p", { class: `answer ${chance.verdict.replace(" ", "-")}`, id: "difference" }, h("span", { class: "verdict" }, `${chance.verdict}: ${chance.subject}`), chance.evidence, chance.cure ? h("span", { class: "cure" }, chance.cure) : null) : null;
     const { step, seconds } = found.per_axis;
-    if (step && seconds) {
+    if (named && step && seconds) {
       sentences.push(step.run === seconds.run ? `${step.run} wins per step and per second of training.`
         : `Per step ${step.run} wins (${number(step.value)} by step ${number(step.at)}); per second ${seconds.run} does (${number(seconds.value)} by ${number(seconds.at)} s).`);
     }
