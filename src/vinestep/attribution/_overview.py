@@ -57,7 +57,7 @@ NEAREST = 3
 PICTURE_AXES, SEQUENCE_AXES = 4, 3
 WINDOWS = 6  # of a picture along its shorter side that are hidden in turn
 CHANNELS = (1, 3, 4)
-MOST_LETTERS = 60
+MOST_LETTERS, MOST_IN_TITLE = 60, 18
 
 
 @dataclass
@@ -230,8 +230,8 @@ class _Looks:
         n = min(self.count, count_of(self.batch.inputs))
         return [
             f"example {row['example']}"
-            + _after("\n", row["output"])
-            + _after("\ntruth ", row.get("truth"))
+            + _after("\n", row["output"], MOST_IN_TITLE)
+            + _after("\ntruth ", row.get("truth"), MOST_IN_TITLE)
             for row in self._decided()[:n]
         ]
 
@@ -284,7 +284,7 @@ class _Looks:
                 self.found.figures[f"times{words}"] = sequence_overlay(
                     array,
                     own["share"],
-                    names=[one.replace("\n", ", ") for one in names],
+                    names=[one.replace("example ", "", 1).replace("\n", ", ") for one in names],
                     title=f"What each time adds (warm) or takes away (cold){words}",
                 )
 
@@ -444,9 +444,12 @@ class _Looks:
         )
 
 
-def _after(words: str, text: Any) -> str:
-    """Words and a text, if that is there and short enough to be read."""
-    return f"{words}{text}" if text is not None and len(str(text)) <= MOST_LETTERS else ""
+def _after(words: str, text: Any, most: int = 0) -> str:
+    """Words and a text, if that is there and short enough to be read; cut to so many letters."""
+    told = "" if text is None else str(text)
+    if not told or len(told) > MOST_LETTERS:
+        return ""
+    return f"{words}{told if not most or len(told) <= most else told[: most - 1] + '…'}"
 
 
 def _some(model: Model, rows: Any, targets: Any, most: int) -> Batch:

@@ -24,6 +24,7 @@ __all__ = [
 MOST_ROWS = 24
 PICTURE_AXES = 3
 PANELS_A_ROW, MOST_PANELS = 3, 6
+MOST_LINES = 6  # features that are told apart as lines
 MAPS_A_ROW, MOST_ROWS_OF_MAPS = 6, 4
 FEW_NAMES = 4  # of values that stand side by side
 
@@ -203,19 +204,29 @@ def sequence_overlay(
         if i >= len(sequences):
             axis.set_visible(False)
             continue
-        times, most = np.arange(sequences.shape[1]), float(np.abs(values[i]).max()) or 1.0
-        low, high = float(np.nanmin(sequences[i])), float(np.nanmax(sequences[i]))
-        extent = (-0.5, len(times) - 0.5, low, high if high > low else low + 1)
+        most = float(np.abs(values[i]).max()) or 1.0
+        extent = _background(axis, sequences[i])
         axis.imshow(
-            values[i][None], cmap="RdBu_r", vmin=-most, vmax=most, alpha=0.6, aspect="auto",
+            values[i][None], cmap="RdBu_r", vmin=-most, vmax=most, alpha=0.5, aspect="auto",
             extent=extent,
         )  # fmt: skip
-        for k in range(sequences.shape[2]):
-            axis.plot(
-                times, sequences[i, :, k], color=INK, linewidth=1.4, alpha=0.9 - 0.5 * (k % 2)
-            )
-        tidy(axis, x="time", title=names[i] if i < len(names) else "")
+        y = "feature" if sequences.shape[2] > MOST_LINES else ""
+        tidy(axis, x="time", y=y, title=names[i] if i < len(names) else "")
+        axis.grid(False)
     return made
+
+
+def _background(axis: Any, sequence: np.ndarray) -> tuple[float, float, float, float]:
+    """Lines of few features, or a picture of many; the place that they take."""
+    times, features = sequence.shape
+    if features > MOST_LINES:
+        extent = (-0.5, times - 0.5, features - 0.5, -0.5)
+        axis.imshow(sequence.T, cmap="Greys", aspect="auto", extent=extent)
+        return extent
+    low, high = float(np.nanmin(sequence)), float(np.nanmax(sequence))
+    for k in range(features):
+        axis.plot(sequence[:, k], color=INK, linewidth=1.4, alpha=0.9 - 0.5 * (k % 2))
+    return (-0.5, times - 0.5, low, high if high > low else low + 1)
 
 
 def attention(
