@@ -8,8 +8,8 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
-# one more than processors: many tests wait for a browser, a server or another process
-WORKERS ?= $(shell $(PYTHON) -c 'import os; print((os.cpu_count() or 1) + 1)')
+# processes that test; one more than processors is quicker, since many tests wait, and harder on clocks
+WORKERS ?= auto
 
 .PHONY: demo bank test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \
   test-wheel fuzz mutants bench clean
