@@ -28,7 +28,7 @@ demo: $(READY)
 	$(BIN)/vinestep demo
 
 test: $(READY_DEV)
-	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile --no-loadscope-reorder -m "not slow"
+	$(BIN)/python -m pytest -n $(WORKERS) --dist loadfile -m "not slow"
 
 lint: $(READY_DEV)
 	$(BIN)/ruff check .

@@ -26,6 +26,20 @@ def _doctest_names(doctest_namespace):
     doctest_namespace.update(names, np=np, pd=pd, vs=vs)
 
 
+@pytest.fixture(autouse=True)
+def _kinds_as_they_were(request):
+    """Examples in the registry itself define parts that would count as the library's."""
+    if request.node.path.name != "_registry.py":
+        yield
+        return
+    from vinestep.parts import _registry
+
+    before = {name: list(found) for name, found in _registry.library().items()}
+    yield
+    _registry._LIBRARY.clear()
+    _registry._LIBRARY.update(before)
+
+
 @pytest.fixture
 def rng():
     """A generator of its own for each test."""
@@ -84,33 +98,6 @@ def pytest_addoption(parser):
         metavar="SECONDS",
         help="leave out tests that have not begun by then",
     )
-
-
-# they wait longest, for browsers, servers and other processes: begun last they would end alone
-LONGEST = (
-    "test_browser",
-    "test_ledger",
-    "test_cli",
-    "test_availability",
-    "test_examples",
-    "test_notebooks",
-    "test_fuzz",
-    "test_bank",
-    "test_overview",
-    "test_repeatable",
-    "test_searches_cut_short",
-    "test_diagnose",
-    "test_run_folder",
-    "test_compilation",
-    "test_descent",
-    "test_convolution_memory",
-)
-
-
-@pytest.hookimpl(trylast=True)
-def pytest_collection_modifyitems(items):
-    """The longest files first; the others as they come."""
-    items.sort(key=lambda item: item.path.stem not in LONGEST)
 
 
 _BEGUN = time.monotonic()
