@@ -8,7 +8,7 @@ PYTHON ?= python3
 BIN := .venv/bin
 READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
-# processes that test; one more than processors is quicker, since many tests wait, and harder on clocks
+# test processes. WORKERS=3 is quicker on two processors; a slow machine may then miss a time-out
 WORKERS ?= auto
 
 .PHONY: demo bank test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \

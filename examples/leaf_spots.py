@@ -36,6 +36,6 @@ share = np.bincount(train.targets.ravel()) / train.targets.size
 print(f"always the most frequent of {len(share)} classes: accuracy {share.max():.3f}")
 
 found = vs.attribution.overview(
-    training.model(), test.batches(64), known=train.batches(64), count=4
+    training.model(), test.batches(64), train=train.batches(64), count=4
 )
 print("written:", ", ".join(path.name for path in found.save("leaf_spots")))

@@ -72,7 +72,7 @@ def test_features_of_a_column_are_dealt_out_together(barrels):
 
 def overview_of(made, **options):
     training, train, validation, _ = made
-    found = a.overview(training.model(), validation, known=train, **options)
+    found = a.overview(training.model(), validation, train=train, **options)
     for name, drawn in found.figures.items():
         assert vs.figures.as_png(drawn)[1:4] == b"PNG", name
     return found
@@ -168,7 +168,7 @@ def test_texts_with_attention_say_their_tokens():
     network = vs.networks.LanguageModel(len(tokeniser), width=16, depth=1, heads=2)
     training = vs.Training(network, loss=vs.losses.next_token)
     training.run(train.batches(8), validation=validation.batches(32), epochs=1)
-    found = a.overview(training.model(), validation.batches(32), known=train.batches(8))
+    found = a.overview(training.model(), validation.batches(32), train=train.batches(8))
     axis = found.figures["attention"].axes[0]
     shown = [text.get_text() for text in axis.get_yticklabels()]
     assert len(shown) == 16

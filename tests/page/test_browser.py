@@ -77,7 +77,7 @@ def downloaded(tab, selector):
         "network",
         "models",
         "machine",
-        "mattered",
+        "attributions",
         "study",
         "record",
     ],
@@ -479,10 +479,9 @@ def test_a_study_and_what_mattered_have_their_sheets(tab, tmp_path):
         assert "with rate 0.3" in answer or "with rate 0.1" in answer
         tab.wait_for_selector("[data-chart=study] canvas")
         tab.click("button[aria-label='Open trial5-6']")
-        tab.click("[data-sheet=mattered]")
-        assert (
-            tab.wait_for_selector("#mattered").inner_text().startswith("Without 1 the loss rises")
-        )
+        tab.click("[data-sheet=attributions]")
+        answer = tab.wait_for_selector("#attributions").inner_text()
+        assert answer.startswith("Without 1 the loss rises")
         tab.wait_for_selector("[data-chart=importances] canvas")
         shown = tab.wait_for_selector("img[alt^='The mean answer']")
         assert shown.evaluate("image => image.decode().then(() => image.naturalWidth)") > 1000

@@ -369,7 +369,7 @@ def test_what_mattered_and_a_study_are_told(tmp_path):
     alone = fit(data, 0, record=tmp_path, name="alone")
     with TestClient(make_app(vs.runs.open(tmp_path)), base_url=HERE) as client:
         client.headers["host"] = "127.0.0.1"
-        mattered = client.get("/api/runs/fold-1.2-2/mattered").json()
+        mattered = client.get("/api/runs/fold-1.2-2/attributions").json()
         study = client.get("/api/runs/fold-1.2-2/study").json()
         none = client.get("/api/runs/alone-4/study").json()
         looks = client.get("/api/runs/alone-4/looks").json()

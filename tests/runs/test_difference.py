@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import vinestep as vs
-from vinestep.runs._difference import groups_of, more_seeds, t_test
+from vinestep.runs._difference import groups_of, seeds_needed, t_test
 
 from ..command_line import vinestep_here
 
@@ -29,7 +29,7 @@ def test_with_the_seeds_that_are_asked_for_a_difference_of_two_spreads_is_found(
     for _ in range(DRAWS):
         a, b = rng.normal(size=3), rng.normal(size=3) + 2
         if t_test(a, b, paired=paired).p >= 0.05:
-            n = more_seeds(a, b, paired=paired)
+            n = seeds_needed(a, b, paired=paired)
             a, b = np.r_[a, rng.normal(size=n)], np.r_[b, rng.normal(size=n) + 2]
         found += t_test(a, b, paired=paired).p < 0.05
     assert found / DRAWS > 0.9

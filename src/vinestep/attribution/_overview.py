@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,7 +17,7 @@ from .._atomic_files import atomic_write
 from .._model import Model
 from ..autodiff.tensor import held
 from ..autodiff.tracking import untracked
-from ..data.batches._batch import Batch, count_of, mapped, taken
+from ..data.batches._batch import Batch, arrays_of, count_of, mapped, taken
 from ..data.batches._batching import Batching
 from ..data.sources._dataset import Dataset
 from ..data.sources._source import Source
@@ -32,8 +33,8 @@ from ..figures._attribution import (
 )
 from ..figures._style import as_png
 from ..layers._learning_pass import attention_seen, observed
-from ..tasks._decided_rows import decided_rows
-from ..training.step._batch_checks import as_batches
+from ..tasks._prediction_rows import prediction_rows
+from ..training.step._batch_checks import are_batches, as_batches
 from ..training.step._forward_pass import outputs_of
 from ._representations import nearest_rows, principal_components, stochastic_neighbours
 from ._saliency import input_gradients, integrated_gradients, occlusion
@@ -46,7 +47,7 @@ __all__ = ["Overview", "overview"]
 
 MOST_EXAMPLES = 300  # of a map
 LEAST_ON_A_MAP = 20
-MOST_KNOWN = 2000  # trained on, among which the nearest are looked for
+MOST_TRAINED = 2000  # among which the nearest are looked for
 MOST_ROWS = 2000  # of a table that are scored
 REPEATS = 5
 MOST_DEPENDENCES = 3
@@ -101,16 +102,15 @@ class Overview:
 
 
 def overview(
-    model: Model, rows: Any, targets: Any = None, *, known: Any = None, count: int = 6
+    model: Model, rows: Any, targets: Any = None, *, train: Any = None, count: int = 6
 ) -> Overview:
     """What mattered to a model, looked at in every way that fits its inputs.
 
     Of tables: the importance of columns, and how answers depend on those that matter most. Of
-    pictures and sequences of numbers: slopes, integrated gradients and occlusion, from the mean of
-    the examples on. Of networks with
-    attention: who looks at whom. Of convolutions: their maps. Of all: a map of the examples as the
-    last layer but one sees them; if it is given what was trained on, the nearest of these to the
-    examples that are decided worst.
+    pictures and sequences of numbers: gradients, integrated gradients and occlusion, with the mean
+    of the examples as the baseline. Of attention: its weights. Of convolutions: their feature maps.
+    Of all: a map of the examples by the outputs of the last layer but one. If training examples are
+    given, those that are nearest to the worst predictions.
 
     Parameters
     ----------
@@ -119,8 +119,8 @@ def overview(
         Whatever `Model.assess` or `Training.run` takes.
     targets : array_like, optional
         Of arrays.
-    known : Source or batches, optional
-        The examples that were trained on.
+    train : Source or batches, optional
+        The training examples.
     count : int
         How many single examples are shown.
 
@@ -145,29 +145,23 @@ def overview(
     """
     if isinstance(count, bool) or not isinstance(count, int) or count < 1:
         raise SettingError(f"overview: count is a number of examples of at least 1, got {count!r}.")
-    return _Looks(model, rows, targets, known, count).all()
+    return _Builder(model, rows, targets, train, count).build()
 
 
-class _Looks:
-    """One model and some examples, looked at."""
+class _Builder:
+    """Makes the tables and figures of one model and some examples."""
 
-    def __init__(self, model: Model, rows: Any, targets: Any, known: Any, count: int) -> None:
+    def __init__(self, model: Model, rows: Any, targets: Any, train: Any, count: int) -> None:
         self.model, self.rows, self.count = model, rows, count
         self.batch = _some(model, rows, targets, MOST_EXAMPLES)
         self.given_targets = targets
-        self.known = None if known is None else _some(model, known, None, MOST_KNOWN)
+        self.train = None if train is None else _some(model, train, None, MOST_TRAINED)
         self.found = Overview()
-        with untracked(), attention_seen() as seen, observed(self._note):
-            self.layers: dict[str, np.ndarray] = {}
-            self.outputs = outputs_of(model.network, self.batch.inputs, self.batch.masks)
+        with attention_seen() as seen:
+            self.outputs, self.layers = _forward(model, self.batch)
         self.attention = {path: np.asarray(weights) for path, weights in seen.items()}
 
-    def _note(self, layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
-        array = held(output[0] if isinstance(output, tuple) else output)
-        if isinstance(array, np.ndarray) and array.dtype.kind == "f" and array.ndim > 1:
-            self.layers[path] = array
-
-    def all(self) -> Overview:
+    def build(self) -> Overview:
         self._columns()
         self._parts_of_inputs()
         self._attention()
@@ -232,11 +226,12 @@ class _Looks:
             f"example {row['example']}"
             + _after("\n", row["output"], MOST_IN_TITLE)
             + _after("\ntruth ", row.get("truth"), MOST_IN_TITLE)
-            for row in self._decided()[:n]
+            for row in self._predictions[:n]
         ]
 
-    def _decided(self) -> list[dict[str, Any]]:
-        return decided_rows(
+    @cached_property
+    def _predictions(self) -> list[dict[str, Any]]:
+        return prediction_rows(
             self.model.task, self.outputs, self.batch.targets, self.model.codec.class_values
         )
 
@@ -255,7 +250,8 @@ class _Looks:
             return
         target = self._first_target()
         side = min(min(array.shape[1:3]) for array in shown.values())
-        window = max(1, side // WINDOWS) if self._are_pictures(shown) else 1
+        pictures = any(array.ndim == PICTURE_AXES for array in shown.values())
+        window = max(1, side // WINDOWS) if pictures else 1
         usual = mapped(lambda array: array.mean(axis=0), self.batch.inputs)
         ways = {
             "slope": input_gradients(self.model, inputs, target=target),
@@ -287,10 +283,6 @@ class _Looks:
                     names=[one.replace("example ", "", 1).replace("\n", ", ") for one in names],
                     title=f"What each time adds (warm) or takes away (cold){words}",
                 )
-
-    @staticmethod
-    def _are_pictures(shown: Mapping[str, np.ndarray]) -> bool:
-        return any(array.ndim == PICTURE_AXES for array in shown.values())
 
     def _first_target(self) -> str:
         if isinstance(self.outputs, Mapping):
@@ -341,10 +333,11 @@ class _Looks:
 
     # all examples
 
-    def _seen(self) -> tuple[str, np.ndarray] | None:
+    @cached_property
+    def _representation(self) -> tuple[str, np.ndarray] | None:
         """Path and outputs of the last layer but one, or what comes nearest to it."""
         n = count_of(self.batch.inputs)
-        final = [np.asarray(held(one)) for one in _listed(self.outputs)]
+        final = [np.asarray(held(one)) for one in arrays_of(self.outputs)]
         inner = [
             (path, array)
             for path, array in self.layers.items()
@@ -353,7 +346,7 @@ class _Looks:
         return inner[-1] if inner else None
 
     def _map(self) -> None:
-        seen = self._seen()
+        seen = self._representation
         if seen is None or len(seen[1]) < LEAST_ON_A_MAP:
             return
         path, values = seen[0], _flat(seen[1])
@@ -400,27 +393,20 @@ class _Looks:
         return None, []
 
     def _nearest(self) -> None:
-        seen = self._seen()
-        if self.known is None or seen is None or self.batch.targets is None:
+        seen = self._representation
+        if self.train is None or seen is None or self.batch.targets is None:
             return
         path, values = seen
-        layers: dict[str, np.ndarray] = {}
-
-        def note(layer: Any, where: str, inputs: tuple[Any, ...], output: Any) -> None:
-            if where == path:
-                layers[path] = held(output[0] if isinstance(output, tuple) else output)
-
-        with untracked(), observed(note):
-            outputs = outputs_of(self.model.network, self.known.inputs, self.known.masks)
+        outputs, layers = _forward(self.model, self.train)
         others = layers[path]
         if others.shape[1:] != values.shape[1:]:
             return
         classes = self.model.codec.class_values
         truths = [
             row.get("truth")
-            for row in decided_rows(self.model.task, outputs, self.known.targets, classes)
+            for row in prediction_rows(self.model.task, outputs, self.train.targets, classes)
         ]
-        rows = [row for row in self._decided() if row.get("error") is not None]
+        rows = [row for row in self._predictions if row.get("error") is not None]
         worst = sorted(rows, key=lambda row: -row["error"])[: self.count]
         if not worst:
             return
@@ -454,7 +440,7 @@ def _after(words: str, text: Any, most: int = 0) -> str:
 
 def _some(model: Model, rows: Any, targets: Any, most: int) -> Batch:
     """At most so many of the examples, as the network takes them."""
-    if isinstance(rows, Source) or not _are_batches(rows):
+    if isinstance(rows, Source) or not are_batches(rows):
         given = model._inputs(rows)
         wanted = given.targets if targets is None else np.asarray(targets)
         if model.codec.encoding is not None and given.beside is not None:
@@ -474,10 +460,6 @@ def _some(model: Model, rows: Any, targets: Any, most: int) -> Batch:
     )
 
 
-def _are_batches(rows: Any) -> bool:
-    return hasattr(rows, "in_order")
-
-
 def _targets_in(model: Model, frame: pd.DataFrame) -> Any:
     """Of a table, if it has them."""
     encoding = model.codec.encoding
@@ -491,10 +473,18 @@ def _first_rows(rows: Dataset) -> Any:
     return rows if len(rows) <= MOST_ROWS else rows.rows(np.arange(MOST_ROWS))
 
 
-def _listed(outputs: Any) -> list[Any]:
-    if isinstance(outputs, Mapping):
-        return list(outputs.values())
-    return list(outputs) if isinstance(outputs, tuple) else [outputs]
+def _forward(model: Model, batch: Batch) -> tuple[Any, dict[str, np.ndarray]]:
+    """Outputs of the network, and of each layer by its path."""
+    layers: dict[str, np.ndarray] = {}
+
+    def note(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
+        array = held(output[0] if isinstance(output, tuple) else output)
+        if isinstance(array, np.ndarray) and array.dtype.kind == "f" and array.ndim > 1:
+            layers[path] = array
+
+    with untracked(), observed(note):
+        outputs = outputs_of(model.network, batch.inputs, batch.masks)
+    return outputs, layers
 
 
 def _same(one: np.ndarray, other: np.ndarray) -> bool:

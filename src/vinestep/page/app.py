@@ -220,9 +220,9 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
     def looks(label: str) -> Any:
         return looking.looks(runs[label])
 
-    @app.get("/api/runs/{label}/mattered", summary="What was found to matter to the model")
-    def mattered(label: str) -> Any:
-        return looking.mattered(runs[label])
+    @app.get("/api/runs/{label}/attributions", summary="What was found to matter to the model")
+    def attributions(label: str) -> Any:
+        return looking.attributions(runs[label])
 
     @app.get("/api/runs/{label}/study", summary="The search or cross-validation it belongs to")
     def study(label: str) -> Any:

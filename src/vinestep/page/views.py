@@ -22,7 +22,7 @@ from ..runs._comparison import (
     leading_run,
     places_of,
 )
-from ..runs._difference import difference, groups_of
+from ..runs._difference import compared_groups, groups_of
 from ..runs._query import RunRecord
 from ..runs._study import study_of
 from ..runs.diagnosis import QUESTIONS
@@ -30,12 +30,12 @@ from ..runs.diagnosis import QUESTIONS
 __all__ = [
     "Series",
     "answers",
+    "attributions",
     "comparison",
     "curves",
     "finite",
     "layers",
     "looks",
-    "mattered",
     "study",
     "summary",
 ]
@@ -215,8 +215,8 @@ def comparison(runs: list[RunRecord], figure: str, against: str) -> dict[str, An
 def _difference(runs: list[RunRecord], figure: str) -> dict[str, Any] | None:
     """Whether one is better by more than chance; None of a figure that one of them lacks."""
     try:
-        ways = len(groups_of(runs, figure))
-        return difference(runs, figure).as_dict() | {"of_seeds": ways < len(runs)}
+        groups = groups_of(runs, figure)
+        return compared_groups(groups, figure).as_dict() | {"of_seeds": len(groups) < len(runs)}
     except RunError:
         return None
 
@@ -300,7 +300,7 @@ def looks(run: RunRecord) -> dict[str, Any]:
     return told
 
 
-def mattered(run: RunRecord) -> dict[str, Any]:
+def attributions(run: RunRecord) -> dict[str, Any]:
     """What was found to matter to the model: tables, and the names of pictures, of the last time
     it was looked at.
     """

@@ -69,7 +69,7 @@ def attribute(
         planned = _planned(run, folder, own)
         rows = planned.scored_batches(planned.validation)
         known = planned.scored_batches(planned.train)
-    found = overview(model, rows, known=known, count=count)
+    found = overview(model, rows, train=known, count=count)
     found.record(_At(folder, step_of(state)))
     run.refresh()
     return found

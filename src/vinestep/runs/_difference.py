@@ -15,7 +15,7 @@ from ..errors import RunError
 if TYPE_CHECKING:
     from ._query import RunRecord
 
-__all__ = ["Group", "TTest", "difference", "groups_of", "more_seeds", "t_test"]
+__all__ = ["Group", "TTest", "compared_groups", "difference", "groups_of", "seeds_needed", "t_test"]
 
 LEVEL, POWER = 0.05, 0.9
 FEWEST, MOST = 3, 200  # seeds that are asked for
@@ -41,6 +41,9 @@ class Group(NamedTuple):
     """What is judged, by seed."""
     validation: dict[int, str]
     """By seed, which rows it was judged on."""
+    loss: str = ""
+    """What was minimised, in words."""
+    better: str = "lower"
 
     @property
     def mean(self) -> float:
@@ -79,25 +82,14 @@ def t_test(first: Sequence[float], second: Sequence[float], *, paired: bool) -> 
     """A t-test of two samples, by pairs or after B. L. Welch, Biometrika 34, 28-35, 1947."""
     a, b = np.asarray(first, float), np.asarray(second, float)
     shift = float(b.mean() - a.mean())
-    if paired:
-        apart = b - a
-        error, free = float(apart.std(ddof=1)) / math.sqrt(len(apart)), len(apart) - 1.0
-    else:
-        parts = a.var(ddof=1) / len(a), b.var(ddof=1) / len(b)
-        error = math.sqrt(sum(parts))
-        free = (
-            sum(parts) ** 2 / (parts[0] ** 2 / (len(a) - 1) + parts[1] ** 2 / (len(b) - 1))
-            if error
-            else float(len(a) + len(b) - 2)
-        )
-    if not error:
+    if np.ptp(b - a) == 0 if paired else np.ptp(a) == np.ptp(b) == 0:
         return TTest(shift, shift, shift, 0.0 if shift else 1.0)
-    reach = float(stats.t.ppf(1 - LEVEL / 2, free)) * error
-    p = float(2 * stats.t.sf(abs(shift) / error, free))
-    return TTest(shift, shift - reach, shift + reach, p)
+    found = stats.ttest_rel(b, a) if paired else stats.ttest_ind(b, a, equal_var=False)
+    interval = found.confidence_interval(1 - LEVEL)
+    return TTest(shift, float(interval.low), float(interval.high), float(found.pvalue))
 
 
-def more_seeds(
+def seeds_needed(
     first: Sequence[float], second: Sequence[float], *, paired: bool, level: float = LEVEL
 ) -> int:
     """How many more seeds of each would show a difference as large as the one that is seen, nine
@@ -142,7 +134,8 @@ def groups_of(runs: Sequence[RunRecord], quantity: str) -> list[Group]:
             seed = seed if seed not in values else -1 - i  # the same seed twice
             values[seed] = _best(run, quantity)
             validation[seed] = str(settings[run.label].get("validation.data", ""))
-        result.append(Group(shown or alike[0].label, values, validation))
+        loss, better = _part(shared, "loss"), alike[0].better.get(quantity, "lower")
+        result.append(Group(shown or alike[0].label, values, validation, loss, better))
     return result
 
 
@@ -192,15 +185,19 @@ def difference(runs: Sequence[RunRecord], quantity: str = "validation_loss") -> 
     >>> vs.runs.difference(list(vs.runs.open(root))).verdict
     'sound'
     """
-    groups = groups_of(runs, quantity)
+    return compared_groups(groups_of(runs, quantity), quantity)
+
+
+def compared_groups(groups: Sequence[Group], quantity: str) -> Finding:
+    """See `difference`."""
     words = quantity.replace("_", " ")
     if len(groups) == 1:
         only = groups[0]
         said = f"the runs are equal but for their seed: {words} {_spread(only)}."
         return Finding(SUBJECT, "not tested", said, "There is one way only.")
-    if (why := _not_comparable(runs, groups)) is not None:
+    if (why := _not_comparable(groups)) is not None:
         return Finding(SUBJECT, "not tested", why, "Train them anew on the same parts.")
-    lower = next((run.better.get(quantity, "lower") for run in runs), "lower") == "lower"
+    lower = groups[0].better == "lower"
     ordered = sorted(groups, key=lambda group: group.mean if lower else -group.mean)
     best, second = ordered[0], ordered[1]
     listed = "; ".join(map(str, ordered[:4]))
@@ -219,7 +216,7 @@ def difference(runs: Sequence[RunRecord], quantity: str = "validation_loss") -> 
             f"p = {found.p:.2g}, {how}. {listed}."
         )
         return Finding(SUBJECT, "sound", said)
-    more = more_seeds(one, other, paired=paired, level=level)
+    more = seeds_needed(one, other, paired=paired, level=level)
     said = (
         f"chance explains the difference between {best.name} and {second.name}: "
         f"{abs(found.difference):.3g} (95 % interval {_span(found)}), p = {found.p:.2g}, {how}. "
@@ -254,9 +251,9 @@ def _sides(best: Group, second: Group) -> tuple[list[float], list[float], bool]:
     return list(best.values.values()), list(second.values.values()), False
 
 
-def _not_comparable(runs: Sequence[RunRecord], groups: Sequence[Group]) -> str | None:
+def _not_comparable(groups: Sequence[Group]) -> str | None:
     """What forbids to compare, in words."""
-    losses = {_part(run.settings, "loss") for run in runs}
+    losses = {group.loss for group in groups}
     if len(losses) > 1:
         return f"they were trained with other losses or tasks: {'; '.join(sorted(losses)[:3])}."
     judged = [set(group.validation.values()) for group in groups]

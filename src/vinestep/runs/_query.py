@@ -590,8 +590,9 @@ class RunRecord:
             return {}
         return found
 
-    def siblings(self) -> list[RunRecord]:
-        """All runs that are known beside this one, it among them."""
+    @property
+    def runs(self) -> list[RunRecord]:
+        """All runs of the ledger in which it is listed."""
         return list(self._runs)
 
     @property

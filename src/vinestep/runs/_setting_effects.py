@@ -68,6 +68,8 @@ def effects(
     """
     import pandas as pd
 
+    from ..training.tuning._importance import holm
+
     table = runs.table()
     if quantity not in table:
         raise RunError(f"effects: no run has the score {quantity!r}.")
@@ -121,10 +123,8 @@ def effects(
             }
         )
     rows.sort(key=lambda row: row["p"])
-    highest = 0.0
-    for i, row in enumerate(rows):
-        highest = max(highest, min(1.0, row["p"] * (len(rows) - i)))
-        row["p"], row["matters"] = highest, highest < LEVEL
+    for row, p in zip(rows, holm([row["p"] for row in rows]), strict=True):
+        row["p"], row["matters"] = p, p < LEVEL
     names = ["setting", "values", "runs", "effect", "low", "high", "p", "matters"]
     frame = pd.DataFrame(rows, columns=names)
     frame.attrs["left_out"] = left_out
@@ -156,15 +156,12 @@ def _p_of_slope(x: np.ndarray, y: np.ndarray) -> float:
 
 def _p_of_words(words: np.ndarray, y: np.ndarray) -> float:
     """Of an analysis of variance; R. A. Fisher, Statistical Methods for Research Workers, 1925."""
-    from scipy.stats import f as distribution
+    from scipy.stats import f_oneway
 
     groups = [y[words == word] for word in np.unique(words)]
-    n, k = len(y), len(groups)
-    within = sum(float(((g - g.mean()) ** 2).sum()) for g in groups)
-    between = sum(len(g) * (float(g.mean()) - float(y.mean())) ** 2 for g in groups)
-    if n <= k or not within:
+    if len(y) <= len(groups) or all(np.ptp(group) == 0 for group in groups):
         return 1.0
-    return float(distribution.sf(between / (k - 1) / (within / (n - k)), k - 1, n - k))
+    return float(f_oneway(*groups).pvalue)
 
 
 def _is_number(values: pd.Series) -> bool:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -17,7 +18,9 @@ if TYPE_CHECKING:
 
 __all__ = ["Study", "study_of"]
 
-SEARCH, FOLDS = "search", "cross-validation"
+SEARCH = "search"
+PLACE = ("run", "status", "repeat", "fold", "seed", "train", "test")
+"""Columns of a fold besides its scores."""
 
 
 class Study:
@@ -55,24 +58,29 @@ class Study:
         import pandas as pd
 
         if not self.is_search:
-            return pd.DataFrame([self._fold(run) for run in self.runs])
-        rows = [self._trial(run) for run in self.runs]
-        sign = -1.0 if self._better() == "higher" else 1.0
+            return pd.DataFrame(self._rows)
 
         def worth(row: Any) -> tuple[int, bool, float]:
             score = row[self.by]
             missing = score is None or np.isnan(score)
-            return -row["epochs"], missing, 0.0 if missing else sign * score
+            return -row["epochs"], missing, 0.0 if missing else self._sign * score
 
-        return pd.DataFrame(sorted(rows, key=worth))
+        return pd.DataFrame(sorted(self._rows, key=worth))
 
-    def _better(self) -> str:
-        return next((run.better.get(self.by, "lower") for run in self.runs), "lower")
+    @cached_property
+    def _rows(self) -> list[dict[str, Any]]:
+        """A row for each run, in their order."""
+        return [self._trial(run) if self.is_search else self._fold(run) for run in self.runs]
+
+    @cached_property
+    def _sign(self) -> float:
+        """What makes the best score the lowest."""
+        better = next((run.better.get(self.by, "lower") for run in self.runs), "lower")
+        return -1.0 if better == "higher" else 1.0
 
     def _trial(self, run: RunRecord) -> dict[str, Any]:
         known = run.about["study"]
-        scores = run.scores
-        best = scores["best"].get(self.by)
+        best = run.scores["best"].get(self.by)
         return {
             "run": run.label,
             "status": run.status,
@@ -104,12 +112,11 @@ class Study:
 
         if not self.is_search:
             return importance_of_trials([])
-        sign = -1.0 if self._better() == "higher" else 1.0
         trials = []
-        for run in self.runs:
-            score = self._trial(run)[self.by]
+        for run, row in zip(self.runs, self._rows, strict=True):
+            score = None if row[self.by] is None else self._sign * row[self.by]
             settings = dict(run.about["study"].get("settings") or {})
-            trials.append((settings, run.epoch, None if score is None else sign * score))
+            trials.append((settings, run.epoch, score))
         return importance_of_trials(trials)
 
     def summary(self) -> pd.DataFrame:
@@ -120,8 +127,7 @@ class Study:
 
         from ..training.tuning._cross_validation import SUMMARY, CrossValidation
 
-        held_out = [run for run in self.runs if not self.is_search and HELD_OUT in run.assessment]
-        done = [self._fold(run) for run in held_out]
+        done = [] if self.is_search else [row for row in self._rows if len(row) > len(PLACE)]
         if not done:
             return pd.DataFrame(columns=SUMMARY)
         rows = [{k: v for k, v in row.items() if k != "status"} for row in done]
@@ -155,9 +161,7 @@ def study_of(run: RunRecord) -> Study:
         raise RunError(
             f"{run.label}: it is part of no search and no cross-validation that is recorded."
         )
-    others = [
-        one for one in run.siblings() if (one.about.get("study") or {}).get("id") == known["id"]
-    ]
+    others = [one for one in run.runs if (one.about.get("study") or {}).get("id") == known["id"]]
     return Study(known, others)
 
 

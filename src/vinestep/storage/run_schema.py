@@ -90,7 +90,7 @@ class _About(_File):
     steps: Figure = 0
     network: list[_Layer] = []
     study: _Study | None = None
-    constant: dict[str, Figure] = {}
+    baseline: dict[str, Figure] = {}
     """What the best constant answer scores."""
 
 

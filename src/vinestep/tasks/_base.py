@@ -171,7 +171,7 @@ class Task:
         """Outputs as estimates of the targets, of their shape, for metrics of numbers."""
         return outputs, targets
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         """The outputs, the same for every example, that guess targets best, shape (width,); None
         where that is not known.
         """

@@ -118,7 +118,7 @@ class Classes(Task):
     def width(self, classes: int) -> int:
         return classes
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         if targets.dtype.kind == "f":
             shares = targets.reshape(-1, targets.shape[-1]).mean(axis=0)
         else:
@@ -197,7 +197,7 @@ class Binary(Task):
         known = classes if len(classes) == FLAT else (0, 1)
         return decided(np.concatenate([1 - chances, chances], axis=1), known)
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         known = np.where(self.known(targets), targets, np.nan).astype(np.float64)
         flat = known.reshape(-1, width) if known.size % width == 0 else known.reshape(-1, 1)
         shares = np.clip(np.nanmean(flat, axis=0), RAREST, 1 - RAREST)
@@ -322,7 +322,7 @@ class Ordered(Task):
     def width(self, classes: int) -> int:
         return classes - 1
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         known = targets[self.known(targets)]
         there = np.array([np.count_nonzero(known >= k) for k in range(width + 1)], np.float64)
         shares = there[1:] / np.maximum(there[:-1], 1)

@@ -65,7 +65,7 @@ class Numbers(Task):
     def losses(self, outputs: Any, targets: Any) -> Any:
         return LOSSES[self.error](outputs, targets, reduction="none")
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         flat = _in_columns(targets, width)
         middle = np.nanmean if self.error == "squared" else np.nanmedian
         return None if flat is None else np.asarray(middle(flat, axis=0))
@@ -104,7 +104,7 @@ class Counts(Task):
         with np.errstate(over="ignore"):
             return np.exp(outputs.astype(np.float64)), targets
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         flat = _in_columns(targets, width)
         return None if flat is None else np.log(np.maximum(np.nanmean(flat, axis=0), 1e-6))
 
@@ -181,7 +181,7 @@ class Quantiles(Task):
     def _middle(self) -> int:
         return int(np.argmin(np.abs(np.array(self.levels) - MEDIAN)))
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         return np.asarray(np.nanquantile(np.asarray(targets, np.float64), self.levels))
 
     def bounds(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any, Any, float]:
@@ -250,7 +250,7 @@ class Gaussian(Task):
     def as_values(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
         return self._halves(outputs)[0], targets
 
-    def constant(self, targets: np.ndarray, width: int) -> np.ndarray | None:
+    def baseline(self, targets: np.ndarray, width: int) -> np.ndarray | None:
         flat = _in_columns(targets, width // 2)
         if flat is None:
             return None

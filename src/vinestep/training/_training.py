@@ -43,8 +43,8 @@ from .run._run_metadata import (
 from .run._status import Status
 from .run._validation import Validation, ValidationParts
 from .step._base import BestWeights, TrainingBase, digest_of
+from .step._baseline import baseline_scores
 from .step._batch_checks import AnyBatches, are_batches, as_batches, check_parts
-from .step._constant import constant_scores
 from .step._scoring import assessment, batch_outputs, check_encoding
 
 if TYPE_CHECKING:
@@ -232,7 +232,7 @@ class Training(TrainingBase):
                 more = {
                     "better": run.better,
                     "steps": run.total_steps or run.epochs * run.steps_per_epoch,
-                    "constant": constant_scores(self, batches, scored.first),
+                    "baseline": baseline_scores(self, batches, scored.first),
                 }
                 write_about(store, settings, self.lineage | more, self._graph(batches))
                 store.begin(name, run.plan)
@@ -244,9 +244,10 @@ class Training(TrainingBase):
             self.ended = outcome.status
             self._note_best(best)
             if store is not None and outcome.status is Status.FINISHED:
-                self._write_model(store, run.name)
+                model = self.model()
+                self._write_model(store, run.name, model)
                 if scored.first is not None:
-                    write_held_out(store, self.model(), scored.first)
+                    write_held_out(store, model, scored.first)
             return outcome
 
     def _note_best(self, best: BestState | None) -> None:
@@ -258,11 +259,11 @@ class Training(TrainingBase):
         self._note_best(best)
         return self.model()
 
-    def _write_model(self, store: RunStore, name: str) -> None:
+    def _write_model(self, store: RunStore, name: str, model: Model) -> None:
         """Put the model into the run's record."""
         try:
             with tempfile.TemporaryDirectory() as folder:
-                content = self.model().save(Path(folder, "model.vine")).read_bytes()
+                content = model.save(Path(folder, "model.vine")).read_bytes()
         except (ModelError, PartError) as error:
             told = f"No model file was written beside the states: {error}"
             log.warning("%s", told)

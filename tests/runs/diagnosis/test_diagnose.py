@@ -306,7 +306,7 @@ def test_the_record_knows_what_a_constant_answer_gets(tmp_path):
     record = vs.runs.open(tmp_path)["run-1"]
     shares = np.bincount(train.targets, minlength=3) / 200
     expected = -np.mean(np.log(shares)[validation.targets])
-    assert record.about["constant"]["validation_loss"] == pytest.approx(expected, rel=1e-4)
+    assert record.about["baseline"]["validation_loss"] == pytest.approx(expected, rel=1e-4)
     (found,) = [one for one in record.diagnose() if one.subject == "what was learned"]
     assert found.verdict == "wrong"
     assert found.trouble == "chance"

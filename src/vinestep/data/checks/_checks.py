@@ -12,7 +12,7 @@ from ..._findings import Finding
 from ..batches._batch import Batch, first_of
 from ..encoding._drift import PICTURES, range_findings
 from ..sources._source import Source
-from ._interleaved import interleaved_findings
+from ._autocorrelation import autocorrelation_findings
 from ._near_duplicates import near_duplicate_findings, near_row_findings
 from ._units import mixed_units
 
@@ -274,7 +274,7 @@ def split_findings(
         findings += _untrained_columns(role, batches.dataset, part.dataset)
         findings += _few(role, batches.dataset, part.dataset)
         findings += near_row_findings(batches.dataset, part.dataset, role)
-        findings += interleaved_findings(batches.dataset, part.dataset, role)
+        findings += autocorrelation_findings(batches.dataset, part.dataset, role)
         if known is not None:
             findings += near_duplicate_findings(batches, part, role)
         if known is not None:

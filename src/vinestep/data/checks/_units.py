@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.stats import ks_2samp
 
 __all__ = ["mixed_units"]
 
@@ -65,6 +64,8 @@ def mixed_units(values: np.ndarray) -> str:
         return ""
     if np.ptp(low) == 0 or np.ptp(high) == 0:
         return ""
+    from scipy.stats import ks_2samp  # takes as long to import as the rest of the library
+
     for factor, offset, words in CONVERSIONS:
         turned = (high - offset) / factor
         if abs(np.median(turned) - np.median(low)) > np.ptp(low) / 4:

@@ -4,7 +4,7 @@ export { overfitting } from "./sheets/overfitting.js";
 export { layers } from "./sheets/layers.js";
 export { optimiser } from "./sheets/optimiser.js";
 export { mistakes } from "./sheets/mistakes.js";
-export { mattered } from "./sheets/mattered.js";
+export { attributions } from "./sheets/attributions.js";
 export { compare } from "./sheets/compare.js";
 export { study } from "./sheets/study.js";
 export { network } from "./sheets/network.js";

@@ -47,7 +47,7 @@ def answers(record: Record) -> Iterator[Answer]:
         )
     if not failure:
         yield _is_learning(record)
-        yield from _beyond_constant(record)
+        yield from _beyond_baseline(record)
     if len(record.validated) >= LEAST_EPOCHS:
         yield from _overfitting(record)
         yield from _too_good(record)
@@ -154,9 +154,9 @@ def _is_learning(record: Record) -> Answer:
     )
 
 
-def _beyond_constant(record: Record) -> Iterator[Answer]:
+def _beyond_baseline(record: Record) -> Iterator[Answer]:
     """Whether the network says more than the best answer that is the same for every example."""
-    known, subject = record.constant, "what was learned"
+    known, subject = record.baseline, "what was learned"
     if "validation_loss" not in known or "validation_error" not in known:
         return
     reference, error = known["validation_loss"], known["validation_error"]
@@ -168,7 +168,7 @@ def _beyond_constant(record: Record) -> Iterator[Answer]:
         f"the best validation loss is {best:.4g}, and the best constant answer gets "
         f"{reference:.4g}, give or take {error:.2g}."
     )
-    figures = {"constant": reference, "best": best, "error": error}
+    figures = {"baseline": reference, "best": best, "error": error}
     if gain > max(SURE * error, LEAST_GAIN * size):
         said = f"More than a constant answer: {words}"
         yield Answer(subject, "sound", said, "", "learning", "", None, "", figures)
@@ -278,7 +278,7 @@ def _overfitting(record: Record) -> Iterator[Answer]:
 
 def _wide_gap(record: Record, best: float, then: float, since: float, gap: str) -> Answer | None:
     """The validation loss does not rise, and is far above the training loss all the same."""
-    reference = record.constant.get("validation_loss")
+    reference = record.baseline.get("validation_loss")
     error = record.validation_error
     if reference is None or not best - then > max(WIDE_GAP * abs(reference), SURE * error):
         return None

@@ -83,10 +83,8 @@ def _probabilities(of: str, known: dict[str, Any]) -> Iterator[Answer]:
     error = known["confidence_error"]
     if not n or accuracy is None or sure is None or not error:
         return
-    subject, cure = (
-        f"the probabilities{of}",
-        "Calibrate: model.calibrated(rows), vinestep calibrate.",
-    )
+    subject = f"the probabilities{of}"
+    cure = "Calibrate: model.calibrated(rows), vinestep calibrate."
     away = [
         (name, true / n, expected / n, (expected - true) / max(_spread(expected, n), 1e-9))
         for name, true, expected in zip(

@@ -75,9 +75,9 @@ class Record:
         return self.run.better
 
     @cached_property
-    def constant(self) -> dict[str, float]:
+    def baseline(self) -> dict[str, float]:
         """What the best constant answer scores, where that is known."""
-        found = self.run.about.get("constant") or {}
+        found = self.run.about.get("baseline") or {}
         return {name: float(value) for name, value in found.items() if value is not None}
 
     @cached_property

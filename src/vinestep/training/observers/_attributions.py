@@ -58,6 +58,6 @@ class Attributions(Observer):
             )
         from ...attribution._overview import overview  # which draws figures
 
-        overview(run.model(), run.examples, known=run.training_examples, count=self.count).record(
+        overview(run.model(), run.examples, train=run.training_examples, count=self.count).record(
             run
         )

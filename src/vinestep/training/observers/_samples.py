@@ -12,7 +12,7 @@ from ...autodiff.tracking import untracked
 from ...data.batches._batch import mapped
 from ...errors import DataError, SettingError
 from ...parts._registry import part
-from ...tasks._decided_rows import decided_rows, value_text
+from ...tasks._prediction_rows import prediction_rows, value_text
 from ..run._run import Observer
 from ..step._forward_pass import outputs_of
 from ._recorders import descent_of
@@ -197,7 +197,7 @@ class Samples(Fixed):
             run.store.picture(self.name, run.position.step, shown)
             return
         texts = None if shown is None else list(shown)
-        rows = decided_rows(run.task, outputs, wanted, self.classes, texts=texts)
+        rows = prediction_rows(run.task, outputs, wanted, self.classes, texts=texts)
         run.store.table(self.name, run.position.step, rows)
 
 

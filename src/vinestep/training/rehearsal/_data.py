@@ -11,10 +11,16 @@ from scipy.special import ndtri
 from ..._findings import Finding
 from ...data.encoding._drift import PICTURES
 from ...tasks._base import Task
-from ._relation import chosen, features_of, relation_of, targets_in_columns, transfer
+from ._permutation_test import (
+    correlations_across,
+    features_of,
+    permutation_test,
+    subsample,
+    targets_in_columns,
+)
 from ._stage import Stage, by_name, subject_of, tasks_of
 
-__all__ = ["classes", "finite_validation", "likeness", "same_relation", "told_by_inputs", "values"]
+__all__ = ["classes", "concept_shift", "finite_validation", "likeness", "told_by_inputs", "values"]
 
 FEW = 10  # examples: a class with fewer is hardly learned, a column with fewer values not tested
 UNEVEN = 0.8  # share of the largest class
@@ -43,17 +49,9 @@ def values(stage: Stage) -> Iterator[Finding]:
         if array.dtype.kind != "f":
             continue
         everything = whole.get(name, array)
-        bad = ~np.isfinite(
-            everything if everything.size <= MOST_VALUES and everything.dtype.kind == "f" else array
-        )
-        if bad.any():
-            first = tuple(int(i) for i in np.argwhere(bad)[0])
-            yield Finding(
-                name,
-                "wrong",
-                f"{int(bad.sum())} values are NaN or infinite, the first at {first}.",
-                "Fill or leave them out.",
-            )
+        looked_at = everything if _is_small(everything) else array
+        if (told := _nonfinite_values(looked_at)) is not None:
+            yield Finding(name, "wrong", f"{told}.", "Fill or leave them out.")
             continue
         if (
             array.ndim == PICTURES
@@ -92,16 +90,27 @@ def finite_validation(stage: Stage) -> Iterator[Finding]:
     """Inputs of the validation part that are no finite numbers."""
     if stage.other is None:
         return
-    for name, array in _arrays(stage.many_others.inputs):
-        if array.dtype.kind == "f" and not np.isfinite(array).all():
-            first = tuple(int(i) for i in np.argwhere(~np.isfinite(array))[0])
+    for name, array in _arrays(stage.validation_sample.inputs):
+        if array.dtype.kind == "f" and (told := _nonfinite_values(array)) is not None:
             yield Finding(
                 f"{name} of the validation part",
                 "wrong",
-                f"{int(np.sum(~np.isfinite(array)))} values are NaN or infinite, the first at "
-                f"{first}: no score of it is a number.",
+                f"{told}: no score of it is a number.",
                 "Fill or leave them out.",
             )
+
+
+def _is_small(array: np.ndarray) -> bool:
+    return array.size <= MOST_VALUES and array.dtype.kind == "f"
+
+
+def _nonfinite_values(array: np.ndarray) -> str | None:
+    """How many values are not finite and where, in words; None if all are."""
+    bad = ~np.isfinite(array)
+    if not bad.any():
+        return None
+    first = tuple(int(i) for i in np.argwhere(bad)[0])
+    return f"{int(bad.sum())} values are NaN or infinite, the first at {first}"
 
 
 def _target_values(subject: str, targets: np.ndarray, task: Task | None) -> Iterator[Finding]:
@@ -235,7 +244,7 @@ def _away(a: np.ndarray, b: np.ndarray) -> list[tuple[int, float, float]]:
     """
     n, m, d = len(a), len(b), a.shape[1]
     spread = a.std(axis=0)
-    values = np.maximum((a != a[0]).sum(axis=0), 0) + (b != a[0]).sum(axis=0)
+    values = (a != a[0]).sum(axis=0) + (b != a[0]).sum(axis=0)
     usable = (spread > 1e-6 * max(float(spread.max(initial=0)), 1e-30)) & (values >= 2 * FEW)
     middle = np.median(a, axis=0)
     result = []
@@ -287,7 +296,7 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
     """Whether inputs tell anything of the targets: by a quick model against permuted targets, or by
     a short training against the best constant answer.
     """
-    batch = stage.many
+    batch = stage.sample
     found = features_of(batch)
     tried: tuple[float, str] | None = None
     for name, targets in by_name(batch.targets).items():
@@ -300,13 +309,13 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
             continue
         x, (y, known) = found[0], columns
         rows = np.flatnonzero(known)
-        rows = rows[chosen(len(rows))]
+        rows = rows[subsample(len(rows))]
         x, y = x[rows], y[rows]
         if len(x) < LEAST or not y.std(axis=0).any():
             said = f"{len(x)} examples with targets are too few to tell."
             yield Finding(subject, "unclear", said, f"At least {LEAST} are needed.")
             continue
-        relation = relation_of(x, y)
+        relation = permutation_test(x, y)
         words = (
             f"left-out answers of a quick model correlate {relation.correlation:.2f} with the "
             f"targets of {relation.examples} examples, and {relation.by_chance:.2f} at most (99 %) "
@@ -347,13 +356,13 @@ def _by_training(stage: Stage) -> tuple[float, str]:
     """
     import time
 
-    from ..step._constant import constant_scores
+    from ..step._baseline import baseline_scores
     from ..step._scoring import average_scores
 
     validation = stage.validation
     if validation is None:
         return 0.0, "there is no validation part to try it on"
-    known = constant_scores(stage.training, stage.train, validation)
+    known = baseline_scores(stage.training, stage.train, validation)
     if "validation_loss" not in known or "validation_error" not in known:
         return 0.0, "the best constant answer to such a loss is not known"
     one = stage.copy_of_training()
@@ -374,23 +383,25 @@ def _by_training(stage: Stage) -> tuple[float, str]:
     return float((reference - best) / max(error, 1e-12, 0.002 * abs(reference))), words
 
 
-def same_relation(stage: Stage) -> Iterator[Finding]:
+def concept_shift(stage: Stage) -> Iterator[Finding]:
     """Whether what the training part tells of its targets holds in the validation part."""
     if stage.other is None:
         return
-    found = features_of(stage.many, stage.many_others)
+    found = features_of(stage.sample, stage.validation_sample)
     if found is None:
         return
-    theirs = by_name(stage.many_others.targets)
-    for name, targets in by_name(stage.many.targets).items():
+    theirs = by_name(stage.validation_sample.targets)
+    for name, targets in by_name(stage.sample.targets).items():
         ours, others = targets_in_columns(targets), targets_in_columns(theirs.get(name))
         if ours is None or others is None or ours[0].shape[1] != others[0].shape[1]:
             continue
-        rows = np.flatnonzero(ours[1])[chosen(int(ours[1].sum()))]
-        there = np.flatnonzero(others[1])[chosen(int(others[1].sum()))]
+        rows = np.flatnonzero(ours[1])[subsample(int(ours[1].sum()))]
+        there = np.flatnonzero(others[1])[subsample(int(others[1].sum()))]
         if min(len(rows), len(there)) < LEAST:
             continue
-        here, beyond = transfer(found[0][rows], ours[0][rows], found[1][there], others[0][there])
+        here, beyond = correlations_across(
+            found[0][rows], ours[0][rows], found[1][there], others[0][there]
+        )
         spread = np.sqrt(1 / (len(rows) - 3) + 1 / (len(there) - 3))
         lost = (np.arctanh(min(here, 0.999)) - np.arctanh(np.clip(beyond, -0.999, 0.999))) / spread
         words = (

@@ -40,12 +40,12 @@ from ._stage import (
 
 __all__ = [
     "activations_between",
-    "cut_numbers",
     "derivatives",
-    "dropped",
+    "dropout",
     "examples_apart",
     "first_loss",
     "gradients",
+    "negative_targets",
     "outputs",
     "units",
     "weights",
@@ -220,7 +220,7 @@ def _is_cut(outputs: np.ndarray) -> bool:
     return bool(np.mean(outputs == 0) > CUT)
 
 
-def cut_numbers(stage: Stage) -> Iterator[Finding]:
+def negative_targets(stage: Stage) -> Iterator[Finding]:
     """Outputs that cannot be negative, of targets that are."""
     targets = by_name(stage.batch.targets)
     tasks = tasks_of(stage)
@@ -237,7 +237,7 @@ def cut_numbers(stage: Stage) -> Iterator[Finding]:
             )
 
 
-def dropped(stage: Stage) -> Iterator[Finding]:
+def dropout(stage: Stage) -> Iterator[Finding]:
     """Dropout that leaves hardly anything."""
     for layer in stage.training.network.walk():
         share = getattr(layer, "probability", None)

@@ -45,7 +45,7 @@ SUBJECTS = {
     "cost": "time and memory",
     "examples_apart": "the batch axis",
     "told_by_inputs": "inputs and targets",
-    "same_relation": "the validation part",
+    "concept_shift": "the validation part",
 }
 LOOKED_AT = 256  # examples that a check looks at, at most
 
@@ -96,18 +96,18 @@ QUICK: tuple[Check, ...] = (
     rehearsed_data.finite_validation,
     rehearsed_data.classes,
     rehearsed_data.likeness,
-    rehearsed_data.same_relation,
+    rehearsed_data.concept_shift,
     rehearsed_network.first_loss,
     rehearsed_network.outputs,
-    rehearsed_network.cut_numbers,
-    rehearsed_network.dropped,
+    rehearsed_network.negative_targets,
+    rehearsed_network.dropout,
     rehearsed_network.examples_apart,
     rehearsed_network.activations_between,
     rehearsed_network.units,
     rehearsed_network.gradients,
     rehearsed_network.weights,
     rehearsed_training.rate,
-    rehearsed_training.order,
+    rehearsed_training.batch_order,
     rehearsed_training.augmentation,
 )
 """Without any training: under a second."""

@@ -48,12 +48,12 @@ class Stage:
     """Of the full run, if that is known."""
 
     @cached_property
-    def many(self) -> Batch:
+    def sample(self) -> Batch:
         """More examples of the training part, where they cost little."""
         return _more(self.train, self.batch)
 
     @cached_property
-    def many_others(self) -> Batch:
+    def validation_sample(self) -> Batch:
         """More examples of the validation part, where they cost little."""
         assert self.other is not None
         return _more(self.validation, self.other)

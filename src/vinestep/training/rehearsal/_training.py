@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from ..step._base import TrainingBase
 from ._stage import Stage, first_examples, raw_outputs
 
-__all__ = ["augmentation", "by_heart", "cost", "order", "rate", "whole_way"]
+__all__ = ["augmentation", "batch_order", "by_heart", "cost", "rate", "whole_way"]
 
 LARGE_UPDATE, SMALL_UPDATE = 0.3, 1e-7  # of a parameter's size, in one step
 DECAY = 0.1  # in one step
@@ -148,7 +148,7 @@ def _after_steps(stage: Stage, factor: float) -> tuple[int, float, float] | None
     return len(losses), losses[0], float(np.mean(losses[-max(1, len(losses) // 5) :]))
 
 
-def order(stage: Stage) -> Iterator[Finding]:
+def batch_order(stage: Stage) -> Iterator[Finding]:
     """Batches that come sorted, so that each shows the network a part of what there is."""
     labels: list[np.ndarray] = []
     for batch in stage.train.epoch(0, seed=stage.training.seed):

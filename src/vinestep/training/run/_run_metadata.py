@@ -90,7 +90,7 @@ def write_about(
         "better": known.get("better") or {},
         "steps": known.get("steps", 0),
         "network": graph or [],
-        "constant": known.get("constant") or {},
+        "baseline": known.get("baseline") or {},
         **({"study": study} if (study := study_under_way()) else {}),
     }
     store.write_file(ABOUT, json.dumps(about, indent=1, default=str).encode())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import accumulate
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -11,7 +12,7 @@ from scipy.stats import rankdata
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["COLUMNS", "importance", "importance_of_trials"]
+__all__ = ["COLUMNS", "holm", "importance", "importance_of_trials"]
 
 COLUMNS = ["setting", "share", "low", "high", "p", "matters"]
 DRAWS = 2000  # permutations
@@ -96,14 +97,26 @@ def importance(settings: Sequence[dict[str, Any]], scores: np.ndarray) -> list[d
         p = (as_much * DRAWS + 1) / (DRAWS + 1)
         rows.append({"setting": name, "share": share, "low": low, "high": high, "p": p})
     rows.sort(key=lambda row: (row["p"], -row["share"]))
-    highest = 0.0
-    for i, row in enumerate(rows):
-        highest = max(highest, min(1.0, row["p"] * (len(rows) - i)))
-        row["p"], row["matters"] = highest, highest <= LEVEL
+    for row, p in zip(rows, holm([row["p"] for row in rows]), strict=True):
+        row["p"], row["matters"] = p, p <= LEVEL
     return [
         {k: float(v) if k in ("share", "low", "high", "p") else v for k, v in row.items()}
         for row in rows
     ]
+
+
+def holm(p_values: Sequence[float]) -> list[float]:
+    """P-values in rising order, raised for as many tests as there are.
+
+    S. Holm, Scand. J. Stat. 6, 65-70, 1979.
+
+    Examples
+    --------
+    >>> holm([0.01, 0.03, 0.04])
+    [0.03, 0.06, 0.06]
+    """
+    raised = [min(1.0, p * (len(p_values) - i)) for i, p in enumerate(p_values)]
+    return list(accumulate(raised, max))
 
 
 def _design(values: Sequence[Any]) -> np.ndarray:

@@ -12,7 +12,14 @@ from scipy.spatial.distance import cdist
 
 from ...data.batches._batch import Batch, arrays_of
 
-__all__ = ["Relation", "chosen", "features_of", "relation_of", "targets_in_columns", "transfer"]
+__all__ = [
+    "PermutationTest",
+    "correlations_across",
+    "features_of",
+    "permutation_test",
+    "subsample",
+    "targets_in_columns",
+]
 
 PERMUTATIONS = 199
 MOST_EXAMPLES = 800
@@ -23,13 +30,13 @@ NEIGHBOURS = 5
 LEAST = 20  # examples
 
 
-class Relation(NamedTuple):
+class PermutationTest(NamedTuple):
     """How well left-out targets are told by a quick model.
 
     Examples
     --------
     >>> x = np.random.default_rng(0).normal(size=(100, 2))
-    >>> found = relation_of(x, x[:, :1])
+    >>> found = permutation_test(x, x[:, :1])
     >>> bool(found.p < 0.01), found.correlation > 0.9
     (True, True)
     """
@@ -43,7 +50,7 @@ class Relation(NamedTuple):
     examples: int
 
 
-def relation_of(x: np.ndarray, y: np.ndarray) -> Relation:
+def permutation_test(x: np.ndarray, y: np.ndarray) -> PermutationTest:
     """Linear and Gaussian kernels and nearest neighbours, each example answered by the others; the
     best of them is compared with the best of them on permuted targets, so that the choice among
     them costs nothing.
@@ -74,7 +81,7 @@ def relation_of(x: np.ndarray, y: np.ndarray) -> Relation:
     best = np.max((np.array(scores) - middle) / spread)
     by_chance = np.max((table - middle[:, None]) / spread[:, None], axis=0)
     p = (1 + int(np.sum(by_chance >= best))) / (1 + PERMUTATIONS)
-    return Relation(p, max(scores), float(np.quantile(table.max(axis=0), 0.99)), n)
+    return PermutationTest(p, max(scores), float(np.quantile(table.max(axis=0), 0.99)), n)
 
 
 def _score(told: np.ndarray, true: np.ndarray) -> float:
@@ -86,17 +93,14 @@ def _smoothers(x: np.ndarray) -> list[np.ndarray]:
     """Matrices that make of all targets an answer to each example by the others."""
     n, d = x.shape
     squares = cdist(x, x, "sqeuclidean")
-    middle = float(np.median(squares[~np.eye(n, dtype=bool)])) or 1.0
+    width = _width(squares)
     found = []
     for kernel, ridge in (
         (x @ x.T / d, 1.0),
-        (np.exp(-squares / middle), 0.3),
-        (np.exp(-4 * squares / middle), 0.3),
+        (np.exp(-squares / width), 0.3),
+        (np.exp(-4 * squares / width), 0.3),
     ):
-        hat = np.linalg.solve(kernel + ridge * np.eye(n), kernel).T
-        own = np.diag(hat).copy()
-        np.fill_diagonal(hat, 0.0)
-        found.append(hat / np.maximum(1 - own, 1e-6)[:, None])
+        found.append(_leave_one_out(kernel, kernel + ridge * np.eye(n)))
     np.fill_diagonal(squares, np.inf)
     nearest = np.argpartition(squares, NEIGHBOURS, axis=1)[:, :NEIGHBOURS]
     votes = np.zeros((n, n))
@@ -104,25 +108,34 @@ def _smoothers(x: np.ndarray) -> list[np.ndarray]:
     return [*found, votes]
 
 
-def transfer(
-    x: np.ndarray, y: np.ndarray, other_x: np.ndarray, other_y: np.ndarray
-) -> tuple[float, float]:
-    """Correlation of answers and targets on the left-out examples of one part, and on another part,
-    by a Gaussian kernel.
-    """
-    middle = y.mean(axis=0)
-    n, m = len(x), len(other_x)
-    squares = cdist(x, x, "sqeuclidean")
-    width = float(np.median(squares[~np.eye(n, dtype=bool)])) or 1.0
-    kernel = np.exp(-squares / width) + x @ x.T / x.shape[1]
-    regular = kernel + 0.5 * np.eye(n)
+def _leave_one_out(kernel: np.ndarray, regular: np.ndarray) -> np.ndarray:
+    """The matrix of ridge regression that answers each example by the others."""
     hat = np.linalg.solve(regular, kernel).T
     own = np.diag(hat).copy()
     np.fill_diagonal(hat, 0.0)
-    here = _score((hat / np.maximum(1 - own, 1e-6)[:, None]) @ (y - middle), y - middle)
+    return np.asarray(hat / np.maximum(1 - own, 1e-6)[:, None])
+
+
+def _width(squares: np.ndarray) -> float:
+    """Of a Gaussian kernel: the median squared distance."""
+    return float(np.median(squares[~np.eye(len(squares), dtype=bool)])) or 1.0
+
+
+def correlations_across(
+    x: np.ndarray, y: np.ndarray, other_x: np.ndarray, other_y: np.ndarray
+) -> tuple[float, float]:
+    """Correlations of predictions and targets: on left-out examples of one part, and on another
+    one. Predictions are those of ridge regression with a linear and a Gaussian kernel.
+    """
+    middle = y.mean(axis=0)
+    squares = cdist(x, x, "sqeuclidean")
+    width = _width(squares)
+    kernel = np.exp(-squares / width) + x @ x.T / x.shape[1]
+    regular = kernel + 0.5 * np.eye(len(x))
+    here = _score(_leave_one_out(kernel, regular) @ (y - middle), y - middle)
     across = np.exp(-cdist(other_x, x, "sqeuclidean") / width) + other_x @ x.T / x.shape[1]
     there = _score(across @ np.linalg.solve(regular, y - middle), other_y - middle)
-    return here, there if m else 0.0
+    return here, there
 
 
 def features_of(batch: Batch, other: Batch | None = None) -> list[np.ndarray] | None:
@@ -195,7 +208,7 @@ def targets_in_columns(targets: Any) -> tuple[np.ndarray, np.ndarray] | None:
     return None
 
 
-def chosen(n: int, most: int = MOST_EXAMPLES) -> np.ndarray:
+def subsample(n: int, most: int = MOST_EXAMPLES) -> np.ndarray:
     """Some of so many, the same each time."""
     if n <= most:
         return np.arange(n)

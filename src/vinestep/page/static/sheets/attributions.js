@@ -9,12 +9,12 @@ const TITLES = {
   "feature maps": "What layers put out for one picture",
 };
 
-export const mattered = {
+export const attributions = {
   place: 55,
   question: "What mattered to it?",
   async controls() {},
   async evidence(root) {
-    const label = first(), found = await get(`${at(label)}/mattered`);
+    const label = first(), found = await get(`${at(label)}/attributions`);
     if (found.step === null) {
       fill(root, h("p", { class: "none" }, "Nobody looked yet. To look now: ", h("code", {}, `vinestep attribute ${label}`),
         ". To look at the end of each run: the observer Attributions, in a plan ", h("code", {}, "[[observers]] kind = \"attributions\""), "."));
@@ -27,7 +27,7 @@ export const mattered = {
     });
     const csv = `column,importance,low,high\n${rows.map((r) => `"${String(r.column).replaceAll('"', '""')}",${r.importance},${r.low},${r.high}`).join("\n")}\n`;
     const head = found.nearest.length ? Object.keys(found.nearest[0]) : [];
-    fill(root, found.sentence ? h("p", { class: "answer", id: "mattered" }, found.sentence) : null,
+    fill(root, found.sentence ? h("p", { class: "answer", id: "attributions" }, found.sentence) : null,
       h("p", { class: "hint" }, `Of the best state, at step ${number(found.step)}, on rows that it was not trained on.`),
       rows.length ? [chart(key, "by how much the loss rises without each column"), h("p", { class: "controls" },
         h("button", { class: "csv", onclick: () => save(`${label}-importances.csv`, csv, "text/csv") }, "These numbers as CSV"),

@@ -20,14 +20,14 @@ if TYPE_CHECKING:
     from ._base import TrainingBase
     from ._batch_checks import AnyBatches
 
-__all__ = ["constant_outputs", "constant_scores"]
+__all__ = ["baseline_outputs", "baseline_scores"]
 
 MOST_EXAMPLES = 4000
 FEW_READ = 256  # examples of a source that are read one by one
 BLOCKS = 20  # of a part, by which the error of its mean is known
 
 
-def constant_scores(
+def baseline_scores(
     training: TrainingBase, train: AnyBatches, validation: AnyBatches | None
 ) -> dict[str, float]:
     """Loss of the answer that is the same for every example and guesses the training targets best;
@@ -54,7 +54,7 @@ def _scores(
     sample = train.sample()
     with untracked():
         found = outputs_of(training.network, sample.inputs, sample.masks)
-    outputs = constant_outputs(training.task, ours.targets, mapped(held, found))
+    outputs = baseline_outputs(training.task, ours.targets, mapped(held, found))
     if outputs is None:
         return {}
     result = {"loss": _loss(training.loss, outputs, ours)}
@@ -85,7 +85,7 @@ def _targets_of(batches: AnyBatches) -> Batch | None:
     return None if batch.targets is None else batch
 
 
-def constant_outputs(task: Any, targets: Any, like: Any) -> Any:
+def baseline_outputs(task: Any, targets: Any, like: Any) -> Any:
     """The best constant answer to targets, for one example; None where none is known.
 
     Parameters
@@ -97,7 +97,7 @@ def constant_outputs(task: Any, targets: Any, like: Any) -> Any:
     """
     if isinstance(task, Several):
         found = {
-            name: constant_outputs(own, true, outputs)
+            name: baseline_outputs(own, true, outputs)
             for name, own, outputs, true in task.by_target(like, targets)
         }
         return None if any(one is None for one in found.values()) else found
@@ -105,7 +105,7 @@ def constant_outputs(task: Any, targets: Any, like: Any) -> Any:
         return None
     like = np.asarray(like)
     width = like.shape[-1] if like.ndim > 1 else 1
-    found = task.constant(np.asarray(targets), width)
+    found = task.baseline(np.asarray(targets), width)
     if found is None or found.shape != (width,) or not np.isfinite(found).all():
         return None
     return np.broadcast_to(found, like.shape[1:]).astype(like.dtype)

@@ -8,7 +8,7 @@ import numpy as np
 
 from ..._findings import Finding
 
-__all__ = ["interleaved_findings"]
+__all__ = ["autocorrelation_findings"]
 
 LEAST = 80  # rows
 FAR = 20  # rows apart
@@ -17,7 +17,7 @@ FALLS = 0.25  # of a correlation, from neighbours to rows far apart
 BETWEEN = 0.3  # of the rows of a part, that lie between rows of training
 
 
-def interleaved_findings(train: Any, part: Any, role: str) -> list[Finding]:
+def autocorrelation_findings(train: Any, part: Any, role: str) -> list[Finding]:
     """Of two parts of one source, whose targets are numbers."""
     ours, theirs = (_rows_and_targets(source) for source in (train, part))
     if ours is None or theirs is None or ours[0] != theirs[0]:
@@ -47,8 +47,7 @@ def interleaved_findings(train: Any, part: Any, role: str) -> list[Finding]:
 
 def _rows_and_targets(source: Any) -> tuple[Any, np.ndarray, np.ndarray] | None:
     """The origin, which of its rows, and their targets."""
-    provenance = getattr(source, "provenance", None)
-    known = provenance
+    known = getattr(source, "provenance", None)
     targets = getattr(source, "targets", None)
     if known is None or not isinstance(targets, np.ndarray) or targets.dtype.kind != "f":
         return None

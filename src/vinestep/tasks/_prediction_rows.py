@@ -15,12 +15,12 @@ from ._several import Several
 from ._task_of import task_of
 from ._unaligned import Unaligned
 
-__all__ = ["decided_rows", "value_text"]
+__all__ = ["prediction_rows", "value_text"]
 
 OF_NO_TASK = task_of(None)
 
 
-def decided_rows(
+def prediction_rows(
     task: Task | None,
     outputs: Any,
     targets: Any = None,
@@ -48,7 +48,7 @@ def decided_rows(
     Examples
     --------
     >>> logits = np.array([[2.0, 0.0], [0.0, 1.0]])
-    >>> rows = decided_rows(vs.tasks.Classes(), logits, np.array([0, 0]), ["sound", "stuck"])
+    >>> rows = prediction_rows(vs.tasks.Classes(), logits, np.array([0, 0]), ["sound", "stuck"])
     >>> [(row["truth"], row["output"]) for row in rows]
     [('sound', 'sound (0.881)'), ('sound', 'stuck (0.731)')]
     """

@@ -39,7 +39,7 @@ def test_no_other_constant_is_better(name):
     def loss(constant):
         return float(vs.held(task(np.broadcast_to(constant, shape), targets)))
 
-    found = task.constant(np.asarray(targets), width)
+    found = task.baseline(np.asarray(targets), width)
     assert found.shape == (width,)
     best = min(
         minimize(loss, start, method="Nelder-Mead", options={"maxiter": 4000, "xatol": 1e-6}).fun
@@ -53,4 +53,4 @@ def test_a_task_of_ones_own_has_none():
         def losses(self, outputs, targets):
             return 1 - np.cos(outputs - targets)
 
-    assert Sine().constant(NUMBERS, 2) is None
+    assert Sine().baseline(NUMBERS, 2) is None
