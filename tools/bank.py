@@ -1,8 +1,8 @@
-"""The bank of verdicts: what is said of sound set-ups and of planted faults.
+"""The bank of verdicts: what is said of sound set-ups, of planted faults, and of ways of training.
 
-``python tools/bank.py [sound|faults] [part of a name] [first seed]`` prints what was said that
-should not have been, what was not said that should have been, and both rates. With another first
-seed, all are drawn anew.
+``python tools/bank.py [sound|faults|studies] [part of a name] [first seed]`` prints what was said
+that should not have been, what was not said that should have been, and the rates. With another
+first seed, all are drawn anew.
 """
 
 from __future__ import annotations
@@ -19,6 +19,8 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 SEEDS = 2  # of each fault
+STUDIES = 40
+APART = (12, 6)  # units and epochs of a way that is about two spreads worse
 Told = list[tuple[str, str]]
 
 
@@ -88,6 +90,17 @@ def main(what: str = "", part: str = "", first: str = "0") -> int:
                     for _, text in told if not named or part else ():
                         print(f"      {text}")
             print(f"faults: {found} of {SEEDS * len(names)} found")
+        if what in ("", "studies"):
+            from tests.verdicts.studies import different_ways, equal_ways, spreads_apart
+
+            apart = pool.submit(spreads_apart, *APART)
+            studies = range(start + 1, start + 1 + STUDIES)
+            told = sum(pool.map(equal_ways, studies))
+            found = sum(pool.map(different_ways, studies, *map(repeat, APART)))
+            print(f"equal ways: a difference is told in {told} of {STUDIES} studies")
+            print(
+                f"ways {apart.result():.1f} spreads over seeds apart: found in {found} of {STUDIES}"
+            )
     print(f"{time.perf_counter() - begun:.0f} s")
     return 0
 

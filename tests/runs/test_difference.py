@@ -130,3 +130,18 @@ def test_the_division_has_a_seed_of_its_own(tmp_path):
     first, second = (run.settings for run in vs.runs.open(tmp_path / "records"))
     assert first["validation.data"] == second["validation.data"]
     assert first["seed"] != second["seed"]
+
+
+def test_runs_of_equal_labels_in_several_records_are_kept_apart(tmp_path):
+    runs = []
+    for place, width in enumerate((4, 5)):
+        for seed in (1, 2):
+            data = vs.data.Dataset(np.arange(24.0).reshape(12, 2) / 24, np.arange(12.0)[:, None])
+            training = vs.Training(
+                vs.Stack(vs.Dense(width), vs.Dense(1)), task=vs.tasks.Numbers(), seed=seed
+            )
+            training.run(data.batches(4), epochs=1, record=tmp_path / str(place), validation=None)
+        runs += list(vs.runs.open(tmp_path / str(place)))
+    assert len({run.label for run in runs}) == 2
+    names = [group.name for group in groups_of(runs, "loss")]
+    assert names == ["network.layers.0.width=4.0", "network.layers.0.width=5.0"]

@@ -247,6 +247,14 @@ def wrong_labels(seed):
     return of_parts(train, validation, seed=seed, epochs=30, patience=0)
 
 
+def labels_mixed_up(seed):
+    frame = musts(1500, seed)
+    rng = np.random.default_rng(seed + 5)
+    bad = rng.random(len(frame)) < 0.12
+    frame.loc[bad, "variety"] = rng.permutation(frame.loc[bad, "variety"].to_numpy())
+    return of_table(frame, "variety", seed)
+
+
 def sorted_and_not_shuffled(seed):
     frame = barrels(seed).sort_values("state", ignore_index=True)
     train, validation = scaled_parts(frame, "state", seed)
@@ -447,6 +455,7 @@ FAULTS = {
     "classes from one": Fault(classes_from_one, r"counted from 0"),
     "NaN inputs": Fault(nan_inputs, r"NaN"),
     "wrong labels": Fault(wrong_labels, r"wrong|labels|contradict"),
+    "labels mixed up": Fault(labels_mixed_up, r"carry another"),
     "sorted and not shuffled": Fault(sorted_and_not_shuffled, r"order|shuffle"),
     "times mixed": Fault(time_mixed, r"time|neighbour|nearly"),
     "few rows to validate": Fault(few_rows_to_validate, r"examples"),

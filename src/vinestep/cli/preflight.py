@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
+from rich.markup import escape
 
 from .shared import (
     LOOK,
@@ -61,9 +62,11 @@ def rehearse(plan: PlanArgument, settings: SetOption = [], own: OwnOption = []) 
 
     with explained():
         parts = own_parts_of(own)
-        found = PlannedRun(
-            read_plan(plan, settings=settings, own=parts), plan.parent, own=parts
-        ).rehearse()
+        planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
+        with console.status("Rehearsing") as status:
+            found = planned.rehearse(
+                progress=lambda subject: status.update(f"Rehearsing: {escape(subject)}")
+            )
         console.print(findings_view(found.findings, f"Rehearsal of {plan}, {found.seconds:.1f} s"))
         if found.verdict == "wrong":
             raise typer.Exit(1)

@@ -116,26 +116,28 @@ def groups_of(runs: Sequence[RunRecord], quantity: str) -> list[Group]:
     RunError
         If a run does not have the figure.
     """
-    every: dict[tuple[Any, ...], list[RunRecord]] = {}
-    settings = {run.label: run.settings for run in runs}
+    every: dict[tuple[Any, ...], list[tuple[RunRecord, Any]]] = {}
     for run in runs:
-        own = settings[run.label]
+        own = run.settings
         key = tuple(sorted((k, str(v)) for k, v in own.items() if _counts(k)))
-        every.setdefault(key, []).append(run)
+        every.setdefault(key, []).append((run, own))
     names = [dict(key) for key in every]
     differ = sorted({k for one in names for k in one if len({n.get(k) for n in names}) > 1})
+    # shapes of weights follow from what else differs
+    differ = [k for k in differ if not k.startswith("weights.")] or differ
     result = []
     for shared, alike in zip(names, every.values(), strict=True):
         shown = ", ".join(f"{k}={shared.get(k, 'none')}" for k in differ[:3])
         values: dict[int, float] = {}
         validation: dict[int, str] = {}
-        for i, run in enumerate(alike):
-            seed = int(settings[run.label].get("seed", i))
+        for i, (run, own) in enumerate(alike):
+            seed = int(own.get("seed", i))
             seed = seed if seed not in values else -1 - i  # the same seed twice
             values[seed] = _best(run, quantity)
-            validation[seed] = str(settings[run.label].get("validation.data", ""))
-        loss, better = _part(shared, "loss"), alike[0].better.get(quantity, "lower")
-        result.append(Group(shown or alike[0].label, values, validation, loss, better))
+            validation[seed] = str(own.get("validation.data", ""))
+        first = alike[0][0]
+        loss, better = _part(shared, "loss"), first.better.get(quantity, "lower")
+        result.append(Group(shown or first.label, values, validation, loss, better))
     return result
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import logging
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import ExitStack
 from functools import partial
 from os import PathLike
@@ -331,13 +331,14 @@ class Training(TrainingBase):
         *,
         quick: bool = False,
         steps: int | None = None,
+        progress: Callable[[str], object] | None = None,
     ) -> Rehearsal:
         """Look for what goes wrong in runs, in seconds and on a copy; see
         `vinestep.training.rehearse`.
         """
         from .rehearsal._rehearsal import rehearse
 
-        return rehearse(self, train, validation, quick=quick, steps=steps)
+        return rehearse(self, train, validation, quick=quick, steps=steps, progress=progress)
 
     def assess(
         self, batches: AnyBatches, *, state: Literal["best", "last"] | None = None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
@@ -376,7 +376,9 @@ class PlannedRun:
         planned = self._observers
         return [*(o for o in usual if not any(isinstance(p, type(o)) for p in planned)), *planned]
 
-    def rehearse(self, *, quick: bool = False) -> Rehearsal:
+    def rehearse(
+        self, *, quick: bool = False, progress: Callable[[str], object] | None = None
+    ) -> Rehearsal:
         """Look for what would go wrong; see `vinestep.training.rehearse`."""
         batches = self.train_batches()
         ending = ending_of(self.plan.epochs, self.plan.steps, self.plan.until)
@@ -384,7 +386,11 @@ class PlannedRun:
             self.training.updates_an_epoch(batches) or 0
         )
         return self.training.rehearse(
-            batches, self.scored_batches(self.validation), quick=quick, steps=steps or None
+            batches,
+            self.scored_batches(self.validation),
+            quick=quick,
+            steps=steps or None,
+            progress=progress,
         )
 
     def run(

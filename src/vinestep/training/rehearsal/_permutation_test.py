@@ -8,12 +8,14 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
+from scipy.linalg import solve
 from scipy.spatial.distance import cdist
 
 from ...data.batches._batch import Batch, arrays_of
 
 __all__ = [
     "PermutationTest",
+    "correlation_across",
     "correlations_across",
     "features_of",
     "permutation_test",
@@ -127,15 +129,29 @@ def correlations_across(
     """Correlations of predictions and targets: on left-out examples of one part, and on another
     one. Predictions are those of ridge regression with a linear and a Gaussian kernel.
     """
+    kernel, regular, _ = _kernel_of(x)
+    y_centred = y - y.mean(axis=0)
+    here = _score(_leave_one_out(kernel, regular) @ y_centred, y_centred)
+    return here, correlation_across(x, y, other_x, other_y)
+
+
+def correlation_across(
+    x: np.ndarray, y: np.ndarray, other_x: np.ndarray, other_y: np.ndarray
+) -> float:
+    """The second of `correlations_across`."""
     middle = y.mean(axis=0)
+    _, regular, width = _kernel_of(x)
+    across = np.exp(-cdist(other_x, x, "sqeuclidean") / width) + other_x @ x.T / x.shape[1]
+    weights = solve(regular, y - middle, assume_a="pos", check_finite=False)
+    return _score(across @ weights, other_y - middle)
+
+
+def _kernel_of(x: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    """A linear and a Gaussian kernel, the same regularised, and the width of the Gaussian."""
     squares = cdist(x, x, "sqeuclidean")
     width = _width(squares)
     kernel = np.exp(-squares / width) + x @ x.T / x.shape[1]
-    regular = kernel + 0.5 * np.eye(len(x))
-    here = _score(_leave_one_out(kernel, regular) @ (y - middle), y - middle)
-    across = np.exp(-cdist(other_x, x, "sqeuclidean") / width) + other_x @ x.T / x.shape[1]
-    there = _score(across @ np.linalg.solve(regular, y - middle), other_y - middle)
-    return here, there
+    return kernel, kernel + 0.5 * np.eye(len(x)), width
 
 
 def features_of(batch: Batch, other: Batch | None = None) -> list[np.ndarray] | None:

@@ -19,6 +19,7 @@ from ...errors import VineStepError
 from ..step._batch_checks import AnyBatches, as_batches, check_parts, checked_batch
 from . import (
     _data as rehearsed_data,
+    _labels_and_amount as labels_and_amount,
     _network as rehearsed_network,
     _training as rehearsed_training,
 )
@@ -46,6 +47,7 @@ SUBJECTS = {
     "examples_apart": "the batch axis",
     "told_by_inputs": "inputs and targets",
     "concept_shift": "the validation part",
+    "contradicting_labels": "the labels",
 }
 LOOKED_AT = 256  # examples that a check looks at, at most
 
@@ -97,6 +99,7 @@ QUICK: tuple[Check, ...] = (
     rehearsed_data.classes,
     rehearsed_data.likeness,
     rehearsed_data.concept_shift,
+    labels_and_amount.contradicting_labels,
     rehearsed_network.first_loss,
     rehearsed_network.outputs,
     rehearsed_network.negative_targets,
@@ -116,6 +119,7 @@ THOROUGH: tuple[Check, ...] = (
     rehearsed_training.by_heart,
     rehearsed_training.whole_way,
     rehearsed_data.told_by_inputs,
+    labels_and_amount.amount_of_data,
     rehearsed_training.cost,
 )
 
@@ -127,6 +131,7 @@ def rehearse(
     *,
     quick: bool = False,
     steps: int | None = None,
+    progress: Callable[[str], object] | None = None,
 ) -> Rehearsal:
     """Look for what goes wrong in runs, in seconds and on a copy; the training itself is not
     changed.
@@ -140,6 +145,8 @@ def rehearse(
         Only what needs no training, in under a second.
     steps : int, optional
         How many the run is to make, for an estimate of its time.
+    progress : callable, optional
+        Is called with what is looked at next, such as ``"learning a batch by heart"``.
 
     Returns
     -------
@@ -186,14 +193,13 @@ def rehearse(
     findings += split_findings(train, validation, None, input_range_of(train))
     for check in (*QUICK, *(() if quick else THOROUGH)):
         at = time.perf_counter()
+        subject = SUBJECTS.get(check.__name__, f"the {check.__name__.replace('_', ' ')}")
+        if progress is not None:
+            progress(subject)
         try:
             findings += check(stage)
         except MISTAKES as error:
-            findings.append(
-                _refused(
-                    SUBJECTS.get(check.__name__, f"the {check.__name__.replace('_', ' ')}"), error
-                )
-            )
+            findings.append(_refused(subject, error))
             if check is rehearsed_network.first_loss:  # nothing that follows could work
                 break
         times[check.__name__] = time.perf_counter() - at

@@ -52,6 +52,12 @@ class Stage:
         """More examples of the training part, where they cost little."""
         return _more(self.train, self.batch)
 
+    @property
+    def sample_index(self) -> np.ndarray | None:
+        """Which examples of the training part the sample holds; None of a stream."""
+        source = self.train.dataset
+        return _evenly(len(source), len(self.sample)) if hasattr(source, "gathered") else None
+
     @cached_property
     def validation_sample(self) -> Batch:
         """More examples of the validation part, where they cost little."""
@@ -67,9 +73,12 @@ def _more(batches: Any, few: Batch) -> Batch:
     source = batches.dataset
     if not isinstance(source, Dataset) or source.mapped_files:
         return few
-    n = len(source)
-    index = np.unique(np.linspace(0, n - 1, min(n, MANY)).astype(int))
-    return source.gathered(index, batches.join)
+    return source.gathered(_evenly(len(source), MANY), batches.join)
+
+
+def _evenly(n: int, most: int) -> np.ndarray:
+    """Some of so many, from begin to end."""
+    return np.unique(np.linspace(0, n - 1, min(n, most)).astype(int))
 
 
 def first_examples(batch: Batch, n: int) -> Batch:
