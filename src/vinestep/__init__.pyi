@@ -102,6 +102,7 @@ from .layers._pooling import (
 )
 from .layers._recurrent import GRU as GRU, LSTM as LSTM, Recurrent as Recurrent
 from .training import observers as observers
+from .training._adversarial import AdversarialTraining as AdversarialTraining
 from .training._custom_loop import recorded_run as recorded_run
 from .training._minimise import Minimum as Minimum, minimise as minimise
 from .training._training import Training as Training

@@ -40,7 +40,7 @@ from .layers._adapters import adapters_of, with_adapters
 from .layers._base import Layer
 from .layers._dropout import Dropout, Noise
 from .layers._learning_pass import dropout_on
-from .layers._named_inputs import inputs_in_order
+from .layers._named_inputs import inputs_in_order, parameters_of
 from .layers._quantised import codes_of, with_codes
 from .parts._build import LAYERS, Builder
 from .parts._describe import describe
@@ -278,6 +278,54 @@ class Model:
         ]
         return result[0] if one else result
 
+    @property
+    def makes(self) -> bool:
+        """Whether the network makes examples."""
+        return bool(getattr(self.network, "makes", False))
+
+    def sample(self, count: int, *, seed: int = 0, label: Any = None, **settings: Any) -> Any:
+        """New examples like those of the training, the same for the same seed.
+
+        Parameters
+        ----------
+        count : int
+        seed : int
+        label : class or sequence of classes, optional
+            Of which class, as it stands in the data: one for all, or one for each.
+        **settings
+            Of the network's kind; see `vinestep.generation.Diffusion.made`.
+
+        Returns
+        -------
+        made : ndarray or DataFrame
+            Arrays of the shape and range of the training's examples as they were before `prepare`;
+            of a model of rows a table with their columns.
+
+        Raises
+        ------
+        ModelError
+            If the model makes none.
+        DataError
+            If there is no such class.
+
+        Examples
+        --------
+        >>> points = np.random.default_rng(0).normal(size=(64, 2)).astype(np.float32)
+        >>> network = vs.generation.Diffusion(vs.layers.ConditionedDense(2, width=8, depth=1))
+        >>> training = vs.Training(network, task=vs.tasks.Generative())
+        >>> outcome = training.run(vs.data.Dataset(points).batches(32), epochs=1)
+        >>> training.model().sample(3, steps=4).shape
+        (3, 2)
+        """
+        if not self.makes:
+            raise ModelError(
+                "This model makes no examples: use model.predict(...), or model.generate(...) of "
+                "one that writes texts."
+            )
+        labels = None if label is None else self.codec.class_numbers(label)
+        made = self.network.sample(count, seed=seed, labels=labels, **settings)  # type: ignore[attr-defined]
+        return self.codec.as_examples(made)
+
     def stream(self, prompt: str | Mapping[str, Any], **settings: Any) -> Iterator[Piece]:
         """The same as `generate` for one prompt, piece by piece as it is written; see
         `vinestep.generation.stream`.
@@ -313,11 +361,11 @@ class Model:
             )
         return form
 
-    def outputs(self, inputs: Any, *, size: int = AT_ONCE) -> Any:
+    def outputs(self, inputs: Any, *, size: int = AT_ONCE, targets: Any = None) -> Any:
         """What the network puts out in inference for encoded inputs: an array, or several as a
-        tuple, or as a dict by name.
+        tuple, or as a dict by name. A network whose `compute` takes targets is told these.
         """
-        return self._calibrated(_outputs_of(self.network, inputs, size))
+        return self._calibrated(_outputs_of(self.network, inputs, size, targets))
 
     def _predicted(self, inputs: Any, draws: int, seed: int) -> pd.DataFrame:
         """Answers, and how far several passes or members are apart."""
@@ -468,6 +516,8 @@ class Model:
             targets = self.codec.targets(given.beside)
         elif targets is None:
             targets = given.targets
+        if targets is None and not self.task.needs_targets:
+            return given
         if targets is None:
             raise DataError(
                 f"{method}: inputs need their targets: model.{method}(inputs, targets)."
@@ -565,8 +615,11 @@ class Model:
                 weights = weights_of(given.beside, encoding.weight, "The rows")
             if told:
                 tell(self.findings(given.beside))
-        outputs = self.outputs(given.inputs)
-        return assess(outputs, given.targets, self.loss, self.metrics, weights=weights)
+        outputs = self.outputs(given.inputs, targets=given.targets)
+        wanted = given.targets
+        if wanted is None:  # the task needs none
+            wanted = np.zeros(len(outputs), np.float32)
+        return assess(outputs, wanted, self.loss, self.metrics, weights=weights)
 
     def _inputs(self, rows: Any) -> ModelInputs:
         return model_inputs(self.codec, self.network.sample_like[0][0], rows)
@@ -637,7 +690,7 @@ class Model:
         }
 
 
-def _outputs_of(network: Layer, inputs: Any, size: int) -> Any:
+def _outputs_of(network: Layer, inputs: Any, size: int, targets: Any = None) -> Any:
     placed = inputs_in_order(network, inputs)
     several = placed if isinstance(placed, tuple) else (placed,)
     n = len(several[0]) if np.ndim(several[0]) else 0
@@ -645,10 +698,12 @@ def _outputs_of(network: Layer, inputs: Any, size: int) -> Any:
         raise DataError(
             f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one."
         )
+    told = targets is not None and "targets" in parameters_of(type(network).compute)
+    parts = []
     with untracked():
-        parts = [
-            mapped(held, network(*(x[i : i + size] for x in several))) for i in range(0, n, size)
-        ]
+        for i in range(0, n, size):
+            options = {"targets": targets[i : i + size]} if told else {}
+            parts.append(mapped(held, network(*(x[i : i + size] for x in several), **options)))
     return joined_parts(parts)
 
 

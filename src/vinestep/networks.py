@@ -7,19 +7,20 @@ from typing import Any, Literal
 
 import numpy as np
 
-from ._activations import relu
+from ._activations import relu, silu
 from ._public_names import own_names
 from .autodiff.tensor import held
 from .errors import LayerError, ShapeError
 from .layers._attention import DecoderBlock, TransformerBlock
 from .layers._base import Layer
+from .layers._conditioned import ConditionedBlock, PixelAttention
 from .layers._containers import Residual, Stack
 from .layers._convolution import Convolution
 from .layers._dense import Dense
 from .layers._dropout import Dropout
 from .layers._embedding import Embedding, Positions, places_of
 from .layers._normalisation import BatchNorm, LayerNorm
-from .layers._pooling import Columns, GlobalMean, MaxPool, Upsample
+from .layers._pooling import Columns, GlobalMean, MaxPool, MeanPool, Upsample
 from .layers._recurrent import LSTM
 from .parts._registry import part
 
@@ -122,6 +123,11 @@ class UShaped(Layer):
         For each pixel, such as the number of classes.
     channels : sequence of int
         Of each level, from above; sizes are halved from one to the next, and have to be divisible.
+    attention : int
+        Heads of a layer at the lowest level by which each pixel looks at all others; 0 for none.
+    conditioned : bool
+        Whether a second input, ``(batch, width)``, is told to every level, as a time or a class;
+        the blocks are those of J. Ho, A. Jain and P. Abbeel, NeurIPS 2020, appendix B, then.
 
     Examples
     --------
@@ -130,29 +136,47 @@ class UShaped(Layer):
     (2, 8, 8, 3)
     """
 
-    def __init__(self, outputs: int, *, channels: Sequence[int] = (16, 32, 64)) -> None:
+    def __init__(
+        self,
+        outputs: int,
+        *,
+        channels: Sequence[int] = (16, 32, 64),
+        attention: int = 0,
+        conditioned: bool = False,
+    ) -> None:
         if not channels:
             raise LayerError("UShaped: channels is a list of at least one.")
         self.outputs, self.channels = outputs, list(channels)
-        self.down = [_twice(n) for n in self.channels]
-        self.up = [_twice(n) for n in self.channels[-2::-1]]
-        self.pool, self.grow = MaxPool(2), Upsample(2)
+        self.attention, self.conditioned = attention, conditioned
+        block: Callable[[int], Layer] = ConditionedBlock if conditioned else _twice
+        self.down = [block(n) for n in self.channels]
+        self.up = [block(n) for n in self.channels[-2::-1]]
+        self.looks = PixelAttention(attention) if attention else None
+        self.pool, self.grow = (MeanPool(2) if conditioned else MaxPool(2)), Upsample(2)
+        self.stem = Convolution(self.channels[0], 3) if conditioned else None
         self.head = Convolution(outputs, 1)
 
-    def compute(self, x: Any) -> Any:
+    def compute(self, x: Any, condition: Any = None) -> Any:
+        if condition is not None and not self.conditioned:
+            raise LayerError("UShaped: it is told a condition. Say conditioned=True.")
+        told = (condition,) if self.conditioned else ()
         shape, halvings = np.shape(x), len(self.channels) - 1
         if any(n % 2**halvings for n in shape[1:-1]):
             raise ShapeError(
                 f"UShaped: pictures of {' by '.join(map(str, shape[1:-1]))} cannot be halved "
                 f"{halvings} times. Resize them, or take fewer levels of channels."
             )
+        if self.stem is not None:
+            x = self.stem(x)
         seen = []
         for level, convolve in enumerate(self.down):
-            x = convolve(x if not level else self.pool(x))
+            x = convolve(x if not level else self.pool(x), *told)
             seen.append(x)
+        if self.looks is not None:
+            x = self.looks(x)
         for convolve, beside in zip(self.up, seen[-2::-1], strict=True):
-            x = convolve(np.concatenate([self.grow(x), beside], axis=-1))
-        return self.head(x)
+            x = convolve(np.concatenate([self.grow(x), beside], axis=-1), *told)
+        return self.head(silu(x) if self.conditioned else x)
 
 
 def _twice(channels: int) -> Stack:

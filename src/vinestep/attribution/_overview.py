@@ -35,7 +35,7 @@ from ..figures._style import as_png
 from ..layers._learning_pass import attention_seen, observed
 from ..tasks._prediction_rows import prediction_rows
 from ..training.step._batch_checks import are_batches, as_batches
-from ..training.step._forward_pass import outputs_of
+from ..training.step._forward_pass import outputs_of_batch
 from ._representations import nearest_rows, principal_components, stochastic_neighbours
 from ._saliency import input_gradients, integrated_gradients, occlusion
 from ._tables import partial_dependence, permutation_importance
@@ -483,7 +483,7 @@ def _forward(model: Model, batch: Batch) -> tuple[Any, dict[str, np.ndarray]]:
             layers[path] = array
 
     with untracked(), observed(note):
-        outputs = outputs_of(model.network, batch.inputs, batch.masks)
+        outputs = outputs_of_batch(model.network, batch)
     return outputs, layers
 
 

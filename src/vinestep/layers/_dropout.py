@@ -9,7 +9,7 @@ import numpy as np
 from ..errors import LayerError
 from ..parts._registry import part
 from ._base import Layer
-from ._learning_pass import PASS, random_uniform
+from ._learning_pass import PASS, random_normal, random_uniform
 
 __all__ = ["Dropout", "Noise"]
 
@@ -85,8 +85,4 @@ class Noise(Layer):
     def compute(self, x: Any) -> Any:
         if not (PASS.learning or PASS.dropping) or self.deviation == 0:
             return x
-        radius, angle = random_uniform((2, *x.shape), self.random_key)
-        normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(
-            2 * np.float32(np.pi) * angle
-        )  # Box and Muller, 1958
-        return x + (normal * self.deviation).astype(x.dtype)
+        return x + (random_normal(x.shape, self.random_key) * self.deviation).astype(x.dtype)

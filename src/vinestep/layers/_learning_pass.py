@@ -18,6 +18,8 @@ __all__ = [
     "dropout_on",
     "learning",
     "observed",
+    "random_normal",
+    "random_of_examples",
     "random_uniform",
 ]
 
@@ -162,3 +164,26 @@ def random_uniform(shape: tuple[int, ...], key: int) -> Any:
         size = int(np.prod(shape, dtype=np.int64))
         words = _mix(start + GOLDEN * np.arange(1, size + 1, dtype=np.uint64))
     return ((words >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)).reshape(shape)
+
+
+def random_normal(shape: tuple[int, ...], key: int) -> Any:
+    """Normal numbers drawn as `random_uniform` draws; float32."""
+    return _normal_of(*random_uniform((2, *shape), key))
+
+
+def random_of_examples(x: Any, count: int, key: int) -> Any:
+    """Numbers in [0, 1), shape (n, count), that are a function of each example's values and the key
+    alone, whichever batch it comes in; float32.
+    """
+    values = np.ascontiguousarray(x).reshape(len(x), -1)
+    words = values.view(np.uint8).reshape(len(x), -1).astype(np.uint64)
+    places = _mix(np.arange(1, words.shape[1] + 1, dtype=np.uint64) * GOLDEN)
+    with np.errstate(over="ignore"):
+        start = _mix((words * (places | np.uint64(1))).sum(axis=1) + np.uint64(key))
+        found = _mix(start[:, None] + GOLDEN * np.arange(1, count + 1, dtype=np.uint64))
+    return (found >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)
+
+
+def _normal_of(first: Any, second: Any) -> Any:
+    """G. E. P. Box and M. E. Muller, Annals of Mathematical Statistics 29, 610-611, 1958."""
+    return np.sqrt(-2 * np.log1p(-first)) * np.cos(2 * np.float32(np.pi) * second)

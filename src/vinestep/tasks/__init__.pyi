@@ -10,6 +10,7 @@ from ._classes import (
     Labels as Labels,
     Ordered as Ordered,
 )
+from ._generative import Generative as Generative
 from ._numbers import (
     Counts as Counts,
     Gaussian as Gaussian,

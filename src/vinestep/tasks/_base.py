@@ -48,6 +48,8 @@ class Task:
     usual_metrics: ClassVar[tuple[str, ...]] = ()
     """Kinds of the metrics of a training that says nothing of them."""
     reduction: ClassVar[str] = "mean"
+    needs_targets: ClassVar[bool] = True
+    """Whether examples without targets cannot be learned."""
 
     def __init__(self, *, gaps: bool = False) -> None:
         self.gaps = bool(gaps)

@@ -17,7 +17,7 @@ from ..evaluation._scores import metric_counts
 from ..layers._learning_pass import observed
 from .step._batch_checks import AnyBatches, as_batches, checked_batch
 from .step._descent import learning_pass
-from .step._forward_pass import loss_of, outputs_of
+from .step._forward_pass import loss_of, outputs_of_batch
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -113,7 +113,7 @@ def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> 
             left = batches.epoch(epoch, seed=one.seed)
             epoch, batch = epoch + 1, next(left)
         got = time.perf_counter()
-        batch = checked_batch(batch)
+        batch = checked_batch(batch, one.task)
         if one.network.arena is None:
             one.initialise(batch)
         one.descent.begin()
@@ -143,7 +143,7 @@ def _one_step(one: TrainingBase, batch: Any) -> dict[str, float]:
     descent = one.descent
     begun = time.perf_counter()
     with learning_pass(descent.seed, descent.step_number, guarded=False):
-        outputs = outputs_of(one.network, batch.inputs, batch.masks)
+        outputs = outputs_of_batch(one.network, batch)
         loss = loss_of(one.loss, outputs, batch)
     forward = time.perf_counter()
     gradients = descent.gradients(loss)
@@ -171,7 +171,7 @@ def _by_layer(one: TrainingBase, batch: Any, layers: dict[str, list[float]]) -> 
 
     before = time.perf_counter()
     with learning_pass(one.seed, one.step_number, guarded=False), observed(told):
-        outputs_of(one.network, batch.inputs, batch.masks)
+        outputs_of_batch(one.network, batch)
     for path, at in marks:
         layers[path].append(at - before)
         before = at
@@ -179,7 +179,7 @@ def _by_layer(one: TrainingBase, batch: Any, layers: dict[str, list[float]]) -> 
 
 def _by_operation(one: TrainingBase, batch: Any, operations: dict[str, list[float]]) -> None:
     with learning_pass(one.seed, one.step_number, guarded=False):
-        loss = loss_of(one.loss, outputs_of(one.network, batch.inputs, batch.masks), batch)
+        loss = loss_of(one.loss, outputs_of_batch(one.network, batch), batch)
     found: dict[str, float] = defaultdict(float)
     for origin in _origins(loss.origin):
         name = origin.rule.name if origin.rule is not None else ""

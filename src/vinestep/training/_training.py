@@ -201,7 +201,7 @@ class Training(TrainingBase):
             stack.enter_context(observers_attached(watchers))
             store = stack.enter_context(opened_store(record, resume, name))
             run = Run(
-                {"": self.descent},
+                self.parts,
                 watchers,
                 store,
                 name,
@@ -246,7 +246,7 @@ class Training(TrainingBase):
             if store is not None and outcome.status is Status.FINISHED:
                 model = self.model()
                 self._write_model(store, run.name, model)
-                if scored.first is not None:
+                if scored.first is not None and model.loss is not None:
                     write_held_out(store, model, scored.first)
             return outcome
 
@@ -276,9 +276,13 @@ class Training(TrainingBase):
 
     def _graph(self, batches: AnyBatches) -> list[dict[str, Any]]:
         """The layers of the network with their shapes, for the record; a row each."""
-        sample = inputs_in_order(self.network, batches.sample().inputs)
+        sample = inputs_in_order(self.network, self._sample_inputs(batches))
         one = tuple(array[:1] for array in sample) if isinstance(sample, tuple) else sample[:1]
         return self.network.describe(one).rows
+
+    def _sample_inputs(self, batches: AnyBatches) -> Any:
+        """Of the kind that the network takes."""
+        return batches.sample().inputs
 
     def _described_model(self) -> dict[str, Any]:
         """What a saved state says of the model in it; the network is described anew only after it

@@ -61,6 +61,12 @@ class Transform:
         """
         return batch.with_values(inputs=mapped(lambda x: self(x, draws), batch.inputs))
 
+    def undone(self, x: np.ndarray) -> np.ndarray:
+        """What a network made, as it was before this was done to the examples: the same, but for
+        transforms that change values.
+        """
+        return x
+
     def output_range(self, before: ValueRange) -> ValueRange:
         """Lowest and highest value of what comes out, if they are known."""
         return before if type(self).__module__.startswith("vinestep.") else None

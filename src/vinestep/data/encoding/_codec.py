@@ -11,6 +11,7 @@ import numpy as np
 import pandas as pd
 
 from ..._findings import Finding, tell
+from ..._public_names import did_you_mean
 from ...errors import DataError, ModelError
 from ...parts._build import Builder
 from ...parts._describe import describe
@@ -196,6 +197,39 @@ class Codec:
             What they mean.
         """
         return task.answers(outputs, self.class_values, self.back)
+
+    # examples that a network makes
+
+    def class_numbers(self, label: Any) -> np.ndarray:
+        """Numbers of classes as they stand in the data; numbers themselves where there are no
+        names.
+
+        Raises
+        ------
+        DataError
+            If there is no such class.
+        """
+        known = list(self.class_values) if not isinstance(self.class_values, Mapping) else []
+        listed = np.atleast_1d(np.asarray(label, object))
+        if not known:
+            return np.squeeze(listed.astype(np.int64)) if listed.size == 1 else listed.astype(int)
+        places = {value: place for place, value in enumerate(known)}
+        places |= {str(value): place for place, value in enumerate(known)}
+        for one in listed:
+            if one not in places:
+                raise DataError(f"There is no class {one!r}. {did_you_mean(str(one), places)}")
+        numbers = np.array([places[one] for one in listed])
+        return numbers[0] if np.ndim(label) == 0 else numbers
+
+    def as_examples(self, made: np.ndarray) -> Any:
+        """What a network made, as the examples of the data are: a table, or arrays as they were
+        before they were prepared.
+        """
+        if self.encoding is not None:
+            return self.encoding.decoded(made, self.scaling)
+        for transform in reversed(self.preparation):
+            made = transform.undone(made)
+        return made
 
     @property
     def back(self) -> Callable[[np.ndarray], np.ndarray] | None:

@@ -134,6 +134,38 @@ class Encoding:
             at += n
         return features
 
+    def decoded(self, features: np.ndarray, scaling: Scaling | None) -> pd.DataFrame:
+        """The rows that features stand for: the counterpart of `encode`, for rows that a network
+        made. Of categories the likeliest is taken; columns that were hashed cannot be told.
+        """
+        columns: dict[str, Any] = {}
+        numbers = np.asarray(features[:, : len(self.numeric)], np.float64)
+        if scaling is not None:
+            numbers = numbers * scaling.spreads + scaling.centres
+            for k, place in enumerate(scaling.missing):
+                absent = features[:, len(self.columns) + k] > 1 / 2
+                numbers[:, place] = np.where(absent, np.nan, numbers[:, place])
+        for i, column in enumerate(self.numeric):
+            columns[column] = self._from_numbers(column, numbers[:, i])
+        at = len(self.numeric)
+        for column, values in self.categories.items():
+            pooled, gaps = column in self.pooled, column in self.gaps
+            width = len(values) + pooled + gaps
+            texts = [*values, *([_rare(values)] if pooled else []), *([None] if gaps else [])]
+            chosen = features[:, at : at + width].argmax(axis=1)
+            columns[column] = np.array(texts, object)[chosen]
+            at += width
+        return pd.DataFrame(columns)
+
+    def _from_numbers(self, column: str, values: np.ndarray) -> Any:
+        if column in self.ordered:
+            known = np.array(self.ordered[column], object)
+            places = np.clip(np.rint(np.nan_to_num(values)), 0, len(known) - 1).astype(int)
+            return np.where(np.isnan(values), None, known[places])
+        if column in self.dates:
+            return pd.to_datetime(values, unit="D")
+        return values
+
     def split(self, features: np.ndarray, scaling: Scaling | None) -> Any:
         """Features of rows as the network takes them: by the names of several inputs, or as they
         are. Scaling adds features that say where a number was missing.

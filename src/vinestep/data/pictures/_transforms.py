@@ -274,6 +274,10 @@ class Range(Transform):
     def output_range(self, before: ValueRange) -> ValueRange:
         return self.low, self.high
 
+    def undone(self, x: np.ndarray) -> np.ndarray:
+        shares = (x - x.dtype.type(self.low)) / x.dtype.type(self.high - self.low)
+        return np.asarray(np.clip(shares, 0, 1))
+
 
 @part("normalise")
 class Normalise(Transform):
@@ -307,6 +311,9 @@ class Normalise(Transform):
     def __call__(self, x: Any, draws: CounterRandom | None = None) -> Any:
         x = _as_floats(_pictures(x, self))
         return (x - np.array(self.mean, x.dtype)) / np.array(self.deviation, x.dtype)
+
+    def undone(self, x: np.ndarray) -> np.ndarray:
+        return np.asarray(x * np.array(self.deviation, x.dtype) + np.array(self.mean, x.dtype))
 
     def output_range(self, before: ValueRange) -> ValueRange:
         low, high = before or (0.0, 255.0 if max(self.mean) > 2 else 1.0)

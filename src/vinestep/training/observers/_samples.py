@@ -189,7 +189,7 @@ class Samples(Fixed):
         assert run.store is not None
         inputs, targets, masks = self.examples(run)
         with untracked():
-            found = outputs_of(descent_of(run).network, inputs, masks)
+            found = outputs_of(descent_of(run).network, inputs, masks, targets)
         outputs = mapped(lambda x: np.asarray(held(x)), found)
         wanted = None if targets is None else mapped(np.asarray, targets)
         shown = None if self.show is None else self.show(outputs)

@@ -40,7 +40,7 @@ from ..observers._samples import Samples
 from ..run._ending import ending_of
 from ..run._results import Outcome
 from ..run._run import Observer
-from ..step._forward_pass import outputs_of
+from ..step._forward_pass import outputs_of_batch
 from ..step._scoring import assessment
 from ._plan import (
     DEMO,
@@ -169,7 +169,7 @@ class PlannedRun:
         task = self.training.task
         sample = self.train_batches().sample()
         with untracked():
-            found = outputs_of(self.training.network, sample.inputs, sample.masks)
+            found = outputs_of_batch(self.training.network, sample)
         for name, own, outputs, _ in task.by_target(found):
             values = named.get(name, ())
             if not values or not isinstance(own, Classes | Ordered):

@@ -25,7 +25,7 @@ from ...tasks._base import Task
 from ...tasks._classes import Binary, Classes
 from ...tasks._numbers import Numbers
 from ...tasks._several import Several
-from ..step._forward_pass import loss_of, outputs_of
+from ..step._forward_pass import loss_of, outputs_of, outputs_of_batch
 
 if TYPE_CHECKING:
     pass
@@ -74,7 +74,7 @@ def first_loss(stage: Stage) -> Iterator[Finding]:
                 held(
                     loss_of(
                         training.loss,
-                        outputs_of(training.network, batch.inputs, batch.masks),
+                        outputs_of_batch(training.network, batch),
                         batch,
                     )
                 )
@@ -146,7 +146,7 @@ def outputs(stage: Stage) -> Iterator[Finding]:
         yield Finding("the inference pass", "wrong", evidence, cure)
     elif not _changes_in_learning(training.network):
         with untracked(), learning(training.seed, 0):
-            other = by_name(outputs_of(training.network, batch.inputs, batch.masks))
+            other = by_name(outputs_of_batch(training.network, batch))
         if not all(_are_near(other[name], array) for name, array in every.items()):
             yield Finding(
                 "the learning pass",
@@ -505,7 +505,9 @@ def derivatives(stage: Stage) -> Iterator[Finding]:
     def loss(net: Layer) -> Any:
         with learning(training.seed, 0):
             return loss_of(
-                training.loss, outputs_of(net, _as_float64(batch.inputs), batch.masks), batch
+                training.loss,
+                outputs_of(net, _as_float64(batch.inputs), batch.masks, batch.targets),
+                batch,
             )
 
     report = check_gradients(loss, network, elements=6)

@@ -16,6 +16,7 @@ from ..._findings import Finding, Verdict, worst
 from ...data.batches._batch import Batch
 from ...data.checks._checks import input_range_of, source_findings, split_findings
 from ...errors import VineStepError
+from ...tasks._base import Task
 from ..step._batch_checks import AnyBatches, as_batches, check_parts, checked_batch
 from . import (
     _data as rehearsed_data,
@@ -180,8 +181,8 @@ def rehearse(
     times: dict[str, float] = {}
     try:
         own = copy.deepcopy(training)
-        batch = _some(train)
-        other = None if validation is None else _some(validation)
+        batch = _some(train, training.task)
+        other = None if validation is None else _some(validation, training.task)
         if own.network.arena is None:
             own.initialise(batch)
         own.descent.begin()
@@ -217,14 +218,14 @@ def _refused(subject: str, error: Exception) -> Finding:
     )
 
 
-def _some(batches: AnyBatches) -> Batch:
+def _some(batches: AnyBatches, task: Task) -> Batch:
     """Some examples, from begin to end of a source, without augmentation."""
     source = batches.dataset
     if not hasattr(source, "gathered"):
-        return checked_batch(next(iter(batches.in_order())))
+        return checked_batch(next(iter(batches.in_order())), task)
     n = min(len(source), LOOKED_AT)
     index = np.unique(np.linspace(0, len(source) - 1, n).astype(int))
-    return checked_batch(source.gathered(index, batches.join))
+    return checked_batch(source.gathered(index, batches.join), task)
 
 
 def _each_once(findings: Sequence[Finding]) -> list[Finding]:

@@ -18,7 +18,7 @@ from ...tasks._base import Task
 from ...tasks._several import Several
 from ..step._base import TrainingBase
 from ..step._batch_checks import AnyBatches
-from ..step._forward_pass import outputs_of
+from ..step._forward_pass import outputs_of_batch, with_targets
 
 __all__ = [
     "Stage",
@@ -50,7 +50,7 @@ class Stage:
     @cached_property
     def sample(self) -> Batch:
         """More examples of the training part, where they cost little."""
-        return _more(self.train, self.batch)
+        return with_targets(_more(self.train, self.batch), self.training.task)
 
     @property
     def sample_index(self) -> np.ndarray | None:
@@ -62,7 +62,7 @@ class Stage:
     def validation_sample(self) -> Batch:
         """More examples of the validation part, where they cost little."""
         assert self.other is not None
-        return _more(self.validation, self.other)
+        return with_targets(_more(self.validation, self.other), self.training.task)
 
     def copy_of_training(self) -> TrainingBase:
         """Another copy, for a check that trains."""
@@ -98,7 +98,7 @@ def first_examples(batch: Batch, n: int) -> Batch:
 def raw_outputs(stage: Stage, batch: Batch) -> Any:
     """What the network puts out in inference: an array, or several by place or name."""
     with untracked():
-        return mapped(held, outputs_of(stage.training.network, batch.inputs, batch.masks))
+        return mapped(held, outputs_of_batch(stage.training.network, batch))
 
 
 def outputs_in_inference(stage: Stage, batch: Batch) -> dict[str, np.ndarray]:

@@ -108,7 +108,7 @@ def _step(run: Run, training: TrainingBase, group: Any, done: int) -> None:
         counts,
         weight=step.weight,
         summed=training.sums_losses,
-        merges={metric.name: metric.merge for metric in training.metrics},
+        merges={metric.name: metric.merge for metric in training.step_metrics},
     )
     position.batch += len(group) if type(group) is list else 1
     position.step = training.step_number
@@ -139,7 +139,7 @@ def _row(run: Run, training: TrainingBase, scored: ValidationParts) -> dict[str,
         "rate": training.optimiser.rate * training.schedule(training.step_number - 1),
         "loss": position.loss,
     }
-    for metric in training.metrics:
+    for metric in training.step_metrics:
         row[metric.name] = metric.conclude(np.asarray(position.counts[metric.name]))
     if scored.parts:
         last = run.epochs == position.epoch + 1

@@ -19,7 +19,7 @@ from ...errors import VineStepError
 from ...storage.json_values import finite_or_none
 from ...tasks._base import Task
 from ...tasks._classes import Binary, Classes, Labels, Ordered
-from ..step._forward_pass import loss_of, outputs_of
+from ..step._forward_pass import loss_of, outputs_of_batch, with_targets
 
 if TYPE_CHECKING:
     from ..._model import Model
@@ -51,9 +51,10 @@ def held_out_scores(model: Model, validation: AnyBatches) -> dict[str, Any]:
     losses: list[tuple[float, int]] = []
     with untracked():
         for batch in validation.in_order():
+            batch = with_targets(batch, model.task)
             if batch.targets is None:
                 return {}
-            outputs = mapped(held, outputs_of(model.network, batch.inputs, batch.masks))
+            outputs = mapped(held, outputs_of_batch(model.network, batch))
             losses += _of_blocks(model.loss, outputs, batch)
             for name, task, found, true in model.task.by_target(outputs, batch.targets):
                 known = _chances(task, np.asarray(found), np.asarray(true))

@@ -58,6 +58,7 @@ def run_settings(
         "weights": {
             path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()
         },
+        **training.settings(),
     }
 
 

@@ -10,7 +10,6 @@ import numpy as np
 
 from ...errors import SettingError
 from ..step._batch_checks import AnyBatches, are_batches, as_batches
-from ..step._scoring import average_scores
 
 if TYPE_CHECKING:
     from ..step._base import TrainingBase
@@ -79,9 +78,7 @@ class ValidationParts:
         with training.descent.averaged():
             for name, part in self.parts.items():
                 if are_batches(part):
-                    scored: Any = average_scores(
-                        training.network, part, training.loss, training.metrics
-                    )
+                    scored: Any = training.scores(part)
                 else:
                     scored = part(training.network)
                 if isinstance(scored, Mapping):

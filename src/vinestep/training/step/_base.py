@@ -40,6 +40,7 @@ from ._batch_checks import (
 from ._derivation import Derivation, Loss, Watch
 from ._descent import Descent
 from ._half_precision import HalfPrecision
+from ._scoring import average_scores
 from ._step import Step
 
 if TYPE_CHECKING:
@@ -108,6 +109,8 @@ class TrainingBase:
         )
         self.accumulate = int(accumulate)
         self.metrics = checked_metrics(metrics, task_of(loss), usual=task is not None)
+        self.step_metrics = self.metrics
+        """What a step counts for the curves."""
         self.codec = Codec()
         """What turns raw rows into inputs and outputs into answers, as the data said."""
         self.parent: dict[str, Any] = {}
@@ -142,6 +145,19 @@ class TrainingBase:
     @property
     def network(self) -> Layer:
         return self.descent.network
+
+    @property
+    def parts(self) -> dict[str, Any]:
+        """All that has a state, by name; one alone has none."""
+        return {"": self.descent}
+
+    def settings(self) -> dict[str, Any]:
+        """What a training has that others do not, for the record of a run."""
+        return {}
+
+    def scores(self, batches: AnyBatches) -> dict[str, float]:
+        """Of a validation part, by name."""
+        return average_scores(self.network, batches, self.loss, self.metrics)
 
     @property
     def optimiser(self) -> Optimiser:
@@ -212,11 +228,10 @@ class TrainingBase:
         """
         begun = time.perf_counter()
         descent = self.descent
-        several = (
-            [checked_batch(part) for part in batch]
-            if type(batch) is list
-            else [checked_batch(batch)]
-        )
+        task = self.task
+        several = [
+            checked_batch(part, task) for part in (batch if type(batch) is list else [batch])
+        ]
         if descent.network.arena is None:
             self.initialise(several[0])
         descent.ready()

@@ -14,7 +14,7 @@ from ...data.sources._dataset import Dataset
 from ...data.sources._source import Source
 from ...errors import VineStepError
 from ...tasks._several import Several
-from ._forward_pass import loss_of, outputs_of
+from ._forward_pass import loss_of, outputs_of_batch
 
 if TYPE_CHECKING:
     from ._base import TrainingBase
@@ -53,7 +53,7 @@ def _scores(
         return {}
     sample = train.sample()
     with untracked():
-        found = outputs_of(training.network, sample.inputs, sample.masks)
+        found = outputs_of_batch(training.network, sample)
     outputs = baseline_outputs(training.task, ours.targets, mapped(held, found))
     if outputs is None:
         return {}

@@ -16,6 +16,7 @@ from ...evaluation.metrics._base import Metric, of_target, target_loss
 from ...parts._registry import Kinds, kinds
 from ...tasks._base import Task
 from ...tasks._several import Several
+from ._forward_pass import with_targets
 from ._scoring import check_encoding
 
 __all__ = [
@@ -115,9 +116,11 @@ def _by_target(metrics: Mapping[str, Any], task: Task) -> list[Metric]:
     ]
 
 
-def checked_batch(batch: Any) -> Batch:
+def checked_batch(batch: Any, task: Task | None = None) -> Batch:
     """A batch that holds inputs and targets, and as many of each."""
     result = as_batch(batch, "Training")
+    if task is not None:
+        result = with_targets(result, task)
     inputs, targets = result.inputs, result.targets
     if (
         type(inputs) is type(targets) is np.ndarray

@@ -23,10 +23,10 @@ from ...layers._learning_pass import learning, observed
 from ...layers._named_inputs import inputs_in_order
 from ...losses import StraightForm, straight_form
 from ._descent import Descent, checked_loss, learning_pass
-from ._forward_pass import loss_of, outputs_of
+from ._forward_pass import loss_of, outputs_of, outputs_of_batch
 from ._trust import is_library_code
 
-__all__ = ["Derivation", "Loss", "Watch"]
+__all__ = ["Derivation", "Loss", "Watch", "outputs_to"]
 
 Loss = Callable[[Any, Any], Any]
 Watch = Callable[[str, np.ndarray], None]
@@ -70,13 +70,13 @@ class Derivation:
             except Unsound as error:
                 give_up(error)
         descent = self.descent
-        looking = nullcontext() if watch is None else observed(_outputs_to(watch))
+        looking = nullcontext() if watch is None else observed(outputs_to(watch))
         number = descent.step_number if number is None else number
         with (
             learning_pass(descent.seed, number, guarded=self._guarded or watch is not None),
             looking,
         ):
-            outputs = outputs_of(descent.network, inputs, batch.masks)
+            outputs = outputs_of(descent.network, inputs, batch.masks, batch.targets)
             recorded = loss_of(self.loss, outputs, batch)
         value = checked_loss(recorded)
         if not math.isfinite(value):
@@ -87,7 +87,7 @@ class Derivation:
         """Of a learning pass of which nothing is derived."""
         descent = self.descent
         with learning_pass(descent.seed, number, guarded=self._guarded):
-            return outputs_of(descent.network, batch.inputs, batch.masks)
+            return outputs_of_batch(descent.network, batch)
 
     def _straight_path(self, inputs: Any, targets: Any) -> tuple[DenseRun, StraightForm] | None:
         """What is needed to do without a record, where network and loss are one fused operation
@@ -151,7 +151,9 @@ class Derivation:
         )
 
 
-def _outputs_to(watch: Watch) -> Callable[..., None]:
+def outputs_to(watch: Watch) -> Callable[..., None]:
+    """An observer of layers that tells of their outputs alone."""
+
     def told(layer: Any, path: str, inputs: tuple[Any, ...], output: Any) -> None:
         watch(path, mapped(held, output))
 

@@ -147,7 +147,12 @@ class Descent:
         """Of the next step."""
         return self.optimiser.rate * self.schedule(self.step_number)
 
-    def step(self, loss_function: Callable[[], Any]) -> DescentStep:
+    def step(
+        self,
+        loss_function: Callable[[], Any],
+        *,
+        before_update: Callable[[float, Gradients], object] | None = None,
+    ) -> DescentStep:
         """One update: a learning pass, its derivative by the network's trainable parameters,
         clipping, the optimiser.
 
@@ -156,6 +161,8 @@ class Descent:
         loss_function : callable
             Takes nothing and returns one number. Networks in it draw their dropout from this
             descent's seed and step.
+        before_update : callable, optional
+            Called with the loss and the gradients before they are clipped.
 
         Raises
         ------
@@ -174,6 +181,8 @@ class Descent:
                     f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed."
                 )
             gradients = self.gradients(loss, release=False)
+            if before_update is not None:
+                before_update(value, gradients)
             norm, rate = self.descend(value, gradients, lambda: self._looked(loss_function))
         return DescentStep(self.step_number, value, gradients, norm, rate)
 

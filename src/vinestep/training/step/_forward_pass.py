@@ -14,12 +14,12 @@ from ...errors import DataError
 from ...layers._base import Layer
 from ...layers._named_inputs import inputs_in_order, parameters_of
 
-__all__ = ["loss_of", "outputs_of"]
+__all__ = ["loss_of", "outputs_of", "outputs_of_batch", "with_targets"]
 
 
-def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
+def outputs_of(network: Layer, inputs: Any, masks: Any = None, targets: Any = None) -> Any:
     """What a network makes of inputs: one array, several by place or by name, with a mask if there
-    is one.
+    is one, and targets if its `compute` takes them.
 
     Raises
     ------
@@ -27,17 +27,31 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None) -> Any:
         If there is a mask and the network takes none, or inputs by name do not fit.
     """
     options = {}
+    if targets is not None and "targets" in parameters_of(type(network).compute):
+        options["targets"] = targets
     if masks is not None:
         if "mask" not in parameters_of(type(network).compute):
             raise DataError(
                 f"The batch has masks, and {type(network).__name__}.compute takes none. Add a "
                 "parameter `mask`, or join examples without."
             )
-        options = {"mask": masks}
+        options["mask"] = masks
         if isinstance(inputs, np.ndarray):
             inputs = zero_nonfinite(inputs, ~np.asarray(masks, bool))
     placed = inputs_in_order(network, inputs)
     return network(*placed, **options) if isinstance(placed, tuple) else network(placed, **options)
+
+
+def outputs_of_batch(network: Layer, batch: Batch) -> Any:
+    """See `outputs_of`."""
+    return outputs_of(network, batch.inputs, batch.masks, batch.targets)
+
+
+def with_targets(batch: Batch, task: Any) -> Batch:
+    """A batch as a task takes it: something for each example where no targets are needed."""
+    if batch.targets is not None or task.needs_targets:
+        return batch
+    return batch.with_values(targets=np.zeros(len(batch), np.float32))
 
 
 def loss_of(loss: Callable[..., Any], outputs: Any, batch: Batch) -> Any:

@@ -16,9 +16,10 @@ from ...errors import DataError
 from ...evaluation._scores import Assessment, Scored, joined, metric_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
+from ...tasks._base import Task
 from ...tasks._several import Several
 from ...tasks._task_of import task_of
-from ._forward_pass import loss_of, outputs_of
+from ._forward_pass import loss_of, outputs_of_batch, with_targets
 
 __all__ = [
     "assessment",
@@ -38,8 +39,9 @@ def average_scores(
     """
     total = LossAccumulator(loss)
     counts: dict[str, np.ndarray] = {}
+    task = task_of(loss)
     with untracked():
-        for batch, outputs in batch_outputs(network, batches):
+        for batch, outputs in batch_outputs(network, batches, task):
             targets = batch.targets
             if targets is None:
                 raise DataError(
@@ -55,20 +57,24 @@ def average_scores(
     if total.is_exact:
         value = total.value
     else:
-        value = loss_value(loss, *joined(list(scored_batches(network, batches))))
+        value = loss_value(loss, *joined(list(scored_batches(network, batches, task))))
     return {"loss": value} | {m.name: m.conclude(counts[m.name]) for m in metrics}
 
 
-def batch_outputs(network: Layer, batches: Any) -> Iterator[tuple[Batch, Any]]:
+def batch_outputs(
+    network: Layer, batches: Any, task: Task | None = None
+) -> Iterator[tuple[Batch, Any]]:
     """Each batch with what the network makes of it; to be gone through untracked."""
     for batch in batches.in_order():
-        yield batch, mapped(held, outputs_of(network, batch.inputs, batch.masks))
+        if task is not None:
+            batch = with_targets(batch, task)
+        yield batch, mapped(held, outputs_of_batch(network, batch))
 
 
-def scored_batches(network: Layer, batches: Any) -> Iterator[Scored]:
+def scored_batches(network: Layer, batches: Any, task: Task | None = None) -> Iterator[Scored]:
     """What the network puts out for every example, and what is true of it."""
     with untracked():
-        for batch, found in batch_outputs(network, batches):
+        for batch, found in batch_outputs(network, batches, task):
             weights = None if batch.weights is None else np.asarray(batch.weights)
             yield Scored(found, mapped(np.asarray, batch.targets), weights)
 
@@ -89,7 +95,7 @@ def assessment(
     """
     return Assessment(
         average_scores(network, batches, loss, metrics),
-        lambda: scored_batches(network, batches),
+        lambda: scored_batches(network, batches, task_of(loss)),
         loss,
         metrics,
     )

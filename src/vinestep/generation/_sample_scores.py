@@ -1,0 +1,420 @@
+"""Scores of what a network makes: held against examples that it was not trained on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any, NamedTuple
+
+import numpy as np
+from scipy.linalg import sqrtm
+from scipy.spatial.distance import cdist
+from scipy.stats import rankdata
+
+from .._arguments import checked_seed
+from .._findings import Finding
+from ..autodiff.tensor import held
+from ..data.batches._batch import first_of
+from ..errors import DataError, SettingError
+
+__all__ = [
+    "SampleScores",
+    "TwoSampleTest",
+    "copying",
+    "coverage",
+    "energy_distance",
+    "frechet_distance",
+    "made_findings",
+    "mean_discrepancy",
+    "nearest_examples",
+    "precision_and_recall",
+    "two_sample_test",
+]
+
+NEIGHBOURS = 5
+MOST_DIRECTIONS = 32
+PERMUTATIONS = 199
+MOST = 512  # examples of each kind, which are held against one another
+
+
+def _in_rows(values: Any) -> np.ndarray:
+    array = np.asarray(held(values), np.float64)
+    if array.ndim < 2 or not len(array):
+        raise DataError(
+            f"Samples are compared by their first axis, the examples; got shape {array.shape}."
+        )
+    return array.reshape(len(array), -1)
+
+
+def frechet_distance(first: Any, second: Any) -> float:
+    """Distance of two samples of features, as if both were normal: ``|m1 - m2|**2 + trace(C1 + C2 -
+    2 (C1 C2)**(1/2))``.
+
+    M. Heusel et al., NIPS 2017, equation 6.
+
+    Parameters
+    ----------
+    first, second : array, shape (n, d) and (m, d)
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(200, 2))
+    >>> round(vs.generation.frechet_distance(x, x + 3), 6)
+    18.0
+    """
+    a, b = _in_rows(first), _in_rows(second)
+    _check_width(a, b)
+    middle = a.mean(axis=0) - b.mean(axis=0)
+    c, d = (np.atleast_2d(np.cov(x, rowvar=False)) for x in (a, b))
+    root = sqrtm(c @ d)
+    return float(middle @ middle + np.trace(c + d - 2 * np.real(root)))
+
+
+def _check_width(a: np.ndarray, b: np.ndarray) -> None:
+    if a.shape[1] != b.shape[1]:
+        raise DataError(f"Samples of {a.shape[1]} and of {b.shape[1]} values cannot be compared.")
+    if min(len(a), len(b)) < 2:
+        raise DataError("Two examples of each kind are needed at least.")
+
+
+def energy_distance(first: Any, second: Any) -> float:
+    """``2 E|x - y| - E|x - x'| - E|y - y'|``, which is 0 if and only if both are distributed alike.
+
+    G. J. Szekely and M. L. Rizzo, Journal of Statistical Planning and Inference 143, 2013, equation
+    5, without the pairs of an example with itself, so that it is 0 on average if they are.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(200, 2))
+    >>> vs.generation.energy_distance(x[:100], x[100:] + 2) > 1
+    True
+    """
+    a, b = _in_rows(first), _in_rows(second)
+    _check_width(a, b)
+    return float(2 * cdist(a, b).mean() - _within(cdist(a, a)) - _within(cdist(b, b)))
+
+
+def _within(distances: np.ndarray) -> float:
+    n = len(distances)
+    return float(distances.sum() / (n * (n - 1)))
+
+
+def mean_discrepancy(first: Any, second: Any, *, width: float | None = None) -> float:
+    """Squared maximum mean discrepancy with a Gaussian kernel, without bias.
+
+    A. Gretton et al., JMLR 13, 723-773, 2012, equation 3.
+
+    Parameters
+    ----------
+    width : float, optional
+        Of the kernel; by default the median distance.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(200, 2))
+    >>> abs(vs.generation.mean_discrepancy(x[:100], x[100:])) < 0.02
+    True
+    """
+    a, b = _in_rows(first), _in_rows(second)
+    _check_width(a, b)
+    kernel = _kernel(np.concatenate([a, b]), width)
+    return _discrepancy(kernel, len(a))
+
+
+def _kernel(both: np.ndarray, width: float | None) -> np.ndarray:
+    squares = cdist(both, both, "sqeuclidean")
+    if width is None:
+        width = float(np.sqrt(np.median(squares[np.triu_indices(len(both), 1)]))) or 1.0
+    return np.asarray(np.exp(-squares / (2 * width**2)))
+
+
+def _discrepancy(kernel: np.ndarray, n: int) -> float:
+    return float(
+        _within(kernel[:n, :n] - np.eye(n))
+        + _within(kernel[n:, n:] - np.eye(len(kernel) - n))
+        - 2 * kernel[:n, n:].mean()
+    )
+
+
+class TwoSampleTest(NamedTuple):
+    """Whether two samples come from one distribution.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(60, 2))
+    >>> vs.generation.two_sample_test(x[:30], x[30:] + 3).p
+    0.005
+    """
+
+    p: float
+    """How likely as large a discrepancy would be if they did."""
+    discrepancy: float
+
+
+def two_sample_test(first: Any, second: Any, *, seed: int = 0) -> TwoSampleTest:
+    """A permutation test with the maximum mean discrepancy (A. Gretton et al., JMLR 13, 2012).
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(60, 2))
+    >>> vs.generation.two_sample_test(x[:30], x[30:]).p > 0.01
+    True
+    """
+    a, b = _in_rows(first), _in_rows(second)
+    _check_width(a, b)
+    kernel, n = _kernel(np.concatenate([a, b]), None), len(a)
+    found = _discrepancy(kernel, n)
+    rng = np.random.default_rng(checked_seed(seed, "two_sample_test"))
+    beyond = 0
+    for _ in range(PERMUTATIONS):
+        order = rng.permutation(len(kernel))
+        beyond += _discrepancy(kernel[np.ix_(order, order)], n) >= found
+    return TwoSampleTest((1 + beyond) / (1 + PERMUTATIONS), found)
+
+
+def _radii(x: np.ndarray, neighbours: int) -> np.ndarray:
+    """Of each example the distance of its so many-th neighbour."""
+    if len(x) <= neighbours:
+        raise DataError(f"{neighbours} neighbours want more than {len(x)} examples.")
+    return np.asarray(np.partition(cdist(x, x), neighbours, axis=1)[:, neighbours])
+
+
+def precision_and_recall(real: Any, made: Any, *, neighbours: int = 3) -> tuple[float, float]:
+    """How much of what is made lies among real examples, and how much of what is real lies among
+    those made.
+
+    T. Kynkaanniemi et al., NeurIPS 2019, equations 1 and 2.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(200, 2))
+    >>> vs.generation.precision_and_recall(x[:100], x[100:] + 50)
+    (0.0, 0.0)
+    """
+    a, b = _in_rows(real), _in_rows(made)
+    _check_width(a, b)
+    between = cdist(a, b)
+    precise = (between <= _radii(a, neighbours)[:, None]).any(axis=0).mean()
+    recalled = (between <= _radii(b, neighbours)[None, :]).any(axis=1).mean()
+    return float(precise), float(recalled)
+
+
+def coverage(real: Any, made: Any, *, neighbours: int = NEIGHBOURS) -> float:
+    """Share of real examples near which something is made: within the distance of their so many-th
+    real neighbour.
+
+    M. F. Naeem et al., ICML 2020, equation 9.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(200, 2))
+    >>> vs.generation.coverage(x[:100], x[100:]) > 0.9, vs.generation.coverage(x, x[:1] + 50)
+    (True, 0.0)
+    """
+    a, b = _in_rows(real), _in_rows(made)
+    return float((cdist(a, b).min(axis=1) <= _radii(a, neighbours)).mean())
+
+
+def copying(train: Any, real: Any, made: Any) -> float:
+    """Whether what is made lies nearer to examples of the training than real examples do that were
+    not trained on: a normal deviate of the rank test, far below 0 if it does.
+
+    C. Meehan, K. Chaudhuri and S. Dasgupta, AISTATS 2020, section 4, with one cell.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(300, 2))
+    >>> vs.generation.copying(x[:100], x[100:200], x[:100] + 1e-3) < -5
+    True
+    """
+    rows, a, b = _in_rows(train), _in_rows(real), _in_rows(made)
+    theirs, ours = cdist(a, rows).min(axis=1), cdist(b, rows).min(axis=1)
+    n, m = len(ours), len(theirs)
+    ranks = rankdata(np.concatenate([ours, theirs]))
+    u = ranks[:n].sum() - n * (n + 1) / 2
+    return float((u - n * m / 2) / np.sqrt(n * m * (n + m + 1) / 12))
+
+
+def nearest_examples(train: Any, made: Any) -> tuple[np.ndarray, np.ndarray]:
+    """Of each made example the place and the distance of the nearest one in the training.
+
+    Examples
+    --------
+    >>> places, distances = vs.generation.nearest_examples(np.eye(3), np.eye(3)[1:] * 2)
+    >>> places.tolist(), distances.tolist()
+    ([1, 2], [1.0, 1.0])
+    """
+    distances = cdist(_in_rows(made), _in_rows(train))
+    places = distances.argmin(axis=1)
+    return places, distances[np.arange(len(places)), places]
+
+
+class SampleScores:
+    """What a network makes, held against examples that it was not trained on; called with the
+    network, it gives scores by name. As a validation part of a run it scores every epoch:
+    ``validation={"made": SampleScores(...)}``.
+
+    ``distance`` is the `energy_distance` of features; beside it are ``precision``, ``recall``,
+    ``coverage``, and with training examples ``copying`` and ``real_coverage``, which as many of
+    them reach.
+
+    Parameters
+    ----------
+    real : Source, Batches or array
+        Of a validation part.
+    train : Source, Batches or array, optional
+    count : int
+        How many are made.
+    features : callable, optional
+        From examples to rows of features, such as those of a trained classifier:
+        ``lambda x: model.network.outputs_of("0", x)``. By default the main directions of the
+        examples. With it, ``feature_distance`` is the `frechet_distance`.
+    labels : sequence of int, optional
+        Classes to be asked for, over and over.
+    seed : int
+    **settings
+        For `sample`.
+
+    Examples
+    --------
+    >>> x = np.random.default_rng(0).normal(size=(300, 2)).astype(np.float32)
+    >>> network = vs.generation.Diffusion(vs.layers.ConditionedDense(2, width=8, depth=1))
+    >>> scores = vs.generation.SampleScores(x[:100], x[100:], count=50, steps=3)
+    >>> sorted(scores(network.initialise(x)))
+    ['copying', 'coverage', 'distance', 'precision', 'real_coverage', 'recall']
+    """
+
+    def __init__(
+        self,
+        real: Any,
+        train: Any = None,
+        *,
+        count: int = 256,
+        features: Callable[[Any], Any] | None = None,
+        labels: Any = None,
+        seed: int = 0,
+        **settings: Any,
+    ) -> None:
+        if count <= NEIGHBOURS:
+            raise SettingError(f"SampleScores: count must be above {NEIGHBOURS}, got {count}.")
+        self.count, self.features, self.seed = count, features, seed
+        self.labels, self.settings = labels, settings
+        self._real = examples_of(real)
+        self._train = None if train is None else examples_of(train)
+        self._directions: tuple[np.ndarray, np.ndarray, float] | None = None
+        if features is None:
+            basis = self._real if self._train is None else self._train
+            self._directions = _main_directions(_in_rows(basis))
+
+    def __call__(self, network: Any) -> dict[str, float]:
+        labels = None if self.labels is None else np.resize(np.asarray(self.labels), self.count)
+        made = network.sample(self.count, seed=self.seed, labels=labels, **self.settings)
+        return self.of(made)
+
+    def of(self, made: Any) -> dict[str, float]:
+        """Scores of examples that were made."""
+        real, ours = self._of_features(self._real), self._of_features(np.asarray(made))
+        if not np.isfinite(ours).all():
+            raise DataError("SampleScores: what was made holds NaN or infinite values.")
+        precise, recalled = precision_and_recall(real, ours)
+        result = {
+            "distance": energy_distance(real, ours),
+            "precision": precise,
+            "recall": recalled,
+            "coverage": coverage(real, ours),
+        }
+        if self.features is not None:
+            result["feature_distance"] = frechet_distance(real, ours)
+        if self._train is not None:
+            rows = self._of_features(self._train)
+            result["copying"] = copying(rows, real, ours)
+            result["real_coverage"] = coverage(real, rows[: len(ours)])
+        return result
+
+    def _of_features(self, x: np.ndarray) -> np.ndarray:
+        if self.features is not None:
+            return _in_rows(self.features(x))
+        assert self._directions is not None
+        middle, directions, size = self._directions
+        return np.asarray((_in_rows(x) - middle) @ directions.T / size)
+
+
+def examples_of(source: Any, most: int = MOST) -> np.ndarray:
+    """Inputs of some examples of a source, from begin to end."""
+    source = getattr(source, "dataset", source)
+    if hasattr(source, "gathered"):
+        index = np.unique(np.linspace(0, len(source) - 1, min(len(source), most)).astype(int))
+        array = np.asarray(first_of(source.gathered(index, None).inputs))
+    elif hasattr(source, "batches"):
+        array = np.asarray(first_of(next(iter(source.batches(most))).inputs))
+    else:
+        array = np.asarray(held(source))
+        if len(array) > most:
+            array = array[np.linspace(0, len(array) - 1, most).astype(int)]
+    return array
+
+
+def _main_directions(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
+    """Middle, directions and size of what features are made of."""
+    middle = rows.mean(axis=0)
+    if rows.shape[1] <= MOST_DIRECTIONS:
+        directions = np.eye(rows.shape[1])
+    else:
+        _, _, v = np.linalg.svd(rows - middle, full_matrices=False)
+        directions = v[:MOST_DIRECTIONS]
+    size = float(np.sqrt(((rows - middle) ** 2).sum(axis=1).mean())) or 1.0
+    return middle, directions, size
+
+
+COPIES, COLLAPSED, RARELY, APART = -3.0, 0.5, 0.2, 0.05
+SUBJECT = "what is made"
+
+
+def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None = None) -> Any:
+    """What scores say in words: learned by heart, collapsed to few kinds, noise, or well.
+
+    Parameters
+    ----------
+    scores : mapping
+        Of `SampleScores` with training examples.
+    first : mapping, optional
+        Those before training.
+
+    Returns
+    -------
+    finding : Finding
+
+    Examples
+    --------
+    >>> scores = {"distance": 0.2, "precision": 0.9, "recall": 0.1, "coverage": 0.1}
+    >>> made_findings(scores | {"real_coverage": 0.95, "copying": 0.1}).verdict
+    'suspicious'
+    """
+    reach = scores.get("real_coverage", 0.9)
+    words = (
+        f"{scores['precision']:.0%} of what is made lies among real examples, "
+        f"{scores['coverage']:.0%} of the real ones have something made near them, and "
+        f"{reach:.0%} have a training example near; the distance of both is "
+        f"{scores['distance']:.3g}"
+    )
+    if first is not None:
+        words += f", {first['distance']:.3g} before training"
+    if scores.get("copying", 0.0) < COPIES and scores["precision"] > RARELY:
+        said = (
+            "it is learned by heart: what is made lies nearer to the training examples than new "
+            f"real ones do (rank test, {scores['copying']:.1f} standard deviations). {words}."
+        )
+        cure = "Fewer epochs, a smaller network, dropout, or more examples."
+        return Finding(SUBJECT, "suspicious", said, cure)
+    if scores["precision"] > RARELY and scores["coverage"] < COLLAPSED * reach:
+        said = f"it makes few kinds only, over and over: {words}."
+        cure = (
+            "Of adversarial pairs: more critic steps, minibatch deviation, another loss, a smaller "
+            "rate. Of others: train longer."
+        )
+        return Finding(SUBJECT, "suspicious", said, cure)
+    if scores["precision"] <= RARELY:
+        fallen = first is not None and scores["distance"] < 0.7 * first["distance"]
+        said = f"it does not look like the examples yet: {words}."
+        cure = "Train longer: the distance falls." if fallen else "See whether the loss falls."
+        return Finding(SUBJECT, "unclear" if fallen else "suspicious", said, cure)
+    return Finding(SUBJECT, "sound", f"{words}.")
