@@ -62,8 +62,8 @@ ARROWS = {
     "_activations initialisers _notebook_html _ownership _public_names "
     "_arguments _masking errors",
     "networks": "autodiff layers parts _activations _public_names errors",
-    "generation": "autodiff data/encoding data/sources kernels/machinery layers "
-    "evaluation/metrics _arguments errors",
+    "generation": "autodiff data/batches data/encoding data/sources kernels/machinery layers parts "
+    "schedules evaluation/metrics _activations _arguments _findings errors",
     "_model": "autodiff data data/encoding evaluation generation layers parts storage "
     "data/batches evaluation/metrics tasks _findings _notebook_html "
     "_public_names _model_inputs _arguments _ensemble errors",
@@ -80,12 +80,13 @@ ARROWS = {
     "training/run": "training/step data/batches _model autodiff figures kernels/machinery parts "
     "storage tasks _findings _notebook_html _public_names errors",
     "training/observers": "training/run training/step attribution autodiff figures parts storage "
-    "data/batches tasks _notebook_html errors",
+    "data/batches data/encoding generation tasks _notebook_html errors",
     "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
     "data/sources evaluation layers losses optimisers schedules storage "
     "tasks _findings _model errors",
     "training": "training/step training/run training/observers training/rehearsal "
-    "autodiff data/batches data/checks data/sources evaluation figures "
+    "_activations autodiff data/batches data/checks data/sources evaluation "
+    "evaluation/metrics figures generation losses parts schedules tasks "
     "layers storage optimisers _findings _model errors",
     "training/plans": "training training/step training/run training/observers "
     "training/rehearsal autodiff data/batches data/sources data/tabular "
@@ -93,7 +94,7 @@ ARROWS = {
     "training/tuning": "training/plans training/run training/step data/batches data/sources "
     "figures optimisers schedules storage data data/tabular _arguments "
     "errors",
-    "runs/diagnosis": "_findings _trend",
+    "runs/diagnosis": "generation _findings _trend",
     "runs": "runs/diagnosis training/plans training/run training/step training/tuning attribution "
     "figures storage _model "
     "_findings _notebook_html _public_names _arguments errors",

@@ -1,4 +1,6 @@
-"""Commands for models: keep, models, predict, generate, assess, calibrate, attribute, inspect."""
+"""Commands for models: keep, models, predict, generate, sample, assess, calibrate, attribute,
+inspect.
+"""
 
 from __future__ import annotations
 
@@ -240,6 +242,46 @@ def generate(
 
         write_text(out, _csv_of(shown, written))
         console.print(f"{len(written)} texts written to {out}.", highlight=False, soft_wrap=True)
+
+
+@app.command(rich_help_panel=MODELS)
+def sample(
+    model: ModelArgument,
+    out: Annotated[
+        Path,
+        typer.Option(
+            "--out",
+            metavar="FILE",
+            help="Pictures as .png, in one; arrays as .npy; rows of a table as .csv.",
+            show_default=False,
+        ),
+    ],
+    count: Annotated[int, typer.Option("--count", min=1, help="How many are made.")] = 16,
+    seed: Annotated[int, typer.Option("--seed", min=0, help="The same makes the same.")] = 0,
+    label: Annotated[
+        list[str],
+        typer.Option("--label", metavar="CLASS", help="Of which class; may be given again."),
+    ] = [],  # noqa: B006
+    steps: Annotated[
+        int, typer.Option("--steps", min=0, help="Of a diffusion; 0 for the usual number.")
+    ] = 0,
+    guidance: Annotated[
+        float, typer.Option("--guidance", help="How far a diffusion goes beyond its class.")
+    ] = 1.0,
+    own: OwnOption = [],  # noqa: B006
+) -> None:
+    """Make new examples like those that a model was trained on."""
+    from .._model import open_model
+    from .views import write_made
+
+    with explained():
+        found = open_model(model, own=own_parts_of(own))
+        settings: dict[str, float] = {"steps": steps} if steps else {}
+        settings |= {"guidance": guidance} if guidance != 1 else {}
+        labels = [label[i % len(label)] for i in range(count)] if label else None
+        made = found.sample(count, seed=seed, label=labels, **settings)
+        write_made(made, out)
+        console.print(f"{count} written to {out}.", highlight=False, soft_wrap=True)
 
 
 @app.command(rich_help_panel=MODELS)

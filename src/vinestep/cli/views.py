@@ -97,6 +97,8 @@ def decisions(
 
     if not names or (isinstance(names, dict) and not any(names.values())):
         return
+    if model.makes or not model.task.needs_targets:
+        return
     outputs, targets = outputs_and_targets(model.network, batches)
     for name, own, found, true in model.task.by_target(outputs, targets):
         classes = names.get(name) if isinstance(names, dict) else names
@@ -368,3 +370,35 @@ def files_view(folder: Path) -> Table:
     for model in sorted(folder.glob("*.vine")):
         table.add_row(str(model), "the best model, to hand on: vinestep predict")
     return table
+
+
+def write_made(made: Any, out: Path) -> None:
+    """Write examples that a network made to a file of the kind that its name says."""
+    import numpy as np
+
+    from ..errors import ModelError
+    from ..storage.run_folder import write_text
+
+    kind = out.suffix.lower()
+    if hasattr(made, "to_csv"):
+        if kind != ".csv":
+            raise ModelError(f"{out}: rows of a table are written as .csv.")
+        write_text(out, made.to_csv(index=False))
+    elif kind == ".npy":
+        np.save(out, made, allow_pickle=False)
+    elif kind == ".png" and made.ndim == 4:
+        from PIL import Image
+
+        from ..figures._made import picture_grid
+
+        grid = picture_grid(made)
+        Image.fromarray(grid if grid.shape[-1] == 3 else grid[..., 0]).save(out)
+    elif kind == ".png" and made.ndim == 2 and made.shape[1] == 2:
+        from ..figures._made import made_points
+        from ..figures._style import save
+
+        save(made_points(made, made), out)
+    else:
+        raise ModelError(
+            f"{out}: an array of shape {made.shape} is written as .npy, pictures as .png, too."
+        )

@@ -17,6 +17,12 @@ from ._data import (
     tokens as tokens,
 )
 from ._decisions import decisions as decisions
+from ._made import (
+    made_beside_real as made_beside_real,
+    made_points as made_points,
+    margins as margins,
+    picture_grid as picture_grid,
+)
 from ._network import network as network
 from ._runs import (
     compared as compared,

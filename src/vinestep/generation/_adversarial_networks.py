@@ -39,6 +39,8 @@ class LatentGenerator(Maker):
     (4, 3)
     """
 
+    gives_losses = False
+
     def __init__(self, body: Layer, *, latent: int = 64, classes: int = 0) -> None:
         if latent < 1 or classes < 0:
             raise SettingError(
@@ -93,6 +95,8 @@ class Critic(Layer):
     >>> vs.generation.Critic(vs.Dense(4, vs.relu)).initialise((3,))(np.ones((2, 3))).shape
     (2,)
     """
+
+    gives_losses = False
 
     def __init__(self, body: Layer, *, classes: int = 0) -> None:
         self.body, self.classes = body, classes

@@ -26,6 +26,8 @@ class Maker(Layer):
     """
 
     makes = True
+    gives_losses = True
+    """Whether what it puts out is the loss of each example."""
     classes: int = 0
     """How many classes an example may be asked of; 0 where none can be."""
 

@@ -44,7 +44,7 @@ class NoiseSchedule:
         """Times to train on, from numbers that are even between 0 and 1."""
         values = np.asarray(uniform, np.float64)
         if self.levels:
-            return np.ceil(np.maximum(values, 1e-12) * self.levels) / self.levels
+            return np.asarray(np.ceil(np.maximum(values, 1e-12) * self.levels) / self.levels)
         return np.asarray(values)
 
     def visited(self, steps: int) -> np.ndarray:

@@ -254,8 +254,8 @@ class SampleScores:
     ``validation={"made": SampleScores(...)}``.
 
     ``distance`` is the `energy_distance` of features; beside it are ``precision``, ``recall``,
-    ``coverage``, and with training examples ``copying`` and ``real_coverage``, which as many of
-    them reach.
+    ``coverage``, and with training examples ``copying`` and ``real_coverage``: how far as many of
+    them reach as are precise among those made.
 
     Parameters
     ----------
@@ -305,9 +305,15 @@ class SampleScores:
             basis = self._real if self._train is None else self._train
             self._directions = _main_directions(_in_rows(basis))
 
-    def __call__(self, network: Any) -> dict[str, float]:
+    @property
+    def size(self) -> int:
+        """How many real examples are held against those made."""
+        return len(self._real)
+
+    def __call__(self, network: Any, *, seed: int | None = None) -> dict[str, float]:
         labels = None if self.labels is None else np.resize(np.asarray(self.labels), self.count)
-        made = network.sample(self.count, seed=self.seed, labels=labels, **self.settings)
+        own = self.seed if seed is None else seed
+        made = network.sample(self.count, seed=own, labels=labels, **self.settings)
         return self.of(made)
 
     def of(self, made: Any) -> dict[str, float]:
@@ -327,7 +333,8 @@ class SampleScores:
         if self._train is not None:
             rows = self._of_features(self._train)
             result["copying"] = copying(rows, real, ours)
-            result["real_coverage"] = coverage(real, rows[: len(ours)])
+            precise = max(1, round(result["precision"] * len(ours)))
+            result["real_coverage"] = coverage(real, rows[np.arange(precise) % len(rows)])
         return result
 
     def _of_features(self, x: np.ndarray) -> np.ndarray:
@@ -340,16 +347,18 @@ class SampleScores:
 
 def examples_of(source: Any, most: int = MOST) -> np.ndarray:
     """Inputs of some examples of a source, from begin to end."""
-    source = getattr(source, "dataset", source)
-    if hasattr(source, "gathered"):
-        index = np.unique(np.linspace(0, len(source) - 1, min(len(source), most)).astype(int))
-        array = np.asarray(first_of(source.gathered(index, None).inputs))
-    elif hasattr(source, "batches"):
-        array = np.asarray(first_of(next(iter(source.batches(most))).inputs))
-    else:
-        array = np.asarray(held(source))
-        if len(array) > most:
-            array = array[np.linspace(0, len(array) - 1, most).astype(int)]
+    if not hasattr(source, "dataset") and hasattr(source, "batches"):
+        source = source.batches(most)
+    if hasattr(source, "dataset"):
+        examples = source.dataset
+        if not hasattr(examples, "gathered"):  # a stream
+            return np.asarray(first_of(next(iter(source.in_order())).inputs))[:most]
+        n = len(examples)
+        index = np.unique(np.linspace(0, n - 1, min(n, most)).astype(int))
+        return np.asarray(first_of(examples.gathered(index, source.join).inputs))
+    array = np.asarray(held(source))
+    if len(array) > most:
+        array = array[np.linspace(0, len(array) - 1, most).astype(int)]
     return array
 
 
@@ -365,7 +374,9 @@ def _main_directions(rows: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
     return middle, directions, size
 
 
-COPIES, COLLAPSED, RARELY, APART = -3.0, 0.5, 0.2, 0.05
+COPIES = -3.0  # standard deviations of the rank test
+COLLAPSED = 0.5  # of the coverage that as many real examples have
+RARELY, ALIKE, FALLEN = 0.2, 0.6, 0.7
 SUBJECT = "what is made"
 
 
@@ -393,7 +404,7 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
     words = (
         f"{scores['precision']:.0%} of what is made lies among real examples, "
         f"{scores['coverage']:.0%} of the real ones have something made near them, and "
-        f"{reach:.0%} have a training example near; the distance of both is "
+        f"{reach:.0%} have one of as many training examples; the distance of both is "
         f"{scores['distance']:.3g}"
     )
     if first is not None:
@@ -412,9 +423,13 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
             "rate. Of others: train longer."
         )
         return Finding(SUBJECT, "suspicious", said, cure)
-    if scores["precision"] <= RARELY:
-        fallen = first is not None and scores["distance"] < 0.7 * first["distance"]
+    if scores["precision"] < ALIKE:
+        fallen = first is not None and scores["distance"] < FALLEN * first["distance"]
         said = f"it does not look like the examples yet: {words}."
-        cure = "Train longer: the distance falls." if fallen else "See whether the loss falls."
+        cure = (
+            "Train longer: the distance has fallen."
+            if fallen
+            else "See whether the loss falls at all, and what is made of the noise."
+        )
         return Finding(SUBJECT, "unclear" if fallen else "suspicious", said, cure)
     return Finding(SUBJECT, "sound", f"{words}.")

@@ -36,6 +36,7 @@ __all__ = [
     "finite",
     "layers",
     "looks",
+    "made",
     "study",
     "summary",
 ]
@@ -323,6 +324,41 @@ def attributions(run: RunRecord) -> dict[str, Any]:
             "nearest": tables.get("nearest", []),
             "pictures": pictures,
             "sentence": _sentence(tables.get("importances", [])),
+        }
+    )
+    return told
+
+
+def made(run: RunRecord) -> dict[str, Any]:
+    """What a network made as the run went: scores by step, the names of pictures, and the first and
+    the latest table.
+    """
+    rows = run.series("made")
+    pattern = re.compile(r"^made(-and-nearest)?-(\d{8})\.(csv|png)$")
+    found = sorted(
+        ((int(match[2]), match) for file in run.file_names if (match := pattern.match(file))),
+        key=lambda pair: pair[0],
+    )
+    pictures = [
+        {"step": step, "file": match[0]}
+        for step, match in found
+        if match[3] == "png" and not match[1]
+    ]
+    nearest = [{"step": step, "file": match[0]} for step, match in found if match[1]]
+    tables = []
+    looks = [(step, match[0]) for step, match in found if match[3] == "csv"]
+    for step, file in dict.fromkeys([*looks[:1], *looks[-1:]]):
+        frame = run.table_at(file)
+        kept = frame.astype(object).where(frame.notna(), None)
+        tables.append({"step": step, "columns": list(frame), "rows": kept.to_numpy().tolist()})
+    scores = {name: rows[name].tolist() for name in rows if name not in ("step", "epoch")}
+    told: dict[str, Any] = finite(
+        {
+            "steps": rows["step"].tolist() if "step" in rows else [],
+            "scores": scores,
+            "pictures": pictures,
+            "nearest": nearest[-1] if nearest else None,
+            "tables": tables,
         }
     )
     return told

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
@@ -14,6 +15,7 @@ from ..autodiff.tensor import Tensor, held
 from ..autodiff.tracking import untracked
 from ..data.batches._batch import Batch
 from ..errors import DataError, LayerError, SettingError
+from ..evaluation._scores import Assessment
 from ..evaluation.metrics._base import Metric
 from ..generation._adversarial_networks import LatentGenerator
 from ..generation._sample_scores import SampleScores
@@ -37,13 +39,13 @@ if TYPE_CHECKING:
 
     from .._model import Model
 
-__all__ = ["AdversarialTraining"]
+__all__ = ["AdversarialTraining", "MadeAssessment"]
 
 AdversarialLoss = Literal["wasserstein", "clipped", "non_saturating", "hinge"]
 LOSSES = ("wasserstein", "clipped", "non_saturating", "hinge")
 PENALTIES = {"wasserstein": 10.0}
 LATENT, BETWEEN = 1, 2  # what random numbers are for
-SCORED = 256
+SCORED, DRAWS = 256, 20
 
 
 def _conclude(counts: np.ndarray) -> float:
@@ -65,9 +67,9 @@ class AdversarialTraining(Training):
 
     It runs, is recorded, resumed and planned as any `Training`. In the curves ``loss`` is the
     generator's, ``critic`` the critic's, and ``apart`` by how much the critic scores real examples
-    higher. What is made is judged by ``validation_distance``, the
-    `vinestep.generation.energy_distance` between the validation part and as many examples made of
-    fixed noise.
+    higher. What is made is judged by ``validation_loss``, which is the
+    `vinestep.generation.energy_distance` between the validation part and examples made of fixed
+    noise.
 
     Parameters
     ----------
@@ -109,6 +111,8 @@ class AdversarialTraining(Training):
     >>> training.model().sample(3, seed=1).shape
     (3, 2)
     """
+
+    takes_examples = False
 
     def __init__(
         self,
@@ -221,7 +225,8 @@ class AdversarialTraining(Training):
                 f"AdversarialTraining: the generator makes {made}, and examples are "
                 f"{batch.inputs.shape[1:]}. Let its body end in that shape."
             )
-        if score not in ((2,), (2, 1)):
+        n = len(batch.inputs[:2])
+        if score not in ((n,), (n, 1)):
             raise LayerError(
                 f"AdversarialTraining: the critic gives {score[1:]} for an example, and has to "
                 "give one number. Let it end in vinestep.Dense(1), or wrap its body: "
@@ -377,15 +382,10 @@ class AdversarialTraining(Training):
     # scores
 
     def scores(self, batches: AnyBatches) -> dict[str, float]:
-        scored = SampleScores(batches, count=SCORED, labels=self._asked(batches))
-        found = scored(self.generator)
-        return {name: found[name] for name in ("distance", "precision", "recall", "coverage")}
-
-    def _asked(self, batches: AnyBatches) -> Any:
-        return np.arange(self.generator.classes) if self.generator.classes else None
+        return dict(MadeAssessment(self.generator, batches))
 
     def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
-        judged = {"distance": "lower", "precision": "higher", "recall": "higher"}
+        judged = {"loss": "lower", "precision": "higher", "recall": "higher"}
         judged["coverage"] = "higher"
         return {f"{part}_{name}": way for part in parts for name, way in judged.items()}
 
@@ -409,3 +409,32 @@ class AdversarialTraining(Training):
         raise SettingError(
             "An adversarial training has two networks: restore each of training.parts."
         )
+
+
+class MadeAssessment(Assessment):
+    """Scores of what a generator makes, held against a part of the data; ``loss`` is the distance.
+    Intervals are those of other random numbers to make examples of.
+    """
+
+    def __init__(self, generator: LatentGenerator, batches: AnyBatches) -> None:
+        labels = np.arange(generator.classes) if generator.classes else None
+        self._generator = generator
+        self._scores = SampleScores(batches, count=SCORED, labels=labels)
+        super().__init__(self._at(0), lambda: (), Generative(), ())
+
+    def _at(self, seed: int) -> dict[str, float]:
+        found = self._scores(self._generator, seed=seed)
+        return {"loss": found.pop("distance"), **found}
+
+    @property
+    def size(self) -> int:
+        return self._scores.size
+
+    @cached_property
+    def intervals(self) -> dict[str, tuple[float, float]]:
+        every = [self._at(seed) for seed in range(1, DRAWS + 1)]
+        result = {}
+        for name in self:
+            low, high = np.quantile([one[name] for one in every], [0.025, 0.975])
+            result[name] = (float(low), float(high))
+        return result

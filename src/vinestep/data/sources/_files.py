@@ -43,7 +43,7 @@ def arrays(
         An ``.npz`` file with the arrays, or a folder with ``inputs.npy`` and ``targets.npy``, which
         are read as they are used.
     inputs, targets : str
-        Names of the arrays; ``targets=None`` if there are none.
+        Names of the arrays; ``targets=None``, in a plan ``""``, if there are none.
 
     Raises
     ------
@@ -58,7 +58,7 @@ def arrays(
     >>> arrays(file)
     <Dataset of 3 examples, inputs (2,) float64>
     """
-    path = Path(path)
+    path, targets = Path(path), targets or None
     wanted = [name for name in (inputs, targets) if name is not None]
     files = [path / f"{name}.npy" for name in wanted] if path.is_dir() else []
     stamps = {str(file): stamp_of(file) for file in files}

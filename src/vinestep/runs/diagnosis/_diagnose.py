@@ -6,7 +6,12 @@ from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
 
-from . import _layers as layers, _learning as learning, _mistakes_and_machine as rest
+from . import (
+    _layers as layers,
+    _learning as learning,
+    _making as making,
+    _mistakes_and_machine as rest,
+)
 from ._answers import QUESTIONS, Answer
 from ._series import Record, RecordedRun
 
@@ -46,6 +51,7 @@ def diagnose(run: RecordedRun) -> list[Any]:
     result: list[Answer] = [
         *learning.answers(record),
         *layers.answers(record),
+        *making.answers(record),
         *rest.answers(record),
     ]
     order = list(QUESTIONS)

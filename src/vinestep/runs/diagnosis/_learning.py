@@ -48,7 +48,7 @@ def answers(record: Record) -> Iterator[Answer]:
     if not failure:
         yield _is_learning(record)
         yield from _beyond_baseline(record)
-    if len(record.validated) >= LEAST_EPOCHS:
+    if len(record.validated) >= LEAST_EPOCHS and not record.is_adversarial:
         yield from _overfitting(record)
         yield from _too_good(record)
         yield from _labels(record)
@@ -84,16 +84,18 @@ def _is_learning(record: Record) -> Answer:
     noise = float(np.std(loss - np.interp(epoch, trend.at, trend.value)))
     fall = first - best
     if not fall > 3 * noise and not fall > 0.05 * abs(first) and not last > 1.1 * first:
-        said = f"The training loss does not fall: it stays at {last:.4g}, give or take {noise:.2g}."
+        said = (
+            f"The {record.judged} does not fall: it stays at {last:.4g}, give or take {noise:.2g}."
+        )
         return _rated(record, said, "no gain", 0.0)
     if last > first + 0.1 * abs(first) or (last - best > 0.2 * fall and last - best > 3 * noise):
         since = float(trend.at[int(np.argmin(trend.value))])
         said = (
-            f"The training loss rises again since epoch {since:.0f}: {best:.4g} then, "
+            f"The {record.judged} rises again since epoch {since:.0f}: {best:.4g} then, "
             f"{last:.4g} now."
         )
         return Answer(
-            "the training loss",
+            f"the {record.judged}",
             "wrong",
             said,
             "Lower the rate, or clip the gradients.",
@@ -105,12 +107,14 @@ def _is_learning(record: Record) -> Answer:
     since = float(trend.at[int(np.argmax(gained))])
     tail = epoch >= epoch[-1] - max(TAIL * (epoch[-1] - epoch[0]), 4)
     slope, error = slope_of(epoch[tail], loss[tail])
-    said = f"The training loss fell from {loss[0]:.4g} to {loss[-1]:.4g} in {epoch[-1]:.0f} epochs"
+    said = (
+        f"The {record.judged} fell from {loss[0]:.4g} to {loss[-1]:.4g} in {epoch[-1]:.0f} epochs"
+    )
     figures = {"from": float(loss[0]), "to": float(loss[-1]), "slope": slope, "noise": noise}
     if slope < -SURE * error and -slope * 10 > 0.05 * max(abs(last), noise):
         more = f", and still falls by {-slope:.2g} an epoch."
         return Answer(
-            "the training loss",
+            f"the {record.judged}",
             "sound",
             said + more,
             "More epochs would help.",
@@ -130,7 +134,7 @@ def _is_learning(record: Record) -> Answer:
                 since,
             )
         return Answer(
-            "the training loss",
+            f"the {record.judged}",
             "sound",
             f"{said}, and is level since epoch {since:.0f}.",
             "It is done, or a lower rate (vinestep.schedules.plateau) or a larger network goes "
@@ -142,7 +146,7 @@ def _is_learning(record: Record) -> Answer:
             figures,
         )
     return Answer(
-        "the training loss",
+        f"the {record.judged}",
         "sound",
         f"{said}; the last gains are within its noise.",
         "",

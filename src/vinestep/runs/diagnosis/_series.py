@@ -52,7 +52,24 @@ class Record:
 
     @cached_property
     def epochs(self) -> pd.DataFrame:
-        return self.run.series("epochs")
+        """A row an epoch. Where the loss of the training says nothing, as that of a generator
+        against its critic, the validation loss stands in its place.
+        """
+        rows = self.run.series("epochs")
+        if self.is_adversarial and "validation_loss" in rows:
+            known = rows[rows["validation_loss"].notna()]
+            return known.assign(loss=known["validation_loss"])
+        return rows
+
+    @property
+    def is_adversarial(self) -> bool:
+        """Whether the loss of the training says nothing."""
+        return bool(self.better) and "loss" not in self.better
+
+    @property
+    def judged(self) -> str:
+        """What a run is judged by, in words."""
+        return "distance of what is made" if self.is_adversarial else "training loss"
 
     @cached_property
     def steps(self) -> pd.DataFrame:
@@ -65,6 +82,11 @@ class Record:
     @cached_property
     def distributions(self) -> pd.DataFrame:
         return self.run.series("distributions")
+
+    @cached_property
+    def made(self) -> pd.DataFrame:
+        """Scores of what the network makes."""
+        return self.run.series("made")
 
     @cached_property
     def machine(self) -> pd.DataFrame:

@@ -18,6 +18,7 @@ from ...layers._containers import Stack
 from ...parts._build import LAYERS, Builder
 from ...parts._registry import library
 from ...tasks._base import Task
+from ...tasks._generative import Generative
 from ...tasks._several import Several
 from ...tasks._task_of import task_of
 from ..run._ending import ending_of
@@ -253,6 +254,22 @@ class AdaptersPlan(_Part):
     """Patterns of other parameters that train, too, such as a new head."""
 
 
+class AdversarialPlan(_Part):
+    """A critic that the network, a latent generator, is trained against; see
+    `vinestep.AdversarialTraining`.
+    """
+
+    critic: list[Described]
+    """The critic's layers."""
+    loss: Literal["wasserstein", "clipped", "non_saturating", "hinge"] = "wasserstein"
+    penalty: Annotated[float, Field(ge=0)] | None = None
+    limit: Annotated[float, Field(gt=0)] = 0.01
+    critic_steps: PositiveInt = 5
+    critic_optimiser: Described = "adam"
+    critic_schedule: list[Described] = []
+    critic_clip: Annotated[float, Field(gt=0)] | None = None
+
+
 class Plan(_Part):
     """Everything a run needs to know. Parts are described as `vinestep.parts.describe` does it, or
     named by their kind.
@@ -305,6 +322,7 @@ class Plan(_Part):
     """Of what was loaded, what is held in few bits; it does not train."""
     adapters: AdaptersPlan | None = None
     """Beside what was loaded; only they train."""
+    adversarial: AdversarialPlan | None = None
     freeze: list[str] = []
     """Patterns of parameters that do not train, such as ``"0/*"``."""
     data: DataPlan
@@ -333,6 +351,8 @@ class Plan(_Part):
             raise SettingError(
                 "task: given beside a loss. A task has its own; leave one of them out"
             )
+        if self.adversarial is not None:
+            self._check_adversarial()
         for name in ("codes", "adapters"):
             if getattr(self, name) is not None and self.start_from is None:
                 raise SettingError(
@@ -344,6 +364,15 @@ class Plan(_Part):
             except (SettingError, TypeError) as error:
                 raise SettingError(f"{name}: {error}".rstrip(".")) from error
         return self
+
+    def _check_adversarial(self) -> None:
+        known = type(self).model_fields
+        for name in ("loss", "task", "metrics", "accumulate", "half", "clip_values", "codes"):
+            if getattr(self, name) != known[name].default:
+                raise SettingError(
+                    f"{name}: it is not for adversarial pairs, which have a loss of their own. "
+                    "Leave it out"
+                )
 
     def weight_average(self) -> WeightAverage | None:
         return None if self.average is None else WeightAverage(**self.average)
@@ -390,6 +419,24 @@ class PlannedParts:
             )
         described = _with_counts(plan.layers, _with_widths(counts, self.loss))
         self.network = _network_of(builder.part({"kind": "stack", "layers": described}, "", LAYERS))
+        gives_losses = getattr(self.network, "gives_losses", False)
+        if plan.adversarial is not None or (plan.loss is None and plan.task is None):
+            self.loss = Generative() if gives_losses or plan.adversarial else self.loss
+        self.critic: Any = None
+        self.critic_optimiser: Any = None
+        self.critic_schedule: Any = None
+        if (pair := plan.adversarial) is not None:
+            layers = {"kind": "stack", "layers": _with_counts(pair.critic, counts)}
+            self.critic = _network_of(builder.part(layers, "adversarial.critic", LAYERS))
+            self.critic_optimiser = builder.part(
+                pair.critic_optimiser, "adversarial.critic_optimiser", ("optimiser",)
+            )
+            if pair.critic_schedule:
+                self.critic_schedule = builder.part(
+                    {"kind": "in_turn", "schedules": pair.critic_schedule},
+                    "adversarial.critic_schedule",
+                    ("schedule",),
+                )
         self.metrics: Any = None
         if isinstance(plan.metrics, dict):
             self.metrics = {
@@ -479,7 +526,7 @@ def _network_of(stack: Any) -> Any:
     """
     if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
         return stack
-    if hasattr(stack[0], "input_names"):
+    if hasattr(stack[0], "input_names") or hasattr(stack[0], "gives_losses"):
         return stack[0]
     parameters = inspect.signature(type(stack[0]).compute).parameters.values()
     return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack

@@ -19,6 +19,7 @@ from ...data.sources._splits import fold_indices
 from ...data.tabular._table import Table, scaled
 from ...demo._sources import TABLES
 from ...errors import PlanError
+from ...generation._adversarial_networks import LatentGenerator
 from ...layers._adapters import adapted
 from ...layers._base import Layer
 from ...layers._quantised import quantised
@@ -27,9 +28,11 @@ from ...parts._registry import kinds
 from ...tasks._base import Task
 from ...tasks._classes import Classes, Ordered
 from ...tasks._task_of import task_for
+from .._adversarial import AdversarialTraining, MadeAssessment
 from .._training import Training
 from ..observers._checkpoints import Checkpoints
 from ..observers._curves import Curves
+from ..observers._made_samples import MadeSamples
 from ..observers._recorders import (
     Distributions,
     Machine,
@@ -106,13 +109,13 @@ class PlannedRun:
         self._reading = {"join": parts.join, "readers": plan.data.readers}
         self.train, self.validation, self.test = self._divided(parts.prepare)
         said = isinstance(parts.loss, Task)
-        begun = partial(
+        begun: Callable[..., Training] = partial(
             Training,
             loss=None if said else parts.loss,
             task=parts.loss if said else None,
             seed=plan.seed,
         )
-        made = partial(
+        made: Callable[..., Training] = partial(
             begun,
             optimiser=parts.optimiser,
             schedule=parts.schedule,
@@ -123,6 +126,8 @@ class PlannedRun:
             average=plan.weight_average(),
             half=plan.half_precision(),
         )
+        if plan.adversarial is not None:
+            begun = made = partial(_adversarial, plan, parts)
         changed = plan.codes is not None or plan.adapters is not None
         self.training = (begun if changed else made)(parts.network)
         self._observers: list[Observer] = parts.observers
@@ -167,6 +172,8 @@ class PlannedRun:
         known = self.source.class_values
         named = known if isinstance(known, dict) else {"": known}
         task = self.training.task
+        if not task.needs_targets:
+            return
         sample = self.train_batches().sample()
         with untracked():
             found = outputs_of_batch(self.training.network, sample)
@@ -353,7 +360,14 @@ class PlannedRun:
         return None
 
     def assess(self, model: Model) -> dict[str, Assessment]:
-        """A model scored on the three parts of the data."""
+        """A model scored on the three parts of the data; what a generator makes, held against
+        them.
+        """
+        if isinstance(model.network, LatentGenerator):
+            return {
+                name: MadeAssessment(model.network, self.scored_batches(part))
+                for name, part in self.parts.items()
+            }
         assert model.loss is not None
         return {
             name: assessment(model.network, self.scored_batches(part), model.loss, model.metrics)
@@ -370,7 +384,7 @@ class PlannedRun:
             Steps(),
             Norms(),
             Distributions(),
-            Samples(),
+            MadeSamples() if getattr(self.training.network, "makes", False) else Samples(),
             Machine(),
         ]
         planned = self._observers
@@ -436,6 +450,33 @@ class PlannedRun:
     def parts(self) -> dict[str, Source]:
         """The three parts of the data by name."""
         return {"training": self.train, "validation": self.validation, "test": self.test}
+
+
+def _adversarial(plan: Plan, parts: PlannedParts, network: Layer) -> AdversarialTraining:
+    """A generator with the critic of a plan."""
+    pair = plan.adversarial
+    assert pair is not None
+    if not isinstance(network, LatentGenerator):
+        raise PlanError(
+            "layers: an adversarial pair has one layer of the kind latent_generator here, whose "
+            "body makes the examples."
+        )
+    return AdversarialTraining(
+        network,
+        parts.critic,
+        loss=pair.loss,
+        penalty=pair.penalty,
+        limit=pair.limit,
+        critic_steps=pair.critic_steps,
+        optimiser=parts.optimiser,
+        critic_optimiser=parts.critic_optimiser,
+        schedule=parts.schedule,
+        critic_schedule=parts.critic_schedule,
+        clip=plan.clip,
+        critic_clip=pair.critic_clip,
+        average=plan.weight_average(),
+        seed=plan.seed,
+    )
 
 
 def _stratified_by(asked: bool | str, source: Source) -> bool | str:

@@ -125,6 +125,31 @@ THOROUGH: tuple[Check, ...] = (
 )
 
 
+OF_TARGETS: tuple[Check, ...] = (
+    rehearsed_data.classes,
+    rehearsed_data.concept_shift,
+    labels_and_amount.contradicting_labels,
+    labels_and_amount.amount_of_data,
+    rehearsed_network.first_loss,
+    rehearsed_network.outputs,
+    rehearsed_network.negative_targets,
+    rehearsed_training.batch_order,
+    rehearsed_training.by_heart,
+    rehearsed_data.told_by_inputs,
+)
+"""What is asked where targets are to be told; a network that makes examples learns none."""
+
+
+OF_EXAMPLES: tuple[Check, ...] = (
+    rehearsed_data.values,
+    rehearsed_data.finite_validation,
+    rehearsed_data.likeness,
+    rehearsed_training.some_steps,
+    rehearsed_training.cost,
+)
+"""What is asked where the network is not called with examples, as a generator is not."""
+
+
 def rehearse(
     training: TrainingBase,
     train: AnyBatches,
@@ -192,7 +217,12 @@ def rehearse(
         return Rehearsal([_refused("the first batch", error)], time.perf_counter() - begun)
     findings += source_findings(train.dataset, batch)
     findings += split_findings(train, validation, None, input_range_of(train))
-    for check in (*QUICK, *(() if quick else THOROUGH)):
+    checks = [*QUICK, *(() if quick else THOROUGH)]
+    if not own.task.needs_targets:
+        checks = [check for check in checks if check not in OF_TARGETS]
+    if not own.takes_examples:
+        checks = [check for check in OF_EXAMPLES if not quick or check in QUICK]
+    for check in checks:
         at = time.perf_counter()
         subject = SUBJECTS.get(check.__name__, f"the {check.__name__.replace('_', ' ')}")
         if progress is not None:

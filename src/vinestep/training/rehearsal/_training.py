@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from ..step._base import TrainingBase
 from ._stage import Stage, first_examples, raw_outputs
 
-__all__ = ["augmentation", "batch_order", "by_heart", "cost", "rate", "whole_way"]
+__all__ = ["augmentation", "batch_order", "by_heart", "cost", "rate", "some_steps", "whole_way"]
 
 LARGE_UPDATE, SMALL_UPDATE = 0.3, 1e-7  # of a parameter's size, in one step
 DECAY = 0.1  # in one step
@@ -36,6 +36,7 @@ ORDERED_BATCHES, FEW_BATCHES = 16, 4
 SORTED = 1e-6
 CUT_OFF = 0.08  # of the values
 TRIED_STEPS, TRIED_SECONDS = 40, 0.6
+FEW_STEPS = 5
 LEARNED = 16  # examples to be learned by heart
 MOST_STEPS = 300
 SECONDS = 4.0
@@ -333,6 +334,27 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
         "sound",
         f"training, saving, continuing and scoring ran on {len(batch)} examples.",
     )
+
+
+def some_steps(stage: Stage) -> Iterator[Finding]:
+    """A few steps, of which the figures are told."""
+    training = stage.copy_of_training()
+    found: dict[str, list[float]] = {}
+    try:
+        for i, group in training.grouped(stage.train.epoch(0, seed=training.seed)):
+            step = training.make_step(group, 0, i)[0]
+            for name, value in {"loss": step.loss, **step.metrics}.items():
+                found.setdefault(name, []).append(value)
+            if step.number >= FEW_STEPS:
+                break
+    except NotFiniteError as error:
+        yield Finding("the first steps", "wrong", str(error), "A smaller rate, or clip=.")
+        return
+    words = ", ".join(
+        f"{name} from {values[0]:.3g} to {values[-1]:.3g}" for name, values in found.items()
+    )
+    n = len(next(iter(found.values()), []))
+    yield Finding("the first steps", "sound", f"in {n} steps {words}.")
 
 
 def cost(stage: Stage) -> Iterator[Finding]:

@@ -13,8 +13,6 @@ if TYPE_CHECKING:
 
 __all__ = ["judged_quantity", "score_of"]
 
-JUDGED = ("validation_loss", "validation_distance", "loss")
-
 
 def score_of(run: Run, name: str, value: float) -> float:
     """The smaller the better; NaN is worse than anything."""
@@ -24,10 +22,8 @@ def score_of(run: Run, name: str, value: float) -> float:
 
 
 def judged_quantity(row: dict[str, float], quantity: str | None) -> tuple[str, float]:
-    """The quantity to judge by; the validation loss if there is one, or the distance of what is
-    made, else the loss.
-    """
-    name = quantity or next(known for known in JUDGED if known in row or known == JUDGED[-1])
+    """The quantity to judge by; the validation loss if there is one, else the loss."""
+    name = quantity or ("validation_loss" if "validation_loss" in row else "loss")
     if name not in row:
         raise RunError(f"The curves have no {name!r}. {did_you_mean(name, row)}")
     return name, row[name]

@@ -7,7 +7,7 @@ import hashlib
 import itertools
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
@@ -71,6 +71,9 @@ def digest_of(network: Layer) -> bytes:
 
 class TrainingBase:
     """What makes the steps of a `Training`: network, loss, optimiser, schedule and metrics."""
+
+    takes_examples: ClassVar[bool] = True
+    """Whether the network is called with the inputs of examples."""
 
     def __init__(
         self,

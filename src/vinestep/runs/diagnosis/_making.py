@@ -1,0 +1,34 @@
+"""What does it make?"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ...generation._sample_scores import made_findings
+from ._answers import Answer
+from ._series import Record
+
+__all__ = ["answers"]
+
+TROUBLES = {"learned by heart": "copying", "few kinds": "collapse", "does not look": "noise"}
+
+
+def answers(record: Record) -> Iterator[Answer]:
+    """The answer, if the network makes examples and they were scored."""
+    rows = record.made
+    if "coverage" not in rows or not len(rows):
+        return
+    looks = [{str(name): float(value) for name, value in rows.iloc[i].items()} for i in (0, -1)]
+    found = made_findings(looks[1], looks[0] if len(rows) > 1 else None)
+    trouble = next((name for words, name in TROUBLES.items() if words in found.evidence), "")
+    yield Answer(
+        found.subject,
+        found.verdict,
+        found.evidence,
+        found.cure,
+        "made",
+        trouble if found.is_trouble else "",
+        None,
+        "",
+        {name: float(rows[name].iloc[-1]) for name in ("distance", "coverage", "precision")},
+    )
