@@ -90,7 +90,7 @@ ARROWS = {
     "layers storage optimisers _findings _model errors",
     "training/plans": "training training/step training/run training/observers "
     "training/rehearsal autodiff data/batches data/sources data/tabular "
-    "demo evaluation layers parts tasks data _model _public_names errors",
+    "demo evaluation generation layers parts tasks data _model _public_names errors",
     "training/tuning": "training/plans training/run training/step data/batches data/sources "
     "figures optimisers schedules storage data data/tabular _arguments "
     "errors",

@@ -99,15 +99,15 @@ def test_the_deterministic_sampler_inverts_itself():
 
 def test_the_bound_is_what_it_is_made_of_and_lies_above_the_density():
     """Its terms against divergences of the two posteriors, and all of it against the density."""
-    network, levels = best("linear"), 1000
+    network, levels = best("sigmas"), 1000
     rng = np.random.default_rng(0)
     x = MIDDLE + np.sqrt(VARIANCE) * rng.normal(size=(64, 2))
     density = 0.5 * np.sum((x - MIDDLE) ** 2 / VARIANCE + np.log(2 * np.pi * VARIANCE), axis=1)
     found = network.bound(x, levels=levels, seed=2)
-    assert found.mean() > density.mean() - 0.02
-    assert found.mean() == pytest.approx(density.mean(), abs=0.15)
+    assert found.mean() > density.mean() - 0.05
+    assert found.mean() == pytest.approx(density.mean(), abs=0.3)
 
-    few = 20
+    network, few = best("linear"), 20
     total = np.zeros(3)
     y, draws = x[:3], np.random.default_rng(7)
     angles = network.angles(few)[:-1][::-1]

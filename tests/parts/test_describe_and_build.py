@@ -32,6 +32,7 @@ UNLIKE = (
     | vs.tasks.Temperature
     | vs.tasks.Isotonic
     | vs.tasks.Conformal
+    | vs.generation.NoiseSchedule
 )  # equal if their settings are
 SETTINGS = {
     "width": 3,
@@ -79,6 +80,16 @@ LISTED = {
 OTHER = {
     ("dense", "activation"): vs.relu,
     ("residual", "body"): vs.Dense(2),
+    ("spectral_norm", "layer"): vs.Dense(2),
+    ("time_embedding", "width"): 4,
+    ("diffusion", "width"): 4,
+    **{(kind, "body"): vs.Dense(2) for kind in ("diffusion", "critic", "latent_generator")},
+    **{
+        (f"{kind}autoencoder", side): vs.Dense(2)
+        for kind in ("", "variational_", "quantised_")
+        for side in ("encoder", "decoder")
+    },
+    ("variational_autoencoder", "latent"): 3,
     ("residual", "shortcut"): vs.Dense(2),
     ("sgd", "momentum"): 0.5,
     ("schedule", "factor"): np.cos,

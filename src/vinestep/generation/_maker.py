@@ -23,6 +23,20 @@ class Maker(Layer):
 
     One of your own derives from this and gives ``compute(x, targets=None)``, the loss of each
     example, and `made`.
+
+    Examples
+    --------
+    >>> class Normal(vs.generation.Maker):
+    ...     def declare(self, shape):
+    ...         self.parameter("middle", shape[1:], vs.initialisers.zeros)
+    ...
+    ...     def compute(self, x, *, targets=None):
+    ...         return np.mean((x - self.middle) ** 2, axis=1)
+    ...
+    ...     def made(self, rng, count, labels):
+    ...         return vs.held(self.middle) + rng.normal(size=(count, *self.example_shape()))
+    >>> Normal().initialise((3,)).sample(2, seed=1).shape
+    (2, 3)
     """
 
     makes = True

@@ -17,6 +17,7 @@ DENSE = {"kind": "dense", "width": "classes"}
 PICTURE = [{"kind": "dense", "width": 16}, {"kind": "reshape", "shape": [4, 4, 1]}]
 SEQUENCE = [{"kind": "dense", "width": 16}, {"kind": "reshape", "shape": [4, 4]}]
 FLAT = [{"kind": "flatten"}, DENSE]
+FEATURES = 12  # of the demo's barrels
 LAYERS = {
     "dense": [
         {
@@ -74,6 +75,45 @@ LAYERS = {
         name: [*SEQUENCE, {"kind": name, "width": 3, "output": "last"}, DENSE]
         for name in ("recurrent", "gru", "lstm")
     },
+    "conditioned_block": [
+        *PICTURE,
+        {"kind": "conditioned_block", "channels": 4},
+        {"kind": "pixel_attention", "heads": 2},
+        *FLAT,
+    ],
+    "pixel_attention": [
+        *PICTURE,
+        {"kind": "convolution", "channels": 4, "window": 2},
+        {"kind": "pixel_attention", "heads": 2},
+        *FLAT,
+    ],
+    "conditioned_dense": [{"kind": "conditioned_dense", "outputs": 3, "width": 4, "waves": 2}],
+    "spectral_norm": [{"kind": "spectral_norm", "layer": {"kind": "dense", "width": 4}}, DENSE],
+    "minibatch_deviation": ["minibatch_deviation", DENSE],
+    "diffusion": [
+        {
+            "kind": "diffusion",
+            "body": {"kind": "conditioned_dense", "outputs": FEATURES, "width": 8},
+            "classes": "classes",
+            "noise": {"kind": "straight"},
+            "predicts": "flow",
+        }
+    ],
+    **{
+        f"{name}autoencoder": [
+            {
+                "kind": f"{name}autoencoder",
+                "encoder": {"kind": "dense", "width": 4},
+                "decoder": {"kind": "dense", "width": FEATURES},
+                **settings,
+            }
+        ]
+        for name, settings in (
+            ("", {"noise": 0.1}),
+            ("variational_", {"latent": 2, "weight": {"kind": "warmup", "steps": 10}}),
+            ("quantised_", {"codes": 5, "width": 4}),
+        )
+    },
 }
 WITHOUT_TABLES = {
     "multi_input",
@@ -85,7 +125,10 @@ WITHOUT_TABLES = {
     "encoder_decoder",
     "language_model",
     "text_scorer",
-}  # take tokens, or two inputs
+    "time_embedding",
+    "latent_generator",
+    "critic",
+}  # take tokens, numbers, or two inputs, or train in a pair
 
 
 def plan(tmp_path, **changes):
@@ -114,7 +157,8 @@ def test_every_layer_trains_by_a_plan(tmp_path, name):
     run = planned(tmp_path, layers=LAYERS[name])
     assert np.isfinite(run.run(record=tmp_path / "records").rows[-1]["loss"])
     again = vs.open_model(run.training.model().save(tmp_path / "m.vine"))
-    assert np.array_equal(again.outputs(run.test.inputs), run.training.outputs(run.test))
+    given = {"targets": run.test.targets}
+    assert np.array_equal(again.outputs(run.test.inputs, **given), run.training.outputs(run.test))
 
 
 @pytest.mark.parametrize("kind", vs.parts.kinds("activation"), ids=lambda kind: kind.name)
