@@ -6,7 +6,7 @@ as it is.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -336,35 +336,38 @@ def _gelu_definition(x: Any) -> Any:
     return x * 0.5 * (np.tanh((x + x * x * x * GELU_CUBIC) * ROOT_TWO_OVER_PI) + 1)
 
 
-def _gelu_forward(x: Any) -> tuple[Any, Any]:
-    flat = np.ascontiguousarray(x).reshape(-1)
-    y = np.empty_like(flat)
-    kernels.activations.gelu(*helpers(flat.size), flat, y)
-    return y.reshape(x.shape), flat
+def _elementwise(name: str, definition: Callable[[Any], Any], loop: str) -> Fused:
+    """An operation of two compiled loops over all elements, of which the second is named
+    ``loop_adjoint``.
+    """
 
+    def forward(x: Any) -> tuple[Any, Any]:
+        flat = np.ascontiguousarray(x).reshape(-1)
+        y = np.empty_like(flat)
+        getattr(kernels.activations, loop)(*helpers(flat.size), flat, y)
+        return y.reshape(x.shape), flat
 
-def _gelu_adjoint(
-    g: Any,
-    flat: Any,
-    inputs: Sequence[Any],
-    options: dict[str, Any],
-    wanted: Sequence[bool],
-    places: Sequence[Any],
-) -> list[Any]:
-    gx = np.empty_like(flat)
-    kernels.activations.gelu_adjoint(
-        *helpers(flat.size), np.ascontiguousarray(g).reshape(-1), flat, gx
+    def adjoint(
+        g: Any,
+        flat: Any,
+        inputs: Sequence[Any],
+        options: dict[str, Any],
+        wanted: Sequence[bool],
+        places: Sequence[Any],
+    ) -> list[Any]:
+        gx = np.empty_like(flat)
+        getattr(kernels.activations, f"{loop}_adjoint")(
+            *helpers(flat.size), np.ascontiguousarray(g).reshape(-1), flat, gx
+        )
+        return [gx.reshape(g.shape)]
+
+    return Fused(
+        name, definition=definition, forward=forward, adjoint=adjoint, form=Signature(x="*n")
     )
-    return [gx.reshape(g.shape)]
 
 
-_gelu_tanh = Fused(
-    "gelu_tanh",
-    definition=_gelu_definition,
-    forward=_gelu_forward,
-    adjoint=_gelu_adjoint,
-    form=Signature(x="*n"),
-)
+_gelu_tanh = _elementwise("gelu_tanh", _gelu_definition, "gelu")
+_silu = _elementwise("silu", lambda x: x * sigmoid(x), "silu")
 
 
 @part("gelu_tanh", "activation")
@@ -389,7 +392,7 @@ def silu(x: Any) -> Any:
     >>> silu(np.array([-1.0, 2.0])).round(4)
     array([-0.2689,  1.7616])
     """
-    return x * sigmoid(x)
+    return _silu(as_floats(x))
 
 
 @part("softplus", "activation")

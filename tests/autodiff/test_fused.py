@@ -163,6 +163,17 @@ def norm_case(draw, dtype):
     ], {"epsilon": 1e-2}
 
 
+def group_norm_case(draw, dtype):
+    lead = draw(st.sampled_from([(2,), (3, 1), (7, 3), (2, 3, 4), (40, 9)]))
+    groups, each = draw(st.sampled_from([(1, 3), (2, 1), (4, 3)]))
+    width = groups * each
+    return [
+        numbers(draw, (*lead, width), dtype),
+        numbers(draw, (width,), dtype),
+        numbers(draw, (width,), dtype),
+    ], {"groups": groups, "epsilon": 1e-2}
+
+
 def embedding_case(draw, dtype):
     ids = np.random.default_rng(draw(st.integers(0, 99))).integers(
         0, 5, draw(st.sampled_from([(0,), (7,), (2, 3)]))
@@ -264,6 +275,8 @@ CASES = {
     "projections": projections_case,
     "softmax": softmax_case,
     "gelu_tanh": gelu_case,
+    "silu": gelu_case,
+    "group norm": group_norm_case,
     "relu": gelu_case,
     "lstm": lstm_case,
     "embedding": embedding_case,

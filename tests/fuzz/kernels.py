@@ -111,6 +111,16 @@ def batch_norm(rng, dtype):
     return inputs, options | {"activation": choice(rng, "none", "relu")}
 
 
+def group_norm(rng, dtype):
+    lead, groups = choice(rng, (2, 1), (7, 3), (300,), (4, 5, 2)), choice(rng, 1, 2, 5)
+    width = groups * choice(rng, 1, 2, 14)
+    return [
+        some(rng, *lead, width, dtype=dtype),
+        some(rng, width, dtype=dtype),
+        some(rng, width, dtype=dtype),
+    ], {"groups": groups, "epsilon": 1e-2}
+
+
 def embedding(rng, dtype):
     ids = rng.integers(0, 5, choice(rng, (0,), (7,), (2, 3), ())).astype(
         choice(rng, "i8", "i4", "u1", "u8")
@@ -217,6 +227,8 @@ CASES = {
     "coded product": coded_product,
     "softmax": softmax,
     "gelu_tanh": elementwise,
+    "silu": elementwise,
+    "group norm": group_norm,
     "relu": elementwise,
     "lstm": lstm,
     "embedding": embedding,

@@ -26,6 +26,7 @@ from ._sample_scores import (
     coverage as coverage,
     energy_distance as energy_distance,
     frechet_distance as frechet_distance,
+    made_findings as made_findings,
     mean_discrepancy as mean_discrepancy,
     nearest_examples as nearest_examples,
     precision_and_recall as precision_and_recall,

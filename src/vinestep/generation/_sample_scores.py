@@ -6,7 +6,6 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 import numpy as np
-from scipy.linalg import sqrtm
 from scipy.spatial.distance import cdist
 from scipy.stats import rankdata
 
@@ -65,8 +64,11 @@ def frechet_distance(first: Any, second: Any) -> float:
     _check_width(a, b)
     middle = a.mean(axis=0) - b.mean(axis=0)
     c, d = (np.atleast_2d(np.cov(x, rowvar=False)) for x in (a, b))
-    root = sqrtm(c @ d)
-    return float(middle @ middle + np.trace(c + d - 2 * np.real(root)))
+    values, vectors = np.linalg.eigh(c)
+    root = (vectors * np.sqrt(np.maximum(values, 0))) @ vectors.T
+    # the trace of the root of the product is that of this symmetric one
+    inner = np.sqrt(np.maximum(np.linalg.eigvalsh(root @ d @ root), 0)).sum()
+    return float(middle @ middle + np.trace(c) + np.trace(d) - 2 * inner)
 
 
 def _check_width(a: np.ndarray, b: np.ndarray) -> None:
@@ -267,7 +269,8 @@ class SampleScores:
     features : callable, optional
         From examples to rows of features, such as those of a trained classifier:
         ``lambda x: model.network.outputs_of("0", x)``. By default the main directions of the
-        examples. With it, ``feature_distance`` is the `frechet_distance`.
+        examples, and how far they lie beside these. With it, ``feature_distance`` is the
+        `frechet_distance`.
     labels : sequence of int, optional
         Classes to be asked for, over and over.
     seed : int
@@ -342,7 +345,13 @@ class SampleScores:
             return _in_rows(self.features(x))
         assert self._directions is not None
         middle, directions, size = self._directions
-        return np.asarray((_in_rows(x) - middle) @ directions.T / size)
+        centred = _in_rows(x) - middle
+        along = centred @ directions.T
+        if len(directions) == centred.shape[1]:
+            return np.asarray(along / size)
+        # noise lies beside the directions of the examples, and near their middle along them
+        beside = np.sqrt(np.maximum(np.sum(centred**2, axis=1) - np.sum(along**2, axis=1), 0))
+        return np.column_stack([along, beside]) / size
 
 
 def examples_of(source: Any, most: int = MOST) -> np.ndarray:
@@ -402,10 +411,9 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
     """
     reach = scores.get("real_coverage", 0.9)
     words = (
-        f"{scores['precision']:.0%} of what is made lies among real examples, "
-        f"{scores['coverage']:.0%} of the real ones have something made near them, and "
-        f"{reach:.0%} have one of as many training examples; the distance of both is "
-        f"{scores['distance']:.3g}"
+        f"{scores['precision']:.0%} of what is made lies among real examples; near "
+        f"{scores['coverage']:.0%} of the real ones something was made, where as many training "
+        f"examples reach {reach:.0%}; the distance of both is {scores['distance']:.3g}"
     )
     if first is not None:
         words += f", {first['distance']:.3g} before training"

@@ -225,6 +225,92 @@ layer_norm = Fused(
 )
 
 
+def _group_definition(x: Any, scale: Any, shift: Any, *, groups: int, epsilon: float) -> Any:
+    parts = np.reshape(x, (*x.shape[:-1], groups, -1))
+    axes = (*range(1, x.ndim - 1), x.ndim)
+    return np.reshape(_normal(parts, axes, epsilon), x.shape) * scale + shift
+
+
+def _group_forward(
+    x: Any, scale: Any, shift: Any, *, groups: int, epsilon: float
+) -> tuple[Any, Any]:
+    n, width = x.shape[0], x.shape[-1]
+    rows = np.ascontiguousarray(x).reshape(n, -1, width)
+    each = width // groups
+    y = np.empty(rows.shape, rows.dtype)
+    mean, inverse = np.empty((2, n, width), rows.dtype)
+
+    def compute(start: int, stop: int) -> None:
+        sums = np.empty((2, width))
+        for i in range(start, stop):
+            # near the values of the group, so that little is lost when squares are taken away
+            about = np.repeat(rows[i, 0, ::each], each)
+            kernels.normalisation.moments(rows[i], about, *sums)
+            shared = sums.reshape(2, groups, each).mean(axis=2) / rows.shape[1]
+            variance = np.maximum(shared[1] - shared[0] ** 2, 0)
+            mean[i] = about + np.repeat(shared[0], each)
+            inverse[i] = np.repeat(1 / np.sqrt(variance + epsilon), each)
+            kernels.normalisation.columns(
+                rows[i], mean[i], inverse[i] * scale, shift, y[i], rows.dtype.type(-np.inf)
+            )
+
+    in_parts(compute, spans(n, each=2 * rows[0].size))
+    return y.reshape(x.shape), (mean, inverse)
+
+
+def _group_adjoint(
+    g: Any,
+    saved: Any,
+    inputs: Sequence[Any],
+    options: dict[str, Any],
+    wanted: Sequence[bool],
+    places: Sequence[Any],
+) -> list[Any]:
+    x, scale, shift = inputs
+    n, width, groups = x.shape[0], x.shape[-1], options["groups"]
+    rows = np.ascontiguousarray(x).reshape(n, -1, width)
+    each, count = width // groups, rows.shape[1]
+    g3, gx = np.ascontiguousarray(g).reshape(rows.shape), np.empty(rows.shape, rows.dtype)
+    mean, inverse = saved
+    split = spans(n, each=3 * rows[0].size)
+
+    def compute(start: int, stop: int) -> np.ndarray:
+        total, sums = np.zeros((2, width)), np.empty((2, width))
+        for i in range(start, stop):
+            statistics = mean[i], inverse[i]
+            floor = rows.dtype.type(-np.inf)
+            kernels.normalisation.columns_sums(
+                g3[i], rows[i], *statistics, inverse[i] * scale, shift, floor, *sums
+            )
+            total += sums
+            weighed = (sums * scale).reshape(2, groups, each).mean(axis=2) / count
+            second, first = np.repeat(weighed, each, axis=1).astype(rows.dtype)
+            kernels.normalisation.groups_adjoint(
+                g3[i], rows[i], *statistics, scale, first, second, gx[i]
+            )
+        return total
+
+    sums = np.sum(in_parts(compute, split), axis=0)
+    return [gx.reshape(x.shape), *_into_places(sums, scale, places)]
+
+
+def _check_groups(
+    sizes: Mapping[str, Any], arrays: Sequence[Any], options: Mapping[str, Any]
+) -> None:
+    x = arrays[0]
+    if x.ndim < 2 or x.size == 0 or sizes["channels"] % options["groups"]:
+        raise misfit("group norm", f"{options['groups']} groups of an input of shape {x.shape}.")
+
+
+group_norm = Fused(
+    "group norm",
+    definition=_group_definition,
+    forward=_group_forward,
+    adjoint=_group_adjoint,
+    form=Signature(also=_check_groups, x="*n channels", scale="channels", shift="channels"),
+)
+
+
 class _Norm(Layer):
     """What all share: a scale and a shift for each channel."""
 
@@ -407,9 +493,7 @@ class GroupNorm(_Norm):
 
     def compute(self, x: Any) -> Any:
         self.check_channels(x)
-        parts = np.reshape(x, (*x.shape[:-1], self.groups, -1))
-        axes = (*range(1, x.ndim - 1), x.ndim)
-        return np.reshape(_normal(parts, axes, self.epsilon), x.shape) * self.scale + self.shift
+        return group_norm(x, self.scale, self.shift, groups=self.groups, epsilon=self.epsilon)
 
 
 @part("rms_norm", "layer")

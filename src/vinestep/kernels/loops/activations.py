@@ -14,7 +14,15 @@ from ..machinery.job_distribution import (
 from ..machinery.symbol_calls import call
 from ..machinery.vector_ir import elementwise, soften, soften_adjoint
 
-__all__ = ["gelu", "gelu_adjoint", "softmax", "softmax_adjoint", "where_positive"]
+__all__ = [
+    "gelu",
+    "gelu_adjoint",
+    "silu",
+    "silu_adjoint",
+    "softmax",
+    "softmax_adjoint",
+    "where_positive",
+]
 
 ROOT_TWO_OVER_PI = 0.7978845608028654
 GELU_CUBIC = 0.044715
@@ -74,6 +82,50 @@ def _part_of_gelu_adjoint(g, x, out, parts, part):
 def gelu_adjoint(board, threads, g, x, out):
     parts = parts_of(threads, x.size, 1, 1, SHARES)
     call(distribute, board, parts, job(_part_of_gelu_adjoint, (g, x, out, parts)))
+
+
+def _silu(w, x):
+    """``x * (1 + tanh(x / 2)) / 2``"""
+    half = w.builder.fmul(x, w.constant(0.5))
+    return w.multiply_add(half, w.tanh(half), half)
+
+
+def _silu_slope(w, x, g):
+    """``g * s * (1 + x * (1 - s))``, with ``s = (1 + tanh(x / 2)) / 2``"""
+    b = w.builder
+    half = w.constant(0.5)
+    share = w.multiply_add(half, w.tanh(b.fmul(x, half)), half)
+    bend = w.multiply_add(x, b.fsub(w.constant(1), share), w.constant(1))
+    return b.fmul(b.fmul(g, share), bend)
+
+
+_silu_all, _silu_slopes = elementwise(_silu, "x out"), elementwise(_silu_slope, "x g out")
+
+
+@inner_kernel
+def _part_of_silu(x, out, parts, part):
+    begin, end = span(x.size, parts, 1, part)
+    n = end - begin
+    _silu_all(line(x, begin, n), line(out, begin, n))
+
+
+@kernel
+def silu(board, threads, x, out):
+    parts = parts_of(threads, x.size, 1, 1, SHARES)
+    call(distribute, board, parts, job(_part_of_silu, (x, out, parts)))
+
+
+@inner_kernel
+def _part_of_silu_adjoint(g, x, out, parts, part):
+    begin, end = span(x.size, parts, 1, part)
+    n = end - begin
+    _silu_slopes(line(x, begin, n), line(g, begin, n), line(out, begin, n))
+
+
+@kernel
+def silu_adjoint(board, threads, g, x, out):
+    parts = parts_of(threads, x.size, 1, 1, SHARES)
+    call(distribute, board, parts, job(_part_of_silu_adjoint, (g, x, out, parts)))
 
 
 @kernel

@@ -14,7 +14,15 @@ from ..machinery.job_distribution import (
 )
 from ..machinery.symbol_calls import call
 
-__all__ = ["columns", "columns_adjoint", "columns_sums", "moments", "rows", "rows_adjoint"]
+__all__ = [
+    "columns",
+    "columns_adjoint",
+    "columns_sums",
+    "groups_adjoint",
+    "moments",
+    "rows",
+    "rows_adjoint",
+]
 
 
 @kernel
@@ -67,6 +75,17 @@ def columns_adjoint(g, x, mean, inverse, factor, shift, floor, by_scale, by_shif
             centred = x[i, j] - mean[j]
             value = g[i, j] if everywhere or centred * factor[j] + shift[j] > floor else zero
             gx[i, j] = factor[j] * (value - by_shift[j] - centred * inverse[j] * by_scale[j])
+
+
+@kernel
+def groups_adjoint(g, x, mean, inverse, scale, first, second, gx):
+    """Through statistics that columns of a group share: ``gx = inverse * (g * scale - first -
+    normal * second)``, column by column.
+    """
+    for i in range(x.shape[0]):
+        for j in range(x.shape[1]):
+            normal = (x[i, j] - mean[j]) * inverse[j]
+            gx[i, j] = inverse[j] * (g[i, j] * scale[j] - first[j] - normal * second[j])
 
 
 @inner_kernel

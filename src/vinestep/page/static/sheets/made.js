@@ -1,7 +1,7 @@
 import { get, run as at } from "../api.js";
 import { chart, drawCurves } from "../charts.js";
 import { fill, h, number } from "../dom.js";
-import { first } from "./controls.js";
+import { first, said } from "./controls.js";
 
 const SCORES = { distance: "distance of what is made from real examples", coverage: "share of real examples that have something made near them", precision: "share of what is made that lies among real examples" };
 
@@ -10,19 +10,20 @@ export const made = {
   question: "What does it make?",
   async controls() {},
   async evidence(root) {
-    const label = first(), found = await get(`${at(label)}/made`);
+    const label = first(), [found, { answers }] = await Promise.all([get(`${at(label)}/made`), get(`${at(label)}/answers`)]);
     if (!found.steps.length && !found.pictures.length && !found.tables.length) {
       fill(root, h("p", { class: "none" }, "This network makes no examples, or nobody looked. Networks that do are looked at by the observer MadeSamples, in a plan ",
         h("code", {}, "[[observers]] kind = \"made_samples\""), "."));
       return;
     }
     const shown = (look, title) => h("figure", {}, h("figcaption", {}, title),
-      h("img", { alt: `${title}, ${label}`, style: "max-width: 100%; image-rendering: pixelated", loading: "lazy", src: `/api/${at(label)}/files/${encodeURIComponent(look.file)}` }));
+      h("img", { alt: `${title}, ${label}`, style: "width: 100%; max-width: 36rem; image-rendering: pixelated", loading: "lazy", src: `/api/${at(label)}/files/${encodeURIComponent(look.file)}` }));
+    const wide = (look, title) => h("p", {}, h("img", { alt: `${title}, ${label}`, style: "max-width: 100%", loading: "lazy", src: `/api/${at(label)}/files/${encodeURIComponent(look.file)}` }));
     const looks = found.pictures, last = looks.length - 1;
-    fill(root,
+    fill(root, said(answers, "made"),
       looks.length ? h("div", { class: "beside" }, shown(looks[0], `first, step ${number(looks[0].step)}`),
         last > 0 ? shown(looks[last], `latest, step ${number(looks[last].step)}`) : null) : null,
-      found.nearest ? [h("h2", {}, "The nearest examples of the training"), shown(found.nearest, `step ${number(found.nearest.step)}`)] : null,
+      found.nearest ? [h("h2", {}, "The nearest examples of the training"), wide(found.nearest, `step ${number(found.nearest.step)}`)] : null,
       ...Object.entries(SCORES).filter(([name]) => found.scores[name]).map(([name, words]) => chart(name, words)),
       ...found.tables.map((one) => [h("h2", {}, `Made at step ${number(one.step)}`),
         h("table", {}, h("thead", {}, h("tr", {}, one.columns.map((name) => h("th", {}, name)))),
