@@ -51,7 +51,7 @@ def main(n: int = 1200, epochs: int = 50, folder: str = "made_leaves") -> dict[s
     scores = vs.generation.SampleScores(
         validation,
         train,
-        count=96,
+        count=max(12, min(96, len(validation))),
         features=lambda x: judge.outputs_of("12", x),  # after the mean over places
         labels=range(len(leaves.names)),
         steps=20,

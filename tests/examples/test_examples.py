@@ -36,6 +36,11 @@ SMALL = {
     "adapters.py": ("128", "1", "32", "1", "100"),
     "casks.py": ("300", "12", "2"),
     "leaf_spots.py": ("80", "2"),
+    "made_leaves.py": ("90", "1"),
+    "leaf_pairs.py": ("90", "1"),
+    "odd_leaves.py": ("200", "1"),
+    "made_barrels.py": ("300", "4"),
+    "eight_kinds.py": ("1", "1"),
 }
 
 

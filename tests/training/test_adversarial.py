@@ -281,6 +281,8 @@ critic_schedule = [{ kind = "cosine", steps = 20 }]
     )
     done = vinestep_here("rehearse", plan, cwd=tmp_path)
     assert "the first steps" in done.stdout
+    done = vinestep_here("cross-validate", plan, "--folds", 2, cwd=tmp_path)
+    assert "Over the folds" in done.stdout
     done = vinestep_here("train", plan, cwd=tmp_path)
     assert "All 2 epochs done" in done.stdout
     assert "coverage" in done.stdout

@@ -29,7 +29,7 @@ from ..schedules import Schedule
 from ..tasks._generative import Generative
 from ._training import Training
 from .step._averaging import WeightAverage
-from .step._batch_checks import AnyBatches, checked_batch
+from .step._batch_checks import AnyBatches, as_batches, checked_batch
 from .step._derivation import Watch, outputs_to
 from .step._descent import Descent, learning_pass
 from .step._step import Step
@@ -383,6 +383,16 @@ class AdversarialTraining(Training):
 
     def scores(self, batches: AnyBatches) -> dict[str, float]:
         return dict(MadeAssessment(self.generator, batches))
+
+    def assess(
+        self, batches: AnyBatches, *, state: Literal["best", "last"] | None = None
+    ) -> Assessment:
+        """What is made, held against a part of the data; ``loss`` is the distance."""
+        batches = as_batches(batches, "assess: the data")
+        self._count_test(batches)
+        network = self._chosen_model(state).network
+        assert isinstance(network, LatentGenerator)
+        return MadeAssessment(network, batches)
 
     def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
         judged = {"loss": "lower", "precision": "higher", "recall": "higher"}

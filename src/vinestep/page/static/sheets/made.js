@@ -23,6 +23,7 @@ export const made = {
     fill(root, said(answers, "made"),
       looks.length ? h("div", { class: "beside" }, shown(looks[0], `first, step ${number(looks[0].step)}`),
         last > 0 ? shown(looks[last], `latest, step ${number(looks[last].step)}`) : null) : null,
+      looks.length > 2 ? through(looks, label) : null,
       found.nearest ? [h("h2", {}, "The nearest examples of the training"), wide(found.nearest, `step ${number(found.nearest.step)}`)] : null,
       ...Object.entries(SCORES).filter(([name]) => found.scores[name]).map(([name, words]) => chart(name, words)),
       ...found.tables.map((one) => [h("h2", {}, `Made at step ${number(one.step)}`),
@@ -31,3 +32,26 @@ export const made = {
     for (const name of Object.keys(SCORES)) if (found.scores[name]) drawCurves(name, [{ run: label, x: found.steps, y: found.scores[name] }], { against: "step", figure: name, exact: true });
   },
 };
+
+// All looks in their order, one at a time: by hand, or one after another.
+function through(looks, label) {
+  const image = h("img", { alt: `looks, ${label}`, style: "width: 100%; max-width: 36rem; image-rendering: pixelated" });
+  const told = h("span", { class: "hint" });
+  const show = (place) => {
+    image.src = `/api/${at(label)}/files/${encodeURIComponent(looks[place].file)}`;
+    told.textContent = ` step ${number(looks[place].step)}`;
+    range.value = place;
+  };
+  const range = h("input", { type: "range", min: 0, max: looks.length - 1, "aria-label": "which look", oninput: () => show(Number(range.value)) });
+  let playing = null;
+  const play = h("button", { id: "play", onclick: () => {
+    if (playing) { clearInterval(playing); playing = null; play.textContent = "Play"; return; }
+    play.textContent = "Stop";
+    playing = setInterval(() => {
+      if (!image.isConnected) { clearInterval(playing); return; }
+      show((Number(range.value) + 1) % looks.length);
+    }, 700);
+  } }, "Play");
+  show(looks.length - 1);
+  return h("div", {}, h("h2", {}, "From the first to the latest"), h("p", { class: "controls" }, play, range, told), h("p", {}, image));
+}
