@@ -68,7 +68,7 @@ def coder(steps, seed):
             vs.layers.ConditionedDense(64, width=64, depth=2, waves=3),
             vs.layers.ConditionedDense(2, width=64, depth=3, waves=4),
             latent=1,
-            weight=vs.schedules.warmup(max(1, steps // 3)),
+            weight=vs.schedules.warmup(max(1, steps // 10)),
         ),
         steps,
         seed,
@@ -80,7 +80,7 @@ FAMILIES = {
     "diffusion": (diffusion, 1, ANCESTRAL),
     "flow matching": (flow, 1, ANCESTRAL),
     "adversarial pair": (pair, 2, {}),
-    "variational autoencoder": (coder, 4, {}),
+    "variational autoencoder": (coder, 6, {}),
 }
 """What makes them, by how much longer it trains, and how samples are drawn."""
 

@@ -24,7 +24,7 @@ def classifier(train, names, epochs):
     return training.model().network
 
 
-def main(n: int = 1200, epochs: int = 50, folder: str = "made_leaves") -> dict[str, float]:
+def main(n: int = 1200, epochs: int = 70, folder: str = "made_leaves") -> dict[str, float]:
     leaves = vs.demo.leaves(n)
     pictures = (leaves.pictures * 2 - 1).astype(np.float32)  # from -1 to 1
     data = vs.data.Dataset(pictures, leaves.labels, class_values=leaves.names)
@@ -32,7 +32,7 @@ def main(n: int = 1200, epochs: int = 50, folder: str = "made_leaves") -> dict[s
     judge = classifier(train, leaves.names, max(2, epochs // 5))
 
     network = vs.generation.Diffusion(
-        vs.networks.UShaped(3, channels=(16, 32, 48), attention=4, conditioned=True),
+        vs.networks.UShaped(3, channels=(16, 32, 64, 64), attention=4, conditioned=True),
         classes=len(leaves.names),
         deviation=float(pictures.std()),
         predicts="clean",

@@ -37,6 +37,7 @@ SORTED = 1e-6
 CUT_OFF = 0.08  # of the values
 TRIED_STEPS, TRIED_SECONDS = 40, 0.6
 FEW_STEPS = 5
+FEWEST_STEPS = 30  # that tell whether a batch is learned
 LEARNED = 16  # examples to be learned by heart
 MOST_STEPS = 300
 SECONDS = 4.0
@@ -250,6 +251,11 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
             "wrong",
             f"{words}, and then up to {tail:.4g}.",
             "A much smaller rate.",
+        )
+    elif len(losses) < FEWEST_STEPS:
+        cure = "The run tells: see whether its loss falls."
+        yield Finding(
+            "learning a batch by heart", "unclear", f"{words}, all there was time for.", cure
         )
     elif tail > 0.98 * first:
         cure = (
