@@ -270,6 +270,17 @@ NETWORKS = {
     "lstm": lambda: [vs.LSTM(3, bidirectional=True)],
     "attention": lambda: [vs.Positions("learned", longest=6), vs.Attention(2, causal=True)],
     "transformer block": lambda: [vs.TransformerBlock(2, expansion=2, activation=vs.gelu_tanh)],
+    "conditioned": lambda: [
+        vs.layers.ConditionedBlock(4),
+        vs.layers.PixelAttention(2),
+        vs.layers.ConditionedDense(3, width=5, depth=1, waves=2),
+    ],
+    "time": lambda: [
+        vs.GlobalMean(),
+        vs.Dense(1),
+        lambda x: x[:, 0],
+        vs.layers.TimeEmbedding(4, waves="fourier", highest=2.0),
+    ],
 }
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -56,20 +56,29 @@ def picture_grid(pictures: Any, *, columns: int | None = None) -> np.ndarray:
 def made_points(real: Any, made: Any, *, title: str = "") -> Figure:
     """Points of two numbers that a network made, over real ones.
 
+    Parameters
+    ----------
+    real : array, shape (n, 2)
+    made : array, shape (m, 2), or mapping of name to such
+        Of several networks, a panel each.
+
     Examples
     --------
     >>> x = np.random.default_rng(0).normal(size=(20, 2))
-    >>> len(vs.figures.made_points(x, x + 1).axes[0].collections)
+    >>> len(vs.figures.made_points(x, {"flow": x + 1, "pair": x - 1}).axes)
     2
     """
-    drawn, axes = figure(title=title, size=(8.0, 8.0))
-    axis = axes[0, 0]
-    for points, colour, label in ((real, REAL, "real"), (made, MADE, "made")):
-        array = np.asarray(points)
-        axis.scatter(array[:, 0], array[:, 1], s=8, color=colour, alpha=0.5, label=label)
-    axis.set_aspect("equal", adjustable="datalim")
-    axis.legend(frameon=False)
-    tidy(axis, x="first number", y="second number")
+    named = dict(made) if isinstance(made, Mapping) else {"": made}
+    size = (8.0, 8.0) if len(named) == 1 else (3.4 * len(named), 4.2)
+    drawn, axes = figure(1, len(named), title=title, size=size, sharex=True, sharey=True)
+    for axis, (name, points) in zip(axes[0], named.items(), strict=True):
+        for rows, colour, label in ((real, REAL, "real"), (points, MADE, "made")):
+            array = np.asarray(rows)
+            axis.scatter(array[:, 0], array[:, 1], s=8, color=colour, alpha=0.5, label=label)
+        axis.set_aspect("equal", adjustable="box")
+        tidy(axis, x="first number", title=name)
+    axes[0, 0].set_ylabel("second number")
+    axes[0, 0].legend(frameon=False, markerscale=2)
     return drawn
 
 

@@ -331,6 +331,8 @@ class SampleScores:
             "recall": recalled,
             "coverage": coverage(real, ours),
         }
+        if self._directions is not None and real.shape[1] > len(self._directions[1]):
+            result["directions"] = float(len(self._directions[1]))
         if self.features is not None:
             result["feature_distance"] = frechet_distance(real, ours)
         if self._train is not None:
@@ -417,6 +419,11 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
     )
     if first is not None:
         words += f", {first['distance']:.3g} before training"
+    if "directions" in scores:
+        words += (
+            f". It was judged by {scores['directions']:.0f} main directions of the examples; finer "
+            "structure by features of a classifier alone: SampleScores(features=...)"
+        )
     if scores.get("copying", 0.0) < COPIES and scores["precision"] > RARELY:
         said = (
             "it is learned by heart: what is made lies nearer to the training examples than new "
