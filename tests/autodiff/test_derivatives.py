@@ -270,11 +270,9 @@ NETWORKS = {
     "lstm": lambda: [vs.LSTM(3, bidirectional=True)],
     "attention": lambda: [vs.Positions("learned", longest=6), vs.Attention(2, causal=True)],
     "transformer block": lambda: [vs.TransformerBlock(2, expansion=2, activation=vs.gelu_tanh)],
-    "conditioned": lambda: [
-        vs.layers.ConditionedBlock(4),
-        vs.layers.PixelAttention(2),
-        vs.layers.ConditionedDense(3, width=5, depth=1, waves=2),
-    ],
+    "conditioned block": lambda: [vs.layers.ConditionedBlock(4, groups=2), np.tanh],
+    "pixel attention": lambda: [vs.layers.PixelAttention(2), np.sin],
+    "conditioned dense": lambda: [vs.layers.ConditionedDense(3, width=5, depth=1), np.tanh],
     "time": lambda: [
         vs.GlobalMean(),
         vs.Dense(1),
