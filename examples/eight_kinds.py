@@ -66,7 +66,7 @@ def coder(steps, seed):
     return of_losses(
         vs.generation.VariationalAutoencoder(
             vs.layers.ConditionedDense(64, width=64, depth=2, waves=3),
-            vs.layers.ConditionedDense(2, width=64, depth=3, waves=4),
+            vs.layers.ConditionedDense(2, width=64, depth=3, waves=8),
             latent=1,
             weight=vs.schedules.warmup(max(1, steps // 10)),
         ),
@@ -98,7 +98,7 @@ def main(epochs: int = 200, seeds: int = 1, folder: str = "eight_kinds") -> dict
                 validate_every=10,
                 epochs=times * epochs,
             )
-            made = training.model().sample(2000, seed=1, **settings)
+            made = training.model().sample(min(2000, 40 * epochs), seed=1, **settings)
             distances = np.linalg.norm(made[:, None] - CENTRES[None], axis=2)
             near = distances.min(axis=1) < 3 * SPREAD
             kinds = len(set(distances.argmin(axis=1)[near]))

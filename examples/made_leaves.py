@@ -73,7 +73,7 @@ def main(n: int = 1200, epochs: int = 70, folder: str = "made_leaves") -> dict[s
     place = Path(folder)
     place.mkdir(exist_ok=True)
     names = [name for name in leaves.names for _ in range(6)]
-    made = model.sample(len(names), seed=1, label=names)
+    made = model.sample(len(names), seed=1, label=names, steps=min(50, 10 * epochs))
     grid = vs.figures.picture_grid((made + 1) / 2, columns=6)
     Image.fromarray(grid).resize((grid.shape[1] * 3, grid.shape[0] * 3), 0).save(
         place / "by_condition.png"

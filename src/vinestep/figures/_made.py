@@ -69,7 +69,7 @@ def made_points(real: Any, made: Any, *, title: str = "") -> Figure:
     2
     """
     named = dict(made) if isinstance(made, Mapping) else {"": made}
-    size = (8.0, 8.0) if len(named) == 1 else (3.4 * len(named), 4.2)
+    size = (8.0, 8.0) if len(named) == 1 else (3.4 * len(named), 4.6)
     drawn, axes = figure(1, len(named), title=title, size=size, sharex=True, sharey=True)
     for axis, (name, points) in zip(axes[0], named.items(), strict=True):
         for rows, colour, label in ((real, REAL, "real"), (points, MADE, "made")):

@@ -103,7 +103,7 @@ class Maker(Layer):
         return np.asarray(random_of_examples(held(x), count, self.random_key))
 
     def normals(self, x: Any, shape: tuple[int, ...], draw: int = 0) -> np.ndarray:
-        """Normal numbers, shape (n, *shape), drawn like `uniforms`."""
+        """Normal numbers, of `shape` for each example, drawn like `uniforms`."""
         if PASS.learning or PASS.dropping:
             return np.asarray(random_normal((len(x), *shape), self.random_key))
         size = int(np.prod(shape))

@@ -158,8 +158,9 @@ class Embedding(Layer):
         return lookup(self.weight, ids)
 
     def logits(self, x: Any) -> Any:
-        """Products with the vectors of all tokens: output weights that are those of the embedding
-        [1]_.
+        """Products with the vectors of all tokens: output weights that are those of the embedding.
+
+        See [1]_, section 3.
 
         Parameters
         ----------
