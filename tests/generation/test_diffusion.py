@@ -309,3 +309,25 @@ def test_the_same_seed_makes_the_same_and_a_model_file_too(tmp_path):
     assert not np.array_equal(model.sample(150, seed=5, steps=5), made)
     assert again.predict(x[:3]).columns.tolist() == ["anomaly"]
     assert again.assess(x)["loss"] == pytest.approx(model.assess(x)["loss"])
+
+
+@pytest.mark.parametrize("steps", [{"epochs": 2}, {"steps": 6}])
+def test_streams_and_batches_of_ones_own_train_without_targets(steps):
+    def batches():
+        rng = np.random.default_rng(0)
+        for _ in range(4):
+            yield vs.data.Batch(rng.normal(size=(16, 2)).astype(np.float32))
+
+    examples = np.random.default_rng(1).normal(size=(64, 2)).astype(np.float32)
+    stream = vs.data.Stream(lambda: ((x, None) for x in examples)).batches(16, epoch_steps=4)
+    for given in (vs.data.IterableBatches(batches), stream):
+        training = vs.Training(small(), task=vs.tasks.Generative())
+        training.run(given, **steps)
+        assert np.isfinite(training.step((examples, None)).loss)
+        pair = vs.AdversarialTraining(
+            vs.generation.LatentGenerator(vs.Dense(2), latent=2),
+            vs.generation.Critic(vs.Dense(4, vs.relu)),
+            critic_steps=2,
+        )
+        pair.run(given, **steps)
+        assert pair.critic_descent.step_number > pair.step_number > 0

@@ -342,6 +342,7 @@ class QuantisedAutoencoder(_Coder):
         self.codes, self.width, self.commitment = codes, width, commitment
 
     vectors: Any
+    estimates_gradients = True
 
     def declare(self, shape: tuple[int, ...]) -> None:
         self.parameter(

@@ -63,6 +63,8 @@ class Diffusion(Maker):
         How often a class is kept back in a learning pass, for guidance [8]_.
     reader : Layer, optional
         Of a second input of the network, such as a text: makes ``(batch, width)`` of it.
+    waves : {"sine", "fourier"}
+        By which the level is told; see `vinestep.layers.TimeEmbedding`.
     deviation : float
         Of the examples.
     draws : int
@@ -104,6 +106,7 @@ class Diffusion(Maker):
         classes: int = 0,
         unlabelled: float = 0.1,
         reader: Layer | None = None,
+        waves: Literal["sine", "fourier"] = "sine",
         deviation: float = 1.0,
         draws: int = 4,
     ) -> None:
@@ -129,8 +132,11 @@ class Diffusion(Maker):
             )
         self.predicts, self.weight, self.width = predicts, weight, width
         self.classes, self.unlabelled, self.reader = classes, unlabelled, reader
-        self.deviation, self.draws = float(deviation), draws
-        self.time = Stack(TimeEmbedding(width), Dense(width, silu), Dense(width))
+        self.deviation, self.draws, self.waves = float(deviation), draws, waves
+        highest = 100.0 if waves == "sine" else 10.0
+        self.time = Stack(
+            TimeEmbedding(width, waves=waves, highest=highest), Dense(width, silu), Dense(width)
+        )
         self.label = Embedding(classes + 1, width) if classes else None
 
     # the loss

@@ -88,6 +88,10 @@ class Layer:
     """Whether learning passes change the layer's statistics; codes of a weight are held with them
     and do not change.
     """
+    estimates_gradients: ClassVar[bool] = False
+    """Whether gradients through the layer are on purpose others than the derivative, as through
+    rounding.
+    """
     _caches: ClassVar[tuple[str, ...]] = ()
     """Attributes that are worked out again in a copy."""
     _planned_by: ClassVar[tuple[str, ...]] = ()

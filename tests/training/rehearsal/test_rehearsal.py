@@ -383,3 +383,47 @@ def test_targets_that_follow_without_error_are_told_of():
     (told,) = [one for one in found if one.subject == "inputs and targets"]
     assert told.verdict == "unclear"
     assert "several together" in told.cure
+
+
+G = vs.generation
+
+
+@pytest.mark.parametrize(
+    "network",
+    [
+        lambda: G.Diffusion(vs.layers.ConditionedDense(2, width=16), waves="fourier"),
+        lambda: G.Diffusion(
+            vs.layers.ConditionedDense(2, width=16), noise=G.Straight(), predicts="flow", classes=2
+        ),
+        lambda: G.VariationalAutoencoder(vs.Dense(16, vs.relu), vs.Dense(2), latent=2),
+        lambda: G.Autoencoder(vs.Dense(16, vs.relu), vs.Dense(2)),
+        lambda: G.QuantisedAutoencoder(vs.Dense(4), vs.Dense(2), codes=8, width=4),
+    ],
+)
+def test_nothing_bad_is_said_of_networks_that_make_examples(network):
+    rng = np.random.default_rng(0)
+    data = vs.data.Dataset(rng.normal(size=(300, 2)).astype(np.float32), rng.integers(0, 2, 300))
+    train, validation = data.split(0.8, 0.2, seed=0)
+    one = vs.Training(network(), task=vs.tasks.Generative())
+    found = one.rehearse(train.batches(32), validation.batches(60))
+    assert not found.troubles, str(found)
+    assert "by_heart" not in found.times
+
+
+def test_labels_that_contradict_all_around_them_are_told():
+    rng = np.random.default_rng(0)
+    labels = rng.integers(0, 3, 600)
+    x = (np.eye(3)[labels] * 5 + rng.normal(size=(600, 3))).astype(np.float32)
+    mixed = labels.copy()
+    bad = rng.choice(600, 70, replace=False)
+    mixed[bad] = (labels[bad] + 1) % 3
+    for targets, told in ((labels, False), (mixed, True)):
+        data = vs.data.Dataset(x, targets)
+        found = training(vs.Stack(vs.Dense(8, vs.relu), vs.Dense(3))).rehearse(data.batches(32))
+        said = [one for one in found.findings if "carry another" in one.evidence]
+        assert bool(said) is told
+        (amount,) = [one for one in found.findings if one.subject == "the amount of data"]
+        assert "Twice the examples" in amount.cure or "little" in amount.cure
+    shown = []
+    training(vs.Dense(3)).rehearse(data.batches(32), quick=True, progress=shown.append)
+    assert "the labels" in shown
