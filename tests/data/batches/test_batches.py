@@ -3,6 +3,7 @@ on.
 """
 
 import itertools
+import multiprocessing
 import os
 import signal
 import subprocess
@@ -121,27 +122,18 @@ def shared_blocks():
 def test_a_killed_reader_ends_the_run_at_once_and_nothing_is_left():
     before = shared_blocks()
     batches = vs.data.Examples(Slow(400, sleep=0.05)).batches(4, readers=2, readers_as="processes")
-    known = {p.pid for p in psutil.Process().children(recursive=True)}
     reading = batches.epoch(0)
     next(reading)
-    victims = [
-        p
-        for p in psutil.Process().children(recursive=True)
-        if p.pid not in known and p.status() != psutil.STATUS_ZOMBIE
-    ]
-    readers = [
-        p
-        for p in victims
-        if p.cpu_times().user >= 0 and p.parent() and p.parent().pid != os.getpid()
-    ]
-    os.kill((readers or victims)[-1].pid, signal.SIGKILL)
+    readers = [p for p in multiprocessing.active_children() if p.name.startswith("vinestep reader")]
+    assert len(readers) == 2
+    os.kill(readers[-1].pid, signal.SIGKILL)
     begun = time.perf_counter()
     with pytest.raises(DataError, match="killed, or ran out of memory"):
         for _ in reading:
             pass
     assert time.perf_counter() - begun < 2
     time.sleep(0.3)
-    assert not [p for p in readers if p.is_running() and p.status() != psutil.STATUS_ZOMBIE]
+    assert not [p for p in readers if p.is_alive()]
     assert shared_blocks() <= before
 
 
