@@ -40,7 +40,7 @@ from .layers._adapters import adapters_of, with_adapters
 from .layers._base import Layer
 from .layers._dropout import Dropout, Noise
 from .layers._learning_pass import dropout_on
-from .layers._named_inputs import inputs_in_order, parameters_of
+from .layers._named_inputs import inputs_in_order, takes
 from .layers._quantised import codes_of, with_codes
 from .parts._build import LAYERS, Builder
 from .parts._describe import describe
@@ -617,8 +617,8 @@ class Model:
                 tell(self.findings(given.beside))
         outputs = self.outputs(given.inputs, targets=given.targets)
         wanted = given.targets
-        if wanted is None:  # the task needs none
-            wanted = np.zeros(len(outputs), np.float32)
+        if wanted is None:
+            wanted = self.task.without_targets(len(outputs))
         return assess(outputs, wanted, self.loss, self.metrics, weights=weights)
 
     def _inputs(self, rows: Any) -> ModelInputs:
@@ -698,7 +698,7 @@ def _outputs_of(network: Layer, inputs: Any, size: int, targets: Any = None) -> 
         raise DataError(
             f"There are no inputs: shape {np.shape(several[0])}. Give a batch of at least one."
         )
-    told = targets is not None and "targets" in parameters_of(type(network).compute)
+    told = targets is not None and takes(network, "targets")
     parts = []
     with untracked():
         for i in range(0, n, size):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from io import BytesIO
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -373,11 +374,11 @@ def files_view(folder: Path) -> Table:
 
 
 def write_made(made: Any, out: Path) -> None:
-    """Write examples that a network made to a file of the kind that its name says."""
-    import numpy as np
-
+    """Write examples that a network made to a file of the kind that its name says, whole or not at
+    all.
+    """
     from ..errors import ModelError
-    from ..storage.run_folder import write_text
+    from ..storage.run_folder import write_bytes, write_text
 
     kind = out.suffix.lower()
     if hasattr(made, "to_csv"):
@@ -385,14 +386,18 @@ def write_made(made: Any, out: Path) -> None:
             raise ModelError(f"{out}: rows of a table are written as .csv.")
         write_text(out, made.to_csv(index=False))
     elif kind == ".npy":
-        np.save(out, made, allow_pickle=False)
+        content = BytesIO()
+        np.save(content, made, allow_pickle=False)
+        write_bytes(out, content.getvalue())
     elif kind == ".png" and made.ndim == 4:
         from PIL import Image
 
         from ..figures._made import picture_grid
 
         grid = picture_grid(made)
-        Image.fromarray(grid if grid.shape[-1] == 3 else grid[..., 0]).save(out)
+        content = BytesIO()
+        Image.fromarray(grid if grid.shape[-1] == 3 else grid[..., 0]).save(content, "PNG")
+        write_bytes(out, content.getvalue())
     elif kind == ".png" and made.ndim == 2 and made.shape[1] == 2:
         from ..figures._made import made_points
         from ..figures._style import save

@@ -11,7 +11,13 @@ from ..autodiff.tensor import held
 from ..autodiff.tracking import untracked
 from ..errors import DataError, SettingError
 from ..layers._base import Layer
-from ..layers._learning_pass import PASS, random_normal, random_of_examples, random_uniform
+from ..layers._learning_pass import (
+    PASS,
+    normal_of_uniform,
+    random_normal,
+    random_of_examples,
+    random_uniform,
+)
 
 __all__ = ["Maker", "class_labels"]
 
@@ -92,6 +98,10 @@ class Maker(Layer):
             )
         return np.broadcast_to(class_labels(labels, self.classes, "sample"), (count,))
 
+    def labels_in_turn(self, count: int) -> np.ndarray | None:
+        """Each class in turn, for so many examples; None where none can be asked for."""
+        return np.resize(np.arange(self.classes), count) if self.classes else None
+
     # random numbers of a pass
 
     def uniforms(self, x: Any, count: int = 1) -> np.ndarray:
@@ -108,8 +118,7 @@ class Maker(Layer):
             return np.asarray(random_normal((len(x), *shape), self.random_key))
         size = int(np.prod(shape))
         flat = random_of_examples(held(x), 2 * size, self.random_key + 1 + draw)
-        radius, angle = flat[:, :size], flat[:, size:]
-        normal = np.sqrt(-2 * np.log1p(-radius)) * np.cos(2 * np.float32(np.pi) * angle)
+        normal = normal_of_uniform(flat[:, :size], flat[:, size:])
         return np.asarray(normal.reshape(len(x), *shape))
 
 

@@ -85,13 +85,24 @@ def posterior(noisy: Any, clean: Any, low: float, high: float) -> tuple[Any, flo
     return mean, added * math.sin(low) ** 2 / whole
 
 
-def _angle_of(kept: np.ndarray) -> np.ndarray:
-    """Of the share of the variance that is the example's."""
-    return np.asarray(np.arctan2(np.sqrt(1 - kept), np.sqrt(kept)))
+class _OfVariances(NoiseSchedule):
+    """A schedule that is given by the variance that each of its levels adds."""
+
+    @property
+    def variances(self) -> np.ndarray:
+        """That each level adds, shape (levels,)."""
+        raise NotImplementedError
+
+    def angle(self, times: Any) -> np.ndarray:
+        known = np.concatenate([[0.0], np.cumsum(np.log1p(-self.variances))])
+        places = np.linspace(0, 1, self.levels + 1)
+        # share of the variance that is the example's
+        kept = np.exp(np.interp(np.asarray(times, np.float64), places, known))
+        return np.asarray(np.arctan2(np.sqrt(1 - kept), np.sqrt(kept)))
 
 
 @part("linear_noise", "noise_schedule")
-class Linear(NoiseSchedule):
+class Linear(_OfVariances):
     """A variance added in each step that rises linearly: J. Ho, A. Jain and P. Abbeel, NeurIPS
     2020, section 4.
 
@@ -117,19 +128,11 @@ class Linear(NoiseSchedule):
 
     @property
     def variances(self) -> np.ndarray:
-        """That each step adds, shape (levels,)."""
         return np.linspace(self.first, self.last, self.levels) * (1000 / self.levels)
-
-    def angle(self, times: Any) -> np.ndarray:
-        known = np.concatenate([[0.0], np.cumsum(np.log1p(-self.variances))])
-        places = np.linspace(0, 1, self.levels + 1)
-        return np.asarray(
-            _angle_of(np.exp(np.interp(np.asarray(times, np.float64), places, known)))
-        )
 
 
 @part("cosine_noise", "noise_schedule")
-class Cosine(NoiseSchedule):
+class Cosine(_OfVariances):
     """The share of the example falls as the square of a cosine: A. Nichol and P. Dhariwal, ICML
     2021, equation 17; no step adds a variance of more than `most`.
 
@@ -155,17 +158,9 @@ class Cosine(NoiseSchedule):
 
     @property
     def variances(self) -> np.ndarray:
-        """That each step adds, shape (levels,)."""
         places = np.linspace(0, 1, self.levels + 1)
         kept = np.cos((places + self.offset) / (1 + self.offset) * (np.pi / 2)) ** 2
         return np.asarray(np.minimum(1 - kept[1:] / kept[:-1], self.most))
-
-    def angle(self, times: Any) -> np.ndarray:
-        known = np.concatenate([[0.0], np.cumsum(np.log1p(-self.variances))])
-        places = np.linspace(0, 1, self.levels + 1)
-        return np.asarray(
-            _angle_of(np.exp(np.interp(np.asarray(times, np.float64), places, known)))
-        )
 
 
 @part("sigmas", "noise_schedule")
@@ -208,15 +203,20 @@ class Sigmas(NoiseSchedule):
         self.lowest, self.highest, self.power = lowest, highest, power
         self.middle, self.spread = middle, spread
 
+    @property
+    def _roots(self) -> tuple[float, float]:
+        """Of the lowest and the highest deviation, by the power."""
+        return self.lowest ** (1 / self.power), self.highest ** (1 / self.power)
+
     def angle(self, times: Any) -> np.ndarray:
-        low, high = self.lowest ** (1 / self.power), self.highest ** (1 / self.power)
+        low, high = self._roots
         roots = low + np.asarray(times, np.float64) * (high - low)
         return np.asarray(np.arctan(roots**self.power))
 
     def drawn(self, uniform: Any) -> np.ndarray:
         spread = np.clip(np.asarray(uniform, np.float64), 1e-9, 1 - 1e-9)
         sigmas = np.exp(self.middle + self.spread * ndtri(spread))
-        low, high = self.lowest ** (1 / self.power), self.highest ** (1 / self.power)
+        low, high = self._roots
         return np.asarray(np.clip((sigmas ** (1 / self.power) - low) / (high - low), 0.0, 1.0))
 
     def visited(self, steps: int) -> np.ndarray:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 from scipy.spatial.distance import cdist
@@ -26,6 +26,7 @@ __all__ = [
     "mean_discrepancy",
     "nearest_examples",
     "precision_and_recall",
+    "sample_trouble",
     "two_sample_test",
 ]
 
@@ -391,7 +392,24 @@ RARELY, ALIKE, FALLEN = 0.2, 0.6, 0.7
 SUBJECT = "what is made"
 
 
-def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None = None) -> Any:
+def _reach(scores: Mapping[str, float]) -> float:
+    """The coverage that real examples have, as many as are precise among the samples."""
+    return scores.get("real_coverage", 0.9)
+
+
+def sample_trouble(
+    scores: Mapping[str, float],
+) -> Literal["copying", "collapse", "noise", ""]:
+    """Of which kind the trouble with samples is; empty if there is none."""
+    precision = scores["precision"]
+    if scores.get("copying", 0.0) < COPIES and precision > RARELY:
+        return "copying"
+    if precision > RARELY and scores["coverage"] < COLLAPSED * _reach(scores):
+        return "collapse"
+    return "noise" if precision < ALIKE else ""
+
+
+def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None = None) -> Finding:
     """What scores say in words: learned by heart, collapsed to few kinds, noise, or well.
 
     Parameters
@@ -411,11 +429,10 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
     >>> made_findings(scores | {"real_coverage": 0.95, "copying": 0.1}).verdict
     'suspicious'
     """
-    reach = scores.get("real_coverage", 0.9)
     words = (
         f"{scores['precision']:.0%} of what is made lies among real examples; near "
         f"{scores['coverage']:.0%} of the real ones something was made, where as many training "
-        f"examples reach {reach:.0%}; the distance of both is {scores['distance']:.3g}"
+        f"examples reach {_reach(scores):.0%}; the distance of both is {scores['distance']:.3g}"
     )
     if first is not None:
         words += f", {first['distance']:.3g} before training"
@@ -424,21 +441,22 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
             f". It was judged by {scores['directions']:.0f} main directions of the examples; finer "
             "structure by features of a classifier alone: SampleScores(features=...)"
         )
-    if scores.get("copying", 0.0) < COPIES and scores["precision"] > RARELY:
+    trouble = sample_trouble(scores)
+    if trouble == "copying":
         said = (
             "it is learned by heart: what is made lies nearer to the training examples than new "
             f"real ones do (rank test, {scores['copying']:.1f} standard deviations). {words}."
         )
         cure = "Fewer epochs, a smaller network, dropout, or more examples."
         return Finding(SUBJECT, "suspicious", said, cure)
-    if scores["precision"] > RARELY and scores["coverage"] < COLLAPSED * reach:
+    if trouble == "collapse":
         said = f"it makes few kinds only, over and over: {words}."
         cure = (
             "Of adversarial pairs: more critic steps, minibatch deviation, another loss, a smaller "
             "rate. Of others: train longer."
         )
         return Finding(SUBJECT, "suspicious", said, cure)
-    if scores["precision"] < ALIKE:
+    if trouble == "noise":
         fallen = first is not None and scores["distance"] < FALLEN * first["distance"]
         said = f"it does not look like the examples yet: {words}."
         cure = (

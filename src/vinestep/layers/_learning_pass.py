@@ -17,6 +17,7 @@ __all__ = [
     "attention_seen",
     "dropout_on",
     "learning",
+    "normal_of_uniform",
     "observed",
     "random_normal",
     "random_of_examples",
@@ -168,7 +169,7 @@ def random_uniform(shape: tuple[int, ...], key: int) -> Any:
 
 def random_normal(shape: tuple[int, ...], key: int) -> Any:
     """Normal numbers drawn as `random_uniform` draws; float32."""
-    return _normal_of(*random_uniform((2, *shape), key))
+    return normal_of_uniform(*random_uniform((2, *shape), key))
 
 
 def random_of_examples(x: Any, count: int, key: int) -> Any:
@@ -184,6 +185,9 @@ def random_of_examples(x: Any, count: int, key: int) -> Any:
     return (found >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)
 
 
-def _normal_of(first: Any, second: Any) -> Any:
-    """G. E. P. Box and M. E. Muller, Annals of Mathematical Statistics 29, 610-611, 1958."""
+def normal_of_uniform(first: Any, second: Any) -> Any:
+    """Normal numbers, each of two that are even in [0, 1).
+
+    G. E. P. Box and M. E. Muller, Annals of Mathematical Statistics 29, 610-611, 1958.
+    """
     return np.sqrt(-2 * np.log1p(-first)) * np.cos(2 * np.float32(np.pi) * second)

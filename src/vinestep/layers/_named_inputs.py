@@ -10,7 +10,7 @@ from typing import Any
 from ..errors import DataError
 from ._base import Layer
 
-__all__ = ["input_names_of", "inputs_in_order", "parameters_of"]
+__all__ = ["input_names_of", "inputs_in_order", "takes"]
 
 
 def inputs_in_order(network: Layer, inputs: Any) -> Any:
@@ -41,6 +41,11 @@ def input_names_of(network: Layer) -> tuple[str, ...]:
     """What a network calls its inputs: by itself, or by the parameters of its `compute`."""
     named: tuple[str, ...] | None = getattr(network, "input_names", None)
     return parameters_of(type(network).compute) if named is None else named
+
+
+def takes(network: Layer, name: str) -> bool:
+    """Whether a network's `compute` has a parameter of this name, such as ``mask``."""
+    return name in parameters_of(type(network).compute)
 
 
 @lru_cache(maxsize=256)

@@ -38,7 +38,15 @@ if TYPE_CHECKING:
 
 REPLICATION = "vinestep.runs._replicate"  # started by its name: storage knows no ledger
 
-__all__ = ["RECORDS", "RunFolder", "locked", "numbered", "run_of_state", "write_text"]
+__all__ = [
+    "RECORDS",
+    "RunFolder",
+    "locked",
+    "numbered",
+    "run_of_state",
+    "write_bytes",
+    "write_text",
+]
 
 RECORDS = "records"
 _NAME = re.compile(r"^(.+)-(\d+)$")
@@ -64,7 +72,12 @@ def write_text(path: Path, text: str) -> None:
     RunError
         If the disk does not take it; what was there before stays.
     """
-    _write(path, text.encode(), flushed=True, clear=True)
+    write_bytes(path, text.encode())
+
+
+def write_bytes(path: Path, content: bytes) -> None:
+    """Write a file as `write_text` does."""
+    _write(path, content, flushed=True, clear=True)
 
 
 def _write(path: Path, content: bytes, *, flushed: bool = False, clear: bool = False) -> None:

@@ -153,6 +153,11 @@ class Task:
         weigh = self.place_weights(targets, weights)
         return np.asarray(weigh.reshape(len(weigh), -1).sum(axis=1))
 
+    @staticmethod
+    def without_targets(n: int) -> np.ndarray:
+        """What stands for the targets of so many examples that need none: zeros."""
+        return np.zeros(n, np.float32)
+
     # several targets
 
     def by_target(self, outputs: Any, targets: Any = None) -> list[tuple[str, Task, Any, Any]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -174,7 +174,7 @@ class AdversarialTraining(Training):
         self.adversarial_loss = loss
         self.penalty = PENALTIES.get(loss, 0.0) if penalty is None else float(penalty)
         self.limit, self.critic_steps = float(limit), critic_steps
-        self.step_metrics = FIGURES
+        self._scored_on: tuple[AnyBatches, SampleScores] | None = None
 
     @property
     def critic(self) -> Layer:
@@ -185,6 +185,10 @@ class AdversarialTraining(Training):
         network = self.descent.network
         assert isinstance(network, LatentGenerator)
         return network
+
+    @property
+    def step_metrics(self) -> Sequence[Metric]:
+        return FIGURES
 
     @property
     def parts(self) -> dict[str, Any]:
@@ -382,7 +386,13 @@ class AdversarialTraining(Training):
     # scores
 
     def scores(self, batches: AnyBatches) -> dict[str, float]:
-        return dict(MadeAssessment(self.generator, batches))
+        known = self._scored_on
+        if known is None or known[0] is not batches:  # main directions are worked out once
+            known = self._scored_on = batches, _sample_scores(self.generator, batches)
+        return _with_loss(known[1](self.generator))
+
+    def __getstate__(self) -> dict[str, Any]:
+        return super().__getstate__() | {"_scored_on": None}
 
     def assess(
         self, batches: AnyBatches, *, state: Literal["best", "last"] | None = None
@@ -427,14 +437,9 @@ class MadeAssessment(Assessment):
     """
 
     def __init__(self, generator: LatentGenerator, batches: AnyBatches) -> None:
-        labels = np.arange(generator.classes) if generator.classes else None
         self._generator = generator
-        self._scores = SampleScores(batches, count=SCORED, labels=labels)
-        super().__init__(self._at(0), lambda: (), Generative(), ())
-
-    def _at(self, seed: int) -> dict[str, float]:
-        found = self._scores(self._generator, seed=seed)
-        return {"loss": found.pop("distance"), **found}
+        self._scores = _sample_scores(generator, batches)
+        super().__init__(_with_loss(self._scores(generator)), lambda: (), Generative(), ())
 
     @property
     def size(self) -> int:
@@ -442,9 +447,19 @@ class MadeAssessment(Assessment):
 
     @cached_property
     def intervals(self) -> dict[str, tuple[float, float]]:
-        every = [self._at(seed) for seed in range(1, DRAWS + 1)]
+        seeds = range(1, DRAWS + 1)
+        every = [_with_loss(self._scores(self._generator, seed=seed)) for seed in seeds]
         result = {}
         for name in self:
             low, high = np.quantile([one[name] for one in every], [0.025, 0.975])
             result[name] = (float(low), float(high))
         return result
+
+
+def _sample_scores(generator: LatentGenerator, batches: AnyBatches) -> SampleScores:
+    return SampleScores(batches, count=SCORED, labels=generator.labels_in_turn(SCORED))
+
+
+def _with_loss(scores: dict[str, float]) -> dict[str, float]:
+    """The distance under the name of a loss, by which runs are judged."""
+    return {"loss": scores.pop("distance"), **scores}

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ...generation._sample_scores import made_findings
+from ...generation._sample_scores import made_findings, sample_trouble
 from ._answers import Answer
 from ._series import Record
 
 __all__ = ["answers"]
-
-TROUBLES = {"learned by heart": "copying", "few kinds": "collapse", "does not look": "noise"}
 
 
 def answers(record: Record) -> Iterator[Answer]:
@@ -20,14 +18,13 @@ def answers(record: Record) -> Iterator[Answer]:
         return
     looks = [{str(name): float(value) for name, value in rows.iloc[i].items()} for i in (0, -1)]
     found = made_findings(looks[1], looks[0] if len(rows) > 1 else None)
-    trouble = next((name for words, name in TROUBLES.items() if words in found.evidence), "")
     yield Answer(
         found.subject,
         found.verdict,
         found.evidence,
         found.cure,
         "made",
-        trouble if found.is_trouble else "",
+        sample_trouble(looks[1]) if found.is_trouble else "",
         None,
         "",
         {name: float(rows[name].iloc[-1]) for name in ("distance", "coverage", "precision")},

@@ -81,6 +81,8 @@ class MadeSamples(Observer):
         self._scores: SampleScores | None = None
         self._codec: Codec | None = None
         self._looked = -1
+        self._last: np.ndarray | None = None
+        """What was made at the last look."""
 
     def before_run(self, run: Run) -> None:
         self._prepare(run)
@@ -98,7 +100,7 @@ class MadeSamples(Observer):
         self._beside_nearest(run)
 
     def _prepare(self, run: Run) -> None:
-        network = descent_of(run).network
+        network: Any = descent_of(run).network
         if not getattr(network, "makes", False):
             raise SettingError(
                 f"MadeSamples: {type(network).__name__} makes no examples. See vinestep.generation "
@@ -112,25 +114,14 @@ class MadeSamples(Observer):
                 run.examples,
                 None if same else train,
                 count=self.scored,
-                labels=self._labels(network),
+                labels=network.labels_in_turn(self.scored),
                 seed=self.seed + 1,
                 **(self.settings or {}),
             )
 
-    @staticmethod
-    def _labels(network: Any) -> Any:
-        return np.arange(network.classes) if network.classes else None
-
     def _made(self, network: Any, count: int) -> np.ndarray:
-        labels = self._labels(network)
-        return np.asarray(
-            network.sample(
-                count,
-                seed=self.seed,
-                labels=None if labels is None else np.resize(labels, count),
-                **(self.settings or {}),
-            )
-        )
+        labels, settings = network.labels_in_turn(count), self.settings or {}
+        return np.asarray(network.sample(count, seed=self.seed, labels=labels, **settings))
 
     def _look(self, run: Run) -> None:
         if run.store is None or self._looked == run.position.step:
@@ -138,7 +129,8 @@ class MadeSamples(Observer):
         self._looked = run.position.step
         descent = descent_of(run)
         with descent.averaged():
-            self._record(run, self._made(descent.network, self.count))
+            self._last = self._made(descent.network, self.count)
+            self._record(run, self._last)
             if self._scores is not None:
                 row = {"step": float(run.position.step), "epoch": float(run.position.epoch)}
                 run.add_row(SERIES, row | self._scores(descent.network))
@@ -154,7 +146,8 @@ class MadeSamples(Observer):
             from ...figures._made import made_points
 
             network = descent_of(run).network
-            run.picture(SERIES, made_points(self._real(run, POINTS), self._made(network, POINTS)))
+            real = examples_of(run.examples, POINTS)
+            run.picture(SERIES, made_points(real, self._made(network, POINTS)))
         elif isinstance(shown, np.ndarray):
             flat = shown.reshape(len(shown), -1)[:TABLE_ROWS, :TABLE_ROWS]
             rows = [{f"value {i}": float(v) for i, v in enumerate(row)} for row in flat]
@@ -162,18 +155,11 @@ class MadeSamples(Observer):
         else:
             run.table(SERIES, shown.head(TABLE_ROWS).astype(object).to_dict("records"))
 
-    @staticmethod
-    def _real(run: Run, most: int) -> np.ndarray:
-        return examples_of(run.examples, most)
-
     def _beside_nearest(self, run: Run) -> None:
         """Pictures, each beside the nearest one of the training."""
-        train = run.training_examples
-        if run.store is None or train is None or self._codec is None:
+        train, made = run.training_examples, self._last
+        if run.store is None or train is None or self._codec is None or made is None:
             return
-        descent = descent_of(run)
-        with descent.averaged():
-            made = self._made(descent.network, self.count)
         if made.ndim != 4 or made.shape[-1] not in (1, 3):
             return
         from ...figures._made import made_beside_real

@@ -296,18 +296,17 @@ def told_by_inputs(stage: Stage) -> Iterator[Finding]:
     """Whether inputs tell anything of the targets: by a quick model against permuted targets, or by
     a short training against the best constant answer.
     """
-    batch = stage.sample
-    found = features_of(batch)
+    batch, features = stage.sample, stage.features
     tried: tuple[float, str] | None = None
     for name, targets in by_name(batch.targets).items():
         subject = subject_of("inputs and targets", name)
-        columns = targets_in_columns(targets) if found is not None else None
-        if found is None or columns is None:
-            why = "inputs" if found is None else "targets"
+        columns = targets_in_columns(targets) if features is not None else None
+        if features is None or columns is None:
+            why = "inputs" if features is None else "targets"
             said = f"the quick model takes no {why} of this kind."
             yield Finding(subject, "not tested", said, "The run tells: see the validation loss.")
             continue
-        x, (y, known) = found[0], columns
+        x, (y, known) = features, columns
         rows = np.flatnonzero(known)
         rows = rows[subsample(len(rows))]
         x, y = x[rows], y[rows]

@@ -12,8 +12,9 @@ from scipy.stats import beta
 
 from ..._findings import Finding
 from ._permutation_test import (
+    MOST_COLUMNS,
     correlation_across,
-    features_of,
+    nearest_others,
     permutation_test,
     subsample,
     targets_in_columns,
@@ -40,20 +41,18 @@ def contradicting_labels(stage: Stage) -> Iterator[Finding]:
     of the labels. Away from it, a label that contradicts is an error or chance; of chance two
     classes at least would have to be full, and one that is rare anyhow does not count.
     """
-    found, index = features_of(stage.sample), stage.sample_index
-    if found is None or index is None:
+    features, index = stage.features, stage.sample_index
+    if features is None or index is None:
         return
     for name, targets in by_name(stage.sample.targets).items():
         labels = np.asarray(targets)
         if labels.dtype.kind not in "iu" or labels.ndim != 1:
             continue
         rows = np.flatnonzero(labels >= 0)
-        if len(rows) < LEAST or not 2 <= len(np.unique(labels[rows])) <= 40:
+        if len(rows) < LEAST or not 2 <= len(np.unique(labels[rows])) <= MOST_COLUMNS:
             continue
-        squares = cdist(found[0][rows], found[0][rows], "sqeuclidean")
-        np.fill_diagonal(squares, np.inf)
-        nearest = np.argpartition(squares, NEIGHBOURS, axis=1)[:, :NEIGHBOURS]
-        around, own = labels[rows][nearest], labels[rows]
+        squares = cdist(features[rows], features[rows], "sqeuclidean")
+        around, own = labels[rows][nearest_others(squares, NEIGHBOURS)], labels[rows]
         agreed = (around == around[:, :1]).all(axis=1)
         odd = agreed & (own != around[:, 0])
         by_class = [
@@ -76,11 +75,8 @@ def contradicting_labels(stage: Stage) -> Iterator[Finding]:
 
 def amount_of_data(stage: Stage) -> Iterator[Finding]:
     """The slope of a learning curve: what twice the examples brought to a quick model."""
-    index = stage.sample_index
-    if index is None or len(index) != len(stage.train.dataset):
-        return
-    found = features_of(stage.sample)
-    if found is None:
+    features, index = stage.features, stage.sample_index
+    if features is None or index is None or len(index) != len(stage.train.dataset):
         return
     for name, targets in by_name(stage.sample.targets).items():
         columns = targets_in_columns(targets)
@@ -90,7 +86,7 @@ def amount_of_data(stage: Stage) -> Iterator[Finding]:
         rows = rows[subsample(len(rows), MOST)]
         if len(rows) < LEAST:
             continue
-        x, y = found[0][rows], columns[0][rows]
+        x, y = features[rows], columns[0][rows]
         few = subsample(len(x))
         if permutation_test(x[few], y[few]).p > TOLD:
             continue

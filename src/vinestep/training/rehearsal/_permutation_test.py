@@ -14,10 +14,12 @@ from scipy.spatial.distance import cdist
 from ...data.batches._batch import Batch, arrays_of
 
 __all__ = [
+    "MOST_COLUMNS",
     "PermutationTest",
     "correlation_across",
     "correlations_across",
     "features_of",
+    "nearest_others",
     "permutation_test",
     "subsample",
     "targets_in_columns",
@@ -103,11 +105,18 @@ def _smoothers(x: np.ndarray) -> list[np.ndarray]:
         (np.exp(-4 * squares / width), 0.3),
     ):
         found.append(_leave_one_out(kernel, kernel + ridge * np.eye(n)))
-    np.fill_diagonal(squares, np.inf)
-    nearest = np.argpartition(squares, NEIGHBOURS, axis=1)[:, :NEIGHBOURS]
+    nearest = nearest_others(squares, NEIGHBOURS)
     votes = np.zeros((n, n))
     votes[np.arange(n)[:, None], nearest] = 1 / NEIGHBOURS
     return [*found, votes]
+
+
+def nearest_others(squares: np.ndarray, count: int) -> np.ndarray:
+    """Of each example the places of so many others that are nearest, by squared distances, of
+    which the diagonal is overwritten.
+    """
+    np.fill_diagonal(squares, np.inf)
+    return np.asarray(np.argpartition(squares, count, axis=1)[:, :count])
 
 
 def _leave_one_out(kernel: np.ndarray, regular: np.ndarray) -> np.ndarray:

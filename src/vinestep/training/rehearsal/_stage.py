@@ -19,6 +19,7 @@ from ...tasks._several import Several
 from ..step._base import TrainingBase
 from ..step._batch_checks import AnyBatches
 from ..step._forward_pass import outputs_of_batch, with_targets
+from ._permutation_test import features_of
 
 __all__ = [
     "Stage",
@@ -51,6 +52,12 @@ class Stage:
     def sample(self) -> Batch:
         """More examples of the training part, where they cost little."""
         return with_targets(_more(self.train, self.batch), self.training.task)
+
+    @cached_property
+    def features(self) -> np.ndarray | None:
+        """Of the sample; see `features_of`."""
+        found = features_of(self.sample)
+        return None if found is None else found[0]
 
     @property
     def sample_index(self) -> np.ndarray | None:

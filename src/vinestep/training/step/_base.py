@@ -112,8 +112,6 @@ class TrainingBase:
         )
         self.accumulate = int(accumulate)
         self.metrics = checked_metrics(metrics, task_of(loss), usual=task is not None)
-        self.step_metrics = self.metrics
-        """What a step counts for the curves."""
         self.codec = Codec()
         """What turns raw rows into inputs and outputs into answers, as the data said."""
         self.parent: dict[str, Any] = {}
@@ -148,6 +146,11 @@ class TrainingBase:
     @property
     def network(self) -> Layer:
         return self.descent.network
+
+    @property
+    def step_metrics(self) -> Sequence[Metric]:
+        """What a step counts for the curves."""
+        return self.metrics
 
     @property
     def parts(self) -> dict[str, Any]:

@@ -12,7 +12,7 @@ from ..._masking import zero_nonfinite
 from ...data.batches._batch import Batch
 from ...errors import DataError
 from ...layers._base import Layer
-from ...layers._named_inputs import inputs_in_order, parameters_of
+from ...layers._named_inputs import inputs_in_order, takes
 
 __all__ = ["loss_of", "outputs_of", "outputs_of_batch", "with_targets"]
 
@@ -27,10 +27,10 @@ def outputs_of(network: Layer, inputs: Any, masks: Any = None, targets: Any = No
         If there is a mask and the network takes none, or inputs by name do not fit.
     """
     options = {}
-    if targets is not None and "targets" in parameters_of(type(network).compute):
+    if targets is not None and takes(network, "targets"):
         options["targets"] = targets
     if masks is not None:
-        if "mask" not in parameters_of(type(network).compute):
+        if not takes(network, "mask"):
             raise DataError(
                 f"The batch has masks, and {type(network).__name__}.compute takes none. Add a "
                 "parameter `mask`, or join examples without."
@@ -51,7 +51,7 @@ def with_targets(batch: Batch, task: Any) -> Batch:
     """A batch as a task takes it: something for each example where no targets are needed."""
     if batch.targets is not None or task.needs_targets:
         return batch
-    return batch.with_values(targets=np.zeros(len(batch), np.float32))
+    return batch.with_values(targets=task.without_targets(len(batch)))
 
 
 def loss_of(loss: Callable[..., Any], outputs: Any, batch: Batch) -> Any:
