@@ -1,5 +1,5 @@
 """Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads]
-[layers] [making] [data] [training] [text] [recording] [growth] [profile].
+[layers] [generative] [data] [training] [text] [recording] [growth] [profile].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -13,10 +13,10 @@ from pathlib import Path
 from . import (
     bench_autodiff,
     bench_data,
+    bench_generative,
     bench_growth,
     bench_import,
     bench_layers,
-    bench_making,
     bench_profile,
     bench_recording,
     bench_steps,
@@ -32,7 +32,7 @@ ALL = {
     "steps": bench_steps.run,
     "threads": bench_threads.run,
     "layers": bench_layers.run,
-    "making": bench_making.run,
+    "generative": bench_generative.run,
     "data": bench_data.run,
     "training": bench_training.run,
     "text": bench_text.run,

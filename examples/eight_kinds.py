@@ -38,7 +38,7 @@ def of_losses(network, steps, seed):
 
 
 def diffusion(steps, seed, **settings):
-    body = vs.layers.ConditionedDense(2, width=64, depth=2, waves=6)
+    body = vs.layers.ConditionedDense(2, width=64, depth=2, fourier_features=6)
     return of_losses(vs.generation.Diffusion(body, deviation=1.4, **settings), steps, seed)
 
 
@@ -65,8 +65,8 @@ def pair(steps, seed):
 def coder(steps, seed):
     return of_losses(
         vs.generation.VariationalAutoencoder(
-            vs.layers.ConditionedDense(64, width=64, depth=2, waves=3),
-            vs.layers.ConditionedDense(2, width=64, depth=3, waves=8),
+            vs.layers.ConditionedDense(64, width=64, depth=2, fourier_features=3),
+            vs.layers.ConditionedDense(2, width=64, depth=3, fourier_features=8),
             latent=1,
             weight=vs.schedules.warmup(max(1, steps // 10)),
         ),
@@ -107,7 +107,7 @@ def main(epochs: int = 200, seeds: int = 1, folder: str = "eight_kinds") -> dict
             print(f"{name}, seed {seed}: {kinds} of 8 kinds, {near.mean():.1%} within 3 deviations")
     place = Path(folder)
     place.mkdir(exist_ok=True)
-    figure = vs.figures.made_points(validation.inputs, shown, title="Points of eight kinds")
+    figure = vs.figures.sample_scatter(validation.inputs, shown, title="Points of eight kinds")
     vs.figures.save(figure, place / "eight_kinds.png")
     return shares
 

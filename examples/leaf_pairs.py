@@ -71,7 +71,7 @@ def main(n: int = 1200, epochs: int = 120, folder: str = "leaf_pairs") -> dict[s
     )
     model = training.model()
     last = scores(model.network)
-    print(vs.generation.made_findings(last, first))
+    print(vs.generation.sample_finding(last, first))
     place = Path(folder)
     place.mkdir(exist_ok=True)
     grid = vs.figures.picture_grid((model.sample(36, seed=1) + 1) / 2)

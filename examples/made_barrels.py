@@ -18,7 +18,7 @@ def main(n: int = 3000, epochs: int = 300, folder: str = "made_barrels") -> dict
     train, validation = vs.data.scaled(*table.split(0.8, 0.2, seed=0, stratified=True))
     width = train.inputs.shape[1]
     network = vs.generation.Diffusion(
-        vs.layers.ConditionedDense(width, width=128, depth=3, waves=4),
+        vs.layers.ConditionedDense(width, width=128, depth=3, fourier_features=4),
         classes=train.classes,
         noise=vs.generation.Straight(),
         predicts="flow",
@@ -76,7 +76,7 @@ def main(n: int = 3000, epochs: int = 300, folder: str = "made_barrels") -> dict
     place = Path(folder)
     place.mkdir(exist_ok=True)
     made.to_csv(place / "barrels.csv", index=False)
-    figure = vs.figures.margins(barrels, made, title="Barrels: the demo's, and made ones")
+    figure = vs.figures.marginals(barrels, made, title="Barrels: the demo's, and made ones")
     vs.figures.save(figure, place / "margins.png")
     print(f"{place}: barrels.csv, margins.png")
     return result

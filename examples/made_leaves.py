@@ -67,7 +67,7 @@ def main(n: int = 1200, epochs: int = 70, folder: str = "made_leaves") -> dict[s
     )
     model = training.model()
     last = scores(model.network)
-    print(vs.generation.made_findings(last, first))
+    print(vs.generation.sample_finding(last, first))
     print(f"feature distance: {first['feature_distance']:.1f}, then {last['feature_distance']:.2f}")
 
     place = Path(folder)
@@ -79,8 +79,8 @@ def main(n: int = 1200, epochs: int = 70, folder: str = "made_leaves") -> dict[s
         place / "by_condition.png"
     )
     train_pictures = train.take(np.arange(len(train))).inputs
-    nearest, _ = vs.generation.nearest_examples(train_pictures, made[::2])
-    beside = vs.figures.made_beside_real((made[::2] + 1) / 2, (train_pictures[nearest] + 1) / 2)
+    nearest, _ = vs.generation.nearest_neighbours(train_pictures, made[::2])
+    beside = vs.figures.nearest_pictures((made[::2] + 1) / 2, (train_pictures[nearest] + 1) / 2)
     vs.figures.save(beside, place / "nearest.png")
     print(f"pictures in {place}: by_condition.png, nearest.png")
     return {name: round(value, 3) for name, value in last.items()}

@@ -279,9 +279,9 @@ class Model:
         return result[0] if one else result
 
     @property
-    def makes(self) -> bool:
+    def can_sample(self) -> bool:
         """Whether the network makes examples."""
-        return bool(getattr(self.network, "makes", False))
+        return bool(getattr(self.network, "can_sample", False))
 
     def sample(self, count: int, *, seed: int = 0, label: Any = None, **settings: Any) -> Any:
         """New examples like those of the training, the same for the same seed.
@@ -293,7 +293,7 @@ class Model:
         label : class or sequence of classes, optional
             Of which class, as it stands in the data: one for all, or one for each.
         **settings
-            Of the network's kind; see `vinestep.generation.Diffusion.made`.
+            Of the network's kind; see `vinestep.generation.Diffusion.draw`.
 
         Returns
         -------
@@ -317,14 +317,14 @@ class Model:
         >>> training.model().sample(3, steps=4).shape
         (3, 2)
         """
-        if not self.makes:
+        if not self.can_sample:
             raise ModelError(
                 "This model makes no examples: use model.predict(...), or model.generate(...) of "
                 "one that writes texts."
             )
         labels = None if label is None else self.codec.class_numbers(label)
         made = self.network.sample(count, seed=seed, labels=labels, **settings)  # type: ignore[attr-defined]
-        return self.codec.as_examples(made)
+        return self.codec.decode(made)
 
     def stream(self, prompt: str | Mapping[str, Any], **settings: Any) -> Iterator[Piece]:
         """The same as `generate` for one prompt, piece by piece as it is written; see

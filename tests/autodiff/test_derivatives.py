@@ -277,7 +277,7 @@ NETWORKS = {
         vs.GlobalMean(),
         vs.Dense(1),
         lambda x: x[:, 0],
-        vs.layers.TimeEmbedding(4, waves="fourier", highest=2.0),
+        vs.layers.TimeEmbedding(4, form="fourier", highest=2.0),
     ],
 }
 

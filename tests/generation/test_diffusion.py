@@ -9,13 +9,13 @@ import pytest
 
 import vinestep as vs
 from vinestep.autodiff.tracking import untracked
-from vinestep.generation._diffusion import as_parts
+from vinestep.generation._diffusion import clean_and_noise
 
 MIDDLE, VARIANCE = np.array([0.5, -1.0]), np.array([0.25, 2.0])
 SCHEDULES = {
     "linear": vs.generation.Linear(),
     "cosine": vs.generation.Cosine(),
-    "sigmas": vs.generation.Sigmas(),
+    "sigmas": vs.generation.PowerLaw(),
     "straight": vs.generation.Straight(),
 }
 
@@ -30,7 +30,7 @@ def best_example(mixture, angles):
 class Best(vs.generation.Diffusion):
     """Knows the distribution in place of learning it."""
 
-    def _told(self, mixture, angles, condition):
+    def _predicted(self, mixture, angles, condition):
         x = best_example(mixture, angles)
         c, s = np.cos(angles)[:, None], np.sin(angles)[:, None]
         e = (mixture - c * x) / s
@@ -57,7 +57,7 @@ def test_example_and_noise_follow_from_what_is_told(predicts):
     x, e, angle = rng.normal(size=(5, 3)), rng.normal(size=(5, 3)), 0.7
     c, s = np.cos(angle), np.sin(angle)
     told = {"noise": e, "clean": x, "velocity": c * e - s * x, "flow": e - x}[predicts]
-    found = as_parts(predicts, c * x + s * e, told, angle)
+    found = clean_and_noise(predicts, c * x + s * e, told, angle)
     assert np.allclose(found[0], x, atol=1e-12)
     assert np.allclose(found[1], e, atol=1e-12)
 
@@ -92,7 +92,7 @@ def test_the_deterministic_sampler_inverts_itself():
     network = best("cosine")
     made = network.sample(20, seed=5, steps=400)
     start = np.random.default_rng([5, 0]).normal(size=(20, 2))
-    errors = [np.abs(network.noise_of(made, steps=n) - start).max() for n in (100, 400)]
+    errors = [np.abs(network.invert(made, steps=n) - start).max() for n in (100, 400)]
     assert errors[1] < 0.02
     assert errors[1] < errors[0]
 
@@ -146,12 +146,12 @@ def test_the_loss_against_its_definition(predicts, weight):
     network = small(predicts, weight, draws=1)
     x = np.random.default_rng(0).normal(size=(6, 2))
     uniform = network.uniforms(x)[:, 0]
-    angles = network.noise.angle(network.noise.drawn(uniform))
+    angles = network.noise.angle(network.noise.training_times(uniform))
     e = network.normals(x, (2,), 0).astype(float)
     wanted = []
     for row, noise, angle in zip(x, e, angles, strict=True):
         c, s = np.cos(angle), np.sin(angle)
-        found, told = network.parted((c * row + s * noise)[None], angle)
+        found, told = network.denoise((c * row + s * noise)[None], angle)
         of = {
             "noise": (told[0], noise),
             "clean": (found[0], row),
@@ -223,7 +223,7 @@ def test_known_values_are_kept_and_the_rest_made_to_fit():
     first = rng.choice([-1.0, 1.0], 800)
     x = np.stack([first, first], 1) + 0.05 * rng.normal(size=(800, 2))
     network = vs.generation.Diffusion(
-        vs.layers.ConditionedDense(2, width=64, depth=2, waves=3), width=16
+        vs.layers.ConditionedDense(2, width=64, depth=2, fourier_features=3), width=16
     )
     training = vs.Training(
         network, task=vs.tasks.Generative(), optimiser=vs.optimisers.Adam(3e-3), seed=0
@@ -270,7 +270,7 @@ def test_pictures_by_a_network_with_attention():
     [
         ({"predicts": "nothing"}, "predicts is one of"),
         ({"weight": -1.0}, "weight is"),
-        ({"unlabelled": 1.0}, "unlabelled"),
+        ({"label_dropout": 1.0}, "label_dropout"),
         ({"predicts": "noise", "noise": vs.generation.Straight()}, "nothing of the example"),
     ],
 )
@@ -298,7 +298,7 @@ def test_what_cannot_be_made_is_refused(settings, words):
 def test_the_same_seed_makes_the_same_and_a_model_file_too(tmp_path):
     x = np.random.default_rng(0).normal(size=(64, 2)).astype(np.float32)
     network = vs.generation.Diffusion(
-        vs.layers.ConditionedDense(2, width=8, depth=1), noise=vs.generation.Sigmas()
+        vs.layers.ConditionedDense(2, width=8, depth=1), noise=vs.generation.PowerLaw()
     )
     training = vs.Training(network, task=vs.tasks.Generative(), average=vs.WeightAverage(0.9))
     training.run(vs.data.Dataset(x).batches(16), epochs=2)

@@ -10,7 +10,7 @@ from vinestep.generation._noise_schedules import posterior
 SCHEDULES = {
     "linear": vs.generation.Linear(),
     "cosine": vs.generation.Cosine(),
-    "sigmas": vs.generation.Sigmas(),
+    "sigmas": vs.generation.PowerLaw(),
     "straight": vs.generation.Straight(),
 }
 
@@ -37,14 +37,14 @@ def test_sigmas_fall_by_a_power(steps):
     low, high = 0.002 / 0.5, 80 / 0.5
     wanted = (high ** (1 / rho) + i / (steps - 1) * (low ** (1 / rho) - high ** (1 / rho))) ** rho
     schedule = SCHEDULES["sigmas"]
-    found = np.tan(schedule.angle(schedule.visited(steps)))
+    found = np.tan(schedule.angle(schedule.sampling_times(steps)))
     assert np.allclose(found, wanted, rtol=1e-10)
 
 
 def test_sigmas_are_trained_by_a_log_normal_distribution():
     uniform = (np.arange(20_000) + 0.5) / 20_000
     schedule = SCHEDULES["sigmas"]
-    logs = np.log(np.tan(schedule.angle(schedule.drawn(uniform))))
+    logs = np.log(np.tan(schedule.angle(schedule.training_times(uniform))))
     assert abs(logs.mean() + 0.5) < 1e-3
     assert abs(logs.std() - 1.2) < 1e-3
 
@@ -89,10 +89,10 @@ def test_a_level_through_the_posterior_is_distributed_as_it_was(low, high, x):
 def test_levels_lead_from_noise_to_an_example(name):
     schedule = SCHEDULES[name]
     for steps in (1, 2, 50):
-        angles = schedule.angle(schedule.visited(steps))
+        angles = schedule.angle(schedule.sampling_times(steps))
         assert (np.diff(angles) < 0).all()
         assert angles[0] > 1.5
-    drawn = schedule.angle(schedule.drawn(np.linspace(0, 1, 1001)))
+    drawn = schedule.angle(schedule.training_times(np.linspace(0, 1, 1001)))
     assert (drawn > 0).all() or name == "straight"
     assert (np.diff(drawn) >= 0).all()
     built = vs.parts.build(vs.parts.describe(schedule))
@@ -105,7 +105,7 @@ def test_levels_lead_from_noise_to_an_example(name):
         lambda: vs.generation.Linear(1),
         lambda: vs.generation.Linear(10),
         lambda: vs.generation.Cosine(most=1.0),
-        lambda: vs.generation.Sigmas(lowest=1.0, highest=0.5),
+        lambda: vs.generation.PowerLaw(lowest=1.0, highest=0.5),
     ],
 )
 def test_settings_that_are_none_are_refused(wrong):

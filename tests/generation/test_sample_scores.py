@@ -43,7 +43,7 @@ def test_discrepancies_against_their_definitions():
         for z in (x, y)
     ]
     wanted = sum(inner) - 2 * np.mean([kernel(a, b) for a in x for b in y])
-    assert G.mean_discrepancy(x, y, width=1.5) == pytest.approx(wanted)
+    assert G.maximum_mean_discrepancy(x, y, width=1.5) == pytest.approx(wanted)
 
 
 def test_precision_recall_and_coverage_against_brute_force():
@@ -82,9 +82,9 @@ def test_the_two_sample_test_has_its_level_and_power():
 def test_what_was_copied_lies_too_near():
     rng = np.random.default_rng(0)
     train, real, new = (rng.normal(size=(200, 3)) for _ in range(3))
-    assert abs(G.copying(train, real, new)) < 3
-    assert G.copying(train, real, train[:100] + 0.01) < -6
-    places, distances = G.nearest_examples(train, train[5:8])
+    assert abs(G.data_copying(train, real, new)) < 3
+    assert G.data_copying(train, real, train[:100] + 0.01) < -6
+    places, distances = G.nearest_neighbours(train, train[5:8])
     assert places.tolist() == [5, 6, 7]
     assert not distances.any()
 
@@ -92,7 +92,7 @@ def test_what_was_copied_lies_too_near():
 class Stub:
     """Makes rows of a list."""
 
-    makes, classes = True, 0
+    can_sample, classes = True, 0
 
     def __init__(self, rows):
         self.rows = rows
@@ -106,7 +106,7 @@ def verdict_of(made, first=None):
     kinds = np.eye(4)[rng.integers(0, 4, 900)] * 5
     x = kinds + 0.3 * rng.normal(size=(900, 4))
     scores = G.SampleScores(x[:300], x[300:600], count=200)
-    return G._sample_scores.made_findings(scores(Stub(made(x))), first)
+    return G._sample_scores.sample_finding(scores(Stub(made(x))), first)
 
 
 @pytest.mark.parametrize(

@@ -136,10 +136,10 @@ def test_a_run_makes_what_is_asked_and_says_so(tmp_path):
         epochs=60,
         record=tmp_path,
         name="pairs",
-        observers=[vs.observers.Norms(20), vs.observers.MadeSamples(), vs.observers.Steps(5)],
+        observers=[vs.observers.Norms(20), vs.observers.GeneratedSamples(), vs.observers.Steps(5)],
     )
     row = outcome.best_row
-    assert {"loss", "critic", "apart", "validation_loss", "validation_coverage"} <= row.keys()
+    assert {"loss", "critic", "margin", "validation_loss", "validation_coverage"} <= row.keys()
     assert row["validation_loss"] < 0.5 * outcome.rows[0]["validation_loss"]
     model = vs.open_model(tmp_path / "pairs-1" / "pairs.vine")
     made = model.sample(300, seed=1)
@@ -150,11 +150,11 @@ def test_a_run_makes_what_is_asked_and_says_so(tmp_path):
         model.assess(POINTS)
     (run,) = vs.runs.open(tmp_path)
     said = {answer.question: answer for answer in run.diagnose()}
-    assert said["made"].verdict in ("sound", "unclear")
+    assert said["generated"].verdict in ("sound", "unclear")
     assert "distance of what is made" in said["learning"].evidence
     assert "overfitting" not in said
     assert run.settings["adversarial.critic_steps"] == 1
-    assert "made-00000000.png" in run.file_names
+    assert "generated-00000000.png" in run.file_names
     done = vinestep_here("show", "pairs-1", "--record", tmp_path, cwd=tmp_path)
     assert "what is made" in done.stdout
     out = tmp_path / "made.npy"

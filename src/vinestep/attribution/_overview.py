@@ -145,7 +145,7 @@ def overview(
     """
     if isinstance(count, bool) or not isinstance(count, int) or count < 1:
         raise SettingError(f"overview: count is a number of examples of at least 1, got {count!r}.")
-    if model.makes and not getattr(model.network, "gives_losses", True):
+    if model.can_sample and not getattr(model.network, "outputs_losses", True):
         raise ModelError(
             "overview: this model makes examples of random numbers, and no column or pixel matters "
             "to it. See model.sample(...), and what it makes: vinestep show RUN."

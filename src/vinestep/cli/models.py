@@ -272,7 +272,7 @@ def sample(
 ) -> None:
     """Make new examples like those that a model was trained on."""
     from .._model import open_model
-    from .views import write_made
+    from .views import write_samples
 
     with explained():
         found = open_model(model, own=own_parts_of(own))
@@ -280,7 +280,7 @@ def sample(
         settings |= {"guidance": guidance} if guidance != 1 else {}
         labels = [label[i % len(label)] for i in range(count)] if label else None
         made = found.sample(count, seed=seed, label=labels, **settings)
-        write_made(made, out)
+        write_samples(made, out)
         console.print(f"{count} written to {out}.", highlight=False, soft_wrap=True)
 
 

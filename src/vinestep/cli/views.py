@@ -98,7 +98,7 @@ def decisions(
 
     if not names or (isinstance(names, dict) and not any(names.values())):
         return
-    if model.makes or not model.task.needs_targets:
+    if model.can_sample or not model.task.needs_targets:
         return
     outputs, targets = outputs_and_targets(model.network, batches)
     for name, own, found, true in model.task.by_target(outputs, targets):
@@ -373,7 +373,7 @@ def files_view(folder: Path) -> Table:
     return table
 
 
-def write_made(made: Any, out: Path) -> None:
+def write_samples(made: Any, out: Path) -> None:
     """Write examples that a network made to a file of the kind that its name says, whole or not at
     all.
     """
@@ -392,17 +392,17 @@ def write_made(made: Any, out: Path) -> None:
     elif kind == ".png" and made.ndim == 4:
         from PIL import Image
 
-        from ..figures._made import picture_grid
+        from ..figures._samples import picture_grid
 
         grid = picture_grid(made)
         content = BytesIO()
         Image.fromarray(grid if grid.shape[-1] == 3 else grid[..., 0]).save(content, "PNG")
         write_bytes(out, content.getvalue())
     elif kind == ".png" and made.ndim == 2 and made.shape[1] == 2:
-        from ..figures._made import made_points
+        from ..figures._samples import sample_scatter
         from ..figures._style import save
 
-        save(made_points(made, made), out)
+        save(sample_scatter(made, made), out)
     else:
         raise ModelError(
             f"{out}: an array of shape {made.shape} is written as .npy, pictures as .png, too."

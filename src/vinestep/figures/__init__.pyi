@@ -17,12 +17,6 @@ from ._data import (
     tokens as tokens,
 )
 from ._decisions import decisions as decisions
-from ._made import (
-    made_beside_real as made_beside_real,
-    made_points as made_points,
-    margins as margins,
-    picture_grid as picture_grid,
-)
 from ._network import network as network
 from ._runs import (
     compared as compared,
@@ -30,6 +24,12 @@ from ._runs import (
     effects as effects,
     first_and_latest as first_and_latest,
     norms as norms,
+)
+from ._samples import (
+    marginals as marginals,
+    nearest_pictures as nearest_pictures,
+    picture_grid as picture_grid,
+    sample_scatter as sample_scatter,
 )
 from ._scores import (
     against_truth as against_truth,

@@ -11,25 +11,25 @@ from ._autoencoders import (
 )
 from ._diffusion import Diffusion as Diffusion
 from ._generate import Generated as Generated, Piece as Piece, stream as stream
-from ._maker import Maker as Maker
+from ._generative_network import GenerativeNetwork as GenerativeNetwork
 from ._noise_schedules import (
     Cosine as Cosine,
     Linear as Linear,
     NoiseSchedule as NoiseSchedule,
-    Sigmas as Sigmas,
+    PowerLaw as PowerLaw,
     Straight as Straight,
 )
 from ._sample_scores import (
     SampleScores as SampleScores,
     TwoSampleTest as TwoSampleTest,
-    copying as copying,
     coverage as coverage,
+    data_copying as data_copying,
     energy_distance as energy_distance,
     frechet_distance as frechet_distance,
-    made_findings as made_findings,
-    mean_discrepancy as mean_discrepancy,
-    nearest_examples as nearest_examples,
+    maximum_mean_discrepancy as maximum_mean_discrepancy,
+    nearest_neighbours as nearest_neighbours,
     precision_and_recall as precision_and_recall,
+    sample_finding as sample_finding,
     two_sample_test as two_sample_test,
 )
 from ._sampling import shaped as shaped

@@ -13,7 +13,7 @@ from ..layers._dense import Dense
 from ..layers._embedding import Embedding
 from ..layers._learning_pass import PASS
 from ..parts._registry import part
-from ._maker import Maker, class_labels
+from ._generative_network import GenerativeNetwork, class_labels
 
 __all__ = ["Critic", "LatentGenerator", "MinibatchDeviation", "SpectralNorm"]
 
@@ -21,7 +21,7 @@ SMALL = 1e-12
 
 
 @part("latent_generator", "layer")
-class LatentGenerator(Maker):
+class LatentGenerator(GenerativeNetwork):
     """A network that makes examples of normal numbers, the generator of an adversarial pair.
 
     Parameters
@@ -30,7 +30,7 @@ class LatentGenerator(Maker):
         From ``(batch, latent)``, or with classes ``(batch, 2 * latent)``, to examples.
     latent : int
     classes : int
-        If above 0, a class is told by as many numbers again, which are learned.
+        If above 0, a learned vector of the class, of `latent` numbers, follows the random ones.
 
     Examples
     --------
@@ -39,7 +39,7 @@ class LatentGenerator(Maker):
     (4, 3)
     """
 
-    gives_losses = False
+    outputs_losses = False
 
     def __init__(self, body: Layer, *, latent: int = 64, classes: int = 0) -> None:
         if latent < 1 or classes < 0:
@@ -62,7 +62,7 @@ class LatentGenerator(Maker):
         told = self.label(class_labels(labels, self.classes, self._label))
         return self.body(np.concatenate([z, told], axis=1))
 
-    def made(  # type: ignore[override]
+    def draw(  # type: ignore[override]
         self, rng: np.random.Generator, count: int, labels: Any, *, temperature: float = 1.0
     ) -> np.ndarray:
         """New examples.
@@ -96,7 +96,7 @@ class Critic(Layer):
     (2,)
     """
 
-    gives_losses = False
+    outputs_losses = False
 
     def __init__(self, body: Layer, *, classes: int = 0) -> None:
         self.body, self.classes = body, classes

@@ -16,7 +16,7 @@ from ..layers._dense import Dense
 from ..layers._learning_pass import PASS
 from ..parts._registry import part
 from ..schedules import Schedule, as_schedule
-from ._maker import Maker
+from ._generative_network import GenerativeNetwork
 
 __all__ = ["Autoencoder", "QuantisedAutoencoder", "VariationalAutoencoder"]
 
@@ -24,7 +24,7 @@ Likelihood = Literal["normal", "bernoulli"]
 LEAST = 1e-3  # deviation of a normal distribution that is learned
 
 
-class _Coder(Maker):
+class _Coder(GenerativeNetwork):
     """What autoencoders have in common."""
 
     encoder: Layer
@@ -88,7 +88,7 @@ class Autoencoder(_Coder):
     (['anomaly'], (2, 2))
     """
 
-    makes = False
+    can_sample = False
 
     def __init__(
         self, encoder: Layer, decoder: Layer, *, noise: float = 0.0, masked: float = 0.0
@@ -233,7 +233,7 @@ class VariationalAutoencoder(_Coder):
         nats = ((made - x) / deviation) ** 2 / 2 + np.log(deviation) + 0.5 * math.log(2 * math.pi)
         return _sums(nats)
 
-    def made(  # type: ignore[override]
+    def draw(  # type: ignore[override]
         self,
         rng: np.random.Generator,
         count: int,
@@ -322,7 +322,7 @@ class QuantisedAutoencoder(_Coder):
     ((3,), (3, 6))
     """
 
-    makes = False
+    can_sample = False
 
     def __init__(
         self,

@@ -21,7 +21,7 @@ from ..layers._dense import Dense
 from ..layers._embedding import Embedding
 from ..layers._learning_pass import PASS
 from ..parts._registry import part
-from ._maker import Maker, class_labels
+from ._generative_network import GenerativeNetwork, class_labels
 from ._noise_schedules import Cosine, NoiseSchedule, posterior
 
 __all__ = ["Diffusion"]
@@ -33,12 +33,13 @@ FARTHEST = 10.0  # logarithm of noise over example, beyond which levels look the
 
 
 @part("diffusion", "layer")
-class Diffusion(Maker):
+class Diffusion(GenerativeNetwork):
     """A network that makes examples from noise.
 
-    Of an example and noise, mixed at a level that is drawn, `body` tells what is asked for
-    [1]_ [2]_ [3]_ [4]_; `sample` goes from noise to an example in few steps. Examples are expected
-    with a mean of about 0 and a deviation of about `deviation`.
+    In training, examples are mixed with noise at random levels, and `body` learns to predict the
+    noise, or what `predicts` says, from the mixture [1]_ [2]_ [3]_ [4]_. `sample` goes from noise
+    to an example in few steps. Examples should have a mean of about 0 and a deviation of about
+    `deviation`.
 
     Parameters
     ----------
@@ -49,7 +50,7 @@ class Diffusion(Maker):
     noise : NoiseSchedule, optional
         The levels; `Cosine` by default.
     predicts : {"velocity", "noise", "clean", "flow"}
-        What `body` tells: the noise [1]_, the example, ``cos(angle) noise - sin(angle) example``
+        What `body` predicts: the noise [1]_, the example, ``cos(angle) noise - sin(angle) example``
         [5]_, or ``noise - example``, the direction of the straight line between the two [6]_.
     weight : str or float
         By which error the loss counts: "plain", of what is predicted; one of the names of
@@ -59,11 +60,11 @@ class Diffusion(Maker):
         Of the condition.
     classes : int
         If above 0, the targets are classes, and are told to the network.
-    unlabelled : float
-        How often a class is kept back in a learning pass, for guidance [8]_.
+    label_dropout : float
+        How often the class of an example is left out in a learning pass, for guidance [8]_.
     reader : Layer, optional
         Of a second input of the network, such as a text: makes ``(batch, width)`` of it.
-    waves : {"sine", "fourier"}
+    embedding : {"sine", "fourier"}
         By which the level is told; see `vinestep.layers.TimeEmbedding`.
     deviation : float
         Of the examples.
@@ -104,9 +105,9 @@ class Diffusion(Maker):
         weight: str | float = "plain",
         width: int = 64,
         classes: int = 0,
-        unlabelled: float = 0.1,
+        label_dropout: float = 0.1,
         reader: Layer | None = None,
-        waves: Literal["sine", "fourier"] = "sine",
+        embedding: Literal["sine", "fourier"] = "sine",
         deviation: float = 1.0,
         draws: int = 4,
     ) -> None:
@@ -119,10 +120,10 @@ class Diffusion(Maker):
                 f'Diffusion: weight is "plain", one of {", ".join(PREDICTED)}, or a number above '
                 f"0; got {weight!r}."
             )
-        if not 0 <= unlabelled < 1 or not deviation > 0 or draws < 1 or classes < 0:
+        if not 0 <= label_dropout < 1 or not deviation > 0 or draws < 1 or classes < 0:
             raise SettingError(
-                "Diffusion: unlabelled is from 0 up to but not including 1, deviation above 0, "
-                f"draws at least 1; got {unlabelled}, {deviation}, {draws}."
+                "Diffusion: label_dropout is from 0 up to but not including 1, deviation above 0, "
+                f"draws at least 1; got {label_dropout}, {deviation}, {draws}."
             )
         self.body, self.noise = body, noise or Cosine()
         if predicts == "noise" and np.cos(self.noise.angle(np.array(1.0))) < 1e-5:
@@ -131,11 +132,11 @@ class Diffusion(Maker):
                 'and the noise alone does not tell it. Say predicts="flow" or "velocity".'
             )
         self.predicts, self.weight, self.width = predicts, weight, width
-        self.classes, self.unlabelled, self.reader = classes, unlabelled, reader
-        self.deviation, self.draws, self.waves = float(deviation), draws, waves
-        highest = 100.0 if waves == "sine" else 10.0
+        self.classes, self.label_dropout, self.reader = classes, label_dropout, reader
+        self.deviation, self.draws, self.embedding = float(deviation), draws, embedding
+        highest = 100.0 if embedding == "sine" else 10.0
         self.time = Stack(
-            TimeEmbedding(width, waves=waves, highest=highest), Dense(width, silu), Dense(width)
+            TimeEmbedding(width, form=embedding, highest=highest), Dense(width, silu), Dense(width)
         )
         self.label = Embedding(classes + 1, width) if classes else None
 
@@ -163,11 +164,11 @@ class Diffusion(Maker):
         return total / self.draws
 
     def _loss(self, x: np.ndarray, given: Any, labels: Any, uniform: Any, draw: int) -> Any:
-        angles = self.noise.angle(self.noise.drawn(uniform))
+        angles = self.noise.angle(self.noise.training_times(uniform))
         e = self.normals(x, x.shape[1:], draw).astype(x.dtype)
         clean = x / x.dtype.type(self.deviation)
         c, s = (_beside(function(angles), x) for function in (np.cos, np.sin))
-        found = self._told(c * clean + s * e, angles, self._condition(given, labels))
+        found = self._predicted(c * clean + s * e, angles, self._condition(given, labels))
         wanted = {
             "noise": e,
             "clean": clean,
@@ -193,8 +194,8 @@ class Diffusion(Maker):
         labels = class_labels(targets, self.classes, self._label)
         if labels.shape != (n,):
             raise DataError(f"{self._label}: {n} examples, and labels of shape {labels.shape}.")
-        if PASS.learning and self.unlabelled:
-            kept_back = self.uniforms(labels)[:, 0] < self.unlabelled
+        if PASS.learning and self.label_dropout:
+            kept_back = self.uniforms(labels)[:, 0] < self.label_dropout
             labels = np.where(kept_back, self.classes, labels)
         return labels
 
@@ -215,7 +216,7 @@ class Diffusion(Maker):
             )
         return told
 
-    def _told(self, mixture: Any, angles: np.ndarray, condition: list[Any]) -> Any:
+    def _predicted(self, mixture: Any, angles: np.ndarray, condition: list[Any]) -> Any:
         """What the body makes of mixtures at these levels."""
         with np.errstate(divide="ignore"):
             levels = np.clip(np.log(np.tan(angles)), -FARTHEST, FARTHEST)
@@ -227,7 +228,7 @@ class Diffusion(Maker):
 
     # what is made
 
-    def parted(
+    def denoise(
         self,
         mixture: Any,
         angle: float,
@@ -257,14 +258,14 @@ class Diffusion(Maker):
         angles = np.full(len(mixture), angle)
         own = self._labels_of(labels, len(mixture))
         with untracked():
-            told = np.asarray(held(self._told(mixture, angles, self._condition(given, own))))
+            told = np.asarray(held(self._predicted(mixture, angles, self._condition(given, own))))
             if guidance != 1 and self.label is not None and labels is not None:
                 none = np.full(len(mixture), self.classes)
-                without = self._told(mixture, angles, self._condition(given, none))
+                without = self._predicted(mixture, angles, self._condition(given, none))
                 told = held(without) + told.dtype.type(guidance) * (told - held(without))
-        return as_parts(self.predicts, mixture, told, angle)
+        return clean_and_noise(self.predicts, mixture, told, angle)
 
-    def made(  # type: ignore[override]
+    def draw(  # type: ignore[override]
         self,
         rng: np.random.Generator,
         count: int,
@@ -287,7 +288,7 @@ class Diffusion(Maker):
             J. Song et al., 2021, equation 12 without noise; J. Ho et al., 2020, algorithm 2; and a
             step of Heun's method, as T. Karras et al., 2022, algorithm 1, by the angle.
         guidance : float
-            See `parted`.
+            See `denoise`.
         given : array, optional
             What `reader` reads, one for each example or for all.
         known : array, optional
@@ -334,13 +335,13 @@ class Diffusion(Maker):
 
     def angles(self, steps: int) -> np.ndarray:
         """The levels that so many steps lead through, the last of them 0."""
-        result = self.noise.angle(self.noise.visited(steps))
+        result = self.noise.angle(self.noise.sampling_times(steps))
         return result if result[-1] == 0 else np.append(result, 0.0)
 
     def _step(
         self, rng: Any, mixture: Any, high: float, low: float, how: str, told: dict[str, Any]
     ) -> Any:
-        clean, e = self.parted(mixture, high, **told)
+        clean, e = self.denoise(mixture, high, **told)
         kind = mixture.dtype.type
         if how == "ancestral":
             mean, variance = posterior(mixture, clean, low, high)
@@ -349,12 +350,12 @@ class Diffusion(Maker):
         ahead = kind(math.cos(low)) * clean + kind(math.sin(low)) * e
         if how == "deterministic" or low == 0:
             return ahead
-        clean_there, e_there = self.parted(ahead, low, **told)
+        clean_there, e_there = self.denoise(ahead, low, **told)
         slope = kind(math.cos(high)) * e - kind(math.sin(high)) * clean
         slope_there = kind(math.cos(low)) * e_there - kind(math.sin(low)) * clean_there
         return mixture + kind((low - high) / 2) * (slope + slope_there)
 
-    def noise_of(self, x: Any, *, steps: int = 200, labels: Any = None, given: Any = None) -> Any:
+    def invert(self, x: Any, *, steps: int = 200, labels: Any = None, given: Any = None) -> Any:
         """The noise that the deterministic sampler makes these examples from: the same steps the
         other way (J. Song et al., 2021, section 4.3).
 
@@ -372,10 +373,10 @@ class Diffusion(Maker):
         kind = self.dtype.type
         first = float(angles[1])
         told = {"labels": labels, "given": given}
-        clean, e = self.parted(mixture, first, **told)
+        clean, e = self.denoise(mixture, first, **told)
         for high in angles[1:]:
             mixture = kind(math.cos(high)) * clean + kind(math.sin(high)) * e
-            clean, e = self.parted(mixture, float(high), **told)
+            clean, e = self.denoise(mixture, float(high), **told)
         return mixture / kind(math.sin(float(angles[-1])))
 
     # the bound
@@ -413,7 +414,7 @@ class Diffusion(Maker):
         for place, angle in enumerate(angles):
             e = rng.normal(size=x.shape)
             mixture = (math.cos(angle) * clean + math.sin(angle) * e).astype(self.dtype)
-            found, _ = self.parted(mixture, float(angle), labels=labels, given=given)
+            found, _ = self.denoise(mixture, float(angle), labels=labels, given=given)
             errors = np.sum((clean - found).reshape(len(x), -1) ** 2, axis=1)
             if place:
                 total += 0.5 * (ratios[place - 1] - ratios[place]) * errors
@@ -440,7 +441,7 @@ def _share(quantity: str, angles: np.ndarray) -> np.ndarray:
     )
 
 
-def as_parts(
+def clean_and_noise(
     predicts: str, mixture: np.ndarray, told: np.ndarray, angle: float
 ) -> tuple[np.ndarray, np.ndarray]:
     """Example and noise, from a mixture and what was told of it."""

@@ -17,13 +17,13 @@ from scipy.special import ndtri
 from ..errors import SettingError
 from ..parts._registry import part
 
-__all__ = ["Cosine", "Linear", "NoiseSchedule", "Sigmas", "Straight"]
+__all__ = ["Cosine", "Linear", "NoiseSchedule", "PowerLaw", "Straight"]
 
 
 class NoiseSchedule:
     """A path from an example to noise, by a time from 0 to 1.
 
-    One of your own derives from this and gives `angle`; see `Linear`, `Cosine`, `Sigmas`,
+    One of your own derives from this and gives `angle`; see `Linear`, `Cosine`, `PowerLaw`,
     `Straight`.
 
     Examples
@@ -40,14 +40,14 @@ class NoiseSchedule:
         """Between example and noise, in radians, float64."""
         raise NotImplementedError
 
-    def drawn(self, uniform: Any) -> np.ndarray:
+    def training_times(self, uniform: Any) -> np.ndarray:
         """Times to train on, from numbers that are even between 0 and 1."""
         values = np.asarray(uniform, np.float64)
         if self.levels:
             return np.asarray(np.ceil(np.maximum(values, 1e-12) * self.levels) / self.levels)
         return np.asarray(values)
 
-    def visited(self, steps: int) -> np.ndarray:
+    def sampling_times(self, steps: int) -> np.ndarray:
         """Times that a sampler visits, from 1 to 0, shape (steps + 1,)."""
         if not self.levels:
             return np.asarray(np.linspace(1, 0, steps + 1))
@@ -163,8 +163,8 @@ class Cosine(_OfVariances):
         return np.asarray(np.minimum(1 - kept[1:] / kept[:-1], self.most))
 
 
-@part("sigmas", "noise_schedule")
-class Sigmas(NoiseSchedule):
+@part("power_law_noise", "noise_schedule")
+class PowerLaw(NoiseSchedule):
     """Noise of a deviation that falls by a power: T. Karras, M. Aittala, T. Aila and S. Laine,
     NeurIPS 2022, equation 5; levels are trained by a log-normal distribution (table 1).
 
@@ -182,7 +182,7 @@ class Sigmas(NoiseSchedule):
 
     Examples
     --------
-    >>> np.tan(Sigmas().angle(np.array([0.0, 1.0]))).round(3)
+    >>> np.tan(PowerLaw().angle(np.array([0.0, 1.0]))).round(3)
     array([4.0e-03, 1.6e+02])
     """
 
@@ -197,7 +197,7 @@ class Sigmas(NoiseSchedule):
     ) -> None:
         if not 0 < lowest < highest or not power > 0 or not spread > 0:
             raise SettingError(
-                "Sigmas: deviations rise from above 0, power and spread are above 0; got "
+                "PowerLaw: deviations rise from above 0, power and spread are above 0; got "
                 f"{lowest}, {highest}, {power}, {spread}."
             )
         self.lowest, self.highest, self.power = lowest, highest, power
@@ -213,13 +213,13 @@ class Sigmas(NoiseSchedule):
         roots = low + np.asarray(times, np.float64) * (high - low)
         return np.asarray(np.arctan(roots**self.power))
 
-    def drawn(self, uniform: Any) -> np.ndarray:
+    def training_times(self, uniform: Any) -> np.ndarray:
         spread = np.clip(np.asarray(uniform, np.float64), 1e-9, 1 - 1e-9)
         sigmas = np.exp(self.middle + self.spread * ndtri(spread))
         low, high = self._roots
         return np.asarray(np.clip((sigmas ** (1 / self.power) - low) / (high - low), 0.0, 1.0))
 
-    def visited(self, steps: int) -> np.ndarray:
+    def sampling_times(self, steps: int) -> np.ndarray:
         return np.asarray(np.linspace(1, 0, steps) if steps > 1 else np.array([1.0]))
 
 
@@ -230,7 +230,7 @@ class Straight(NoiseSchedule):
 
     Examples
     --------
-    >>> Straight().visited(4)
+    >>> Straight().sampling_times(4)
     array([1.  , 0.75, 0.5 , 0.25, 0.  ])
     """
 

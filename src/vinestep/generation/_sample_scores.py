@@ -18,14 +18,14 @@ from ..errors import DataError, SettingError
 __all__ = [
     "SampleScores",
     "TwoSampleTest",
-    "copying",
     "coverage",
+    "data_copying",
     "energy_distance",
     "frechet_distance",
-    "made_findings",
-    "mean_discrepancy",
-    "nearest_examples",
+    "maximum_mean_discrepancy",
+    "nearest_neighbours",
     "precision_and_recall",
+    "sample_finding",
     "sample_trouble",
     "two_sample_test",
 ]
@@ -101,7 +101,7 @@ def _within(distances: np.ndarray) -> float:
     return float(distances.sum() / (n * (n - 1)))
 
 
-def mean_discrepancy(first: Any, second: Any, *, width: float | None = None) -> float:
+def maximum_mean_discrepancy(first: Any, second: Any, *, width: float | None = None) -> float:
     """Squared maximum mean discrepancy with a Gaussian kernel, without bias.
 
     A. Gretton et al., JMLR 13, 723-773, 2012, equation 3.
@@ -114,7 +114,7 @@ def mean_discrepancy(first: Any, second: Any, *, width: float | None = None) -> 
     Examples
     --------
     >>> x = np.random.default_rng(0).normal(size=(200, 2))
-    >>> abs(vs.generation.mean_discrepancy(x[:100], x[100:])) < 0.02
+    >>> abs(vs.generation.maximum_mean_discrepancy(x[:100], x[100:])) < 0.02
     True
     """
     a, b = _in_rows(first), _in_rows(second)
@@ -217,7 +217,7 @@ def coverage(real: Any, made: Any, *, neighbours: int = NEIGHBOURS) -> float:
     return float((cdist(a, b).min(axis=1) <= _radii(a, neighbours)).mean())
 
 
-def copying(train: Any, real: Any, made: Any) -> float:
+def data_copying(train: Any, real: Any, made: Any) -> float:
     """Whether what is made lies nearer to examples of the training than real examples do that were
     not trained on: a normal deviate of the rank test, far below 0 if it does.
 
@@ -226,7 +226,7 @@ def copying(train: Any, real: Any, made: Any) -> float:
     Examples
     --------
     >>> x = np.random.default_rng(0).normal(size=(300, 2))
-    >>> vs.generation.copying(x[:100], x[100:200], x[:100] + 1e-3) < -5
+    >>> vs.generation.data_copying(x[:100], x[100:200], x[:100] + 1e-3) < -5
     True
     """
     rows, a, b = _in_rows(train), _in_rows(real), _in_rows(made)
@@ -237,12 +237,12 @@ def copying(train: Any, real: Any, made: Any) -> float:
     return float((u - n * m / 2) / np.sqrt(n * m * (n + m + 1) / 12))
 
 
-def nearest_examples(train: Any, made: Any) -> tuple[np.ndarray, np.ndarray]:
+def nearest_neighbours(train: Any, made: Any) -> tuple[np.ndarray, np.ndarray]:
     """Of each made example the place and the distance of the nearest one in the training.
 
     Examples
     --------
-    >>> places, distances = vs.generation.nearest_examples(np.eye(3), np.eye(3)[1:] * 2)
+    >>> places, distances = vs.generation.nearest_neighbours(np.eye(3), np.eye(3)[1:] * 2)
     >>> places.tolist(), distances.tolist()
     ([1, 2], [1.0, 1.0])
     """
@@ -257,8 +257,8 @@ class SampleScores:
     ``validation={"made": SampleScores(...)}``.
 
     ``distance`` is the `energy_distance` of features; beside it are ``precision``, ``recall``,
-    ``coverage``, and with training examples ``copying`` and ``real_coverage``: how far as many of
-    them reach as are precise among those made.
+    ``coverage``, and with training examples ``data_copying`` and ``real_coverage``: the coverage
+    that as many of these have as are precise among the samples.
 
     Parameters
     ----------
@@ -284,7 +284,7 @@ class SampleScores:
     >>> network = vs.generation.Diffusion(vs.layers.ConditionedDense(2, width=8, depth=1))
     >>> scores = vs.generation.SampleScores(x[:100], x[100:], count=50, steps=3)
     >>> sorted(scores(network.initialise(x)))
-    ['copying', 'coverage', 'distance', 'precision', 'real_coverage', 'recall']
+    ['coverage', 'data_copying', 'distance', 'precision', 'real_coverage', 'recall']
     """
 
     def __init__(
@@ -338,7 +338,7 @@ class SampleScores:
             result["feature_distance"] = frechet_distance(real, ours)
         if self._train is not None:
             rows = self._of_features(self._train)
-            result["copying"] = copying(rows, real, ours)
+            result["data_copying"] = data_copying(rows, real, ours)
             precise = max(1, round(result["precision"] * len(ours)))
             result["real_coverage"] = coverage(real, rows[np.arange(precise) % len(rows)])
         return result
@@ -402,14 +402,16 @@ def sample_trouble(
 ) -> Literal["copying", "collapse", "noise", ""]:
     """Of which kind the trouble with samples is; empty if there is none."""
     precision = scores["precision"]
-    if scores.get("copying", 0.0) < COPIES and precision > RARELY:
+    if scores.get("data_copying", 0.0) < COPIES and precision > RARELY:
         return "copying"
     if precision > RARELY and scores["coverage"] < COLLAPSED * _reach(scores):
         return "collapse"
     return "noise" if precision < ALIKE else ""
 
 
-def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None = None) -> Finding:
+def sample_finding(
+    scores: Mapping[str, float], first: Mapping[str, float] | None = None
+) -> Finding:
     """What scores say in words: learned by heart, collapsed to few kinds, noise, or well.
 
     Parameters
@@ -426,7 +428,7 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
     Examples
     --------
     >>> scores = {"distance": 0.2, "precision": 0.9, "recall": 0.1, "coverage": 0.1}
-    >>> made_findings(scores | {"real_coverage": 0.95, "copying": 0.1}).verdict
+    >>> sample_finding(scores | {"real_coverage": 0.95, "data_copying": 0.1}).verdict
     'suspicious'
     """
     words = (
@@ -445,7 +447,7 @@ def made_findings(scores: Mapping[str, float], first: Mapping[str, float] | None
     if trouble == "copying":
         said = (
             "it is learned by heart: what is made lies nearer to the training examples than new "
-            f"real ones do (rank test, {scores['copying']:.1f} standard deviations). {words}."
+            f"real ones do (rank test, {scores['data_copying']:.1f} standard deviations). {words}."
         )
         cure = "Fewer epochs, a smaller network, dropout, or more examples."
         return Finding(SUBJECT, "suspicious", said, cure)

@@ -29,7 +29,7 @@ class TimeEmbedding(Layer):
     ----------
     width : int
         Even.
-    waves : {"sine", "fourier"}
+    form : {"sine", "fourier"}
         Frequencies from 1 to `highest` in equal ratios, after A. Vaswani et al., 2017, section
         3.5; or drawn from a normal distribution and trained, after M. Tancik et al., NeurIPS 2020.
     highest : float
@@ -45,20 +45,20 @@ class TimeEmbedding(Layer):
         self,
         width: int,
         *,
-        waves: Literal["sine", "fourier"] = "sine",
+        form: Literal["sine", "fourier"] = "sine",
         highest: float = 100.0,
     ) -> None:
         if width < 2 or width % 2:
             raise LayerError(f"TimeEmbedding: width has to be even, got {width}.")
-        if waves not in ("sine", "fourier") or not highest > 0:
+        if form not in ("sine", "fourier") or not highest > 0:
             raise LayerError(
-                'TimeEmbedding: waves is "sine" or "fourier", and highest above 0; got '
-                f"{waves!r} and {highest!r}."
+                'TimeEmbedding: form is "sine" or "fourier", and highest above 0; got '
+                f"{form!r} and {highest!r}."
             )
-        self.width, self.waves, self.highest = width, waves, highest
+        self.width, self.form, self.highest = width, form, highest
 
     def declare(self, shape: tuple[int, ...]) -> None:
-        if self.waves == "fourier":
+        if self.form == "fourier":
             self.parameter(
                 "frequencies",
                 (self.width // 2,),
@@ -69,7 +69,7 @@ class TimeEmbedding(Layer):
 
     def compute(self, times: Any) -> Any:
         half = self.width // 2
-        if self.waves == "fourier":
+        if self.form == "fourier":
             frequencies = self.frequencies
         else:
             ratio = np.arange(half) / max(half - 1, 1)
@@ -156,7 +156,7 @@ class ConditionedDense(Layer):
     width : int
     depth : int
     dropout : float
-    waves : int
+    fourier_features : int
         Sines and cosines of each value, of so many frequencies from 1 to 32, stand beside it: fine
         structure is learned sooner (M. Tancik et al., NeurIPS 2020).
 
@@ -174,14 +174,15 @@ class ConditionedDense(Layer):
         width: int = 128,
         depth: int = 3,
         dropout: float = 0.0,
-        waves: int = 0,
+        fourier_features: int = 0,
     ) -> None:
-        if depth < 1 or waves < 0:
+        if depth < 1 or fourier_features < 0:
             raise LayerError(
-                f"ConditionedDense: depth is at least 1, waves not negative; got {depth}, {waves}."
+                f"ConditionedDense: depth is at least 1, fourier_features not "
+                f"negative; got {depth}, {fourier_features}."
             )
         self.outputs, self.width, self.depth = outputs, width, depth
-        self.dropout, self.waves = dropout, waves
+        self.dropout, self.fourier_features = dropout, fourier_features
         self.first = Dense(width)
         self.shifts = [Dense(width) for _ in range(depth)]
         self.inner = [Dense(width, silu) for _ in range(depth)]
@@ -190,13 +191,13 @@ class ConditionedDense(Layer):
         self.head = Dense(outputs)
 
     def compute(self, x: Any, condition: Any = None) -> Any:
-        y = self.first(x if not self.waves else self._with_waves(x))
+        y = self.first(x if not self.fourier_features else self._with_fourier_features(x))
         for shift, inner, outer in zip(self.shifts, self.inner, self.outer, strict=True):
             told = y if condition is None else y + shift(condition)
             y = y + outer(self.drop(inner(silu(told))))
         return self.head(silu(y))
 
-    def _with_waves(self, x: Any) -> Any:
-        frequencies = np.geomspace(1, 32, self.waves).astype(held(x).dtype)
+    def _with_fourier_features(self, x: Any) -> Any:
+        frequencies = np.geomspace(1, 32, self.fourier_features).astype(held(x).dtype)
         angles = np.reshape(x[..., None] * frequencies, (*x.shape[:-1], -1))
         return np.concatenate([x, np.sin(angles), np.cos(angles)], axis=-1)

@@ -220,9 +220,9 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
     def looks(label: str) -> Any:
         return looking.looks(runs[label])
 
-    @app.get("/api/runs/{label}/made", summary="What the network made as the run went")
-    def made(label: str) -> Any:
-        return looking.made(runs[label])
+    @app.get("/api/runs/{label}/generated", summary="What the network made as the run went")
+    def generated(label: str) -> Any:
+        return looking.generated(runs[label])
 
     @app.get("/api/runs/{label}/attributions", summary="What was found to matter to the model")
     def attributions(label: str) -> Any:

@@ -34,9 +34,9 @@ __all__ = [
     "comparison",
     "curves",
     "finite",
+    "generated",
     "layers",
     "looks",
-    "made",
     "study",
     "summary",
 ]
@@ -329,12 +329,12 @@ def attributions(run: RunRecord) -> dict[str, Any]:
     return told
 
 
-def made(run: RunRecord) -> dict[str, Any]:
+def generated(run: RunRecord) -> dict[str, Any]:
     """What a network made as the run went: scores by step, the names of pictures, and the first and
     the latest table.
     """
-    rows = run.series("made")
-    pattern = re.compile(r"^made(-and-nearest)?-(\d{8})\.(csv|png)$")
+    rows = run.series("generated")
+    pattern = re.compile(r"^generated(-and-nearest)?-(\d{8})\.(csv|png)$")
     found = sorted(
         ((int(match[2]), match) for file in run.file_names if (match := pattern.match(file))),
         key=lambda pair: pair[0],

@@ -39,7 +39,7 @@ if TYPE_CHECKING:
 
     from .._model import Model
 
-__all__ = ["AdversarialTraining", "MadeAssessment"]
+__all__ = ["AdversarialTraining", "SampleAssessment"]
 
 AdversarialLoss = Literal["wasserstein", "clipped", "non_saturating", "hinge"]
 LOSSES = ("wasserstein", "clipped", "non_saturating", "hinge")
@@ -56,7 +56,7 @@ def _count(outputs: Any, targets: Any) -> np.ndarray:
     raise NotImplementedError("Figures of the critic are counted by its steps.")
 
 
-FIGURES = [Metric(name, _count, _conclude, better="neither") for name in ("critic", "apart")]
+FIGURES = [Metric(name, _count, _conclude, better="neither") for name in ("critic", "margin")]
 """Of the critic's steps, averaged over an epoch."""
 
 
@@ -66,7 +66,7 @@ class AdversarialTraining(Training):
     the generator.
 
     It runs, is recorded, resumed and planned as any `Training`. In the curves ``loss`` is the
-    generator's, ``critic`` the critic's, and ``apart`` by how much the critic scores real examples
+    generator's, ``critic`` the critic's, and ``margin`` by how much the critic scores real examples
     higher. What is made is judged by ``validation_loss``, which is the
     `vinestep.generation.energy_distance` between the validation part and examples made of fixed
     noise.
@@ -333,7 +333,7 @@ class AdversarialTraining(Training):
 
         def loss() -> Any:
             on_real, on_made = self._scored(real, labels), self._scored(made, labels)
-            found["apart"] = float(np.mean(held(on_real)) - np.mean(held(on_made)))
+            found["margin"] = float(np.mean(held(on_real)) - np.mean(held(on_made)))
             return self._critic_loss(on_real, on_made) + self._penalty(
                 real, made, labels, number, k
             )
@@ -343,7 +343,7 @@ class AdversarialTraining(Training):
             arena = self.critic_descent.ready()
             arena.memory.written()
             np.clip(arena.values, -self.limit, self.limit, out=arena.values)
-        return step.loss, found["apart"]
+        return step.loss, found["margin"]
 
     def _scored(self, x: Any, labels: Any) -> Any:
         score = self.critic(x) if labels is None else self.critic(x, targets=labels)
@@ -402,7 +402,7 @@ class AdversarialTraining(Training):
         self._count_test(batches)
         network = self._chosen_model(state).network
         assert isinstance(network, LatentGenerator)
-        return MadeAssessment(network, batches)
+        return SampleAssessment(network, batches)
 
     def directions(self, parts: Iterable[str] = ("validation",)) -> dict[str, str]:
         judged = {"loss": "lower", "precision": "higher", "recall": "higher"}
@@ -431,7 +431,7 @@ class AdversarialTraining(Training):
         )
 
 
-class MadeAssessment(Assessment):
+class SampleAssessment(Assessment):
     """Scores of what a generator makes, held against a part of the data; ``loss`` is the distance.
     Intervals are those of other random numbers to make examples of.
     """

@@ -24,7 +24,7 @@ def test_what_was_encoded_is_decoded_again():
         frame, target="state", ordered={"grade": ["low", "mid", "high"]}, dates=["day"]
     )
     (scaled,) = vs.data.scaled(table)
-    back = scaled.encoding.decoded(scaled.inputs, scaled.scaling)
+    back = scaled.encoding.decode(scaled.inputs, scaled.scaling)
     assert set(back) == set(frame) - {"state"}
     assert np.allclose(back["sugar"], frame["sugar"], atol=1e-4)
     assert np.array_equal(back["acid"].isna(), frame["acid"].isna())
@@ -48,5 +48,5 @@ def test_pictures_are_given_back_as_they_were_before_they_were_prepared():
         for transform in transforms:
             y = transform(y)
         for transform in reversed(transforms):
-            y = transform.undone(y)
+            y = transform.inverse(y)
         assert np.allclose(y, x / 255, atol=1e-6)

@@ -87,7 +87,9 @@ LAYERS = {
         {"kind": "pixel_attention", "heads": 2},
         *FLAT,
     ],
-    "conditioned_dense": [{"kind": "conditioned_dense", "outputs": 3, "width": 4, "waves": 2}],
+    "conditioned_dense": [
+        {"kind": "conditioned_dense", "outputs": 3, "width": 4, "fourier_features": 2}
+    ],
     "spectral_norm": [{"kind": "spectral_norm", "layer": {"kind": "dense", "width": 4}}, DENSE],
     "minibatch_deviation": ["minibatch_deviation", DENSE],
     "diffusion": [

@@ -391,7 +391,7 @@ G = vs.generation
 @pytest.mark.parametrize(
     "network",
     [
-        lambda: G.Diffusion(vs.layers.ConditionedDense(2, width=16), waves="fourier"),
+        lambda: G.Diffusion(vs.layers.ConditionedDense(2, width=16), embedding="fourier"),
         lambda: G.Diffusion(
             vs.layers.ConditionedDense(2, width=16), noise=G.Straight(), predicts="flow", classes=2
         ),

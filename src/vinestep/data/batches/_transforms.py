@@ -61,7 +61,7 @@ class Transform:
         """
         return batch.with_values(inputs=mapped(lambda x: self(x, draws), batch.inputs))
 
-    def undone(self, x: np.ndarray) -> np.ndarray:
+    def inverse(self, x: np.ndarray) -> np.ndarray:
         """What a network made, as it was before this was done to the examples: the same, but for
         transforms that change values.
         """

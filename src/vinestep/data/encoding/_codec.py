@@ -221,14 +221,14 @@ class Codec:
         numbers = np.array([places[one] for one in listed])
         return numbers[0] if np.ndim(label) == 0 else numbers
 
-    def as_examples(self, made: np.ndarray) -> Any:
+    def decode(self, made: np.ndarray) -> Any:
         """What a network made, as the examples of the data are: a table, or arrays as they were
         before they were prepared.
         """
         if self.encoding is not None:
-            return self.encoding.decoded(made, self.scaling)
+            return self.encoding.decode(made, self.scaling)
         for transform in reversed(self.preparation):
-            made = transform.undone(made)
+            made = transform.inverse(made)
         return made
 
     @property

@@ -134,7 +134,7 @@ class Encoding:
             at += n
         return features
 
-    def decoded(self, features: np.ndarray, scaling: Scaling | None) -> pd.DataFrame:
+    def decode(self, features: np.ndarray, scaling: Scaling | None) -> pd.DataFrame:
         """The rows that features stand for: the counterpart of `encode`, for rows that a network
         made. Of categories the likeliest is taken; columns that were hashed cannot be told.
         """

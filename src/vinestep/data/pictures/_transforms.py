@@ -274,7 +274,7 @@ class Range(Transform):
     def output_range(self, before: ValueRange) -> ValueRange:
         return self.low, self.high
 
-    def undone(self, x: np.ndarray) -> np.ndarray:
+    def inverse(self, x: np.ndarray) -> np.ndarray:
         shares = (x - x.dtype.type(self.low)) / x.dtype.type(self.high - self.low)
         return np.asarray(np.clip(shares, 0, 1))
 
@@ -312,7 +312,7 @@ class Normalise(Transform):
         x = _as_floats(_pictures(x, self))
         return (x - np.array(self.mean, x.dtype)) / np.array(self.deviation, x.dtype)
 
-    def undone(self, x: np.ndarray) -> np.ndarray:
+    def inverse(self, x: np.ndarray) -> np.ndarray:
         return np.asarray(x * np.array(self.deviation, x.dtype) + np.array(self.mean, x.dtype))
 
     def output_range(self, before: ValueRange) -> ValueRange:

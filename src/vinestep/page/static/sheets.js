@@ -3,7 +3,7 @@ export { learning } from "./sheets/learning.js";
 export { overfitting } from "./sheets/overfitting.js";
 export { layers } from "./sheets/layers.js";
 export { optimiser } from "./sheets/optimiser.js";
-export { made } from "./sheets/made.js";
+export { generated } from "./sheets/generated.js";
 export { mistakes } from "./sheets/mistakes.js";
 export { attributions } from "./sheets/attributions.js";
 export { compare } from "./sheets/compare.js";

@@ -14,7 +14,7 @@ QUESTIONS = {
     "overfitting": "Is it overfitting, and since when?",
     "layers": "Which layer is in trouble?",
     "optimiser": "What does the optimiser do?",
-    "made": "What does it make?",
+    "generated": "What does it make?",
     "mistakes": "What does it get wrong?",
     "machine": "How is the machine?",
 }

@@ -7,9 +7,9 @@ from dataclasses import replace
 from typing import Any
 
 from . import (
+    _generated as generated,
     _layers as layers,
     _learning as learning,
-    _making as making,
     _mistakes_and_machine as rest,
 )
 from ._answers import QUESTIONS, Answer
@@ -51,7 +51,7 @@ def diagnose(run: RecordedRun) -> list[Any]:
     result: list[Answer] = [
         *learning.answers(record),
         *layers.answers(record),
-        *making.answers(record),
+        *generated.answers(record),
         *rest.answers(record),
     ]
     order = list(QUESTIONS)

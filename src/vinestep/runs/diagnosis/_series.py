@@ -84,9 +84,9 @@ class Record:
         return self.run.series("distributions")
 
     @cached_property
-    def made(self) -> pd.DataFrame:
+    def generated(self) -> pd.DataFrame:
         """Scores of what the network makes."""
-        return self.run.series("made")
+        return self.run.series("generated")
 
     @cached_property
     def machine(self) -> pd.DataFrame:

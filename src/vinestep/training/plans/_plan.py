@@ -419,9 +419,9 @@ class PlannedParts:
             )
         described = _with_counts(plan.layers, _with_widths(counts, self.loss))
         self.network = _network_of(builder.part({"kind": "stack", "layers": described}, "", LAYERS))
-        gives_losses = getattr(self.network, "gives_losses", False)
+        outputs_losses = getattr(self.network, "outputs_losses", False)
         if plan.adversarial is not None or (plan.loss is None and plan.task is None):
-            self.loss = Generative() if gives_losses or plan.adversarial else self.loss
+            self.loss = Generative() if outputs_losses or plan.adversarial else self.loss
         self.critic: Any = None
         self.critic_optimiser: Any = None
         self.critic_schedule: Any = None
@@ -526,7 +526,7 @@ def _network_of(stack: Any) -> Any:
     """
     if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
         return stack
-    if hasattr(stack[0], "input_names") or hasattr(stack[0], "gives_losses"):
+    if hasattr(stack[0], "input_names") or hasattr(stack[0], "outputs_losses"):
         return stack[0]
     parameters = inspect.signature(type(stack[0]).compute).parameters.values()
     return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack

@@ -28,11 +28,11 @@ from ...parts._registry import kinds
 from ...tasks._base import Task
 from ...tasks._classes import Classes, Ordered
 from ...tasks._task_of import task_for
-from .._adversarial import AdversarialTraining, MadeAssessment
+from .._adversarial import AdversarialTraining, SampleAssessment
 from .._training import Training
 from ..observers._checkpoints import Checkpoints
 from ..observers._curves import Curves
-from ..observers._made_samples import MadeSamples
+from ..observers._generated_samples import GeneratedSamples
 from ..observers._recorders import (
     Distributions,
     Machine,
@@ -365,7 +365,7 @@ class PlannedRun:
         """
         if isinstance(model.network, LatentGenerator):
             return {
-                name: MadeAssessment(model.network, self.scored_batches(part))
+                name: SampleAssessment(model.network, self.scored_batches(part))
                 for name, part in self.parts.items()
             }
         assert model.loss is not None
@@ -378,13 +378,14 @@ class PlannedRun:
         """Those planned, and what records a run well enough to be asked about later, if the plan
         does not say otherwise.
         """
+        can_sample = getattr(self.training.network, "can_sample", False)
         usual: list[Observer] = [
             Curves(),
             Checkpoints("best"),
             Steps(),
             Norms(),
             Distributions(),
-            MadeSamples() if getattr(self.training.network, "makes", False) else Samples(),
+            GeneratedSamples() if can_sample else Samples(),
             Machine(),
         ]
         planned = self._observers

@@ -20,10 +20,11 @@ from ...tasks._base import Task
 from ..step._batch_checks import AnyBatches, as_batches, check_parts, checked_batch
 from . import (
     _data as rehearsed_data,
-    _labels_and_amount as labels_and_amount,
     _network as rehearsed_network,
     _training as rehearsed_training,
 )
+from ._label_noise import label_noise
+from ._learning_curve import learning_curve
 from ._stage import Stage
 
 if TYPE_CHECKING:
@@ -48,7 +49,8 @@ SUBJECTS = {
     "examples_apart": "the batch axis",
     "told_by_inputs": "inputs and targets",
     "concept_shift": "the validation part",
-    "contradicting_labels": "the labels",
+    "label_noise": "the labels",
+    "learning_curve": "the amount of data",
 }
 LOOKED_AT = 256  # examples that a check looks at, at most
 
@@ -100,7 +102,7 @@ QUICK: tuple[Check, ...] = (
     rehearsed_data.classes,
     rehearsed_data.likeness,
     rehearsed_data.concept_shift,
-    labels_and_amount.contradicting_labels,
+    label_noise,
     rehearsed_network.first_loss,
     rehearsed_network.outputs,
     rehearsed_network.negative_targets,
@@ -120,7 +122,7 @@ THOROUGH: tuple[Check, ...] = (
     rehearsed_training.by_heart,
     rehearsed_training.whole_way,
     rehearsed_data.told_by_inputs,
-    labels_and_amount.amount_of_data,
+    learning_curve,
     rehearsed_training.cost,
 )
 
@@ -128,8 +130,8 @@ THOROUGH: tuple[Check, ...] = (
 OF_TARGETS: tuple[Check, ...] = (
     rehearsed_data.classes,
     rehearsed_data.concept_shift,
-    labels_and_amount.contradicting_labels,
-    labels_and_amount.amount_of_data,
+    label_noise,
+    learning_curve,
     rehearsed_network.first_loss,
     rehearsed_network.outputs,
     rehearsed_network.negative_targets,
@@ -144,7 +146,7 @@ OF_EXAMPLES: tuple[Check, ...] = (
     rehearsed_data.values,
     rehearsed_data.finite_validation,
     rehearsed_data.likeness,
-    rehearsed_training.some_steps,
+    rehearsed_training.first_steps,
     rehearsed_training.cost,
 )
 """What is asked where the network is not called with examples, as a generator is not."""

@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from ..step._base import TrainingBase
 from ._stage import Stage, first_examples, raw_outputs
 
-__all__ = ["augmentation", "batch_order", "by_heart", "cost", "rate", "some_steps", "whole_way"]
+__all__ = ["augmentation", "batch_order", "by_heart", "cost", "first_steps", "rate", "whole_way"]
 
 LARGE_UPDATE, SMALL_UPDATE = 0.3, 1e-7  # of a parameter's size, in one step
 DECAY = 0.1  # in one step
@@ -342,7 +342,7 @@ def whole_way(stage: Stage) -> Iterator[Finding]:
     )
 
 
-def some_steps(stage: Stage) -> Iterator[Finding]:
+def first_steps(stage: Stage) -> Iterator[Finding]:
     """A few steps, of which the figures are told."""
     training = stage.copy_of_training()
     found: dict[str, list[float]] = {}

@@ -8,7 +8,7 @@ import numpy as np
 
 from ...data.encoding._codec import Codec
 from ...errors import SettingError
-from ...generation._sample_scores import SampleScores, examples_of, nearest_examples
+from ...generation._sample_scores import SampleScores, examples_of, nearest_neighbours
 from ...parts._registry import part
 from ..run._run import Observer
 from ._recorders import descent_of
@@ -17,16 +17,16 @@ if TYPE_CHECKING:
     from ..run._results import Outcome
     from ..run._run import Run
 
-__all__ = ["MadeSamples"]
+__all__ = ["GeneratedSamples"]
 
-SERIES = "made"
+SERIES = "generated"
 TABLE_ROWS, POINTS = 12, 1000
 
 
-@part("made_samples", "observer")
-class MadeSamples(Observer):
+@part("generated_samples", "observer")
+class GeneratedSamples(Observer):
     """Lets the network make examples of the same random numbers as a run goes, records them, and
-    scores them against the validation part: the series ``made``.
+    scores them against the validation part: the series ``generated``.
 
     Pictures are recorded as one picture, points of two numbers as a figure, rows of tables and
     others as a table; at the end pictures stand beside the nearest ones of the training. Scores are
@@ -52,10 +52,10 @@ class MadeSamples(Observer):
     >>> outcome = vs.Training(network, task=vs.tasks.Generative()).run(
     ...     vs.data.Dataset(x).batches(32),
     ...     epochs=2,
-    ...     observers=[vs.observers.MadeSamples(scored=16, settings={"steps": 3})],
+    ...     observers=[vs.observers.GeneratedSamples(scored=16, settings={"steps": 3})],
     ...     record=store,
     ... )
-    >>> [row["step"] for row in store.read_series("made")]
+    >>> [row["step"] for row in store.read_series("generated")]
     [0.0, 2.0, 4.0]
     """
 
@@ -70,7 +70,7 @@ class MadeSamples(Observer):
     ) -> None:
         if count < 1 or scored < 0 or 0 < scored < 10 or (every is not None and every < 1):
             raise SettingError(
-                "MadeSamples: count and every are at least 1, scored is 0 or at least 10; got "
+                "GeneratedSamples: count and every are at least 1, scored is 0 or at least 10; got "
                 f"{count}, {every}, {scored}."
             )
         self.count, self.scored, self.every, self.seed = count, scored, every, seed
@@ -101,10 +101,10 @@ class MadeSamples(Observer):
 
     def _prepare(self, run: Run) -> None:
         network: Any = descent_of(run).network
-        if not getattr(network, "makes", False):
+        if not getattr(network, "can_sample", False):
             raise SettingError(
-                f"MadeSamples: {type(network).__name__} makes no examples. See vinestep.generation "
-                "for networks that do."
+                f"GeneratedSamples: {type(network).__name__} makes no examples. See "
+                "vinestep.generation for networks that do."
             )
         train = run.training_examples
         self._codec = Codec() if train is None else Codec.of(getattr(train, "dataset", None))
@@ -137,17 +137,17 @@ class MadeSamples(Observer):
 
     def _record(self, run: Run, made: np.ndarray) -> None:
         assert self._codec is not None
-        shown = self._codec.as_examples(made)
+        shown = self._codec.decode(made)
         if isinstance(shown, np.ndarray) and shown.ndim == 4 and shown.shape[-1] in (1, 3):
-            from ...figures._made import picture_grid
+            from ...figures._samples import picture_grid
 
             run.picture(SERIES, picture_grid(shown))
         elif isinstance(shown, np.ndarray) and shown.ndim == 2 and shown.shape[1] == 2:
-            from ...figures._made import made_points
+            from ...figures._samples import sample_scatter
 
             network = descent_of(run).network
             real = examples_of(run.examples, POINTS)
-            run.picture(SERIES, made_points(real, self._made(network, POINTS)))
+            run.picture(SERIES, sample_scatter(real, self._made(network, POINTS)))
         elif isinstance(shown, np.ndarray):
             flat = shown.reshape(len(shown), -1)[:TABLE_ROWS, :TABLE_ROWS]
             rows = [{f"value {i}": float(v) for i, v in enumerate(row)} for row in flat]
@@ -162,11 +162,9 @@ class MadeSamples(Observer):
             return
         if made.ndim != 4 or made.shape[-1] not in (1, 3):
             return
-        from ...figures._made import made_beside_real
+        from ...figures._samples import nearest_pictures
 
         known = examples_of(train, 4 * POINTS)
-        places, _ = nearest_examples(known, made)
-        drawn = made_beside_real(
-            self._codec.as_examples(made), self._codec.as_examples(known[places])
-        )
+        places, _ = nearest_neighbours(known, made)
+        drawn = nearest_pictures(self._codec.decode(made), self._codec.decode(known[places]))
         run.picture(f"{SERIES} and nearest", drawn)

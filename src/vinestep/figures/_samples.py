@@ -12,7 +12,7 @@ from matplotlib.figure import Figure
 from ..errors import DataError
 from ._style import COLOURS, figure, tidy
 
-__all__ = ["made_beside_real", "made_points", "margins", "picture_grid"]
+__all__ = ["marginals", "nearest_pictures", "picture_grid", "sample_scatter"]
 
 GAP = 2  # pixels between pictures
 MOST_COLUMNS = 12
@@ -53,7 +53,7 @@ def picture_grid(pictures: Any, *, columns: int | None = None) -> np.ndarray:
     return grid
 
 
-def made_points(real: Any, made: Any, *, title: str = "") -> Figure:
+def sample_scatter(real: Any, made: Any, *, title: str = "") -> Figure:
     """Points of two numbers that a network made, over real ones.
 
     Parameters
@@ -65,7 +65,7 @@ def made_points(real: Any, made: Any, *, title: str = "") -> Figure:
     Examples
     --------
     >>> x = np.random.default_rng(0).normal(size=(20, 2))
-    >>> len(vs.figures.made_points(x, {"flow": x + 1, "pair": x - 1}).axes)
+    >>> len(vs.figures.sample_scatter(x, {"flow": x + 1, "pair": x - 1}).axes)
     2
     """
     named = dict(made) if isinstance(made, Mapping) else {"": made}
@@ -82,7 +82,7 @@ def made_points(real: Any, made: Any, *, title: str = "") -> Figure:
     return drawn
 
 
-def made_beside_real(made: Any, nearest: Any, *, title: str = "") -> Figure:
+def nearest_pictures(made: Any, nearest: Any, *, title: str = "") -> Figure:
     """Pictures that were made, and below each the nearest one of the training.
 
     Parameters
@@ -91,7 +91,7 @@ def made_beside_real(made: Any, nearest: Any, *, title: str = "") -> Figure:
 
     Examples
     --------
-    >>> len(vs.figures.made_beside_real(np.zeros((4, 8, 8, 3)), np.ones((4, 8, 8, 3))).axes)
+    >>> len(vs.figures.nearest_pictures(np.zeros((4, 8, 8, 3)), np.ones((4, 8, 8, 3))).axes)
     2
     """
     n = min(len(made), MOST_COLUMNS)
@@ -110,7 +110,7 @@ def made_beside_real(made: Any, nearest: Any, *, title: str = "") -> Figure:
     return drawn
 
 
-def margins(real: Any, made: Any, *, columns: Sequence[str] = (), title: str = "") -> Figure:
+def marginals(real: Any, made: Any, *, columns: Sequence[str] = (), title: str = "") -> Figure:
     """A table that was made beside a real one: how the values of each column lie, and the
     correlations of numbers.
 
@@ -125,7 +125,7 @@ def margins(real: Any, made: Any, *, columns: Sequence[str] = (), title: str = "
     >>> frame = pd.DataFrame(
     ...     {"sugar": [1.0, 2.0, 4.0], "acid": [3.0, 1.0, 2.0], "press": list("aba")}
     ... )
-    >>> len(vs.figures.margins(frame, frame).axes)
+    >>> len(vs.figures.marginals(frame, frame).axes)
     4
     """
     names = list(columns or [name for name in made.columns if name in real.columns])

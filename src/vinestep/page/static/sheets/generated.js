@@ -5,22 +5,22 @@ import { first, said } from "./controls.js";
 
 const SCORES = { distance: "distance of what is made from real examples", coverage: "share of real examples that have something made near them", precision: "share of what is made that lies among real examples" };
 
-export const made = {
+export const generated = {
   place: 45,
   question: "What does it make?",
   async controls() {},
   async evidence(root) {
-    const label = first(), [found, { answers }] = await Promise.all([get(`${at(label)}/made`), get(`${at(label)}/answers`)]);
+    const label = first(), [found, { answers }] = await Promise.all([get(`${at(label)}/generated`), get(`${at(label)}/answers`)]);
     if (!found.steps.length && !found.pictures.length && !found.tables.length) {
-      fill(root, h("p", { class: "none" }, "This network makes no examples, or nobody looked. Networks that do are looked at by the observer MadeSamples, in a plan ",
-        h("code", {}, "[[observers]] kind = \"made_samples\""), "."));
+      fill(root, h("p", { class: "none" }, "This network makes no examples, or nobody looked. Networks that do are looked at by the observer GeneratedSamples, in a plan ",
+        h("code", {}, "[[observers]] kind = \"generated_samples\""), "."));
       return;
     }
     const shown = (look, title) => h("figure", {}, h("figcaption", {}, title),
       h("img", { alt: `${title}, ${label}`, style: "width: 100%; max-width: 36rem; image-rendering: pixelated", loading: "lazy", src: `/api/${at(label)}/files/${encodeURIComponent(look.file)}` }));
     const wide = (look, title) => h("p", {}, h("img", { alt: `${title}, ${label}`, style: "max-width: 100%", loading: "lazy", src: `/api/${at(label)}/files/${encodeURIComponent(look.file)}` }));
     const looks = found.pictures, last = looks.length - 1;
-    fill(root, said(answers, "made"),
+    fill(root, said(answers, "generated"),
       looks.length ? h("div", { class: "beside" }, shown(looks[0], `first, step ${number(looks[0].step)}`),
         last > 0 ? shown(looks[last], `latest, step ${number(looks[last].step)}`) : null) : null,
       looks.length > 2 ? through(looks, label) : null,

@@ -19,39 +19,39 @@ from ..layers._learning_pass import (
     random_uniform,
 )
 
-__all__ = ["Maker", "class_labels"]
+__all__ = ["GenerativeNetwork", "class_labels"]
 
 AT_ONCE = 128  # examples
 
 
-class Maker(Layer):
+class GenerativeNetwork(Layer):
     """A network that makes examples like those it was trained on.
 
     One of your own derives from this and gives ``compute(x, targets=None)``, the loss of each
-    example, and `made`.
+    example, and `draw`.
 
     Examples
     --------
-    >>> class Normal(vs.generation.Maker):
+    >>> class Normal(vs.generation.GenerativeNetwork):
     ...     def declare(self, shape):
     ...         self.parameter("middle", shape[1:], vs.initialisers.zeros)
     ...
     ...     def compute(self, x, *, targets=None):
     ...         return np.mean((x - self.middle) ** 2, axis=1)
     ...
-    ...     def made(self, rng, count, labels):
+    ...     def draw(self, rng, count, labels):
     ...         return vs.held(self.middle) + rng.normal(size=(count, *self.example_shape()))
     >>> Normal().initialise((3,)).sample(2, seed=1).shape
     (2, 3)
     """
 
-    makes = True
-    gives_losses = True
+    can_sample = True
+    outputs_losses = True
     """Whether what it puts out is the loss of each example."""
     classes: int = 0
     """How many classes an example may be asked of; 0 where none can be."""
 
-    def made(self, rng: np.random.Generator, count: int, labels: Any, **settings: Any) -> Any:
+    def draw(self, rng: np.random.Generator, count: int, labels: Any, **settings: Any) -> Any:
         """So many new examples, drawn by `rng`."""
         raise NotImplementedError
 
@@ -85,7 +85,7 @@ class Maker(Layer):
             rng = np.random.default_rng([checked_seed(seed, "sample"), place])
             own = None if chosen is None else chosen[start : start + n]
             with untracked():
-                parts.append(np.asarray(held(self.made(rng, n, own, **settings))))
+                parts.append(np.asarray(held(self.draw(rng, n, own, **settings))))
         return np.concatenate(parts)
 
     def _labels_for(self, count: int, labels: Any) -> np.ndarray | None:
