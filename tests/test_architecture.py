@@ -96,7 +96,7 @@ ARROWS = {
     "errors",
     "runs/diagnosis": "generation _findings _trend",
     "runs": "runs/diagnosis training/plans training/run training/step training/tuning attribution "
-    "figures storage _model "
+    "evaluation figures storage _model "
     "_findings _notebook_html _public_names _arguments errors",
     "runs/migrations": "runs",
     "catalogue": "runs storage _model _public_names errors",

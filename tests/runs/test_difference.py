@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 import vinestep as vs
+from vinestep.errors import RunError
 from vinestep.runs._difference import groups_of, seeds_needed, t_test
 
 from ..command_line import vinestep_here
@@ -144,4 +145,57 @@ def test_runs_of_equal_labels_in_several_records_are_kept_apart(tmp_path):
         runs += list(vs.runs.open(tmp_path / str(place)))
     assert len({run.label for run in runs}) == 2
     names = [group.name for group in groups_of(runs, "loss")]
-    assert names == ["network.layers.0.width=4.0", "network.layers.0.width=5.0"]
+    assert names == ["network.layers.0.width=4", "network.layers.0.width=5"]
+
+
+def test_runs_of_other_lengths_are_other_ways(tmp_path):
+    for epochs in (1, 6):
+        trained(tmp_path, 0.05, 1, epochs=epochs)
+    assert [group.name for group in groups_of(runs_of(tmp_path), "loss")] == [
+        "epochs=1",
+        "epochs=6",
+    ]
+    settings = vs.runs.compare(runs_of(tmp_path)).settings
+    assert settings.loc["epochs"].tolist() == [1, 6]
+
+
+def test_of_one_seed_twice_runs_are_counted_and_not_seeds(tmp_path):
+    for _ in range(2):
+        trained(tmp_path, 0.05, 1)
+    assert "2 runs" in vs.runs.difference(runs_of(tmp_path)).evidence
+
+
+@pytest.mark.parametrize(("target", "width"), [("state", '"classes"'), ("temperature", 1)])
+def test_models_of_two_runs_answer_the_same_examples(tmp_path, target, width):
+    vs.demo.barrels(200).to_csv(tmp_path / "barrels.csv", index=False)
+    plan = tmp_path / "plan.toml"
+    plan.write_text(
+        f'epochs = 1\n[data]\nsource = "barrels.csv"\ntarget = "{target}"\nseed = 4\n'
+        f'[[layers]]\nkind = "dense"\nwidth = {width}\n'
+    )
+    for settings in (["seed=1"], ["seed=2"], ["seed=2", "data.seed=5"]):
+        told = [word for one in settings for word in ("--set", one)]
+        done = vinestep_here("train", plan, *told, "--unrehearsed", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+    first, second, other = vs.runs.open(tmp_path / "records")
+    found = vs.runs.paired_differences(first, second)
+    for run, scores in ((first, "first"), (second, "second")):
+        known = run.assessment["test"]["loss"]["value"]
+        assert getattr(found[0], scores) == pytest.approx(known, rel=1e-5)
+    done = vinestep_here("compare", first.label, second.label, "--decisions", cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert str(found[0]) in done.stdout
+    assert ("both right" in done.stdout) is (target == "state")
+    if target != "state":
+        with pytest.raises(RunError, match="predicts numbers"):
+            vs.runs.decisions_of(first, second)
+    done = vinestep_here("compare", first.label, other.label, "--decisions", cwd=tmp_path)
+    assert done.returncode == 2
+    assert "other examples" in done.stderr
+
+
+def test_models_of_runs_without_a_plan_are_refused_in_words(tmp_path):
+    for seed in (1, 2):
+        trained(tmp_path, 0.05, seed)
+    with pytest.raises(RunError, match="not known from a plan"):
+        vs.runs.paired_differences(*runs_of(tmp_path))

@@ -144,7 +144,7 @@ def compare(
         typer.Option("--out", metavar="FILE.png", help="Draw the curves with their trends."),
     ] = None,
     decisions: Annotated[
-        bool, typer.Option("--decisions", help="Let both models decide on the same test examples.")
+        bool, typer.Option("--decisions", help="Let both models answer the same test examples.")
     ] = False,
     equal: Annotated[
         bool, typer.Option("--equal", help="They should be equal: where do they part?")
@@ -174,11 +174,10 @@ def compare(
         if (decisions or equal) and len(chosen) != 2:
             raise RunError("--decisions and --equal hold two runs against one another.")
         if decisions:
-            console.print(
-                str(comparing.decisions_of(*chosen, own=own_parts_of(own))),
-                highlight=False,
-                soft_wrap=True,
-            )
+            from ..runs._paired_runs import answers_compared
+
+            for told in answers_compared(*chosen, own=own_parts_of(own)):
+                console.print(told, highlight=False, soft_wrap=True)
         if equal:
             parting = comparing.first_difference(*chosen)
             told = (

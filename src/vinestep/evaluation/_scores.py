@@ -108,24 +108,22 @@ class Assessment(dict[str, float]):
         n = self.size
         if n < 2 or not names:
             return dict.fromkeys(names, (math.nan, math.nan))
-        rng = np.random.default_rng([n, 0xB007])
-        resamples = max(FEWEST, min(RESAMPLES, MOST_RESAMPLED // n))
-        drawn = [rng.integers(0, n, n) for _ in range(resamples)]
+        drawn = resamples_of(n, RESAMPLES)
         tail = 50 * (1 - CONFIDENCE)
         bounds = {}
         for name in names:
-            values = self._resampled(name, drawn)
+            values = self.resampled(name, drawn)
             known = values[~np.isnan(values)]
             low, high = np.percentile(known, [tail, 100 - tail]) if known.size else [np.nan] * 2
             bounds[name] = float(low), float(high)
         return bounds
 
-    def _resampled(self, name: str, drawn: Sequence[np.ndarray]) -> np.ndarray:
+    def resampled(self, name: str, drawn: Sequence[np.ndarray]) -> np.ndarray:
         """A score of each resample; NaN where nothing of it counts."""
         metric = next((m for m in self.metrics if m.name == name), None)
         values = []
         for index in drawn:
-            examples = _some(self._joined, index)
+            examples = _some(self.joined, index)
             if metric is not None:
                 values.append(metric.conclude(metric_counts(metric, self.loss, *examples)))
                 continue
@@ -136,7 +134,8 @@ class Assessment(dict[str, float]):
         return np.array(values)
 
     @cached_property
-    def _joined(self) -> Scored:
+    def joined(self) -> Scored:
+        """All examples in one."""
         return joined(self.batches)
 
     def table(self) -> pd.DataFrame:
@@ -147,6 +146,13 @@ class Assessment(dict[str, float]):
 
         rows = [(name, value, *self.intervals[name], self.size) for name, value in self.items()]
         return pd.DataFrame(rows, columns=["score", "value", "low", "high", "examples"])
+
+
+def resamples_of(n: int, most: int) -> list[np.ndarray]:
+    """Places of so many examples drawn with repetition, the same each time; fewer of large sets."""
+    rng = np.random.default_rng([n, 0xB007])
+    count = max(FEWEST, min(most, MOST_RESAMPLED // max(n, 1)))
+    return [rng.integers(0, n, n) for _ in range(count if n else 0)]
 
 
 def _some(batch: Scored, index: np.ndarray) -> Scored:

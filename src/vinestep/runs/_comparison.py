@@ -17,16 +17,14 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Comparison",
-    "Decisions",
     "Parting",
     "compare",
-    "decisions_of",
     "first_difference",
     "leading_run",
 ]
 
 AXES = ("epoch", "step", "examples", "seconds")
-ALWAYS_DIFFERENT = ("epochs", "steps", "until", "name", "set", "written_by")
+ALWAYS_DIFFERENT = ("name", "set", "written_by")
 BEGINNING = "what they begin with: the weights drawn, or the first batch"
 UPDATE, BACKWARD = "the update before it, or its batch", "the sweep back"
 FORWARD, SCHEDULE = "the forward pass", "the schedule"
@@ -64,27 +62,6 @@ class Leader(NamedTuple):
     """Its best value there."""
     end: float
     """Where the shortest of the runs ends: so far they were compared."""
-
-
-@dataclass
-class Decisions:
-    """What two models decide on the same examples."""
-
-    examples: int
-    both_right: int
-    only_first: int
-    only_second: int
-    both_wrong: int
-    p: float
-    """Of the exact test by McNemar: how probable so unequal a division is if neither is better."""
-
-    def __str__(self) -> str:
-        return (
-            f"{self.examples} examples: both right {self.both_right}, only the first "
-            f"{self.only_first}, only the second "
-            f"{self.only_second}, "
-            f"both wrong {self.both_wrong}; p = {self.p:.3g}."
-        )
 
 
 @dataclass
@@ -363,63 +340,6 @@ def _first_norms(first: RunRecord, second: RunRecord) -> list[str]:
         if result:
             return list(dict.fromkeys(name.rpartition(" ")[0] for name in result if " " in name))
     return []
-
-
-def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()) -> Decisions:
-    """What the best models of two runs decide on the test part of the first one's plan.
-
-    Raises
-    ------
-    RunError
-        If a folder is not on this machine, or what they predict are no classes.
-
-    Examples
-    --------
-    >>> import tempfile
-    >>> from importlib.resources import files
-    >>> from pathlib import Path
-    >>> root = tempfile.mkdtemp()
-    >>> from vinestep.training.plans._planned_run import PlannedRun
-    >>> from vinestep.training.plans._plan import read_plan
-    >>> plan = read_plan(files("vinestep.demo") / "barrels.toml", settings=["epochs=1"])
-    >>> for _ in range(2):
-    ...     outcome = PlannedRun(plan, Path(".")).run(record=root)
-    >>> found = vs.runs.decisions_of(*vs.runs.open(root))
-    >>> found.examples, found.only_first, found.only_second
-    (225, 0, 0)
-    """
-    from scipy.stats import binomtest
-
-    from .._model import open_model
-    from ..training.plans._plan import read_plan
-    from ..training.plans._planned_run import PlannedRun
-    from ..training.step._scoring import outputs_and_targets, right_decisions
-
-    folders = [folder for run in (first, second) if (folder := run.folder) is not None]
-    if len(folders) < 2:
-        raise RunError("Decisions are compared on the machine that has the folders of both runs.")
-    planned = PlannedRun(
-        read_plan(folders[0].path / "plan.toml", own=own), folders[0].path, own=own, resuming=True
-    )
-    if not planned.source.classes or planned.source.classes == 1:
-        raise RunError(f"{first.label}: it predicts numbers; decisions are compared of classes.")
-    batches = planned.scored_batches(planned.test)
-    right: list[np.ndarray] = []
-    for folder in folders:
-        states = folder.states()
-        if not states:
-            raise RunError(f"{folder.path}: it has no state.")
-        best = folder.best_state() or states[-1]
-        model = open_model(folder.state_path(best), own=own)
-        outputs, targets = outputs_and_targets(model.network, batches)
-        decided = right_decisions(model.loss, outputs, targets, planned.source.classes)
-        if decided is None:
-            raise RunError(f"{folder.path}: its network does not decide between the classes.")
-        right.append(decided)
-    a, b = right
-    one, other = int((a & ~b).sum()), int((~a & b).sum())
-    p = float(binomtest(one, one + other).pvalue) if one + other else 1.0
-    return Decisions(len(a), int((a & b).sum()), one, other, int((~a & ~b).sum()), p)
 
 
 def leading_run(runs: Sequence[RunRecord], quantity: str, against: str = "epoch") -> Leader | None:

@@ -22,7 +22,7 @@ FEWEST, MOST = 3, 200  # seeds that are asked for
 SURE_OF_SPREAD = 0.8  # how often the spread of all seeds lies below what is reckoned with
 SUBJECT = "which is better"
 SEEDS = ("seed",)
-OUTCOMES = ("epochs", "steps", "until", "name", "set", "written_by", "validation", "data", "source")
+OUTCOMES = ("name", "set", "written_by", "validation", "data", "source")
 
 
 class Group(NamedTuple):
@@ -51,13 +51,14 @@ class Group(NamedTuple):
 
     def __str__(self) -> str:
         values = np.array(list(self.values.values()))
+        what = "seeds" if min(self.values) >= 0 else "runs"
         if len(values) < 2:
-            return f"{self.name}: {self.mean:.4g}, one seed"
+            return f"{self.name}: {self.mean:.4g}, one {what[:-1]}"
         spread = float(values.std(ddof=1))
         reach = float(stats.t.ppf(1 - LEVEL / 2, len(values) - 1)) * spread / math.sqrt(len(values))
         return (
             f"{self.name}: {self.mean:.4g}, 95 % interval {self.mean - reach:.4g} to "
-            f"{self.mean + reach:.4g}, {len(values)} seeds"
+            f"{self.mean + reach:.4g}, {len(values)} {what}"
         )
 
 
@@ -127,7 +128,7 @@ def groups_of(runs: Sequence[RunRecord], quantity: str) -> list[Group]:
     differ = [k for k in differ if not k.startswith("weights.")] or differ
     result = []
     for shared, alike in zip(names, every.values(), strict=True):
-        shown = ", ".join(f"{k}={shared.get(k, 'none')}" for k in differ[:3])
+        shown = ", ".join(f"{k}={_shown(shared.get(k, 'none'))}" for k in differ[:3])
         values: dict[int, float] = {}
         validation: dict[int, str] = {}
         for i, (run, own) in enumerate(alike):
@@ -139,6 +140,11 @@ def groups_of(runs: Sequence[RunRecord], quantity: str) -> list[Group]:
         loss, better = _part(shared, "loss"), first.better.get(quantity, "lower")
         result.append(Group(shown or first.label, values, validation, loss, better))
     return result
+
+
+def _shown(value: str) -> str:
+    """A setting as it was written: whole numbers are read as floats."""
+    return value.removesuffix(".0")
 
 
 def _best(run: RunRecord, quantity: str) -> float:

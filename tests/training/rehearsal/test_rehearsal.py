@@ -3,6 +3,7 @@ to say nothing.
 """
 
 import copy
+import re
 import time
 
 import numpy as np
@@ -11,6 +12,8 @@ import pytest
 import vinestep as vs
 from vinestep.training.plans._plan import read_plan
 from vinestep.training.plans._planned_run import PlannedRun
+from vinestep.training.rehearsal._covariate_shift import covariate_shift
+from vinestep.training.rehearsal._stage import Stage
 
 SEED = np.random.SeedSequence(8)
 
@@ -363,7 +366,9 @@ def test_a_stream_and_several_inputs_are_rehearsed():
     assert not [f for f in found.troubles if f.verdict == "wrong"], str(found)
 
 
-@pytest.mark.parametrize(("rate", "told"), [(3.0, "0.1 times the rate"), (1e-9, "10 times")])
+@pytest.mark.parametrize(
+    ("rate", "told"), [(3.0, "with a warm-up over 20 steps"), (1e-9, "10 times")]
+)
 def test_another_rate_is_tried_before_it_is_advised(rate, told):
     train, validation = split(*points())
     own = training(optimiser=vs.optimisers.SGD(rate * 10))
@@ -372,6 +377,96 @@ def test_another_rate_is_tried_before_it_is_advised(rate, told):
     assert advice.is_trouble
     assert "Tried: in " in advice.cure
     assert told in advice.cure
+
+
+@pytest.mark.parametrize("by", ["alone", "name", "place"])
+def test_scaled_inputs_are_tried_before_they_are_advised(by):
+    x, y = points()
+    large, small = x[:, :3] * 900 + 4000, x[:, 3:]
+    inputs, network = {
+        "alone": (np.concatenate([large, small], axis=1), net(vs.Dense(3))),
+        "name": ({"large": large, "small": small}, OfTwo()),
+        "place": ((large, small), OfTwo()),
+    }[by]
+    data = vs.data.Dataset(inputs, y)
+    found = training(network).rehearse(data.batches(32), quick=True).findings
+    (advice,) = [one for one in found if "learned best" in one.evidence]
+    plain, scaled = map(float, re.findall(r" to ([\d.e+]+)[;.]", advice.cure))
+    assert scaled < plain / 2, advice.cure
+
+
+def test_scaled_targets_are_tried_before_they_are_advised():
+    x, _ = points()
+    targets = (x[:, :1] * 4e4 + 2e5).astype(np.float32)
+    own = training(net(vs.Dense(1)), loss=vs.losses.squared_error, metrics=[])
+    found = own.rehearse(vs.data.Dataset(x, targets).batches(32), quick=True).findings
+    (advice,) = [one for one in found if one.subject == "the targets"]
+    plain, scaled = map(float, re.findall(r"(\d+)%", advice.cure))
+    assert scaled < plain / 2, advice.cure
+
+
+class OfTwo(vs.Layer):
+    def __init__(self):
+        self.a, self.b = vs.Dense(3), vs.Dense(3)
+
+    def compute(self, large, small):
+        return self.a(large) + self.b(small)
+
+
+def in_another_order(rng, x):
+    return x[:, ::-1].copy()
+
+
+def each_column_by_itself(rng, x):
+    return np.stack([rng.permutation(column) for column in x.T], axis=1)
+
+
+@pytest.mark.parametrize("moved", [in_another_order, each_column_by_itself])
+def test_parts_that_differ_only_in_how_columns_go_together_are_told_apart(moved):
+    rng = np.random.default_rng(0)
+    x = rng.normal(size=(600, 4)).astype(np.float32)
+    x[:, 1] += 2 * x[:, 0]
+    x = (x / x.std(axis=0)).astype(np.float32)
+    y = (x[:, 2] > 0).astype(int)
+    train = vs.data.Dataset(x[:400], y[:400])
+    for inputs, verdict in ((x[400:], "sound"), (moved(rng, x[400:]), "suspicious")):
+        validation = vs.data.Dataset(inputs, y[400:])
+        found = training(net(vs.Dense(2))).rehearse(
+            train.batches(32), validation.batches(64), quick=True
+        )
+        (told,) = [one for one in found.findings if one.subject == "the inputs of both parts"]
+        assert told.verdict == verdict, told
+
+
+def test_equal_parts_are_told_apart_as_often_as_the_level_says():
+    rng = np.random.default_rng(3)
+    apart = 0
+    for _ in range(60):
+        x = rng.normal(size=(160, 3)).astype(np.float32)
+        parts = [vs.data.Dataset(rows, np.zeros((len(rows), 1))) for rows in (x[:80], x[80:])]
+        own = training(net(vs.Dense(1)), loss=vs.losses.squared_error, metrics=[])
+        stage = stage_of(own, *(part.batches(80) for part in parts))
+        apart += next(covariate_shift(stage)).verdict != "sound"
+    assert apart <= 2
+
+
+def test_examples_that_follow_one_another_in_time_are_no_random_draws():
+    rng = np.random.default_rng(0)
+    walk = np.cumsum(rng.normal(size=(600, 2)), axis=0).astype(np.float32)
+    walk = (walk - walk.mean(axis=0)) / walk.std(axis=0)
+    data = vs.data.Dataset(walk, (walk[:, 0] > 0).astype(int))
+    parts = data.rows(np.arange(450)), data.rows(np.arange(450, 600))
+    found = training(net(vs.Dense(2))).rehearse(
+        parts[0].batches(32), parts[1].batches(150), quick=True
+    )
+    (told,) = [one for one in found.findings if one.subject == "the inputs of both parts"]
+    assert told.verdict == "unclear", told
+    assert "follow one another" in told.evidence
+
+
+def stage_of(own, train, validation):
+    own.initialise(train.sample())
+    return Stage(own, train, validation, train.sample(), validation.sample())
 
 
 def test_targets_that_follow_without_error_are_told_of():

@@ -11,6 +11,7 @@ from scipy.special import ndtri
 from ..._findings import Finding
 from ...data.encoding._drift import PICTURES
 from ...tasks._base import Task
+from ._cures import try_scaled_inputs, try_scaled_targets
 from ._permutation_test import (
     correlations_across,
     features_of,
@@ -45,10 +46,10 @@ def values(stage: Stage) -> Iterator[Finding]:
     """Inputs that are no finite numbers, not scaled, or pictures with channels first."""
     source = stage.train.dataset
     whole = dict(_arrays(source.inputs)) if _is_cheap(stage) and source.inputs is not None else {}
-    for name, array in _arrays(stage.batch.inputs):
+    for key, array in _arrays(stage.batch.inputs):
         if array.dtype.kind != "f":
             continue
-        everything = whole.get(name, array)
+        name, everything = _input(key), whole.get(key, array)
         looked_at = everything if _is_small(everything) else array
         if (told := _nonfinite_values(looked_at)) is not None:
             yield Finding(name, "wrong", f"{told}.", "Fill or leave them out.")
@@ -69,31 +70,31 @@ def values(stage: Stage) -> Iterator[Finding]:
                 "Channels come last: np.moveaxis(pictures, 1, -1).",
             )
         if array.ndim == 2 and len(array) >= LEAST:
-            yield from _scales(name, array)
+            yield from _scales(stage, key, array)
         elif array.ndim > 2 and array.std() > UNSCALED:
             evidence = (
                 f"their standard deviation is {array.std():.3g}; networks learn best from "
                 "values of about 1."
             )
-            yield Finding(
-                name,
-                "suspicious",
-                evidence,
-                "Divide by a typical value, or subtract the mean and divide by the deviation.",
-            )
+            cure = (
+                "Divide by a typical value, or subtract the mean and divide by the deviation. "
+                f"{try_scaled_inputs(stage, key)}"
+            ).strip()
+            yield Finding(name, "suspicious", evidence, cure)
     tasks = tasks_of(stage)
     for name, targets in by_name(stage.batch.targets).items():
-        yield from _target_values(subject_of("the targets", name), targets, tasks.get(name))
+        subject = subject_of("the targets", name)
+        yield from _target_values(stage, subject, targets, tasks.get(name))
 
 
 def finite_validation(stage: Stage) -> Iterator[Finding]:
     """Inputs of the validation part that are no finite numbers."""
     if stage.other is None:
         return
-    for name, array in _arrays(stage.validation_sample.inputs):
+    for key, array in _arrays(stage.validation_sample.inputs):
         if array.dtype.kind == "f" and (told := _nonfinite_values(array)) is not None:
             yield Finding(
-                f"{name} of the validation part",
+                f"{_input(key)} of the validation part",
                 "wrong",
                 f"{told}: no score of it is a number.",
                 "Fill or leave them out.",
@@ -113,7 +114,9 @@ def _nonfinite_values(array: np.ndarray) -> str | None:
     return f"{int(bad.sum())} values are NaN or infinite, the first at {first}"
 
 
-def _target_values(subject: str, targets: np.ndarray, task: Task | None) -> Iterator[Finding]:
+def _target_values(
+    stage: Stage, subject: str, targets: np.ndarray, task: Task | None
+) -> Iterator[Finding]:
     if targets.dtype.kind == "f":
         if task is not None and task.gaps:
             targets = targets[~np.isnan(targets)]
@@ -127,15 +130,13 @@ def _target_values(subject: str, targets: np.ndarray, task: Task | None) -> Iter
                 f"mean {targets.mean():.3g}, standard deviation {targets.std():.3g}; a "
                 "network begins with outputs of about 1."
             )
-            yield Finding(
-                subject,
-                "suspicious",
-                evidence,
-                "Learn (target - mean) / deviation, or the logarithm.",
-            )
+            cure = (
+                f"Learn (target - mean) / deviation, or the logarithm. {try_scaled_targets(stage)}"
+            ).strip()
+            yield Finding(subject, "suspicious", evidence, cure)
 
 
-def _scales(name: str, array: np.ndarray) -> Iterator[Finding]:
+def _scales(stage: Stage, key: str | int | None, array: np.ndarray) -> Iterator[Finding]:
     spread, middle = array.std(axis=0), np.abs(array.mean(axis=0))
     wide = np.flatnonzero((spread > UNSCALED) | (middle > UNSCALED * np.maximum(spread, 1)))
     if wide.size:
@@ -145,12 +146,11 @@ def _scales(name: str, array: np.ndarray) -> Iterator[Finding]:
             f"column {i}{more}: mean {array[:, i].mean():.3g}, standard deviation "
             f"{spread[i]:.3g}; about 0 and 1 are learned best."
         )
-        yield Finding(
-            name,
-            "suspicious",
-            evidence,
-            "Scale tables by vinestep.data.scaled(train, validation); arrays likewise.",
-        )
+        cure = (
+            "Scale tables by vinestep.data.scaled(train, validation); arrays likewise. "
+            f"{try_scaled_inputs(stage, key)}"
+        ).strip()
+        yield Finding(_input(key), "suspicious", evidence, cure)
 
 
 def classes(stage: Stage) -> Iterator[Finding]:
@@ -202,7 +202,7 @@ def likeness(stage: Stage) -> Iterator[Finding]:
     """
     if stage.other is None:
         return
-    for (name, ours), (_, theirs) in zip(
+    for (key, ours), (_, theirs) in zip(
         _arrays(stage.batch.inputs), _arrays(stage.other.inputs), strict=False
     ):
         if (
@@ -228,7 +228,7 @@ def likeness(stage: Stage) -> Iterator[Finding]:
                 f"{b[:, i].std():.3g}, in training {a[:, i].mean():.3g} and {a[:, i].std():.3g}."
             )
             yield Finding(
-                f"{name} of the validation part",
+                f"{_input(key)} of the validation part",
                 "wrong" if far and share > WIDELY else "suspicious",
                 evidence,
                 "Prepare both parts by what was learned on the first, once; see that they were "
@@ -415,10 +415,14 @@ def concept_shift(stage: Stage) -> Iterator[Finding]:
             yield Finding(subject, "sound", f"its targets follow as in training: {words}.")
 
 
-def _arrays(inputs: Any) -> Iterator[tuple[str, np.ndarray]]:
+def _arrays(inputs: Any) -> Iterator[tuple[str | int | None, np.ndarray]]:
     if isinstance(inputs, dict):
-        yield from ((f"input {name}", np.asarray(array)) for name, array in inputs.items())
+        yield from ((name, np.asarray(array)) for name, array in inputs.items())
     elif isinstance(inputs, tuple):
-        yield from ((f"input {i}", np.asarray(array)) for i, array in enumerate(inputs))
+        yield from ((i, np.asarray(array)) for i, array in enumerate(inputs))
     else:
-        yield "the inputs", np.asarray(inputs)
+        yield None, np.asarray(inputs)
+
+
+def _input(key: str | int | None) -> str:
+    return "the inputs" if key is None else f"input {key}"

@@ -23,6 +23,7 @@ from . import (
     _network as rehearsed_network,
     _training as rehearsed_training,
 )
+from ._covariate_shift import covariate_shift
 from ._label_noise import label_noise
 from ._learning_curve import learning_curve
 from ._stage import Stage
@@ -49,6 +50,7 @@ SUBJECTS = {
     "examples_apart": "the batch axis",
     "told_by_inputs": "inputs and targets",
     "concept_shift": "the validation part",
+    "covariate_shift": "the inputs of both parts",
     "label_noise": "the labels",
     "learning_curve": "the amount of data",
 }
@@ -101,6 +103,7 @@ QUICK: tuple[Check, ...] = (
     rehearsed_data.finite_validation,
     rehearsed_data.classes,
     rehearsed_data.likeness,
+    covariate_shift,
     rehearsed_data.concept_shift,
     label_noise,
     rehearsed_network.first_loss,
@@ -146,6 +149,7 @@ OF_EXAMPLES: tuple[Check, ...] = (
     rehearsed_data.values,
     rehearsed_data.finite_validation,
     rehearsed_data.likeness,
+    covariate_shift,
     rehearsed_training.first_steps,
     rehearsed_training.cost,
 )

@@ -26,6 +26,7 @@ from ...tasks._classes import Binary, Classes, Ordered
 
 if TYPE_CHECKING:
     from ..step._base import TrainingBase
+from ._cures import top_rate, try_rate, try_warmup
 from ._stage import Stage, first_examples, raw_outputs
 
 __all__ = ["augmentation", "batch_order", "by_heart", "cost", "first_steps", "rate", "whole_way"]
@@ -35,23 +36,11 @@ DECAY = 0.1  # in one step
 ORDERED_BATCHES, FEW_BATCHES = 16, 4
 SORTED = 1e-6
 CUT_OFF = 0.08  # of the values
-TRIED_STEPS, TRIED_SECONDS = 40, 0.6
 FEW_STEPS = 5
 FEWEST_STEPS = 30  # that tell whether a batch is learned
 LEARNED = 16  # examples to be learned by heart
 MOST_STEPS = 300
 SECONDS = 4.0
-AHEAD = 10_000  # steps of a schedule that are looked at
-
-
-def _top_rate(training: TrainingBase) -> float:
-    """The highest that the schedule reaches."""
-    begun = training.step_number
-    looked = {
-        *range(begun, begun + 200),
-        *np.linspace(begun, begun + AHEAD, 400).astype(int).tolist(),
-    }
-    return training.optimiser.rate * max(training.schedule(int(step)) for step in looked)
 
 
 def rate(stage: Stage) -> Iterator[Finding]:
@@ -60,7 +49,7 @@ def rate(stage: Stage) -> Iterator[Finding]:
     optimiser = training.optimiser
     if isinstance(optimiser, LBFGS):
         return
-    top = _top_rate(training)
+    top = top_rate(training)
     if top * optimiser.weight_decay > DECAY:
         evidence = f"each step takes {top * optimiser.weight_decay:.1%} of the weights away."
         yield Finding(
@@ -93,7 +82,7 @@ def rate(stage: Stage) -> Iterator[Finding]:
         )
         cure = (
             "A smaller rate: vinestep.training.rate_range(training, batches) suggests one. Or "
-            f"a warm-up. {_tried(stage, 0.1)}"
+            f"a warm-up. {try_warmup(stage)}"
         ).strip()
         yield Finding("the rate", "wrong" if not moves[path] <= 3 else "suspicious", evidence, cure)
     elif max(moves.values()) < SMALL_UPDATE:
@@ -106,7 +95,7 @@ def rate(stage: Stage) -> Iterator[Finding]:
             "suspicious",
             evidence,
             "A larger rate; vinestep.training.rate_range(training, batches) suggests one. "
-            f"{_tried(stage, 10.0)}".strip(),
+            f"{try_rate(stage, 10.0)}".strip(),
         )
     else:
         yield Finding(
@@ -115,39 +104,6 @@ def rate(stage: Stage) -> Iterator[Finding]:
             f"one step at the highest rate, {top:.3g}, moves {path} by {moves[path]:.2g} of its "
             "size.",
         )
-
-
-def _tried(stage: Stage, factor: float) -> str:
-    """What came of a few steps at the rate that was asked for, and at another one, in words."""
-    found = [_after_steps(stage, one) for one in (1.0, factor)]
-    if any(one is None for one in found):
-        return ""
-    (steps, first, here), (_, _, there) = found  # type: ignore[misc]
-    return (
-        f"Tried: in {steps} steps the loss went from {first:.3g} to {here:.3g}, at "
-        f"{factor:g} times the rate to {there:.3g}."
-    )
-
-
-def _after_steps(stage: Stage, factor: float) -> tuple[int, float, float] | None:
-    """How many steps were made at so many times the highest rate, the first loss, and the loss of
-    the last steps; None if there were none.
-    """
-    training = stage.copy_of_training()
-    training.optimiser.rate = _top_rate(training) * factor
-    training.descent.schedule = constant()
-    losses: list[float] = []
-    begun = time.perf_counter()
-    try:
-        for i, group in training.grouped(stage.train.epoch(0, seed=training.seed)):
-            losses.append(training.make_step(group, 0, i)[0].loss)
-            if len(losses) >= TRIED_STEPS or time.perf_counter() - begun > TRIED_SECONDS:
-                break
-    except NotFiniteError:
-        return len(losses), losses[0] if losses else math.nan, math.inf
-    if not losses:
-        return None
-    return len(losses), losses[0], float(np.mean(losses[-max(1, len(losses) // 5) :]))
 
 
 def batch_order(stage: Stage) -> Iterator[Finding]:
@@ -236,7 +192,8 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
             f"at the full rate the loss went from {first:.4g} to nowhere within "
             f"{len(losses)} steps: {error}"
         )
-        yield Finding("learning a batch by heart", "wrong", evidence, "A smaller rate, or clip=.")
+        cure = f"A smaller rate, or clip=. {try_rate(stage, 0.1)}".strip()
+        yield Finding("learning a batch by heart", "wrong", evidence, cure)
         return
     tail = float(np.median(losses[-10:]))
     words = (
@@ -250,7 +207,7 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
             "learning a batch by heart",
             "wrong",
             f"{words}, and then up to {tail:.4g}.",
-            "A much smaller rate.",
+            f"A much smaller rate. {try_rate(stage, 0.1)}".strip(),
         )
     elif len(losses) < FEWEST_STEPS:
         cure = "The run tells: see whether its loss falls."
@@ -260,14 +217,14 @@ def by_heart(stage: Stage) -> Iterator[Finding]:
     elif tail > 0.98 * first:
         cure = (
             "See that gradients reach all layers, the rate is not far too small, and inputs "
-            "differ; try a wider network."
-        )
+            f"differ; try a wider network. {try_rate(stage, 10.0)}"
+        ).strip()
         yield Finding("learning a batch by heart", "wrong", f"{words}: nothing is learned.", cure)
     elif len(losses) >= MOST_STEPS and tail > 0.8 * first:
         cure = (
             "A larger rate or a wider network; equal inputs with different targets cannot be "
-            "learned by heart."
-        )
+            f"learned by heart. {try_rate(stage, 10.0)}"
+        ).strip()
         yield Finding("learning a batch by heart", "suspicious", f"{words} only.", cure)
     else:
         yield Finding("learning a batch by heart", "sound", f"{words}, and it goes on.")

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ._base import TrainingBase
     from ._batch_checks import AnyBatches
 
-__all__ = ["baseline_outputs", "baseline_scores"]
+__all__ = ["baseline_outputs", "baseline_scores", "constant_loss"]
 
 MOST_EXAMPLES = 4000
 FEW_READ = 256  # examples of a source that are read one by one
@@ -43,6 +43,17 @@ def baseline_scores(
         return _scores(training, train, validation)
     except (VineStepError, ValueError, TypeError, IndexError, FloatingPointError):
         return {}  # targets of a kind that no task describes
+
+
+def constant_loss(training: TrainingBase, batch: Batch) -> float | None:
+    """Loss of the best constant answer to a batch; None where none is known."""
+    try:
+        with untracked():
+            found = mapped(held, outputs_of_batch(training.network, batch))
+        outputs = baseline_outputs(training.task, batch.targets, found)
+        return None if outputs is None else _loss(training.loss, outputs, batch)
+    except (VineStepError, ValueError, TypeError, IndexError, FloatingPointError):
+        return None  # targets of a kind that no task describes
 
 
 def _scores(
