@@ -47,28 +47,27 @@ def covariate_shift(stage: Stage) -> Iterator[Finding]:
         f"{between.by_chance:.2f} at most (99 %) where parts are dealt out at random"
     )
     if between.p > LEVEL:
-        yield Finding(subject, "sound", f"they cannot be told apart: {words}.")
+        yield Finding(subject, "sound", f"neither can be told from the other: {words}.")
         return
     last = max(LEAST, len(ours) // 5)
     within = _told_apart(ours[:-last], ours[-last:]) if len(ours) >= 2 * last else None
+    told = "examples of the validation part can be told from those of training"
     if within is not None and within.correlation > AS_FAR * between.correlation:
         said = (
-            f"they can be told apart, and so can the last examples of the training part from "
-            f"those before ({within.correlation:.2f}), as where examples follow one another: "
-            f"{words}."
+            f"{told}, and so can the last of those from the ones before "
+            f"({within.correlation:.2f}), as where examples follow one another: {words}."
         )
         cure = "The validation loss tells whether what is learned holds later."
         yield Finding(subject, "unclear", said, cure)
     elif between.correlation > FAR:
-        said = f"they can be told apart: {words}."
         cure = (
             "See that both parts have the same columns in the same order and unit, and were "
             "drawn alike."
         )
-        yield Finding(subject, "suspicious", said, cure)
+        yield Finding(subject, "suspicious", f"{told}: {words}.", cure)
     else:
-        said = f"they can be told apart, if not by much: {words}."
-        yield Finding(subject, "unclear", said, "See that both parts were drawn alike.")
+        cure = "See that both parts were drawn alike."
+        yield Finding(subject, "unclear", f"{told}, if not by much: {words}.", cure)
 
 
 def _told_apart(first: np.ndarray, second: np.ndarray) -> PermutationTest:
