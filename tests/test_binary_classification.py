@@ -160,7 +160,8 @@ def test_a_plan_and_the_command_line_say_the_same(tmp_path):
     frame.to_csv(tmp_path / "barrels.csv", index=False)
     (tmp_path / "plan.toml").write_text(PLAN)
     for seed in (1, 2):
-        done = vinestep_here("train", "plan.toml", "--set", f"seed={seed}", cwd=tmp_path)
+        asked = ["--set", f"seed={seed}", "--set", "data.seed=1"]
+        done = vinestep_here("train", "plan.toml", *asked, cwd=tmp_path)
         assert done.returncode == 0, done.stderr
     assert "recall" in done.stdout
     file = tmp_path / "records" / "trouble-2" / "trouble.vine"

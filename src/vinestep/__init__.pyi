@@ -3,6 +3,7 @@ from . import (
     catalogue as catalogue,
     data as data,
     demo as demo,
+    distributed as distributed,
     errors as errors,
     evaluation as evaluation,
     figures as figures,

@@ -8,7 +8,7 @@ one's own is asked, by its values on parts of a batch.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
@@ -228,6 +228,22 @@ class LossAccumulator:
         self.weight += factor
         self.is_sum = found.is_sum
         return factor
+
+    def sums(self) -> tuple[float, float, bool, bool]:
+        """What `joined` needs."""
+        return self.sum, self.weight, self.is_sum, self.is_exact
+
+    @classmethod
+    def joined(
+        cls, loss: Loss, parts: Sequence[tuple[float, float, bool, bool]]
+    ) -> LossAccumulator:
+        """What several have taken in."""
+        result = cls(loss)
+        result.sum = sum(part[0] for part in parts)
+        result.weight = sum(part[1] for part in parts)
+        result.is_sum = any(part[2] for part in parts)
+        result.is_exact = all(part[3] for part in parts)
+        return result
 
     @property
     def value(self) -> float:

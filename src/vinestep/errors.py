@@ -17,7 +17,9 @@ VineStepError
     PartError             (ValueError)       a part that cannot be described, or a description that
     cannot be built PlanError             (ValueError)       a plan with an unknown key, wrong type
     or missing file RunError              (RuntimeError)     a run that does not exist or cannot be
-    continued SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out
+    continued
+      PeerError                              another rank of a run failed, or did not come in time
+    SettingError          (ValueError, TypeError)  an argument of the wrong kind, or out
     of its range UnknownNameError      (AttributeError, KeyError)  a name that is not there, with
     the nearest that is
 
@@ -45,6 +47,7 @@ __all__ = [
     "NoAxesError",
     "NotFiniteError",
     "PartError",
+    "PeerError",
     "PlanError",
     "PrecisionWarning",
     "RunError",
@@ -127,6 +130,10 @@ class PlanError(VineStepError, ValueError):
 
 class RunError(VineStepError, RuntimeError):
     """A run that does not exist or cannot be continued."""
+
+
+class PeerError(RunError):
+    """Another rank of a run over several processes failed, or did not come in time."""
 
 
 class UnwritableLedgerError(RunError):

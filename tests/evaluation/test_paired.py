@@ -7,7 +7,7 @@ from scipy import stats
 import vinestep as vs
 from vinestep.errors import DataError
 
-SETS = 120
+SETS = 60
 
 
 def scored(outputs, targets, **options):

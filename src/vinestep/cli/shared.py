@@ -12,7 +12,7 @@ from typing import Annotated, Any
 import typer
 from rich.console import Console
 
-from ..errors import VineStepError
+from ..errors import PeerError, VineStepError
 
 __all__ = [
     "BAD_INPUT",
@@ -133,7 +133,8 @@ def explained() -> Iterator[None]:
     try:
         yield
     except VineStepError as error:
-        _refuse(str(error))
+        if not _is_told_elsewhere(error):
+            _refuse(str(error))
         raise typer.Exit(BAD_INPUT) from error
     except OSError as error:
         if error.errno not in REFUSALS_OF_THE_SYSTEM:
@@ -141,6 +142,19 @@ def explained() -> Iterator[None]:
         place = str(error.filename or "The disk")
         _refuse(f"{place if len(place) <= LONGEST else place[:LONGEST] + '...'}: {error.strerror}.")
         raise typer.Exit(BAD_INPUT) from error
+
+
+def _is_told_elsewhere(error: VineStepError) -> bool:
+    """Whether another rank of the run says it."""
+    from ..distributed._current import communicator
+
+    team = communicator()
+    if team.size == 1:
+        return False
+    if not getattr(error, "of_all_ranks", False):
+        team.fail(error)
+        return team.rank > 0 and team.first_failed
+    return team.rank > 0 or (isinstance(error, PeerError) and not team.failed)
 
 
 def _refuse(text: str) -> None:

@@ -7,11 +7,13 @@ import os
 from collections.abc import Sequence
 from importlib.resources import as_file, files
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, cast
+from typing import TYPE_CHECKING, Annotated, Any, NoReturn, cast
 
 import typer
 
+from ..errors import RunError
 from .shared import (
+    BAD_INPUT,
     INTERRUPTED,
     RECORDS,
     TRAIN,
@@ -32,6 +34,17 @@ if TYPE_CHECKING:
     from ..training.tuning._trials import How
 
 __all__: list[str] = []
+
+ProcessesOption = Annotated[
+    int,
+    typer.Option(
+        "--processes", min=1, help="Train in so many processes, each with its part of each batch."
+    ),
+]
+RestartsOption = Annotated[
+    int,
+    typer.Option("--restarts", min=0, help="How often to go on by itself after a process ended."),
+]
 
 
 @app.command(rich_help_panel=TRAIN)
@@ -66,13 +79,21 @@ def train(
         ),
     ] = False,
     ledger: LedgerOption = "",
+    processes: ProcessesOption = 1,
+    restarts: RestartsOption = 0,
 ) -> None:
-    """Train as a plan says, in a new run folder."""
+    """Train as a plan says, in a new run folder; over several processes, if that is asked."""
+    from ..distributed._current import communicator
     from ..training.plans._plan import read_plan
     from ..training.plans._planned_run import PlannedRun
 
     _use_ledger(ledger)
+    if processes > 1 or restarts:
+        asked = ["train", str(plan), "--record", str(record), *_given("--set", settings)]
+        asked += [*_given("--with", own), *(["--unrehearsed"] if unrehearsed else [])]
+        _on_ranks(asked, processes, restarts, own)
     with explained():
+        _quiet_but_first()
         parts = own_parts_of(own)
         planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
         if planned.loaded is not None:
@@ -82,7 +103,7 @@ def train(
                 markup=False,
                 soft_wrap=True,
             )
-        if not unrehearsed:
+        if not unrehearsed and communicator().rank == 0:
             for finding in planned.rehearse(quick=True).troubles:
                 console.print(
                     str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True
@@ -112,6 +133,8 @@ def resume(
     settings: SetOption = [],  # noqa: B006
     own: OwnOption = [],  # noqa: B006
     ledger: LedgerOption = "",
+    processes: ProcessesOption = 1,
+    restarts: RestartsOption = 0,
 ) -> None:
     """Continue an interrupted run, or a named state, exactly as if it had never stopped.
 
@@ -122,7 +145,11 @@ def resume(
     from ..training.plans._planned_run import PlannedRun
 
     _use_ledger(ledger)
+    if processes > 1 or restarts:
+        asked = ["resume", str(run), *_given("--changed", changed), *_given("--set", settings)]
+        _on_ranks([*asked, *_given("--with", own)], processes, restarts, own)
     with explained():
+        _quiet_but_first()
         folder = RunFolder.open(run_of_state(run))
         if not settings:
             folder.check_resumable()
@@ -318,6 +345,38 @@ def _use_ledger(url: str) -> None:
         os.environ["VINESTEP_LEDGER"] = url
 
 
+def _given(option: str, values: Sequence[Any]) -> list[str]:
+    """An option of the command line, once for each value."""
+    return [word for value in values for word in (option, str(value))]
+
+
+def _quiet_but_first() -> None:
+    """Of several ranks the first one speaks."""
+    from ..distributed._current import communicator
+
+    console.quiet = communicator().rank > 0
+
+
+def _on_ranks(asked: Sequence[str], processes: int, restarts: int, own: Sequence[Path]) -> NoReturn:
+    """Do it on ranks that are started for it; after a failure go on from the newest state."""
+    from ..distributed._launch import launch
+
+    with explained():
+        for left in range(restarts, -1, -1):
+            done = launch(asked, processes)
+            if done.code in (0, BAD_INPUT, INTERRUPTED) or done.signal:
+                raise typer.Exit(INTERRUPTED if done.signal else done.code)
+            if done.folder is None:
+                raise RunError(f"The {processes} processes ended with code {done.code}.")
+            told = f"A process of the run ended (code {done.code}); its states are sound."
+            if left:
+                console.print(f"{told} It goes on; {left - 1} restarts are left.", highlight=False)
+            asked = ["resume", str(done.folder), *_given("--with", own)]
+        raise RunError(
+            f"{told} To continue: vinestep resume {done.folder} --processes {processes}."
+        )
+
+
 def _train(
     planned: PlannedRun,
     *,
@@ -325,12 +384,17 @@ def _train(
     resume: Path | None = None,
     changed: Sequence[str] = (),
 ) -> None:
+    from ..distributed._current import communicator
     from ..training.observers._progress import Progress
+    from ..training.run._status import Status
 
     outcome = planned.run(
         record=record, resume=resume, changed=changed, observers=[Progress(console)]
     )
-    _show(planned, outcome)
+    if communicator().rank == 0:
+        _show(planned, outcome)
+    elif outcome.status is Status.INTERRUPTED:
+        raise typer.Exit(INTERRUPTED)
 
 
 def _show(planned: PlannedRun, outcome: Outcome) -> None:

@@ -22,6 +22,7 @@ __all__ = [
     "random_normal",
     "random_of_examples",
     "random_uniform",
+    "rows_of_batch",
 ]
 
 
@@ -55,6 +56,8 @@ class Pass(threading.local):
     observer: Watcher | None = None
     attention: dict[str, Any] | None = None
     """Where the weights of attention are kept by path, if somebody asked."""
+    rows: Any = None
+    """Which rows of a whole batch are here, as `start`, `size`, `whole`; None if it is whole."""
     drawn: dict[int, int]
     """How often each layer has drawn in this pass."""
 
@@ -149,9 +152,31 @@ def _mix(z: Any) -> Any:
     return z ^ (z >> np.uint64(31))
 
 
-def random_uniform(shape: tuple[int, ...], key: int) -> Any:
+@contextmanager
+def rows_of_batch(rows: Any) -> Iterator[None]:
+    """The examples are these rows of a batch, and what is drawn for them is what would be drawn for
+    the whole.
+    """
+    before, PASS.rows = PASS.rows, rows
+    try:
+        yield
+    finally:
+        PASS.rows = before
+
+
+def _places(size: int, leading: int, blocks: int) -> Any:
+    """Of so many numbers, in blocks, their places among those that are drawn for a whole batch."""
+    rows = PASS.rows
+    if rows is None or not rows.size or leading % rows.size:
+        return np.arange(1, size * blocks + 1, dtype=np.uint64)
+    each = size // rows.size
+    starts = each * (rows.start + rows.whole * np.arange(blocks)) + 1
+    return (starts[:, None] + np.arange(size)).astype(np.uint64).reshape(-1)
+
+
+def random_uniform(shape: tuple[int, ...], key: int, *, blocks: int = 1) -> Any:
     """Numbers in [0, 1) that are a function of key, step, seed, position, and how often the key was
-    drawn by in this pass; float32.
+    drawn by in this pass; float32. Several blocks of the shape come one upon another.
     """
     times = PASS.drawn.get(key, 0)
     PASS.drawn[key] = times + 1
@@ -163,13 +188,15 @@ def random_uniform(shape: tuple[int, ...], key: int) -> Any:
         )
         start = stream[0] ^ _mix(stream[1:] + GOLDEN)[0]
         size = int(np.prod(shape, dtype=np.int64))
-        words = _mix(start + GOLDEN * np.arange(1, size + 1, dtype=np.uint64))
-    return ((words >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)).reshape(shape)
+        leading = shape[0] if shape else 1
+        words = _mix(start + GOLDEN * _places(size, leading, blocks))
+    found = (words >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)
+    return found.reshape(shape if blocks == 1 else (blocks, *shape))
 
 
 def random_normal(shape: tuple[int, ...], key: int) -> Any:
     """Normal numbers drawn as `random_uniform` draws; float32."""
-    return normal_of_uniform(*random_uniform((2, *shape), key))
+    return normal_of_uniform(*random_uniform(shape, key, blocks=2))
 
 
 def random_of_examples(x: Any, count: int, key: int) -> Any:

@@ -14,13 +14,15 @@ from .._activations import softplus
 from ..autodiff.tensor import Tensor, held
 from ..autodiff.tracking import untracked
 from ..data.batches._batch import Batch
+from ..data.batches._share import Share, own_rows, whole_size
+from ..distributed._current import communicator
 from ..errors import DataError, LayerError, SettingError
 from ..evaluation._scores import Assessment
 from ..evaluation.metrics._base import Metric
 from ..generation._adversarial_networks import LatentGenerator
 from ..generation._sample_scores import SampleScores
 from ..layers._base import Layer
-from ..layers._learning_pass import observed
+from ..layers._learning_pass import observed, rows_of_batch
 from ..losses import gradient_penalty
 from ..optimisers._adam import Adam
 from ..optimisers._base import Optimiser
@@ -288,10 +290,13 @@ class AdversarialTraining(Training):
         ]
         if self.descent.network.arena is None or self.critic.arena is None:
             self.initialise(several[0])
+        team = communicator()
+        if team.size > 1:
+            several = [Share(team.rank, team.size).of(part) for part in several]
         number = self.descent.step_number
         figures = [self._critic_step(part, number, k) for k, part in enumerate(several)]
         last = several[-1]
-        z = self._latent(len(last), number, len(several))
+        z = self._latent(last, number, len(several))
         labels = self._labels(last)
 
         def loss() -> Any:
@@ -302,12 +307,12 @@ class AdversarialTraining(Training):
                     made = self.generator(z, targets=labels)
             return self._generator_loss(self._scored(made, labels))
 
-        step = self.descent.step(loss, before_update=before_update)
+        step = self.descent.step(loss, part=last, before_update=before_update)
         counts = {
             metric.name: np.array([np.sum(column), len(column)], float)
             for metric, column in zip(self.step_metrics, zip(*figures, strict=True), strict=True)
         }
-        examples = sum(map(len, several))
+        examples = sum(whole_size(part) for part in several)
         return Step(
             step.number,
             epoch + 1,
@@ -326,24 +331,29 @@ class AdversarialTraining(Training):
         """Loss of the critic, and by how much it scores real examples higher."""
         real = np.asarray(batch.inputs, self.critic.dtype)
         labels = self._labels(batch)
-        z = self._latent(len(real), number, k)
-        with untracked(), learning_pass(self.seed, self.critic_descent.step_number, guarded=True):
-            made = np.asarray(held(self.generator(z, targets=labels)))
+        z = self._latent(batch, number, k)
+        with (
+            untracked(),
+            learning_pass(self.seed, self.critic_descent.step_number, guarded=True),
+            rows_of_batch(batch.rows),
+        ):
+            made = np.asarray(held(self.generator(z, targets=labels))) if len(real) else real
         found: dict[str, float] = {}
 
         def loss() -> Any:
             on_real, on_made = self._scored(real, labels), self._scored(made, labels)
             found["margin"] = float(np.mean(held(on_real)) - np.mean(held(on_made)))
             return self._critic_loss(on_real, on_made) + self._penalty(
-                real, made, labels, number, k
+                batch, real, made, labels, number, k
             )
 
-        step = self.critic_descent.step(loss)
+        step = self.critic_descent.step(loss, part=batch)
         if self.adversarial_loss == "clipped":
             arena = self.critic_descent.ready()
             arena.memory.written()
             np.clip(arena.values, -self.limit, self.limit, out=arena.values)
-        return step.loss, found["margin"]
+        told = communicator().all_gather((found.get("margin", 0.0), len(batch)))
+        return step.loss, sum(margin * n for margin, n in told) / sum(n for _, n in told)
 
     def _scored(self, x: Any, labels: Any) -> Any:
         score = self.critic(x) if labels is None else self.critic(x, targets=labels)
@@ -361,12 +371,13 @@ class AdversarialTraining(Training):
             return np.mean(softplus(-made))
         return -np.mean(made)
 
-    def _penalty(self, real: Any, made: Any, labels: Any, number: int, k: int) -> Any:
+    def _penalty(self, batch: Batch, real: Any, made: Any, labels: Any, number: int, k: int) -> Any:
         if not self.penalty:
             return 0.0
         if self.adversarial_loss == "wasserstein":
             rng = np.random.default_rng([self.seed, BETWEEN, number, k])
-            share = rng.random((len(real), *(1,) * (real.ndim - 1))).astype(real.dtype)
+            share = rng.random((whole_size(batch), *(1,) * (real.ndim - 1))).astype(real.dtype)
+            share = own_rows(batch, share)
             at, target = real * share + made * (1 - share), 1.0
         else:
             at, target = real, 0.0
@@ -374,9 +385,10 @@ class AdversarialTraining(Training):
             real.dtype.type(self.penalty if target else self.penalty / 2)
         )
 
-    def _latent(self, n: int, number: int, k: int) -> np.ndarray:
+    def _latent(self, batch: Batch, number: int, k: int) -> np.ndarray:
         rng = np.random.default_rng([self.seed, LATENT, number, k])
-        return rng.normal(size=(n, self.generator.latent)).astype(self.generator.dtype)
+        whole = rng.normal(size=(whole_size(batch), self.generator.latent))
+        return own_rows(batch, whole.astype(self.generator.dtype))
 
     def _labels(self, batch: Batch) -> Any:
         """Classes that both networks are told."""

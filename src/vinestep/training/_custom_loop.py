@@ -8,10 +8,11 @@ from contextlib import ExitStack, contextmanager
 from os import PathLike
 from typing import TYPE_CHECKING, Any
 
+from ..distributed._current import communicator
 from ..errors import SettingError
-from ..storage.open_store import opened_store
 from ..storage.run_store import RunStore
 from .observers._defaults import with_default_observers
+from .run._ranks import observers_of_rank, store_of_rank
 from .run._resume import continue_run
 from .run._run import Run, observers_attached
 from .run._run_metadata import write_about
@@ -81,11 +82,14 @@ def recorded_run(
                 f"recorded_run: the part {key!r} needs a name without / and the methods state() "
                 "and restore(state)."
             )
-    watchers = with_default_observers(observers, record is not None or resume is not None)
+    watchers = observers_of_rank(
+        with_default_observers(observers, record is not None or resume is not None)
+    )
     described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
     with ExitStack() as stack:
+        stack.enter_context(communicator().guarded())
         stack.enter_context(observers_attached(watchers))
-        store = stack.enter_context(opened_store(record, resume, name))
+        store = stack.enter_context(store_of_rank(record, resume, name))
         run = Run(
             dict(parts),
             watchers,

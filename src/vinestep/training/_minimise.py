@@ -181,7 +181,7 @@ def minimise(
 
 def _looked(descent: Descent, function: Callable[[], Any]) -> tuple[float, float]:
     """Value and largest slope where the variables are now."""
-    value, gradients = descent._looked(function)
+    value, gradients = descent._derived(function, None, release=True)
     return value, float(np.abs(gradients.flat).max())
 
 

@@ -20,17 +20,19 @@ from ..data.batches._batch import Batch, joined_parts
 from ..data.batches._streams import Stream
 from ..data.checks._checks import input_range_of, split_findings
 from ..data.sources._source import Source
+from ..distributed._current import communicator
 from ..errors import ModelError, PartError
 from ..layers._arena import Arena
 from ..layers._named_inputs import inputs_in_order
 from ..layers._weight_matching import Loaded, load_matching
-from ..storage.open_store import opened_store, weights_of
+from ..storage.open_store import weights_of
 from ..storage.run_store import RunStore, safe_name
 from .observers._best_state import BestState
 from .observers._defaults import checked_observers, with_default_observers
-from .run._ending import ending_of
+from .run._ending import Ending, ending_of
 from .run._epochs import train_epochs
 from .run._held_out import write_held_out
+from .run._ranks import check_equal_ranks, observers_of_rank, store_of_rank
 from .run._results import Outcome
 from .run._resume import continue_run
 from .run._run import Run, observers_attached
@@ -182,24 +184,53 @@ class Training(TrainingBase):
             If the run to resume does not exist, is finished or running, or was set up differently:
             how.
         """
-        ending = ending_of(epochs, steps, until)
+        with communicator().guarded():
+            return self._run(
+                batches,
+                ending_of(epochs, steps, until),
+                ValidationParts(validation, every=validate_every),
+                observers,
+                test,
+                record,
+                name,
+                resume,
+                changed,
+                plan,
+            )
+
+    def _run(
+        self,
+        batches: AnyBatches,
+        ending: Ending,
+        scored: ValidationParts,
+        observers: Sequence[Observer],
+        test: AnyBatches | None,
+        record: RunStore | str | PathLike[str] | None,
+        name: str,
+        resume: RunStore | str | PathLike[str] | None,
+        changed: Sequence[str],
+        plan: dict[str, Any] | None,
+    ) -> Outcome:
         batches = as_batches(batches, "run: the training data")
-        scored = ValidationParts(validation, every=validate_every)
         test = as_batches(test, "run: the test data")
         check_parts({"training": batches, **scored.batches, "test": test})
         self.prepare(batches)
         tell(split_findings(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
-        settings = run_settings(self, batches, ending, scored) if recorded else {}
+        team = communicator()
+        asked = recorded or team.size > 1
+        settings = run_settings(self, batches, ending, scored) if asked else {}
+        check_equal_ranks(self.network, {"settings": settings})
         given = [ending, *checked_observers(observers)]
         watchers = with_default_observers(given, recorded, validation=bool(scored.parts))
         best = BestState.for_observers(self, watchers) if scored.parts else None
         if best is not None:
             watchers = sorted([*watchers, best], key=lambda observer: observer.order)
+        watchers = observers_of_rank(watchers)
         self._best = None
         with ExitStack() as stack:
             stack.enter_context(observers_attached(watchers))
-            store = stack.enter_context(opened_store(record, resume, name))
+            store = stack.enter_context(store_of_rank(record, resume, name))
             run = Run(
                 self.parts,
                 watchers,
@@ -243,7 +274,7 @@ class Training(TrainingBase):
             outcome = run.conclude(begun)
             self.ended = outcome.status
             self._note_best(best)
-            if store is not None and outcome.status is Status.FINISHED:
+            if store is not None and team.rank == 0 and outcome.status is Status.FINISHED:
                 model = self.model()
                 self._write_model(store, run.name, model)
                 if scored.first is not None and model.loss is not None:

@@ -33,6 +33,8 @@ class Batch:
     masks : array of bool, optional
         Which places of padded sequences hold a value, shape (batch, time); handed to the network as
         ``mask=``.
+    rows : Rows, optional
+        Which rows of a whole batch these are, where several ranks share it.
 
     Examples
     --------
@@ -41,12 +43,18 @@ class Batch:
     ((3, 2), (3,))
     """
 
-    __slots__ = ("inputs", "masks", "targets", "weights")
+    __slots__ = ("inputs", "masks", "rows", "targets", "weights")
 
     def __init__(
-        self, inputs: Any, targets: Any = None, weights: Any = None, masks: Any = None
+        self,
+        inputs: Any,
+        targets: Any = None,
+        weights: Any = None,
+        masks: Any = None,
+        rows: Any = None,
     ) -> None:
         self.inputs, self.targets, self.weights, self.masks = inputs, targets, weights, masks
+        self.rows = rows
 
     def __repr__(self) -> str:
         return f"<Batch of {len(self)} examples>"

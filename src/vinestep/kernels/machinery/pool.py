@@ -39,6 +39,7 @@ T = TypeVar("T")
 job_distribution = Kernels("vinestep.kernels.machinery.job_distribution")
 
 MOST_THREADS = 8
+RANKS_HERE = ("MPI_LOCALNRANKS", "OMPI_COMM_WORLD_LOCAL_SIZE")  # as MPI launchers tell
 WORTH_WAKING = (
     1 << 17
 )  # elements from which threads are woken, to help with this or with what comes after
@@ -52,7 +53,7 @@ SHARES = 4  # parts per thread, so that a delayed thread does not hold up the ot
 
 def n_threads() -> int:
     """How many threads share the work: ``VINESTEP_THREADS``, or ``OMP_NUM_THREADS``, or as many as
-    there are processors, up to 8.
+    there are processors, up to 8; of several ranks on a machine each has its share.
     """
     for name in ("VINESTEP_THREADS", "OMP_NUM_THREADS"):
         asked = os.environ.get(name, "")
@@ -61,6 +62,10 @@ def n_threads() -> int:
     usable = (
         len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     )
+    ranks = [os.environ.get(name, "") for name in RANKS_HERE]
+    here = max(int(text) for text in (*ranks, "1") if text.isdigit())
+    if usable == os.cpu_count():  # else the launcher has bound each to processors of its own
+        usable = max(1, usable // here)
     return min(usable, MOST_THREADS)
 
 

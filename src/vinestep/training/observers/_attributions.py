@@ -39,6 +39,8 @@ class Attributions(Observer):
     ['attribution-importances-00000002.csv']
     """
 
+    on_every_rank = False
+
     order = 10  # when it is known which state is the best, and that is saved
 
     def __init__(self, count: int = 6) -> None:

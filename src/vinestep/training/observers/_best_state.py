@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ...distributed._current import communicator
 from ...errors import ArchiveError, CheckpointError
 from ...storage.archive import model_arrays
 from ...storage.checkpoint_schema import step_of
@@ -60,10 +61,14 @@ class BestState(Observer):
         return cls(training, keepers[0].by if keepers else None)
 
     def before_run(self, run: Run) -> None:
-        if not self.row:
-            self._find_in_checkpoints(run)
-        if self.row and not self.arrays:
-            self._restore_arrays(run)
+        team = communicator()
+        if team.rank == 0:
+            if not self.row:
+                self._find_in_checkpoints(run)
+            if self.row and not self.arrays:
+                self._restore_arrays(run)
+        known = (self.score, self.step, self.row, self.arrays)
+        self.score, self.step, self.row, self.arrays = team.broadcast(known)
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         if run.validated:

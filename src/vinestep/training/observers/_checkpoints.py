@@ -63,6 +63,8 @@ class Checkpoints(Observer):
     ['step-00000006-epoch-3-loss-3.946-best']
     """
 
+    on_every_rank = False
+
     order = 9
     ends_run = True
 

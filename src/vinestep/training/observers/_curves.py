@@ -43,6 +43,8 @@ class Curves(Observer):
     ['curves.csv', 'curves.png']
     """
 
+    on_every_rank = False
+
     order = 2
     ends_run = True
 

@@ -59,6 +59,8 @@ class GeneratedSamples(Observer):
     [0.0, 2.0, 4.0]
     """
 
+    on_every_rank = False
+
     def __init__(
         self,
         count: int = 16,

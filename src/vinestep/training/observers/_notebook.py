@@ -50,6 +50,8 @@ class InCell(Observer):
     True
     """
 
+    on_every_rank = False
+
     def __init__(self, *, seconds: float = 0.5) -> None:
         self.seconds = seconds
         self.begin()

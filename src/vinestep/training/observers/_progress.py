@@ -40,6 +40,8 @@ class Progress(Observer):
     epoch 1/1  rate 0.001  loss ...
     """
 
+    on_every_rank = False
+
     ends_run = True
 
     def __init__(self, console: Console | None = None) -> None:

@@ -56,6 +56,8 @@ class PeriodicObserver(Observer):
         Steps.
     """
 
+    on_every_rank = False
+
     series = ""
     most = MOST_ROWS
 
@@ -146,6 +148,8 @@ class Steps(Observer):
     >>> [(row["step"], row["examples"]) for row in store.read_series("steps")]
     [(2, 4.0), (4, 8.0)]
     """
+
+    on_every_rank = False
 
     def __init__(self, every: int = 1) -> None:
         self.every = whole_steps(self, every)

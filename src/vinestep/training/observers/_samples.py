@@ -40,6 +40,8 @@ class Fixed(Observer):
         Epochs; by default after the epochs 1, 2, 4, 8 and so on, and after the last.
     """
 
+    on_every_rank = False
+
     def __init__(self, inputs: Any, targets: Any, every: int | None) -> None:
         name = type(self).__name__
         if isinstance(inputs, int) and (isinstance(inputs, bool) or inputs < 1):

@@ -15,6 +15,8 @@ import numpy as np
 from ..._findings import Finding, Verdict, worst
 from ...data.batches._batch import Batch
 from ...data.checks._checks import input_range_of, source_findings, split_findings
+from ...distributed._communicator import Alone
+from ...distributed._current import using
 from ...errors import VineStepError
 from ...tasks._base import Task
 from ..step._batch_checks import AnyBatches, as_batches, check_parts, checked_batch
@@ -201,6 +203,18 @@ def rehearse(
     ... ).verdict
     'sound'
     """
+    with using(Alone()):
+        return _rehearsed(training, train, validation, quick, steps, progress)
+
+
+def _rehearsed(
+    training: TrainingBase,
+    train: AnyBatches,
+    validation: AnyBatches | None,
+    quick: bool,
+    steps: int | None,
+    progress: Callable[[str], object] | None,
+) -> Rehearsal:
     begun = time.perf_counter()
     try:
         train = as_batches(train, "rehearse: the training data")

@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from ...distributed._current import communicator
 from ...errors import DataError
 from ._criteria import judged_quantity, score_of
 from ._data_wait import Waiting
 from ._ending import Ending
+from ._ranks import check_equal_weights, record_times
 from ._run import Run
 from ._validation import ValidationParts
 
@@ -31,6 +33,7 @@ def train_epochs(
     if _owes_look(run, batches, scored):
         _look(run, training, scored)
     clock = time.perf_counter()
+    spent = record_times(run, {})
     while ending.is_left(position) and not run.stop_reason:
         whole, before = True, position.step
         with closing(
@@ -43,6 +46,7 @@ def train_epochs(
                 now = time.perf_counter()
                 position.seconds += now - clock
                 clock = now
+                run.agree()
                 if run.stop_reason or not ending.is_left(position):
                     whole = _ends_epoch(run, batches)
                     break
@@ -54,8 +58,11 @@ def train_epochs(
         run.rows.append(row)
         position.next_epoch()
         _follow(run, training, row)
+        spent = record_times(run, spent)
+        check_equal_weights(training.network)
         run.tell("after_epoch", row)
         run.look_around()
+        run.agree()
     if not run.stop_reason and (reason := ending.reason_at(position)) and not ending.is_plain:
         run.stop(reason)
 
@@ -81,7 +88,7 @@ def _look(run: Run, training: TrainingBase, scored: ValidationParts) -> None:
         "step": float(run.position.step),
         "loss": run.position.loss,
     }
-    row |= scored.scores(training)
+    row = communicator().broadcast(row | scored.scores(training))
     run.looks.append(row)
     if run.store is not None:
         run.store.write_series("validation", run.looks)
@@ -150,7 +157,8 @@ def _row(run: Run, training: TrainingBase, scored: ValidationParts) -> dict[str,
             if name not in row
         }
         row |= scored.scores(training) if run.validated else scored.unknown(columns)
-    return row
+    found: dict[str, float] = communicator().broadcast(row)
+    return found
 
 
 def _follow(run: Run, training: TrainingBase, row: dict[str, float]) -> None:

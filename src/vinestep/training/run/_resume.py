@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from ..._public_names import did_you_mean
+from ...distributed._current import communicator
 from ...errors import CheckpointError, RunError
 from ...storage.checkpoint_schema import checked_meta, step_of
 from ...storage.json_values import nan_for_none, rows_with_nan
@@ -54,7 +55,8 @@ def continue_run(
     """
     store = run.store
     assert store is not None
-    result = _found(run, store, resume)
+    team = communicator()
+    result: SavedState = team.broadcast(_found(run, store, resume) if team.rank == 0 else None)
     before = result.meta["settings"]
     more = any(before.get(name) != run.settings.get(name) for name in ("epochs", "steps", "until"))
     if not more:
@@ -71,13 +73,18 @@ def continue_run(
             store.rename_state(later, f"{later}.refused")
     run.position = Position(**nan_for_none({"weight": None, **result.meta["position"]}))
     store.trim(run.position.step)
-    run.rows[:] = rows_with_nan(result.meta["curves"]) if run.epochs else _steps_so_far(run, store)
+    run.rows[:] = (
+        rows_with_nan(result.meta["curves"])
+        if run.epochs
+        else team.broadcast(_steps_so_far(run, store))
+    )
     run.looks[:] = rows_with_nan(result.meta.get("looks", []))
     run.name = result.meta["name"]
     if result.meta["stop_reason"] and not more:
         run.stop(result.meta["stop_reason"])
     _restore_observers(run, result)
-    if more and ending is not None and store.read_status().get("status") == "finished":
+    was_finished = team.broadcast(store.read_status().get("status") == "finished")
+    if more and ending is not None and was_finished:
         ending.begin()
         if ending.reason_at(run.position):
             store.check_resumable()

@@ -17,6 +17,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ...autodiff.gradients import Gradients
+from ...distributed._current import communicator
+from ...distributed._launch import note_run
 from ...errors import RunError
 from ...kernels.machinery.blas_threads import one_blas_thread
 from ...storage.json_values import finite_or_none, finite_rows
@@ -70,6 +72,9 @@ class Observer:
     """Whether a failure of the observer ends the run; otherwise it is reported, and the observer is
     not told any more.
     """
+
+    on_every_rank = True
+    """Whether each of several ranks has it, or the first alone, as what records and draws."""
 
     busy = False
     """Whether it is listening to a run; it cannot listen to two at once."""
@@ -209,6 +214,18 @@ class Run(Attachments):
     def series(self) -> str:
         """Of what the rows are."""
         return "epochs" if self.epochs else "steps"
+
+    def agree(self) -> None:
+        """Of several ranks: what one was asked, all do; their clock is that of the first."""
+        team = communicator()
+        if team.size == 1:
+            return
+        asked = team.all_gather((self.stop_reason, self.resumable, self.position.seconds))
+        for reason, resumable, _ in asked:
+            if reason:
+                self.stop_reason, self.resumable = reason, resumable
+                break
+        self.position.seconds = asked[0][2]
 
     # what observers and users call
 
@@ -405,6 +422,8 @@ class Run(Attachments):
         observers told.
         """
         self.status = moved(self.status, Status.RUNNING)
+        if self.folder is not None and communicator().rank == 0:
+            note_run(self.folder)
         self.record_change("")
         with console_recorded(self.store), one_blas_thread():
             try:
@@ -465,7 +484,7 @@ class Run(Attachments):
             self._writer.shutdown()
             self._writer = None
         self.record_change(outcome.reason)
-        if self.status is Status.INTERRUPTED:
+        if self.status is Status.INTERRUPTED and communicator().rank == 0:
             log.warning(outcome.reason)
         return outcome
 
@@ -552,6 +571,7 @@ class Run(Attachments):
             self.tell("after_step", None)
             self.end_step()
             self.look_around()
+            self.agree()
 
 
 @contextmanager

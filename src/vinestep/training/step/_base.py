@@ -16,7 +16,9 @@ from ..._model import Model
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch, mapped
+from ...data.batches._share import Share
 from ...data.encoding._codec import Codec
+from ...distributed._current import communicator
 from ...errors import DataError, RunError, SettingError
 from ...evaluation._scores import metric_counts
 from ...evaluation.metrics._base import Metric
@@ -40,6 +42,8 @@ from ._batch_checks import (
 from ._derivation import Derivation, Loss, Watch
 from ._descent import Descent
 from ._half_precision import HalfPrecision
+from ._rank_sums import average_statistics
+from ._ranks import StepCounts, derived_together, no_sum_of_losses
 from ._scoring import average_scores
 from ._step import Step
 
@@ -163,7 +167,7 @@ class TrainingBase:
 
     def scores(self, batches: AnyBatches) -> dict[str, float]:
         """Of a validation part, by name."""
-        return average_scores(self.network, batches, self.loss, self.metrics)
+        return average_scores(self.network, batches, self.loss, self.metrics, communicator())
 
     @property
     def optimiser(self) -> Optimiser:
@@ -240,11 +244,16 @@ class TrainingBase:
         ]
         if descent.network.arena is None:
             self.initialise(several[0])
+        team = communicator()
+        if team.size > 1:
+            several = [Share(team.rank, team.size).of(part) for part in several]
         descent.ready()
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
-            if descent.step_number == 0 and type(self.task) is Classes:
+            if team.size > 1:
+                average_statistics(team, descent.statistics(), sum(map(len, several)))
+            if descent.step_number == 0 and type(self.task) is Classes and len(several[0]):
                 note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)
@@ -253,22 +262,12 @@ class TrainingBase:
             for array, before in statistics:
                 array[...] = before
             raise
-        counts: dict[str, np.ndarray] = {}
-        figures: dict[str, float] = {}
-        for metric in self.metrics:
-            for part, found in zip(several, outputs, strict=True):
-                count = metric_counts(
-                    metric, self.loss, mapped(held, found), part.targets, part.weights
-                )
-                counts[metric.name] = (
-                    metric.merge(counts[metric.name], count) if metric.name in counts else count
-                )
-            figures[metric.name] = metric.conclude(counts[metric.name])
-        weight = sum(
-            self._reduction(part, found, value).weight(part.targets, part.weights)
-            for part, found in zip(several, outputs, strict=True)
-        )
-        examples = sum(map(len, several))
+        found = self._counted(several, outputs, value)
+        if team.size > 1:
+            found = StepCounts.merged(team.all_gather(found), self.metrics)
+            self.sums_losses = found.summed
+        counts, weight, examples = found.counts, found.weight, found.examples
+        figures = {metric.name: metric.conclude(counts[metric.name]) for metric in self.metrics}
         seconds = time.perf_counter() - begun
         return Step(
             descent.step_number,
@@ -283,6 +282,25 @@ class TrainingBase:
             examples,
             weight,
         ), counts
+
+    def _counted(
+        self, batches: Sequence[Batch], outputs: Sequence[Any], value: float
+    ) -> StepCounts:
+        """What the batches of a step add to the figures of an epoch."""
+        counts: dict[str, np.ndarray] = {}
+        weight, examples = 0.0, 0
+        for part, found in zip(batches, outputs, strict=True):
+            if not len(part):
+                continue
+            for metric in self.metrics:
+                count = metric_counts(
+                    metric, self.loss, mapped(held, found), part.targets, part.weights
+                )
+                known = counts.get(metric.name)
+                counts[metric.name] = count if known is None else metric.merge(known, count)
+            weight += self._reduction(part, found, value).weight(part.targets, part.weights)
+            examples += len(part)
+        return StepCounts(counts, weight, examples, self.sums_losses)
 
     def _reduction(self, batch: Batch, outputs: Any, value: float) -> Reduction:
         """How the loss brings examples together; one of the user's own is asked at the first batch
@@ -305,6 +323,8 @@ class TrainingBase:
         changed.
         """
         first = self.step_number * self.accumulate
+        if any(batch.rows is not None for batch in batches):
+            return derived_together(self._derivation, batches, watch, first)
         if len(batches) == 1:
             outputs, value, gradients = self._derivation(batches[0], watch, first)
             return [outputs], value, gradients
@@ -319,12 +339,7 @@ class TrainingBase:
             every.append(outputs)
             weight = total.add(value, outputs, batch.targets, batch.weights)
             if not total.is_exact:
-                raise SettingError(
-                    f"accumulate: the loss {getattr(self.loss, '__name__', self.loss)} of several "
-                    "batches does not follow from that of each, as it does for means and sums "
-                    "over examples. Use larger batches, a loss of vinestep.losses through "
-                    'functools.partial, or say loss.reduction = "mean" or "sum".'
-                )
+                raise no_sum_of_losses(self.loss, "accumulate", "Use larger batches")
             if flat is None:
                 flat, whole = gradients.flat, gradients
                 flat *= flat.dtype.type(weight)

@@ -15,6 +15,8 @@ from ...autodiff.gradients import Gradients, Layout, euclidean_norm, scaled
 from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
 from ...autodiff.tracking import STATE
+from ...data.batches._batch import Batch
+from ...distributed._current import communicator
 from ...errors import (
     CheckpointError,
     DifferentiationError,
@@ -24,7 +26,7 @@ from ...errors import (
 )
 from ...layers._arena import Arena
 from ...layers._base import Layer
-from ...layers._learning_pass import PASS
+from ...layers._learning_pass import PASS, rows_of_batch
 from ...optimisers._adam import Adam
 from ...optimisers._base import Optimiser
 from ...optimisers._quasi_newton import LBFGS
@@ -33,6 +35,7 @@ from ...storage.archive import in_half
 from ._averaging import WeightAverage
 from ._buffers import GradientBuffer, GradientBuffers
 from ._half_precision import HalfPrecision
+from ._rank_sums import average_statistics, mean_of_ranks
 from ._tensor_group import as_network
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
@@ -151,6 +154,7 @@ class Descent:
         self,
         loss_function: Callable[[], Any],
         *,
+        part: Batch | None = None,
         before_update: Callable[[float, Gradients], object] | None = None,
     ) -> DescentStep:
         """One update: a learning pass, its derivative by the network's trainable parameters,
@@ -161,6 +165,10 @@ class Descent:
         loss_function : callable
             Takes nothing and returns one number. Networks in it draw their dropout from this
             descent's seed and step.
+        part : Batch, optional
+            Of several ranks, this one's part of a batch, as `vinestep.distributed.part_of` gives
+            it: the loss is the mean of all by how many examples each has, and dropout is drawn as
+            for the whole. Without it each rank counts as much.
         before_update : callable, optional
             Called with the loss and the gradients before they are clipped.
 
@@ -173,24 +181,47 @@ class Descent:
         """
         self.ready()
         with self.statistics_kept():
-            with learning_pass(self.seed, self.step_number, guarded=True):
-                loss = loss_function()
-            value = checked_loss(loss)
-            if not math.isfinite(value):
-                raise NotFiniteError(
-                    f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed."
-                )
-            gradients = self.gradients(loss, release=False)
+            value, gradients = self._derived(loss_function, part, release=False)
             if before_update is not None:
                 before_update(value, gradients)
-            norm, rate = self.descend(value, gradients, lambda: self._looked(loss_function))
+            norm, rate = self.descend(
+                value, gradients, lambda: self._derived(loss_function, part, release=True)
+            )
         return DescentStep(self.step_number, value, gradients, norm, rate)
 
-    def _looked(self, loss_function: Callable[[], Any]) -> tuple[float, Gradients]:
-        """Loss and gradients where the parameters are now, in the same learning pass."""
-        with learning_pass(self.seed, self.step_number, guarded=True):
+    def _derived(
+        self, loss_function: Callable[[], Any], part: Batch | None, *, release: bool
+    ) -> tuple[float, Gradients]:
+        """Loss and gradients where the parameters are now, in the learning pass of this step; of
+        several ranks, of all.
+        """
+        team = communicator()
+        if team.size == 1:
+            return self._own_derived(loss_function, part, release=release)
+        weight = 1.0 if part is None else float(len(part))
+        error: Exception | None = None
+        value, gradients = 0.0, self.buffer()[0]
+        try:
+            if weight:
+                value, gradients = self._own_derived(loss_function, part, release=release)
+        except Exception as raised:
+            error = raised
+        value = mean_of_ranks(team, value, weight, gradients, error)
+        average_statistics(team, self.statistics(), weight)
+        return value, gradients
+
+    def _own_derived(
+        self, loss_function: Callable[[], Any], part: Batch | None, *, release: bool
+    ) -> tuple[float, Gradients]:
+        rows = None if part is None else part.rows
+        with learning_pass(self.seed, self.step_number, guarded=True), rows_of_batch(rows):
             loss = loss_function()
-        return checked_loss(loss), self.gradients(loss)
+        value = checked_loss(loss)
+        if not math.isfinite(value):
+            raise NotFiniteError(
+                f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed."
+            )
+        return value, self.gradients(loss, release=release)
 
     def ready(self) -> Arena:
         """The network's arena, with everything made for it that a step needs.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
 from ...data.batches._batch import Batch, mapped
 from ...data.sources._dataset import Dataset, same_scaling
+from ...distributed._communicator import Communicator
 from ...errors import DataError
 from ...evaluation._scores import Assessment, Scored, joined, metric_counts
 from ...evaluation.metrics._base import Metric
@@ -32,33 +34,79 @@ __all__ = [
 
 
 def average_scores(
-    network: Layer, batches: Any, loss: Callable[[Any, Any], Any], metrics: Sequence[Metric]
+    network: Layer,
+    batches: Any,
+    loss: Callable[[Any, Any], Any],
+    metrics: Sequence[Metric],
+    team: Communicator | None = None,
 ) -> dict[str, float]:
     """Loss and metrics over all examples, in inference; each example counts once, and no more than
-    a batch is kept.
+    a batch is kept. Of several ranks each takes every so many-th batch.
     """
-    total = LossAccumulator(loss)
-    counts: dict[str, np.ndarray] = {}
     task = task_of(loss)
-    with untracked():
-        for batch, outputs in batch_outputs(network, batches, task):
-            targets = batch.targets
-            if targets is None:
-                raise DataError(
-                    "assess: the examples have no targets. Say which field is the target: target=."
-                )
-            if not total.is_empty(targets, batch.weights):
-                total.add(loss_of(loss, outputs, batch), outputs, targets, batch.weights)
-            for metric in metrics:
-                count = metric_counts(metric, loss, outputs, targets, batch.weights)
-                counts[metric.name] = (
-                    metric.merge(counts[metric.name], count) if metric.name in counts else count
-                )
+    shared = None if team is None or team.size == 1 else team
+    own = batches if shared is None else _TurnsOf(batches, shared)
+    total, counts, error = LossAccumulator(loss), {}, None  # type: ignore[var-annotated]
+    try:
+        with untracked():
+            for batch, outputs in batch_outputs(network, own, task):
+                _add_scores(batch, outputs, loss, metrics, total, counts)
+    except Exception as raised:
+        if shared is None:
+            raise
+        error = raised
+    if shared is not None:
+        shared.agree(error)
+        every = shared.all_gather((total.sums(), counts))
+        total, counts = LossAccumulator.joined(loss, [sums for sums, _ in every]), {}
+        for _, part in every:
+            _merge(metrics, counts, part)
     if total.is_exact:
         value = total.value
     else:
         value = loss_value(loss, *joined(list(scored_batches(network, batches, task))))
     return {"loss": value} | {m.name: m.conclude(counts[m.name]) for m in metrics}
+
+
+class _TurnsOf:
+    """Every so many-th batch."""
+
+    def __init__(self, batches: Any, team: Communicator) -> None:
+        self.batches, self.team = batches, team
+
+    def in_order(self) -> Iterator[Batch]:
+        return islice(self.batches.in_order(), self.team.rank, None, self.team.size)
+
+
+def _add_scores(
+    batch: Batch,
+    outputs: Any,
+    loss: Any,
+    metrics: Sequence[Metric],
+    total: LossAccumulator,
+    counts: dict[str, np.ndarray],
+) -> None:
+    targets = batch.targets
+    if targets is None:
+        raise DataError(
+            "assess: the examples have no targets. Say which field is the target: target=."
+        )
+    if not total.is_empty(targets, batch.weights):
+        total.add(loss_of(loss, outputs, batch), outputs, targets, batch.weights)
+    _merge(
+        metrics,
+        counts,
+        {m.name: metric_counts(m, loss, outputs, targets, batch.weights) for m in metrics},
+    )
+
+
+def _merge(
+    metrics: Sequence[Metric], counts: dict[str, np.ndarray], more: Mapping[str, np.ndarray]
+) -> None:
+    for metric in metrics:
+        if metric.name in more:
+            known, own = counts.get(metric.name), more[metric.name]
+            counts[metric.name] = own if known is None else metric.merge(known, own)
 
 
 def batch_outputs(

@@ -1,0 +1,70 @@
+"""The part of a batch that one of several ranks takes."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from ._batch import Batch, mapped
+
+__all__ = ["Rows", "Share", "own_rows", "whole_size"]
+
+
+class Rows(NamedTuple):
+    """Which rows of a whole batch are here.
+
+    Examples
+    --------
+    >>> Rows(2, 2, 5).stop
+    4
+    """
+
+    start: int
+    size: int
+    whole: int
+
+    @property
+    def stop(self) -> int:
+        return self.start + self.size
+
+
+class Share(NamedTuple):
+    """Which of how many equal parts.
+
+    Examples
+    --------
+    >>> [Share(rank, 3).rows(7).size for rank in range(3)]
+    [2, 2, 3]
+    """
+
+    rank: int
+    size: int
+
+    def rows(self, n: int) -> Rows:
+        """Of so many rows, those of this part."""
+        start, stop = n * self.rank // self.size, n * (self.rank + 1) // self.size
+        return Rows(start, stop - start, n)
+
+    def of(self, batch: Batch) -> Batch:
+        """This part of a batch; one that is a part already is left."""
+        if self.size == 1 or batch.rows is not None:
+            return batch
+        rows = self.rows(len(batch))
+
+        def cut(value: Any) -> Any:
+            return None if value is None else mapped(lambda x: x[rows.start : rows.stop], value)
+
+        return Batch(
+            cut(batch.inputs), cut(batch.targets), cut(batch.weights), cut(batch.masks), rows
+        )
+
+
+def whole_size(batch: Batch) -> int:
+    """How many examples the whole batch has, of which this is a part."""
+    return len(batch) if batch.rows is None else batch.rows.whole
+
+
+def own_rows(batch: Batch, whole: np.ndarray) -> np.ndarray:
+    """Of what was made for the whole batch, the rows of this part."""
+    return whole if batch.rows is None else whole[batch.rows.start : batch.rows.stop]
