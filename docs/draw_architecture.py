@@ -22,7 +22,7 @@ ROWS = [
     ["training/step"],
     ["_model", "figures"],
     ["networks", "generation", "demo"],
-    ["layers", "losses", "optimisers", "schedules", "initialisers", "evaluation"],
+    ["layers", "losses", "optimisers", "schedules", "initialisers", "evaluation", "distributed"],
     ["data/checks", "data/text", "data/tabular", "data/pictures", "data/sequences"],
     ["data/sources", "data/encoding", "data/batches"],
     ["parts", "storage"],

@@ -46,6 +46,7 @@ ARROWS = {
     "data/text": "data data/batches data/encoding data/pictures data/sources parts _public_names "
     "errors",
     "data/checks": "data/batches data/encoding data/sources data/tabular _findings errors",
+    "distributed": "data/batches errors",
     "demo": "data/encoding data/sources parts _arguments errors",
     "_activations": "autodiff autodiff/rules kernels kernels/machinery parts _public_names",
     "initialisers": "parts _public_names",
@@ -74,17 +75,19 @@ ARROWS = {
     "attribution": "_model autodiff data data/batches data/sources data/tabular figures layers "
     "optimisers tasks training/step _arguments _atomic_files errors",
     "_alignment": "_activations autodiff",
-    "training/step": "autodiff data/batches data/encoding data/sources evaluation kernels "
+    "training/step": "distributed autodiff data/batches data/encoding data/sources evaluation "
+    "kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",
-    "training/run": "training/step data/batches _model autodiff figures kernels/machinery parts "
-    "storage tasks _findings _notebook_html _public_names errors",
-    "training/observers": "training/run training/step attribution autodiff figures parts storage "
-    "data/batches data/encoding generation tasks _notebook_html errors",
-    "training/rehearsal": "training/step autodiff data/batches data/checks data/encoding "
+    "training/run": "distributed training/step data/batches _model autodiff figures "
+    "kernels/machinery parts storage tasks _findings _notebook_html _public_names errors",
+    "training/observers": "distributed training/run training/step attribution autodiff figures "
+    "parts storage data/batches data/encoding generation tasks _notebook_html errors",
+    "training/rehearsal": "distributed training/step autodiff data/batches data/checks "
+    "data/encoding "
     "data/sources evaluation layers losses optimisers schedules storage "
     "tasks _findings _model errors",
-    "training": "training/step training/run training/observers training/rehearsal "
+    "training": "distributed training/step training/run training/observers training/rehearsal "
     "_activations autodiff data/batches data/checks data/sources evaluation "
     "evaluation/metrics figures generation losses parts schedules tasks "
     "layers storage optimisers _findings _model errors",
@@ -101,7 +104,8 @@ ARROWS = {
     "runs/migrations": "runs",
     "catalogue": "runs storage _model _public_names errors",
     "page": "runs runs/diagnosis catalogue _trend errors",
-    "cli": "attribution page runs catalogue training/observers training/plans training/run "
+    "cli": "distributed attribution page runs catalogue training/observers training/plans "
+    "training/run "
     "training/step training/tuning data data/checks data/pictures "
     "data/sources data/tabular data/text evaluation figures generation "
     "layers parts storage data/encoding _findings _model _public_names "

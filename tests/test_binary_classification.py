@@ -173,7 +173,7 @@ def test_a_plan_and_the_command_line_say_the_same(tmp_path):
     scores = model.assess(tmp_path / "barrels.csv")
     assert scores["accuracy"] == pytest.approx((rows["predicted"] == rows["trouble"]).mean())
     told = vinestep_here("assess", file, "barrels.csv", cwd=tmp_path)
-    assert f"{scores['accuracy']:.3f}"[:5] in told.stdout
+    assert f"{scores['accuracy']:.4f}" in told.stdout
     recorded = json.loads((file.parent / "assessment.json").read_text())
     assert 0 <= recorded["test"]["accuracy"]["value"] <= 1
     compared = vinestep_here("compare", 1, 2, "--decisions", cwd=tmp_path)

@@ -235,7 +235,7 @@ def test_a_plan_the_command_line_and_python_say_the_same(tmp_path, target, layer
     assert done.returncode == 0, done.stderr
     for name, value in scores.items():
         assert name.replace("_", " ") in done.stdout
-        assert f"{value:.4g}"[:4] in done.stdout
+        assert f"{value:.4f}" in done.stdout
     ran = vinestep if task == "" else vinestep_here  # once in a process of its own
     done = ran(
         "predict", file, tmp_path / "cellar.csv", "--out", tmp_path / "out.csv", cwd=tmp_path

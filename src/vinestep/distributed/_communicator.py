@@ -6,7 +6,7 @@ import time
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any, NamedTuple, TypeVar
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -18,17 +18,13 @@ TIMEOUT = 600.0  # seconds
 GRACE = 3.0  # that others have to hear of a failure
 
 
-Raised = TypeVar("Raised", bound=BaseException)
-
-
 class _Failure(NamedTuple):
     text: str
 
 
-def _known_to_all(error: Raised) -> Raised:
-    """An error that every rank raises, so that nobody has to be told of it."""
+def _known_to_all(error: BaseException) -> None:
+    """Every rank raises it, so that nobody has to be told of it."""
     error.of_all_ranks = True  # type: ignore[attr-defined]
-    return error
 
 
 class Pending(ABC):
@@ -94,7 +90,9 @@ class Communicator(ABC):
             found = self._gather(value, self.timeout)
         for one in found:
             if isinstance(one, _Failure):
-                raise _known_to_all(PeerError(f"The run ended on all ranks: {one.text}"))
+                error = PeerError(f"The run ended on all ranks: {one.text}")
+                _known_to_all(error)
+                raise error
         return found
 
     def broadcast(self, value: Any) -> Any:
@@ -161,7 +159,8 @@ class Communicator(ABC):
                 error = kind(said)
             except TypeError:  # a class that is made otherwise
                 error = PeerError(f"{said} ({kind.__name__})")
-        raise _known_to_all(error)
+        _known_to_all(error)
+        raise error
 
     @contextmanager
     def _timed(self, what: str) -> Iterator[None]:

@@ -11,13 +11,12 @@ from contextlib import contextmanager
 
 from ..errors import SettingError
 from ._communicator import Alone, Communicator
+from ._launch import OWNER
 
 __all__ = ["communicator", "using"]
 
 LAUNCHED = ("PMI_SIZE", "PMIX_RANK", "OMPI_COMM_WORLD_SIZE")
 """Variables that MPI launchers set for the processes that they start."""
-OWNER = "VINESTEP_RANK_PROCESS"
-"""Which process is the rank; those that it starts are none."""
 
 
 class _Here(threading.local):

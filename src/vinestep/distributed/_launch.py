@@ -19,10 +19,12 @@ import psutil
 
 from ..errors import SettingError
 
-__all__ = ["NOTE", "Launched", "end_with_launcher", "launch", "note_run"]
+__all__ = ["NOTE", "OWNER", "Launched", "end_with_launcher", "launch", "note_run"]
 
 NOTE = "VINESTEP_RANKS_NOTE"
 """File in which the first rank writes its process, and the folder of its run."""
+OWNER = "VINESTEP_RANK_PROCESS"
+"""Which process is the rank; those that it starts are none."""
 LAUNCHER = "VINESTEP_LAUNCHER"
 """The process that started the launcher."""
 WATCH_SECONDS, GRACE_SECONDS = 0.5, 10.0
@@ -61,7 +63,8 @@ def launch(arguments: Sequence[str], processes: int) -> Launched:
     with tempfile.TemporaryDirectory() as folder:
         note = Path(folder) / "note"
         own = {LAUNCHER: str(os.getpid()), NOTE: str(note)}
-        child = subprocess.Popen(command, env=os.environ | own, start_new_session=True)
+        given = {name: value for name, value in os.environ.items() if name != OWNER}
+        child = subprocess.Popen(command, env=given | own, start_new_session=True)
         received: list[int] = []
         with _handled(lambda number: _pass_on(number, received, child, note)):
             code = child.wait()

@@ -37,6 +37,7 @@ class MPICommunicator(Communicator):
     def __init__(self, comm: Any = None) -> None:
         super().__init__(float(os.environ.get("VINESTEP_RANK_TIMEOUT", TIMEOUT)))
         self._comm = (MPI.COMM_WORLD if comm is None else comm).Dup()
+        self._sums = self._comm.Dup()  # what meets a gather by mistake must not be taken for one
         self.rank, self.size = self._comm.Get_rank(), self._comm.Get_size()
         self._sends: list[Any] = []
         atexit.register(self._leave)
@@ -65,7 +66,7 @@ class MPICommunicator(Communicator):
         return [pickle.loads(row.tobytes()) for row in rows]
 
     def _start_sum(self, array: np.ndarray) -> Pending:
-        return _Sum(self, self._comm.Iallreduce(MPI.IN_PLACE, array, op=MPI.SUM))
+        return _Sum(self, self._sums.Iallreduce(MPI.IN_PLACE, array, op=MPI.SUM))
 
     def _finish(self, request: Any, timeout: float) -> None:
         begun = time.monotonic()

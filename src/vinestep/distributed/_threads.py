@@ -109,5 +109,6 @@ def run_in_threads(
     raised = [error for error in errors if error is not None]
     if raised:
         first = [error for error in raised if not isinstance(error, PeerError)]
-        raise (first or raised)[0]
+        error = (first or raised)[0]
+        raise error
     return results

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from os import PathLike
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
-
 from ...distributed._current import communicator
 from ...errors import RunError
+from ...storage.lineage import commit, versions
 from ...storage.open_store import opened_store
 from ...storage.peer_store import PeerStore
 from ...storage.run_store import RunStore
@@ -69,12 +67,9 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
     team = communicator()
     if team.size == 1:
         return
-    from ... import __version__
-
     own = {
-        "Python": sys.version.split()[0],
-        "NumPy": np.__version__,
-        "Vine Step": __version__,
+        **{f"the version of {name}": found for name, found in versions().items()},
+        "the commit": commit(),
         **facts,
         "the weights to begin with": digest_of(network).hex(),
     }

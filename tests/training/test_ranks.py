@@ -1,0 +1,467 @@
+"""Training over ranks: equal to one process with the whole batch, in every way; the same bits for
+the same number of ranks; and what goes wrong on one ends the run on all, in words.
+"""
+
+from functools import partial
+
+import numpy as np
+import pytest
+
+import vinestep as vs
+from vinestep.errors import DataError, NotFiniteError, PeerError, RunError, SettingError
+
+from ..command_line import vinestep
+from ..mpi import needs_mpi, on_ranks
+
+RNG = np.random.default_rng(0)
+X = RNG.normal(size=(103, 5))
+LABELS = (X[:, 0] + 0.5 * X[:, 1] > 0).astype(int) + (X[:, 2] > 0.8)
+NUMBERS = X[:, :2] @ np.array([[1.0, 0.3], [0.2, -1.0]])
+WEIGHTS = RNG.uniform(0.1, 3, 103)
+IGNORED = np.where(RNG.random(103) < 0.3, -1, LABELS)
+HALF_KNOWN = np.where(RNG.random((103, 1)) < 0.2, np.nan, NUMBERS[:, :1])
+
+
+def network(*more, width=3):
+    return vs.Stack(vs.Dense(8), vs.relu, *more, vs.Dense(width))
+
+
+def classes(**options):
+    return vs.Training(network(), task=vs.tasks.Classes(), seed=3, **options)
+
+
+def own_mean(outputs, targets):
+    return np.mean((outputs - targets) ** 4)
+
+
+def own_sum(outputs, targets):
+    return np.sum((outputs - targets) ** 2)
+
+
+ALIKE = {
+    "classes": (classes, lambda: (X, LABELS)),
+    "clip": (partial(classes, clip=0.1), lambda: (X, LABELS)),
+    "clip_values": (partial(classes, clip_values=0.01), lambda: (X, LABELS)),
+    "accumulate": (partial(classes, accumulate=3), lambda: (X, LABELS)),
+    "average": (lambda: classes(average=vs.WeightAverage(0.9)), lambda: (X, LABELS)),
+    "momentum": (
+        lambda: classes(optimiser=vs.optimisers.SGD(0.1, momentum=0.9)),
+        lambda: (X, LABELS),
+    ),
+    "a line search": (lambda: classes(optimiser=vs.optimisers.LBFGS()), lambda: (X, LABELS)),
+    "weights": (classes, lambda: (X, LABELS, WEIGHTS)),
+    "class weights": (
+        lambda: vs.Training(
+            network(), task=vs.tasks.Classes(class_weights=np.array([1.0, 5.0, 0.2])), seed=3
+        ),
+        lambda: (X, LABELS),
+    ),
+    "ignored": (
+        lambda: vs.Training(
+            network(), loss=partial(vs.losses.cross_entropy, ignored=-1), seed=3
+        ),
+        lambda: (X, IGNORED),
+    ),
+    "numbers": (
+        lambda: vs.Training(network(width=2), task=vs.tasks.Numbers(), seed=3),
+        lambda: (X, NUMBERS),
+    ),
+    "gaps": (
+        lambda: vs.Training(network(width=1), task=vs.tasks.Numbers(gaps=True), seed=3),
+        lambda: (X, HALF_KNOWN),
+    ),
+    "a loss of one's own": (
+        lambda: vs.Training(network(width=2), loss=own_mean, seed=3),
+        lambda: (X, NUMBERS),
+    ),
+    "a sum": (
+        lambda: vs.Training(
+            network(width=2), loss=own_sum, optimiser=vs.optimisers.SGD(1e-3), seed=3
+        ),
+        lambda: (X, NUMBERS),
+    ),
+    "dropout": (
+        lambda: vs.Training(
+            network(vs.Dropout(0.4), vs.Noise(0.1)), task=vs.tasks.Classes(), seed=3
+        ),
+        lambda: (X, LABELS),
+    ),
+    "frozen": (partial(classes), lambda: (X, LABELS)),
+}  # fmt: skip
+
+
+def trained(make, data, *, freeze=False, epochs=3, size=10, **options):
+    """Curves, weights and the state of the optimiser after a run."""
+    own = make()
+    x, targets, *weights = data()
+    train = vs.data.Dataset(x, targets, weights=weights[0] if weights else None)
+    validation = vs.data.Dataset(x[:41] + 0.5, targets[:41])
+    own.network.initialise(np.zeros((1, X.shape[1])), seed=3, dtype=np.float64)
+    if freeze:
+        own.network.freeze("0/*")
+    outcome = own.run(
+        train.batches(size), validation=validation.batches(7), epochs=epochs, **options
+    )
+    state = own.state()
+    return outcome, own.network.arena.flat.copy(), state["optimiser"], own
+
+
+@pytest.mark.parametrize("name", ALIKE)
+@pytest.mark.parametrize("size", [2, 4])
+def test_ranks_together_do_what_one_process_does(name, size):
+    make, data = ALIKE[name]
+    act = partial(trained, make, data, freeze=name == "frozen")
+    outcome, weights, state, _ = act()
+    ranks = vs.distributed.run_in_threads(size, act)
+    for curves, found, theirs, _ in ranks:
+        assert curves.curves.columns.tolist() == outcome.curves.columns.tolist()
+        np.testing.assert_allclose(curves.curves, outcome.curves, rtol=1e-9, atol=1e-10)
+        np.testing.assert_allclose(found, weights, rtol=1e-8, atol=1e-10)
+        for key, array in state.items():
+            np.testing.assert_allclose(theirs[key], array, rtol=1e-7, atol=1e-10)
+        assert found.tobytes() == ranks[0][1].tobytes()
+    again = vs.distributed.run_in_threads(size, act)
+    assert again[0][1].tobytes() == ranks[0][1].tobytes()
+
+
+def test_half_precision_is_agreed():
+    def in_single():
+        own = classes(half=vs.HalfPrecision())
+        data = vs.data.Dataset(X.astype(np.float32), LABELS)
+        return own.run(data.batches(10), epochs=3), own.network.arena.flat.copy()
+
+    (one, weights), ranks = in_single(), vs.distributed.run_in_threads(2, in_single)
+    np.testing.assert_allclose(ranks[0][1], weights, rtol=2e-2, atol=2e-3)
+    np.testing.assert_allclose(ranks[0][0].curves["loss"], one.curves["loss"], rtol=1e-2)
+    assert ranks[0][1].tobytes() == ranks[1][1].tobytes()
+
+
+@pytest.mark.parametrize("way", ["steps", "step", "stream", "list", "order"])
+def test_every_way_of_training_divides_its_batches(way):
+    def act():
+        own = classes()
+        data = vs.data.Dataset(X, LABELS)
+        own.network.initialise(X[:1], seed=3, dtype=np.float64)
+        pairs = [(X[i : i + 13], LABELS[i : i + 13]) for i in range(0, 103, 13)]
+        if way == "steps":
+            losses = [step.loss for step in own.steps(data.batches(10), epochs=2)]
+        elif way == "step":
+            losses = [own.step(pair).loss for pair in pairs]
+        elif way == "list":
+            losses = own.run(pairs, epochs=2).curves["loss"].tolist()
+        elif way == "order":
+            batches = data.batches(10, order=vs.data.Balanced(LABELS))
+            losses = own.run(batches, epochs=2).curves["loss"].tolist()
+        else:
+            stream = vs.data.Stream(lambda: iter(zip(X, LABELS, strict=True)))
+            batches = stream.batches(10, epoch_steps=5)
+            losses = own.run(batches, epochs=2).curves["loss"].tolist()
+        return losses, own.network.arena.flat.copy()
+
+    losses, weights = act()
+    for found, theirs in vs.distributed.run_in_threads(3, act):
+        np.testing.assert_allclose(found, losses, rtol=1e-9)
+        np.testing.assert_allclose(theirs, weights, rtol=1e-8, atol=1e-10)
+
+
+def test_padded_sequences_and_several_targets():
+    tokens = [RNG.integers(1, 9, n) for n in RNG.integers(2, 9, 60)]
+    pairs = [(one, int(one.sum() % 2)) for one in tokens]
+
+    def of_sequences():
+        own = vs.Training(
+            vs.Stack(vs.Embedding(9, 4), vs.LSTM(5, output="last"), vs.Dropout(0.2), vs.Dense(2)),
+            task=vs.tasks.Classes(),
+            seed=1,
+        )
+        batches = vs.data.Examples(pairs).batches(8, join=vs.data.Padded())
+        return own.run(batches, epochs=2), own.network.arena.flat.copy()
+
+    def of_several():
+        task = vs.tasks.Several({"state": vs.tasks.Classes(), "sugar": vs.tasks.Numbers()})
+        heads = vs.Heads(vs.Dense(6, np.tanh), {"state": vs.Dense(3), "sugar": vs.Dense(2)})
+        own = vs.Training(heads, task=task, seed=1)
+        own.network.initialise(X[:1], seed=1, dtype=np.float64)
+        data = vs.data.Dataset(X, {"state": LABELS, "sugar": NUMBERS})
+        return own.run(data.batches(10), epochs=2), own.network.arena.flat.copy()
+
+    for act, tolerance in ((of_sequences, 1e-4), (of_several, 1e-8)):
+        (one, weights), ranks = act(), vs.distributed.run_in_threads(3, act)
+        for found, theirs in ranks:
+            np.testing.assert_allclose(found.curves, one.curves, rtol=tolerance)
+            np.testing.assert_allclose(theirs, weights, rtol=tolerance, atol=tolerance)
+
+
+def test_running_statistics_are_those_of_all_ranks():
+    def act():
+        own = vs.Training(network(vs.BatchNorm()), task=vs.tasks.Classes(), seed=3)
+        own.run(vs.data.Dataset(X[:100], LABELS[:100]).batches(20), epochs=2)
+        return own.network.statistics(), own.network.arena.flat.copy()
+
+    ranks = vs.distributed.run_in_threads(2, act)
+    for statistics, weights in ranks[1:]:
+        assert weights.tobytes() == ranks[0][1].tobytes()
+        for name, array in statistics.items():
+            np.testing.assert_array_equal(array, ranks[0][0][name])
+
+
+@pytest.mark.parametrize("loss", ["non_saturating", "hinge", "wasserstein"])
+def test_adversarial_pairs_train_over_ranks(loss):
+    G = vs.generation
+
+    def act():
+        own = vs.AdversarialTraining(
+            G.LatentGenerator(vs.Stack(vs.Dense(8, np.tanh), vs.Dense(2)), latent=3),
+            G.Critic(vs.Dense(8, np.tanh)),
+            loss=loss,
+            seed=2,
+        )
+        data = vs.data.Dataset(X[:, :2].astype(np.float32))
+        outcome = own.run(data.batches(10), epochs=2)
+        return outcome.curves, own.generator.arena.flat.copy(), own.critic.arena.flat.copy()
+
+    curves, *weights = act()
+    for found, *theirs in vs.distributed.run_in_threads(2, act):
+        np.testing.assert_allclose(found["loss"], curves["loss"], rtol=1e-3, atol=1e-5)
+        for mine, other in zip(weights, theirs, strict=True):
+            np.testing.assert_allclose(other, mine, rtol=1e-2, atol=1e-4)
+
+
+@pytest.mark.parametrize("divided", [False, True])
+def test_a_loop_of_ones_own_trains_over_ranks(divided):
+    def act():
+        line = vs.Descent(
+            network(vs.Dropout(0.3), width=2).initialise(X[:1], dtype=np.float64), seed=4
+        )
+        store = vs.training.MemoryStore()
+        with vs.recorded_run({"line": line}, steps=12, record=store) as run:
+            for number in run.steps():
+                rows = slice(8 * number - 8, 8 * number - 1)
+                batch = vs.data.Batch(X[rows], NUMBERS[rows])
+                part = vs.distributed.part_of(batch) if divided else None
+                x, y = batch if part is None else part
+                step = line.step(
+                    lambda x=x, y=y: vs.losses.squared_error(line.network(x), y), part=part
+                )
+                run.numbers(loss=step.loss)
+        return [row["loss"] for row in run.rows], line.network.arena.flat.copy(), store.states()
+
+    losses, weights, states = act()
+    ranks = vs.distributed.run_in_threads(3, act)
+    for found, theirs, _ in ranks:
+        np.testing.assert_allclose(found, losses, rtol=1e-9)
+        np.testing.assert_allclose(theirs, weights, rtol=1e-9)
+    assert ranks[0][2] == states
+    assert not ranks[1][2], "the first rank records"
+
+
+@pytest.mark.parametrize(("begun", "continued"), [(1, 3), (3, 1), (2, 4)])
+def test_a_run_goes_on_with_another_number_of_ranks(tmp_path, begun, continued):
+    make, data = ALIKE["dropout"]
+    whole = trained(make, data, epochs=4)
+
+    def first():
+        return trained(make, data, epochs=2, record=tmp_path, name="cellar")[0].reason
+
+    def rest():
+        return trained(make, data, epochs=4, resume=tmp_path / "cellar-1")
+
+    vs.distributed.run_in_threads(begun, first)
+    ranks = vs.distributed.run_in_threads(continued, rest)
+    np.testing.assert_allclose(ranks[0][1], whole[1], rtol=1e-8, atol=1e-10)
+    assert len(list(tmp_path.glob("cellar-*"))) == 1
+    for outcome, *_, own in ranks:
+        np.testing.assert_allclose(outcome.curves, whole[0].curves, rtol=1e-9, atol=1e-10)
+        assert outcome.best_row == ranks[0][0].best_row
+        own.model("best")
+    if continued > 1:
+        (run,) = vs.runs.open(tmp_path)
+        spent = run.series("ranks")
+        assert {f"rank {continued - 1} computing", "rank 0 waiting"} <= set(spent)
+
+
+class Odd(vs.observers.Observer):
+    """Does something on the last rank only."""
+
+    def __init__(self, act):
+        self.act = act
+
+    def after_step(self, run, step):
+        team = vs.distributed.communicator()
+        if team.rank == team.size - 1 and step.number == 15:
+            self.act(run)
+
+
+def test_what_one_rank_is_asked_stops_all_after_the_same_step():
+    def act():
+        asked = Odd(lambda run: run.stop("Enough", resumable=True))
+        outcome, _, _, own = trained(*ALIKE["classes"], observers=[asked], epochs=5)
+        return outcome.reason, own.step_number
+
+    reasons = vs.distributed.run_in_threads(3, act)
+    assert {step for _, step in reasons} == {15}
+    assert all("Enough" in reason for reason, _ in reasons)
+
+
+def test_patience_and_plateaus_are_agreed():
+    def act():
+        own = classes(schedule=vs.schedules.plateau(1))
+        data = vs.data.Dataset(X, LABELS)
+        outcome = own.run(
+            data.batches(10),
+            validation={
+                "validation": vs.data.Dataset(X + 0.5, LABELS).batches(50),
+                "odd": lambda net: np.random.default_rng().random(),
+            },
+            until="50 epochs or no gain for 3 epochs",
+        )
+        return outcome.reason, repr(outcome.rows), own.network.arena.flat.tobytes()
+
+    assert len(set(vs.distributed.run_in_threads(3, act))) == 1
+
+
+def test_a_bad_number_on_one_rank_ends_the_run_on_all_and_nothing_is_changed():
+    bad = X.copy()
+    bad[7] = np.nan
+
+    def act():
+        own = classes()
+        own.network.initialise(X[:1], seed=3)
+        before = own.network.arena.flat.copy()
+        batch = (bad[:9], LABELS[:9])
+        with pytest.raises(NotFiniteError) as told:
+            own.step(batch)
+        np.testing.assert_array_equal(own.network.arena.flat, before)
+        own.step((X[:9], LABELS[:9]))  # and all can go on
+        return str(told.value)
+
+    told = vs.distributed.run_in_threads(3, act)
+    assert "inputs of the batch" in told[2]
+    assert told[0].startswith("On rank 2 of 3: ")
+
+
+def fails(error):
+    def act(run):
+        raise error
+
+    class Ending(Odd):
+        ends_run = True
+
+    return Ending(act)
+
+
+def test_a_rank_that_fails_ends_all_and_the_record_says_so(tmp_path):
+    def act():
+        observer = fails(ValueError("the cellar is dark"))
+        with pytest.raises((ValueError, PeerError)) as told:
+            trained(*ALIKE["classes"], observers=[observer], record=tmp_path, epochs=5)
+        return str(told.value)
+
+    told = vs.distributed.run_in_threads(2, act)
+    assert "rank 1: ValueError: the cellar is dark" in told[0]
+    (run,) = vs.runs.open(tmp_path)
+    assert run.status == "failed"
+    trained(*ALIKE["classes"], resume=tmp_path / run.label, epochs=5)
+
+
+@pytest.mark.parametrize("what", ["data", "settings", "weights"])
+def test_ranks_that_are_set_up_otherwise_are_told_before_the_first_step(what):
+    def act():
+        odd = vs.distributed.communicator().rank == 1
+        own = vs.Training(
+            network(),
+            task=vs.tasks.Classes(),
+            optimiser=vs.optimisers.Adam(0.1 if odd and what == "settings" else 0.2),
+            seed=3,
+        )
+        own.network.initialise(X[:1], seed=1 if odd and what == "weights" else 0)
+        data = vs.data.Dataset(X[::-1] if odd and what == "data" else X, LABELS)
+        own.run(data.batches(10), epochs=1)
+
+    with pytest.raises(RunError, match=r"Ranks 0 and 1 of 2 differ in"):
+        vs.distributed.run_in_threads(2, act)
+
+
+def test_weights_that_come_apart_are_told():
+    def act():
+        odd = Odd(
+            lambda run: own_network[vs.distributed.communicator().rank].arena.flat.__iadd__(1e-3)
+        )
+        own = classes()
+        own_network[vs.distributed.communicator().rank] = own.network
+        own.run(vs.data.Dataset(X, LABELS).batches(10), epochs=5, observers=[odd])
+
+    own_network = {}
+    with pytest.raises(RunError, match="have come apart"):
+        vs.distributed.run_in_threads(2, act)
+
+
+def test_a_loss_that_does_not_add_up_is_refused():
+    def act():
+        own = vs.Training(network(width=2), loss=lambda a, b: np.max((a - b) ** 2), seed=3)
+        own.step((X, NUMBERS))
+
+    with pytest.raises(SettingError, match="does not follow"):
+        vs.distributed.run_in_threads(2, act)
+
+
+def test_nothing_that_counts_is_refused_on_all():
+    def act():
+        own = vs.Training(network(), loss=partial(vs.losses.cross_entropy, ignored=-1), seed=3)
+        with pytest.raises(DataError, match="nothing to average"):
+            own.step((X[:10], np.full(10, -1)))
+        own.step((X[:10], LABELS[:10]))
+
+    vs.distributed.run_in_threads(3, act)
+
+
+SCRIPT = """
+import numpy as np, sys
+import vinestep as vs
+
+table = vs.data.Table(vs.demo.barrels(300), target="state")
+train, validation, _ = vs.data.scaled(*table.split(0.7, 0.2, 0.1, seed=3))
+network = vs.Stack(vs.Dense(16), vs.relu, vs.Dropout(0.2), vs.Dense(table.classes))
+network.initialise(np.asarray(train.inputs[:1], float), seed=7, dtype=np.float64)
+training = vs.Training(network, task=vs.tasks.Classes(), clip=2.0, seed=7)
+outcome = training.run(
+    train.batches(32), validation=validation.batches(16), epochs=5, record=sys.argv[1]
+)
+if vs.distributed.communicator().rank == 0:
+    np.savetxt(sys.argv[2], outcome.curves.drop(columns="step"))
+"""
+
+
+@needs_mpi
+def test_a_script_is_the_same_under_an_mpi_launcher(tmp_path):
+    (tmp_path / "script.py").write_text(SCRIPT)
+    found = []
+    for size in (1, 3):
+        out = tmp_path / f"{size}.txt"
+        done = on_ranks(size, tmp_path / "script.py", tmp_path / "records", out)
+        assert done.returncode == 0, done.stderr
+        found.append(np.loadtxt(out))
+    np.testing.assert_allclose(found[1], found[0], rtol=1e-10)
+    assert len(vs.runs.open(tmp_path / "records")) == 2
+
+
+@needs_mpi
+def test_the_command_line_trains_resumes_and_refuses_over_processes(tmp_path):
+    vs.demo.barrels(150).to_csv(tmp_path / "barrels.csv", index=False)
+    plan = tmp_path / "plan.toml"
+    plan.write_text(
+        'epochs = 2\n[data]\nsource = "barrels.csv"\ntarget = "state"\n'
+        '[[layers]]\nkind = "dense"\nwidth = "classes"\n'
+    )
+    for more in ([], ["--processes", 2]):
+        done = vinestep("train", plan, *more, cwd=tmp_path)
+        assert done.returncode == 0, done.stdout + done.stderr
+    assert done.stdout.count("Scores of the") >= 1
+    done = vinestep("resume", "records/run-2", "--set", "epochs=3", "--processes", 2, cwd=tmp_path)
+    assert done.returncode == 0, done.stdout + done.stderr
+    one, two = (run.curves for run in vs.runs.open(tmp_path / "records"))
+    np.testing.assert_allclose(two["loss"][:2], one["loss"], rtol=1e-5)
+    assert len(two) == 3
+    done = vinestep("train", plan, "--set", "epochs=no", "--processes", 2, cwd=tmp_path)
+    assert done.returncode == 2
+    assert done.stderr.count("vinestep: ") == 1, done.stderr
