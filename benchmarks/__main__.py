@@ -1,5 +1,5 @@
 """Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads]
-[layers] [generative] [data] [training] [text] [recording] [growth] [profile].
+[layers] [generative] [data] [training] [text] [recording] [growth] [profile] [ranks].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -18,6 +18,7 @@ from . import (
     bench_import,
     bench_layers,
     bench_profile,
+    bench_ranks,
     bench_recording,
     bench_steps,
     bench_text,
@@ -39,6 +40,7 @@ ALL = {
     "recording": bench_recording.run,
     "growth": bench_growth.run,
     "profile": bench_profile.run,
+    "ranks": bench_ranks.run,
 }
 
 

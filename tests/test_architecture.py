@@ -59,7 +59,7 @@ ARROWS = {
     "tasks": "autodiff evaluation/metrics losses parts _activations _masking _alignment errors",
     "evaluation": "data/batches evaluation/metrics tasks autodiff _loss_reduction "
     "_public_names errors",
-    "layers": "autodiff autodiff/rules kernels kernels/machinery parts storage "
+    "layers": "distributed autodiff autodiff/rules kernels kernels/machinery parts storage "
     "_activations initialisers _notebook_html _ownership _public_names "
     "_arguments _masking errors",
     "networks": "autodiff layers parts _activations _public_names errors",
@@ -80,11 +80,11 @@ ARROWS = {
     "layers losses optimisers schedules storage evaluation/metrics parts "
     "tasks _loss_reduction _model _ownership _arguments _masking errors",
     "training/run": "distributed training/step data/batches _model autodiff figures "
-    "kernels/machinery parts storage tasks _findings _notebook_html _public_names errors",
+    "kernels/machinery layers parts storage tasks _findings _notebook_html _public_names errors",
     "training/observers": "distributed training/run training/step attribution autodiff figures "
     "parts storage data/batches data/encoding generation tasks _notebook_html errors",
-    "training/rehearsal": "distributed training/step autodiff data/batches data/checks "
-    "data/encoding "
+    "training/rehearsal": "distributed training/run training/step autodiff data/batches "
+    "data/checks data/encoding "
     "data/sources evaluation layers losses optimisers schedules storage "
     "tasks _findings _model errors",
     "training": "distributed training/step training/run training/observers training/rehearsal "

@@ -87,6 +87,12 @@ ALIKE = {
         lambda: (X, LABELS),
     ),
     "frozen": (partial(classes), lambda: (X, LABELS)),
+    "batch statistics of all ranks": (
+        lambda: vs.Training(
+            network(vs.BatchNorm(over_ranks=True), vs.relu), task=vs.tasks.Classes(), seed=3
+        ),
+        lambda: (X[:100], LABELS[:100], WEIGHTS[:100]),
+    ),
 }  # fmt: skip
 
 
@@ -122,6 +128,17 @@ def test_ranks_together_do_what_one_process_does(name, size):
         assert found.tobytes() == ranks[0][1].tobytes()
     again = vs.distributed.run_in_threads(size, act)
     assert again[0][1].tobytes() == ranks[0][1].tobytes()
+
+
+def test_layers_that_hear_other_ranks_need_rows_and_tell_of_errors():
+    def act():
+        own = vs.Training(network(vs.BatchNorm(over_ranks=True)), task=vs.tasks.Classes(), seed=3)
+        own.network.initialise(X[:1], seed=3)
+        with pytest.raises(SettingError, match="smaller than the 3 ranks"):
+            own.step((X[:2], LABELS[:2]))
+        own.step((X[:9], LABELS[:9]))
+
+    vs.distributed.run_in_threads(3, act)
 
 
 def test_half_precision_is_agreed():
@@ -465,3 +482,53 @@ def test_the_command_line_trains_resumes_and_refuses_over_processes(tmp_path):
     done = vinestep("train", plan, "--set", "epochs=no", "--processes", 2, cwd=tmp_path)
     assert done.returncode == 2
     assert done.stderr.count("vinestep: ") == 1, done.stderr
+
+
+def rehearsed(make=classes, size=10, data=lambda: (X, LABELS)):
+    def act():
+        x, labels = data()
+        found = make().rehearse(vs.data.Dataset(x, labels).batches(size), quick=True)
+        return [one for one in found.findings if one.subject == "the ranks"]
+
+    return vs.distributed.run_in_threads(3, act)
+
+
+def test_a_rehearsal_tells_of_the_ranks():
+    for (said,) in rehearsed():
+        assert "equal" in said.evidence or "longest on rank" in said.evidence
+    small = rehearsed(size=2)[0]
+    assert small[0].verdict == "suspicious"
+    assert "some have none" in small[0].evidence
+
+    def other_data():
+        return X + vs.distributed.communicator().rank, LABELS
+
+    for (said,) in rehearsed(data=other_data):
+        assert said.verdict == "wrong"
+        assert "differ in the data" in said.evidence
+
+
+def test_who_kept_the_others_waiting_is_told(tmp_path):
+    import time
+
+    class Slow(vs.observers.Observer):
+        def before_step(self, run, number):
+            if vs.distributed.communicator().rank == 1:
+                time.sleep(0.02)
+
+    def act(slow):
+        data = vs.data.Dataset(X, LABELS)
+        observers = [Slow()] if slow else []
+        classes().run(data.batches(20), epochs=4, record=tmp_path, observers=observers)
+
+    for kind in (True, False):
+        vs.distributed.run_in_threads(3, partial(act, kind))
+    slow, other = (
+        next(one for one in run.diagnose() if one.subject == "the ranks")
+        for run in vs.runs.open(tmp_path)
+    )
+    assert slow.verdict == "suspicious"
+    assert "Rank 1 computed" in slow.evidence
+    assert "3 ranks computed" in other.evidence
+    shown = vinestep("show", "run-1", "--record", tmp_path, cwd=tmp_path)
+    assert "the ranks" in shown.stdout

@@ -83,7 +83,6 @@ def train(
     restarts: RestartsOption = 0,
 ) -> None:
     """Train as a plan says, in a new run folder; over several processes, if that is asked."""
-    from ..distributed._current import communicator
     from ..training.plans._plan import read_plan
     from ..training.plans._planned_run import PlannedRun
 
@@ -103,7 +102,7 @@ def train(
                 markup=False,
                 soft_wrap=True,
             )
-        if not unrehearsed and communicator().rank == 0:
+        if not unrehearsed:
             for finding in planned.rehearse(quick=True).troubles:
                 console.print(
                     str(finding), style="yellow", highlight=False, markup=False, soft_wrap=True

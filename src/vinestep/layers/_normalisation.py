@@ -8,9 +8,11 @@ from typing import Any
 import numpy as np
 
 from .. import kernels
+from ..autodiff.custom_rules import differentiable
 from ..autodiff.fused import Fused
 from ..autodiff.signatures import Signature, is_standard, misfit
 from ..autodiff.tensor import held
+from ..distributed._current import communicator
 from ..errors import LayerError, ShapeError
 from ..initialisers import ones, zeros
 from ..kernels.machinery.grain_sizes import rows_together
@@ -340,6 +342,18 @@ class _Norm(Layer):
             )
 
 
+def _sum_of_ranks(array: Any) -> np.ndarray:
+    result = np.array(array)
+    communicator().all_reduce(result)
+    return result
+
+
+@differentiable(adjoint=lambda g, y, x: _sum_of_ranks(held(g)))
+def summed_over_ranks(x: np.ndarray) -> np.ndarray:
+    """The sum over all ranks, on each; what each makes of it counts for all."""
+    return _sum_of_ranks(x)
+
+
 @part("batch_norm", "layer")
 class BatchNorm(_Norm):
     """Each channel brought to mean 0 and variance 1 over the batch, then scaled and shifted.
@@ -357,6 +371,9 @@ class BatchNorm(_Norm):
     momentum : float
         What remains of the running statistics after a full batch, from 0 up to but not including 1.
     epsilon : float
+    over_ranks : bool
+        Whether, of several ranks, mean and variance are those of the whole batch; by default each
+        takes those of its part.
 
     Attributes
     ----------
@@ -384,8 +401,11 @@ class BatchNorm(_Norm):
     variance: np.ndarray
     seen: np.ndarray
 
-    def __init__(self, *, momentum: float = 0.9, epsilon: float = EPSILON) -> None:
+    def __init__(
+        self, *, momentum: float = 0.9, epsilon: float = EPSILON, over_ranks: bool = False
+    ) -> None:
         super().__init__(epsilon=epsilon)
+        self.over_ranks = over_ranks
         if not 0 <= momentum < 1:
             raise LayerError(
                 f"BatchNorm: momentum must be from 0 up to but not including 1, got {momentum!r}."
@@ -406,6 +426,8 @@ class BatchNorm(_Norm):
             return DEFINITIONS[activation](
                 (x - self.mean) * (inverse * self.scale) + self.shift, 0.0
             )
+        if self.over_ranks and communicator().size > 1:
+            return self._of_all_ranks(x, activation)
         if x.size == x.shape[-1]:
             raise ShapeError(
                 f"{self._label}: one value a channel has no variance, input of shape "
@@ -422,6 +444,18 @@ class BatchNorm(_Norm):
             moments=(mean, variance),
             activation=activation,
         )
+
+    def _of_all_ranks(self, x: Any, activation: str) -> Any:
+        axes = tuple(range(len(x.shape) - 1))
+        sizes = np.array([x.size / x.shape[-1], x.shape[0]])
+        communicator().all_reduce(sizes)
+        places = x.dtype.type(sizes[0])
+        mean = summed_over_ranks(np.sum(x, axis=axes)) / places
+        centred = x - mean
+        variance = summed_over_ranks(np.sum(centred**2, axis=axes)) / places
+        self._remember(np.asarray(held(mean)), np.asarray(held(variance)), int(sizes[1]))
+        normalised = centred / np.sqrt(variance + x.dtype.type(self.epsilon))
+        return DEFINITIONS[activation](normalised * self.scale + self.shift, 0.0)
 
     def loaded(self, names: set[str]) -> None:
         """Loaded statistics are those of many batches, not to be thrown away with the next."""

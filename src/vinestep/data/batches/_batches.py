@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Generator, Iterator
+from contextlib import closing
 from functools import partial
 from typing import Any
 
@@ -16,6 +17,7 @@ from ._contract import ExampleSource
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
 from ._orders import InOrder, Order, Shuffled, example_of, with_occurrences
+from ._share import Share
 
 __all__ = ["Batches"]
 
@@ -138,18 +140,34 @@ class Batches(Batching):
         return self.joined(np.arange(1), 0, 0, augmented=True)
 
     def epoch(
-        self, number: int = 0, *, seed: int = 0, start: int = 0
+        self, number: int = 0, *, seed: int = 0, start: int = 0, share: Share | None = None
     ) -> Generator[Batch, None, None]:
-        """The batches of an epoch, from the one at `start` on: exactly those that were left."""
+        """The batches of an epoch, from the one at `start` on: exactly those that were left. Of a
+        share of each only its rows are read, where a batch is no more than its examples.
+        """
         own = seed if self.seed is None else self.seed
         order = self.order(len(self.dataset), number, own, self.size)
         if self.augment:
             order = with_occurrences(order)
         stops = range(start, self._batches_in(len(order)))
         indices = [order[i * self.size : (i + 1) * self.size] for i in stops]
-        return self._read(
-            partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment)), indices
-        )
+        read = partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment))
+        if share is None or share.size == 1 or self.join is not stacked:
+            return self._read(read, indices)
+        return self._read_shared(read, indices, share)
+
+    def _read_shared(
+        self, read: Any, indices: list[np.ndarray], share: Share
+    ) -> Generator[Batch, None, None]:
+        """A batch that is smaller than the ranks is read whole, for a rank without rows."""
+        rows = [share.rows(n) if (n := len(index)) >= share.size else None for index in indices]
+        own = [
+            index if part is None else index[part.start : part.stop]
+            for index, part in zip(indices, rows, strict=True)
+        ]
+        with closing(self._read(read, own)) as batches:
+            for batch, part in zip(batches, rows, strict=False):
+                yield batch if part is None else batch.with_values(rows=part)
 
     def in_order(self) -> Iterator[Batch]:
         """Every example once, in the source's own order, as it is: for assessing and predicting."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -17,10 +18,12 @@ FULL = 0.95
 LEAST_TRUE = 5  # examples of a class that is never decided for
 MISSED = 0.06  # of a probability
 SURE = 4.0  # standard errors
+SLOW = 0.2  # of the time
 
 
 def answers(record: Record) -> Iterator[Answer]:
     """Answers to both questions, as far as the record supports them."""
+    yield from _ranks(record)
     yield from _mistakes(record)
     yield from _machine(record)
 
@@ -160,3 +163,39 @@ def _machine(record: Record) -> Iterator[Answer]:
         )
         return
     yield Answer("the machine", "sound", said, "", "machine")
+
+
+def _ranks(record: Record) -> Iterator[Answer]:
+    """Of a run over several ranks: how much of its time each computed, and who kept the others
+    waiting.
+    """
+    rows = record.run.series("ranks")
+    if not len(rows):
+        return
+    spent = {
+        what: np.array(
+            [rows[name].sum() for name in rows if re.fullmatch(rf"rank \d+ {what}", str(name))]
+        )
+        for what in ("computing", "waiting", "exchanging")
+    }
+    computing, whole = spent["computing"], sum(spent.values())
+    if len(computing) < 2 or not np.all(whole > 0):
+        return
+    shares = {what: seconds / whole for what, seconds in spent.items()}
+    slowest = int(np.argmax(computing))
+    said = (
+        f"{len(computing)} ranks computed {shares['computing'].min():.0%} to "
+        f"{shares['computing'].max():.0%} of the time, waited {shares['waiting'].min():.0%} to "
+        f"{shares['waiting'].max():.0%}, and exchanged for {shares['exchanging'].mean():.0%}."
+    )
+    others = np.delete(computing, slowest)
+    lag = computing[slowest] / float(np.median(others)) - 1
+    if lag > SLOW and float(np.delete(shares["waiting"], slowest).mean()) > SLOW / 2:
+        said += f" Rank {slowest} computed {lag:.0%} longer than the others, which waited for it."
+        cure = "See what else runs on its machine, and how many threads it has."
+        yield Answer("the ranks", "suspicious", said, cure, "machine", "slow rank")
+        return
+    cure = ""
+    if shares["exchanging"].mean() > SLOW:
+        cure = "Larger batches exchange less often: each step exchanges all gradients once."
+    yield Answer("the ranks", "sound", said, cure, "machine")

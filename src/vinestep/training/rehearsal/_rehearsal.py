@@ -16,10 +16,10 @@ from ..._findings import Finding, Verdict, worst
 from ...data.batches._batch import Batch
 from ...data.checks._checks import input_range_of, source_findings, split_findings
 from ...distributed._communicator import Alone
-from ...distributed._current import using
+from ...distributed._current import communicator, using
 from ...errors import VineStepError
 from ...tasks._base import Task
-from ..step._batch_checks import AnyBatches, as_batches, check_parts, checked_batch
+from ..step._batch_checks import AnyBatches, are_batches, as_batches, check_parts, checked_batch
 from . import (
     _data as rehearsed_data,
     _network as rehearsed_network,
@@ -28,6 +28,7 @@ from . import (
 from ._covariate_shift import covariate_shift
 from ._label_noise import label_noise
 from ._learning_curve import learning_curve
+from ._rank_checks import rank_findings
 from ._stage import Stage
 
 if TYPE_CHECKING:
@@ -203,8 +204,13 @@ def rehearse(
     ... ).verdict
     'sound'
     """
+    of_ranks: list[Finding] = []
+    if communicator().size > 1 and are_batches(train):
+        of_ranks = list(rank_findings(training, train))
     with using(Alone()):
-        return _rehearsed(training, train, validation, quick, steps, progress)
+        found = _rehearsed(training, train, validation, quick, steps, progress)
+    found.findings[:0] = of_ranks
+    return found
 
 
 def _rehearsed(

@@ -36,9 +36,7 @@ def train_epochs(
     spent = record_times(run, {})
     while ending.is_left(position) and not run.stop_reason:
         whole, before = True, position.step
-        with closing(
-            batches.epoch(position.epoch, seed=training.seed, start=position.batch)
-        ) as epoch:
+        with closing(training.epoch_of(batches, position.epoch, start=position.batch)) as epoch:
             for done, group in training.grouped(waiting.through(epoch)):
                 _step(run, training, group, done)
                 if scored.is_due_within(position.step) and not _ends_epoch(run, batches):

@@ -6,7 +6,7 @@ import copy
 import hashlib
 import itertools
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence, Sized
+from collections.abc import Callable, Generator, Iterable, Iterator, Mapping, Sequence, Sized
 from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
@@ -16,6 +16,7 @@ from ..._model import Model
 from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch, mapped
+from ...data.batches._batches import Batches
 from ...data.batches._share import Share
 from ...data.encoding._codec import Codec
 from ...distributed._current import communicator
@@ -391,9 +392,7 @@ class TrainingBase:
             count = len(batches) if isinstance(batches, Sized) else None
             self.schedule.begin(None if count is None else -(-count // self.accumulate))
         for epoch in range(epochs):
-            order = (
-                batches.epoch(epoch, seed=self.seed) if isinstance(batches, AnyBatches) else batches
-            )
+            order = self.epoch_of(batches, epoch) if isinstance(batches, AnyBatches) else batches
             total, weight = 0.0, 0.0
             for i, group in self.grouped(order):
                 step = self.make_step(group, epoch, i)[0]
@@ -401,6 +400,16 @@ class TrainingBase:
                 yield step
             if watched is not None and weight:
                 self.schedule.watch(self.step_number - 1, total / weight, "loss")
+
+    def epoch_of(
+        self, batches: AnyBatches, epoch: int, *, start: int = 0
+    ) -> Generator[Batch, None, None]:
+        """The batches of an epoch; of several ranks what this one needs of them."""
+        if not isinstance(batches, Batches):
+            return batches.epoch(epoch, seed=self.seed, start=start)
+        team = communicator()
+        share = Share(team.rank, team.size)
+        return batches.epoch(epoch, seed=self.seed, start=start, share=share)
 
     def prepare(self, batches: AnyBatches) -> None:
         """Make the parameters, if there are none yet, and all that the steps of these batches

@@ -30,6 +30,7 @@ __all__ = ["Derivation", "Loss", "Watch", "outputs_to"]
 
 Loss = Callable[[Any, Any], Any]
 Watch = Callable[[str, np.ndarray], None]
+Weigh = Callable[[Any, float], float]
 
 
 class Derivation:
@@ -46,7 +47,11 @@ class Derivation:
         return vars(self) | {"_straight": None, "_known": ()}
 
     def __call__(
-        self, batch: Batch, watch: Watch | None = None, number: int | None = None
+        self,
+        batch: Batch,
+        watch: Watch | None = None,
+        number: int | None = None,
+        weigh: Weigh | None = None,
     ) -> tuple[Any, float, Gradients]:
         """Outputs, loss and gradients of a learning pass.
 
@@ -57,6 +62,8 @@ class Derivation:
             Sees the output of every layer, computed one by one.
         number : int, optional
             Of the pass, by which dropout is drawn; by default that of the step.
+        weigh : callable, optional
+            From outputs and loss makes a factor of the gradients.
         """
         inputs = batch.inputs
         if (
@@ -66,7 +73,7 @@ class Derivation:
             and (straight := self._straight_path(inputs, batch.targets))
         ):
             try:
-                return self._derive_straight(*straight, inputs, batch.targets)
+                return self._derive_straight(*straight, inputs, batch.targets, weigh)
             except Unsound as error:
                 give_up(error)
         descent = self.descent
@@ -82,7 +89,8 @@ class Derivation:
         value = checked_loss(recorded)
         if not math.isfinite(value):
             self._refuse(value, inputs)
-        return outputs, value, descent.gradients(recorded)
+        times = 1.0 if weigh is None else weigh(outputs, value)
+        return outputs, value, descent.gradients(recorded, times=times)
 
     def outputs(self, batch: Batch, number: int) -> Any:
         """Of a learning pass of which nothing is derived."""
@@ -113,7 +121,12 @@ class Derivation:
         return self._straight if self._straight[1].takes(targets) else None
 
     def _derive_straight(
-        self, run: DenseRun, form: StraightForm, inputs: np.ndarray, targets: Any
+        self,
+        run: DenseRun,
+        form: StraightForm,
+        inputs: np.ndarray,
+        targets: Any,
+        weigh: Weigh | None,
     ) -> tuple[Any, float, Gradients]:
         x = run.admitted(inputs)
         outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
@@ -128,8 +141,9 @@ class Derivation:
                 [None, *(buffer.places[weight.origin] for weight in run.weights)],
                 run,
             )
+        times = 1.0 if weigh is None else weigh(outputs, number)
         (g, _) = loss.kernel_adjoint(
-            1.0, slopes, (outputs, labels), {}, (True, False), (None, None)
+            times, slopes, (outputs, labels), {}, (True, False), (None, None)
         )
         dense_chain.kernel_adjoint(
             g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into

@@ -35,7 +35,7 @@ from ...storage.archive import in_half
 from ._averaging import WeightAverage
 from ._buffers import GradientBuffer, GradientBuffers
 from ._half_precision import HalfPrecision
-from ._rank_sums import average_statistics, mean_of_ranks
+from ._rank_sums import average_statistics, mean_of_ranks, told_within
 from ._tensor_group import as_network
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
@@ -203,15 +203,23 @@ class Descent:
         value, gradients = 0.0, self.buffer()[0]
         try:
             if weight:
-                value, gradients = self._own_derived(loss_function, part, release=release)
+                value, gradients = self._own_derived(
+                    loss_function, part, release=release, times=weight
+                )
         except Exception as raised:
+            told_within(team, self.network, raised)
             error = raised
         value = mean_of_ranks(team, value, weight, gradients, error)
         average_statistics(team, self.statistics(), weight)
         return value, gradients
 
     def _own_derived(
-        self, loss_function: Callable[[], Any], part: Batch | None, *, release: bool
+        self,
+        loss_function: Callable[[], Any],
+        part: Batch | None,
+        *,
+        release: bool,
+        times: float = 1.0,
     ) -> tuple[float, Gradients]:
         rows = None if part is None else part.rows
         with learning_pass(self.seed, self.step_number, guarded=True), rows_of_batch(rows):
@@ -221,7 +229,7 @@ class Descent:
             raise NotFiniteError(
                 f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed."
             )
-        return value, self.gradients(loss, release=release)
+        return value, self.gradients(loss, release=release, times=times)
 
     def ready(self) -> Arena:
         """The network's arena, with everything made for it that a step needs.
@@ -258,13 +266,13 @@ class Descent:
 
     # derivation
 
-    def gradients(self, loss: Tensor, *, release: bool = True) -> Gradients:
-        """Of a recorded loss by the trainable parameters, in memory of this descent's that is kept
-        while somebody holds it.
+    def gradients(self, loss: Tensor, *, release: bool = True, times: float = 1.0) -> Gradients:
+        """Of a recorded loss, or so many times it, by the trainable parameters, in memory of this
+        descent's that is kept while somebody holds it.
         """
         gradients, buffer = self.buffer()
         places = buffer.places
-        seed = np.ones(loss.shape, loss.dtype) if loss.shape else loss.dtype.type(1)
+        seed = np.full(loss.shape, times, loss.dtype) if loss.shape else loss.dtype.type(times)
         found = sweep(loss, seed, places, release=release, destinations=places)
         if len(found) != len(places):
             unused = [origin.name for origin in places if origin not in found]

@@ -8,8 +8,9 @@ import numpy as np
 
 from ...autodiff.gradients import Gradients
 from ...distributed._communicator import Communicator
+from ...layers._base import Layer
 
-__all__ = ["average_statistics", "mean_of_ranks"]
+__all__ = ["average_statistics", "mean_of_ranks", "sums_over_ranks", "told_within"]
 
 
 def mean_of_ranks(
@@ -19,7 +20,8 @@ def mean_of_ranks(
     gradients: Gradients,
     error: Exception | None,
 ) -> float:
-    """The mean loss of all ranks by their weights, and of its gradients in place.
+    """The mean loss of all ranks by their weights; gradients, which are those of the loss times its
+    weight, become those of the mean in place.
 
     Raises
     ------
@@ -31,7 +33,7 @@ def mean_of_ranks(
     whole = sum(one for _, _, one in told)
     flat = gradients.flat
     if weight:
-        flat *= flat.dtype.type(weight / whole)
+        flat *= flat.dtype.type(1 / whole)
     else:
         flat[...] = 0
     team.all_reduce(flat)
@@ -49,3 +51,15 @@ def average_statistics(team: Communicator, arrays: Sequence[np.ndarray], weight:
     for array in floats:
         array[...] = (whole[at : at + array.size] / whole[0]).reshape(array.shape)
         at += array.size
+
+
+def sums_over_ranks(network: Layer) -> bool:
+    """Whether layers of the network hear other ranks while they compute."""
+    return any(getattr(layer, "over_ranks", False) for layer in network.walk())
+
+
+def told_within(team: Communicator, network: Layer, error: Exception) -> None:
+    """Raise an error of this rank at once where others may wait within the network."""
+    if sums_over_ranks(network):
+        team.fail(error)
+        raise error

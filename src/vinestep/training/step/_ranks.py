@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -10,11 +10,14 @@ import numpy as np
 from ..._loss_reduction import LossAccumulator
 from ...autodiff.gradients import Gradients
 from ...data.batches._batch import Batch
+from ...data.batches._share import whole_size
 from ...distributed._communicator import Communicator
 from ...distributed._current import communicator
 from ...errors import SettingError, VineStepError
 from ...evaluation.metrics._base import Metric
+from ...layers._base import Layer
 from ._derivation import Derivation, Watch
+from ._rank_sums import sums_over_ranks, told_within
 
 __all__ = ["StepCounts", "derived_together", "no_sum_of_losses"]
 
@@ -63,11 +66,12 @@ def derived_together(
         Number of the first pass, by which dropout is drawn.
     """
     team, total = communicator(), LossAccumulator(derive.loss)
+    network = derive.descent.network
     every: list[Any] = []
     gradients: Gradients | None = None
     error: Exception | None = None
-    factor = 1.0
     try:
+        _check_rows(team, network, batches)
         for i, batch in enumerate(batches):
             if not len(batch):
                 every.append(None)
@@ -75,33 +79,41 @@ def derived_together(
             if total.is_empty(batch.targets, batch.weights):
                 every.append(derive.outputs(batch, first + i))
                 continue
-            outputs, value, found = derive(batch, watch, first + i)
+            outputs, _, found = derive(batch, watch, first + i, _weigh(total, batch))
             every.append(outputs)
-            weight = total.add(value, outputs, batch.targets, batch.weights)
             if gradients is None:
-                gradients, factor = found, weight
-                continue
-            flat = gradients.flat
-            if factor != 1:
-                flat *= flat.dtype.type(factor)
-                factor = 1.0
-            flat += found.flat * flat.dtype.type(weight)
+                gradients = found
+            else:
+                gradients.flat += found.flat  # type: ignore[misc]
     except Exception as raised:
+        told_within(team, network, raised)
         error = raised
     if gradients is None:
         gradients, _ = derive.descent.buffer()
         gradients.flat[...] = 0
-    value = _scaled(team, error, total, gradients.flat, factor)
+    value = _scaled(team, error, total, gradients.flat)
     team.all_reduce(gradients.flat)
     return every, value, gradients
 
 
+def _weigh(total: LossAccumulator, batch: Batch) -> Callable[[Any, float], float]:
+    return lambda outputs, value: total.add(value, outputs, batch.targets, batch.weights)
+
+
+def _check_rows(team: Communicator, network: Layer, batches: Sequence[Batch]) -> None:
+    """Layers that hear other ranks need some rows, of which some count, on each."""
+    least = min(whole_size(batch) for batch in batches)
+    if least < team.size and sums_over_ranks(network):
+        error = SettingError(
+            f"A batch of {least} examples is smaller than the {team.size} ranks, and the network "
+            "brings statistics of all together. Use larger batches; drop_partial=True leaves a "
+            "last small one away."
+        )
+        team.raise_agreed(error, [error])
+
+
 def _scaled(
-    team: Communicator,
-    error: Exception | None,
-    own: LossAccumulator,
-    flat: np.ndarray,
-    factor: float,
+    team: Communicator, error: Exception | None, own: LossAccumulator, flat: np.ndarray
 ) -> float:
     """The loss of all ranks; gradients of this one are scaled so that their sum is that of it."""
     failure = None if error is None else (type(error), str(error))
@@ -116,9 +128,7 @@ def _scaled(
         team.raise_agreed(known, [known])
         raise
     if not total.is_sum:
-        factor /= total.weight
-    if factor != 1:
-        flat *= flat.dtype.type(factor)
+        flat /= flat.dtype.type(total.weight)
     return value
 
 
