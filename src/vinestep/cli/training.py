@@ -41,6 +41,15 @@ ProcessesOption = Annotated[
         "--processes", min=1, help="Train in so many processes, each with its part of each batch."
     ),
 ]
+ClusterOption = Annotated[
+    str,
+    typer.Option(
+        "--cluster",
+        metavar="ADDRESS",
+        help="Of a Dask scheduler, whose workers train in place of processes here.",
+        show_default=False,
+    ),
+]
 RestartsOption = Annotated[
     int,
     typer.Option("--restarts", min=0, help="How often to go on by itself after a process ended."),
@@ -194,11 +203,14 @@ def search(
     seed: Annotated[int, typer.Option("--seed", min=0)] = 0,
     record: RecordOption = Path("search"),
     own: OwnOption = [],  # noqa: B006  # typer reads it, nobody writes to it
+    cluster: ClusterOption = "",
+    ledger: LedgerOption = "",
 ) -> None:
     """Try a plan with other settings, several at once; given again, it goes on."""
     from ..training.tuning._search import search as run_search
     from .run_views import importance_view, trials_view
 
+    _use_ledger(ledger)
     with explained():
         found = run_search(
             plan,
@@ -211,6 +223,7 @@ def search(
             processes=processes,
             seed=seed,
             own=[str(path) for path in own],
+            cluster=cluster,
         )
         console.print(trials_view(found.table(), f"Trials of {plan}, the best first"))
         mattered = found.importance()
@@ -255,6 +268,8 @@ def cross_validate(
     settings: SetOption = [],  # noqa: B006
     record: RecordOption = Path("folds"),
     own: OwnOption = [],  # noqa: B006
+    cluster: ClusterOption = "",
+    ledger: LedgerOption = "",
 ) -> None:
     """Train on all folds but one and score on that one, each in turn; given again, it goes on."""
     from ..training.tuning._cross_validation import cross_validate as run_folds
@@ -268,7 +283,9 @@ def cross_validate(
         "processes": processes,
         "settings": settings,
         "record": record,
+        "cluster": cluster,
     }
+    _use_ledger(ledger)
     with explained():
         options["own"] = own_parts_of(own)
         found = run_folds(plan, **options)

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import json
 import math
-import multiprocessing
 import os
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -24,6 +22,7 @@ from ..run._run_metadata import write_assessment
 from ..run._status import Status
 from ..run._study import HELD_OUT, new_study, part_of_study
 from ..step._base import TrainingBase
+from ._worker_pool import worker_pool
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -196,6 +195,7 @@ def cross_validate(
     processes: int = 1,
     settings: Sequence[str] = (),
     own: Sequence[Any] = (),
+    cluster: str = "",
 ) -> CrossValidation:
     """Train on all folds but one and score on that one, each in turn.
 
@@ -233,6 +233,8 @@ def cross_validate(
         Of a plan: what is different from the file, ``"optimiser.rate=0.01"``.
     own : sequence of classes and functions
         Of a plan: parts of your own.
+    cluster : str
+        Address of a Dask scheduler, whose workers train the folds; see `search`.
 
     Returns
     -------
@@ -273,7 +275,7 @@ def cross_validate(
     progress = _Progress(record, f"{work.name}-folds.json", asked)
     left = [job for job in jobs if job.key not in progress.done()]
     work.study = {"id": progress.study, "kind": "cross-validation", "name": work.name}
-    _train_folds(work, left, progress, processes)
+    _train_folds(work, left, progress, processes, cluster)
     order = {job.key: i for i, job in enumerate(jobs)}
     rows = sorted(progress.rows, key=lambda row: order[row["repeat"], row["fold"], row["seed"]])
     return CrossValidation(rows, progress.better)
@@ -295,21 +297,19 @@ class _Job(NamedTuple):
         return self.repeat, self.fold, self.seed
 
 
-def _train_folds(work: Any, left: Sequence[_Job], progress: _Progress, processes: int) -> None:
-    if processes == 1 or len(left) < 2:
+def _train_folds(
+    work: Any, left: Sequence[_Job], progress: _Progress, processes: int, cluster: str
+) -> None:
+    if not cluster and (processes == 1 or len(left) < 2):
         for job in left:
             progress.add(*work(job))
         return
-    context = multiprocessing.get_context("spawn")
-    with ProcessPoolExecutor(processes, mp_context=context) as pool:
-        under_way = [pool.submit(work, job) for job in left]
-        try:
-            for future in as_completed(under_way):
-                progress.add(*future.result())
-        except BaseException:
-            for future in under_way:
-                future.cancel()
-            raise
+    tasks = {
+        f"fold {job.fold} of division {job.repeat + 1}, seed {job.seed}": (job,) for job in left
+    }
+    with worker_pool(processes, cluster) as pool:
+        for _, found in pool.completed(work, tasks):
+            progress.add(*found)
 
 
 class _Progress:

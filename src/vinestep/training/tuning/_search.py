@@ -5,13 +5,8 @@ and continued.
 from __future__ import annotations
 
 import json
-import multiprocessing
 import os
-import signal
-import threading
-import time
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -29,6 +24,7 @@ from ._trials import (
     Trial,
     Trials,
 )
+from ._worker_pool import worker_pool
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -41,7 +37,6 @@ __all__ = ["Search", "search"]
 
 LOCK = ".search.lock"
 UNTIL_FREE = -1.0
-WATCH_SECONDS, GRACE_SECONDS = 0.5, 5.0  # of processes whose parent is gone
 FILE = "search.json"
 
 
@@ -166,6 +161,7 @@ def search(
     seed: int = 0,
     factor: int = 3,
     own: Sequence[str] = (),
+    cluster: str = "",
 ) -> Search:
     """Try a plan, or a function that trains, with other settings, several trials at once.
 
@@ -197,6 +193,12 @@ def search(
         Of halving.
     own : sequence of path
         Python files with parts of your own.
+    cluster : str
+        Address of a Dask scheduler, such as ``"tcp://cellar1:8786"``, whose workers make the trials
+        in place of processes of this machine. They need the same files at the same paths, and Vine
+        Step.
+
+    A trial whose process was killed is tried again, from its newest state.
 
     Raises
     ------
@@ -257,8 +259,8 @@ def search(
         folder.mkdir(parents=True, exist_ok=True)
         result.save()
     if function is not None:
-        _check_function(function, processes)
-    _run(result, processes, function)
+        _check_function(function, 2 if cluster else processes)
+    _run(result, processes, function, cluster)
     return result
 
 
@@ -300,34 +302,25 @@ def _check_function(function: Callable[..., Any], processes: int) -> None:
             ) from error
 
 
-def _run(search: Search, processes: int, function: Callable[..., Any] | None) -> None:
+def _run(search: Search, processes: int, function: Callable[..., Any] | None, cluster: str) -> None:
     busy = f"{search.folder}: another search is at work in this folder."
     with locked(search.folder / LOCK, 0, busy):
-        if processes == 1:
+        if processes == 1 and not cluster:
             while wanted := _wanted(search, 1):
                 for trial, epochs in wanted:
                     _take(
                         search, trial, epochs, _trial(*_arguments(search, trial, epochs, function))
                     )
             return
-        context = multiprocessing.get_context("spawn")
-        with ProcessPoolExecutor(
-            processes, mp_context=context, initializer=_exit_with, initargs=(os.getpid(),)
-        ) as pool:
-            while wanted := _wanted(search, processes):
-                under_way: dict[Future[Any], tuple[Trial, int]] = {
-                    pool.submit(_trial, *_arguments(search, trial, epochs, function)): (
-                        trial,
-                        epochs,
-                    )
-                    for trial, epochs in wanted
+        with worker_pool(processes, cluster) as pool:
+            while wanted := _wanted(search, pool.size):
+                trials = {f"trial {trial.number}": (trial, epochs) for trial, epochs in wanted}
+                tasks = {
+                    name: _arguments(search, trial, epochs, function)
+                    for name, (trial, epochs) in trials.items()
                 }
-                try:
-                    _gather(search, under_way)
-                except BaseException:
-                    for future in under_way:
-                        future.cancel()
-                    raise
+                for name, found in pool.completed(_trial, tasks):
+                    _take(search, *trials[name], found)
 
 
 def _arguments(
@@ -342,7 +335,7 @@ def _arguments(
         "number": trial.number,
         "settings": trial.settings,
     }
-    return search.asked, str(search.folder), study, trial.run, epochs, function
+    return search.asked, str(search.folder.resolve()), study, trial.run, epochs, function
 
 
 def _wanted(search: Search, count: int) -> list[tuple[Trial, int]]:
@@ -362,15 +355,6 @@ def _take(
     trial.epochs = epochs
     trial.score = None if trial.value is None else trial.value if lower else -trial.value
     search.save()
-
-
-def _gather(search: Search, under_way: dict[Future[Any], tuple[Trial, int]]) -> None:
-    left = set(under_way)
-    while left:
-        done, left = wait(left, return_when=FIRST_COMPLETED)
-        for future in done:
-            trial, epochs = under_way[future]
-            _take(search, trial, epochs, future.result())
 
 
 def _as_settings(settings: Mapping[str, Any]) -> list[str]:
@@ -462,21 +446,6 @@ def _outcome_of(
             "training.run(..., **options), which records the trial."
         )
     return outcome
-
-
-def _exit_with(parent: int) -> None:
-    """Let this process end when the one that started it is gone: the run is stopped as by Ctrl-C,
-    so that its state is saved, and then the process leaves.
-    """
-
-    def watch() -> None:
-        while os.getppid() == parent:
-            time.sleep(WATCH_SECONDS)
-        os.kill(os.getpid(), signal.SIGINT)
-        time.sleep(GRACE_SECONDS)
-        os._exit(1)
-
-    threading.Thread(target=watch, daemon=True).start()
 
 
 def _opened(path: str) -> RunStore | None:
