@@ -7,7 +7,7 @@ from scipy import stats
 import vinestep as vs
 from vinestep.errors import DataError
 
-SETS = 60
+SETS = 40
 
 
 def scored(outputs, targets, **options):
@@ -18,7 +18,7 @@ def test_models_that_are_equally_good_are_told_apart_as_often_as_the_level_says(
     rng = np.random.default_rng(0)
     apart = 0
     for _ in range(SETS):
-        truth = rng.normal(size=(120, 1))
+        truth = rng.normal(size=(60, 1))
         models = [scored(truth + 0.3 * rng.normal(size=truth.shape), truth) for _ in range(2)]
         apart += vs.evaluation.paired_bootstrap(*models)[0].p < 0.05
     assert apart / SETS < 0.05 + 3 * np.sqrt(0.05 * 0.95 / SETS)

@@ -2,6 +2,8 @@
 the same number of ranks; and what goes wrong on one ends the run on all, in words.
 """
 
+import runpy
+import sys
 from functools import partial
 
 import numpy as np
@@ -10,7 +12,7 @@ import pytest
 import vinestep as vs
 from vinestep.errors import DataError, NotFiniteError, PeerError, RunError, SettingError
 
-from ..command_line import vinestep
+from ..command_line import vinestep, vinestep_here
 from ..mpi import needs_mpi, on_ranks
 
 RNG = np.random.default_rng(0)
@@ -450,13 +452,18 @@ if vs.distributed.communicator().rank == 0:
 
 
 @needs_mpi
-def test_a_script_is_the_same_under_an_mpi_launcher(tmp_path):
+def test_a_script_is_the_same_under_an_mpi_launcher(tmp_path, monkeypatch):
     (tmp_path / "script.py").write_text(SCRIPT)
     found = []
-    for size in (1, 3):
+    for size in (1, 2):
         out = tmp_path / f"{size}.txt"
-        done = on_ranks(size, tmp_path / "script.py", tmp_path / "records", out)
-        assert done.returncode == 0, done.stderr
+        asked = tmp_path / "script.py", tmp_path / "records", out
+        if size == 1:
+            monkeypatch.setattr(sys, "argv", list(map(str, asked)))
+            runpy.run_path(str(asked[0]))
+        else:
+            done = on_ranks(size, *asked)
+            assert done.returncode == 0, done.stderr
         found.append(np.loadtxt(out))
     np.testing.assert_allclose(found[1], found[0], rtol=1e-10)
     assert len(vs.runs.open(tmp_path / "records")) == 2
@@ -470,9 +477,9 @@ def test_the_command_line_trains_resumes_and_refuses_over_processes(tmp_path):
         'epochs = 2\n[data]\nsource = "barrels.csv"\ntarget = "state"\n'
         '[[layers]]\nkind = "dense"\nwidth = "classes"\n'
     )
-    for more in ([], ["--processes", 2]):
-        done = vinestep("train", plan, *more, cwd=tmp_path)
-        assert done.returncode == 0, done.stdout + done.stderr
+    assert vinestep_here("train", plan, cwd=tmp_path).returncode == 0
+    done = vinestep("train", plan, "--processes", 2, cwd=tmp_path)
+    assert done.returncode == 0, done.stdout + done.stderr
     assert done.stdout.count("Scores of the") >= 1
     done = vinestep("resume", "records/run-2", "--set", "epochs=3", "--processes", 2, cwd=tmp_path)
     assert done.returncode == 0, done.stdout + done.stderr
@@ -530,5 +537,5 @@ def test_who_kept_the_others_waiting_is_told(tmp_path):
     assert slow.verdict == "suspicious"
     assert "Rank 1 computed" in slow.evidence
     assert "3 ranks computed" in other.evidence
-    shown = vinestep("show", "run-1", "--record", tmp_path, cwd=tmp_path)
+    shown = vinestep_here("show", "run-1", "--record", tmp_path, cwd=tmp_path)
     assert "the ranks" in shown.stdout

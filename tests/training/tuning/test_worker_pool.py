@@ -90,7 +90,7 @@ def test_a_search_and_folds_on_a_cluster_are_those_of_one_process(cluster, tmp_p
     vs.demo.barrels(120).to_csv(tmp_path / "barrels.csv", index=False)
     plan = tmp_path / "plan.toml"
     plan.write_text(PLAN)
-    rates = {"optimiser.rate": [0.1, 0.01, 0.001]}
+    rates = {"optimiser.rate": [0.1, 0.01]}
     here, there = (
         vs.training.search(
             plan, rates, folder=tmp_path / name, how="grid", cluster=address, processes=1
@@ -100,11 +100,11 @@ def test_a_search_and_folds_on_a_cluster_are_those_of_one_process(cluster, tmp_p
     columns = ["trial", "optimiser.rate", "epochs", "validation_loss"]
     assert here.table()[columns].equals(there.table()[columns])
     one, other = (
-        vs.training.cross_validate(plan, folds=3, record=tmp_path / name, cluster=address)
+        vs.training.cross_validate(plan, folds=2, record=tmp_path / name, cluster=address)
         for name, address in (("folds", ""), ("more", cluster))
     )
     assert one.table()["loss"].tolist() == pytest.approx(other.table()["loss"].tolist())
-    asked = ["search", plan, "--over", "optimiser.rate=0.1,0.01", "--how", "grid"]
+    asked = ["search", plan, "--over", "optimiser.rate=0.1", "--how", "grid"]
     done = vinestep_here(*asked, "--record", tmp_path / "cli", "--cluster", cluster, cwd=tmp_path)
     assert done.returncode == 0, done.stderr
-    assert len(vs.runs.open(tmp_path / "cli")) == 2
+    assert len(vs.runs.open(tmp_path / "cli")) == 1

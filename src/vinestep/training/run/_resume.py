@@ -13,6 +13,7 @@ from typing import Any
 from ..._public_names import did_you_mean
 from ...distributed._current import communicator
 from ...errors import CheckpointError, RunError
+from ...parts._new_settings import without_new_defaults
 from ...storage.checkpoint_schema import checked_meta, step_of
 from ...storage.json_values import nan_for_none, rows_with_nan
 from ...storage.run_store import RunStore, SavedState
@@ -128,7 +129,8 @@ def _steps_so_far(run: Run, store: RunStore) -> list[dict[str, float]]:
 
 def _check_settings(run: Run, store: RunStore, state: SavedState, changed: Sequence[str]) -> None:
     """A run goes on as it was set up, but for what is named as meant."""
-    settings = differences(state.meta["settings"], run.settings)
+    before = state.meta["settings"]
+    settings = differences(before, without_new_defaults(before, run.settings))
     settings = {name: what for name, what in settings.items() if name.split(".")[0] not in FREE}
     meant = {
         name

@@ -46,7 +46,7 @@ class WorkerPool(ABC):
 
     @abstractmethod
     def _result(self, future: Any) -> Any:
-        """Of one that is done; raises `_WorkerKilled` if its process is gone."""
+        """Of one that is done; raises `_WorkerKilledError` if its process is gone."""
 
     @abstractmethod
     def close(self, *, at_once: bool = False) -> None:
@@ -85,7 +85,7 @@ class WorkerPool(ABC):
                     key = under_way.pop(future)
                     try:
                         result = self._result(future)
-                    except _WorkerKilled as error:
+                    except _WorkerKilledError as error:
                         if tries[key] >= TRIES:
                             raise RunError(
                                 f"The process that worked on {key} was killed {TRIES} times. Is "
@@ -100,8 +100,8 @@ class WorkerPool(ABC):
                 future.cancel()
 
 
-class _WorkerKilled(Exception):  # noqa: N818  # handled within this file
-    pass
+class _WorkerKilledError(RunError):
+    """Handled within this file."""
 
 
 class _Processes(WorkerPool):
@@ -134,7 +134,7 @@ class _Processes(WorkerPool):
         except BrokenProcessPool as error:
             worker.shutdown(wait=False)
             self._free.append(self._new())
-            raise _WorkerKilled from error
+            raise _WorkerKilledError("Its process was killed.") from error
         except BaseException:
             self._free.append(worker)
             raise
@@ -192,7 +192,7 @@ class _Cluster(WorkerPool):
         try:
             return future.result()
         except gone as error:
-            raise _WorkerKilled from error
+            raise _WorkerKilledError("Its process was killed.") from error
 
     def close(self, *, at_once: bool = False) -> None:
         self._client.close()
