@@ -304,6 +304,7 @@ NOT_REFUSALS = {
     "NotImplementedError": "a method that a subclass has to write",
     "Unsound": "caught within the kernels: definitions run instead",
     "_RefusedError": "caught within the archive, which says what file it was",
+    "_WorkerKilledError": "caught within the pool of workers, which tries again",
     "MemoryError": "raised by compiled code, as NumPy does",
     "typer.Exit": "the exit code of a command",
     "HTTPException": "an answer of the page",
