@@ -94,8 +94,8 @@ ARROWS = {
     "training/plans": "training training/step training/run training/observers "
     "training/rehearsal autodiff data/batches data/sources data/tabular "
     "demo evaluation generation layers parts tasks data _model _public_names errors",
-    "training/tuning": "training/plans training/run training/step data/batches data/sources "
-    "figures optimisers schedules storage data data/tabular _arguments "
+    "training/tuning": "distributed training/plans training/run training/step data/batches "
+    "data/sources figures optimisers schedules storage data data/tabular _arguments "
     "errors",
     "runs/diagnosis": "generation _findings _trend",
     "runs": "runs/diagnosis training/plans training/run training/step training/tuning attribution "

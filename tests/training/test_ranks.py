@@ -539,3 +539,26 @@ def test_who_kept_the_others_waiting_is_told(tmp_path):
     assert "3 ranks computed" in other.evidence
     shown = vinestep_here("show", "run-1", "--record", tmp_path, cwd=tmp_path)
     assert "the ranks" in shown.stdout
+
+
+def test_batches_that_are_not_the_same_on_all_are_refused():
+    def act():
+        rng = np.random.default_rng(vs.distributed.communicator().rank)  # as without a seed
+        rows = rng.permutation(103)
+        own = classes()
+        with pytest.raises(DataError, match="were given other batches"):
+            list(own.steps([(X[rows[:50]], LABELS[rows[:50]])]))
+        own.step((X[:9], LABELS[:9]))
+
+    vs.distributed.run_in_threads(2, act)
+
+
+def test_what_makes_independent_trainings_is_not_called_by_ranks(tmp_path):
+    def act():
+        data = vs.data.Dataset(X, LABELS)
+        with pytest.raises(SettingError, match="without an MPI launcher"):
+            vs.training.cross_validate(lambda train, seed: classes(), data, folds=2)
+        with pytest.raises(SettingError, match="without an MPI launcher"):
+            vs.training.search(lambda settings, **options: None, {}, folder=tmp_path, epochs=1)
+
+    vs.distributed.run_in_threads(2, act)

@@ -13,7 +13,7 @@ from ..errors import SettingError
 from ._communicator import Alone, Communicator
 from ._launch import OWNER
 
-__all__ = ["communicator", "using"]
+__all__ = ["communicator", "refuse_ranks", "using"]
 
 LAUNCHED = ("PMI_SIZE", "PMIX_RANK", "OMPI_COMM_WORLD_SIZE")
 """Variables that MPI launchers set for the processes that they start."""
@@ -85,3 +85,20 @@ def _of_launcher() -> Communicator | None:
         ) from error
     found = MPICommunicator()
     return found if found.size > 1 else None
+
+
+def refuse_ranks(what: str) -> None:
+    """
+    Raises
+    ------
+    SettingError
+        If several ranks call for what one process starts and hands on to others.
+    """
+    team = communicator()
+    if team.size > 1:
+        error = SettingError(
+            f"{what}: it makes independent trainings, and {team.size} ranks called it at once. "
+            "Start it without an MPI launcher, and say how many processes it may use, "
+            "processes=4, or which cluster."
+        )
+        team.raise_agreed(error, [error])

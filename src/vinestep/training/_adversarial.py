@@ -34,6 +34,7 @@ from .step._averaging import WeightAverage
 from .step._batch_checks import AnyBatches, as_batches, checked_batch
 from .step._derivation import Watch, outputs_to
 from .step._descent import Descent, learning_pass
+from .step._rank_sums import check_equal_batches
 from .step._step import Step
 
 if TYPE_CHECKING:
@@ -292,6 +293,7 @@ class AdversarialTraining(Training):
             self.initialise(several[0])
         team = communicator()
         if team.size > 1:
+            check_equal_batches(team, several)
             several = [Share(team.rank, team.size).of(part) for part in several]
         number = self.descent.step_number
         figures = [self._critic_step(part, number, k) for k, part in enumerate(several)]

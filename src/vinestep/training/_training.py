@@ -220,7 +220,7 @@ class Training(TrainingBase):
         team = communicator()
         asked = recorded or team.size > 1
         settings = run_settings(self, batches, ending, scored) if asked else {}
-        check_equal_ranks(self.network, {"settings": settings})
+        check_equal_ranks(self.network, settings)
         given = [ending, *checked_observers(observers)]
         watchers = with_default_observers(given, recorded, validation=bool(scored.parts))
         best = BestState.for_observers(self, watchers) if scored.parts else None

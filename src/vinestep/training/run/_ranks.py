@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -14,6 +15,7 @@ from ...storage.lineage import commit, versions
 from ...storage.open_store import opened_store
 from ...storage.peer_store import PeerStore
 from ...storage.run_store import RunStore
+from ...storage.settings import leaves
 from ..step._base import digest_of
 
 if TYPE_CHECKING:
@@ -70,7 +72,7 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
     own = {
         **{f"the version of {name}": found for name, found in versions().items()},
         "the commit": commit(),
-        **facts,
+        **dict(leaves(json.loads(json.dumps(facts)))),
         "the weights to begin with": "" if network.arena is None else digest_of(network).hex(),
     }
     every = team.all_gather((own, time.time()))
@@ -83,7 +85,7 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
             name = unequal[0]
             told = f" ({first[name]!r} and {theirs.get(name)!r})" if name in first else ""
             error = RunError(
-                f"Ranks 0 and {rank} of {team.size} differ in {', '.join(unequal)}{told}. All "
+                f"Ranks 0 and {rank} of {team.size} differ in {', '.join(unequal[:4])}{told}. All "
                 "ranks run the same script on the same data, and draw with the same seeds."
             )
             team.raise_agreed(error, [error])

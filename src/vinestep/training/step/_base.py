@@ -43,7 +43,7 @@ from ._batch_checks import (
 from ._derivation import Derivation, Loss, Watch
 from ._descent import Descent
 from ._half_precision import HalfPrecision
-from ._rank_sums import average_statistics
+from ._rank_sums import average_statistics, check_equal_batches
 from ._ranks import StepCounts, derived_together, no_sum_of_losses
 from ._scoring import average_scores
 from ._step import Step
@@ -247,6 +247,7 @@ class TrainingBase:
             self.initialise(several[0])
         team = communicator()
         if team.size > 1:
+            check_equal_batches(team, several)
             several = [Share(team.rank, team.size).of(part) for part in several]
         descent.ready()
         statistics = [(array, array.copy()) for array in descent.statistics()]

@@ -2,15 +2,25 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Sequence
 
 import numpy as np
 
 from ...autodiff.gradients import Gradients
+from ...autodiff.tensor import held
+from ...data.batches._batch import Batch, arrays_of
 from ...distributed._communicator import Communicator
+from ...errors import DataError
 from ...layers._base import Layer
 
-__all__ = ["average_statistics", "mean_of_ranks", "sums_over_ranks", "told_within"]
+__all__ = [
+    "average_statistics",
+    "check_equal_batches",
+    "mean_of_ranks",
+    "sums_over_ranks",
+    "told_within",
+]
 
 
 def mean_of_ranks(
@@ -63,3 +73,32 @@ def told_within(team: Communicator, network: Layer, error: Exception) -> None:
     if sums_over_ranks(network):
         team.fail(error)
         raise error
+
+
+def check_equal_batches(team: Communicator, batches: Sequence[Batch]) -> None:
+    """
+    Raises
+    ------
+    DataError
+        If batches that every rank has whole, as of a stream, are not the same on each.
+    """
+    whole = [batch for batch in batches if batch.rows is None]
+    if not whole:
+        return
+    sums = team.all_gather([_checksum(batch) for batch in whole])
+    for rank, found in enumerate(sums):
+        if found != sums[0]:
+            error = DataError(
+                f"Ranks 0 and {rank} of {team.size} were given other batches. Each takes its part "
+                "of the same ones: let what makes them draw by a seed, and begin alike on all."
+            )
+            team.raise_agreed(error, [error])
+
+
+def _checksum(batch: Batch) -> int:
+    """Of the targets, or of inputs where there are none."""
+    of = batch.inputs if batch.targets is None else batch.targets
+    result = len(batch)
+    for array in arrays_of(of):
+        result = zlib.crc32(np.ascontiguousarray(held(array)).data.cast("B"), result)
+    return result

@@ -17,6 +17,7 @@ from ..._arguments import checked_seed
 from ...data.sources._source import Source
 from ...data.sources._splits import fold_indices
 from ...data.tabular._table import Table, scaled_alike
+from ...distributed._current import refuse_ranks
 from ...errors import DataError, RunError, SettingError
 from ..run._run_metadata import write_assessment
 from ..run._status import Status
@@ -256,6 +257,7 @@ def cross_validate(
     >>> found.table()["test"].tolist()
     [20, 20, 20]
     """
+    refuse_ranks("cross_validate")
     for what, value in (("repeats", repeats), ("seeds", seeds), ("processes", processes)):
         if isinstance(value, bool) or not isinstance(value, int | np.integer) or value < 1:
             raise SettingError(

@@ -11,6 +11,7 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ...distributed._current import refuse_ranks
 from ...errors import CheckpointError, RunError, SettingError, VineStepError
 from ...storage.run_folder import locked
 from ...storage.run_schema import ABOUT as ABOUT_SCHEMA, valid_fields
@@ -225,6 +226,7 @@ def search(
     >>> len(found.table())
     1
     """
+    refuse_ranks("search")
     function = plan if callable(plan) else None
     whole = epochs or (None if function is not None else _epochs_of(plan, own))  # type: ignore[arg-type]
     if not whole:
