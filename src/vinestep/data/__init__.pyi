@@ -7,8 +7,10 @@ from .batches._orders import (
     ByLength as ByLength,
     InOrder as InOrder,
     OwnOrder as OwnOrder,
+    ShardOrder as ShardOrder,
     Shuffled as Shuffled,
     Weighted as Weighted,
+    shuffle_quality as shuffle_quality,
 )
 from .batches._streams import IterableBatches as IterableBatches, Stream as Stream
 from .batches._transforms import Chain as Chain, Transform as Transform
@@ -26,6 +28,7 @@ from .encoding._tokens import (
     WordTokeniser as WordTokeniser,
     open_tokeniser as open_tokeniser,
 )
+from .pictures._picture_shards import picture_shards as picture_shards
 from .pictures._pictures import (
     PictureFolder as PictureFolder,
     Pictures as Pictures,
@@ -34,6 +37,7 @@ from .pictures._pictures import (
 from .sources._as_source import as_source as as_source
 from .sources._dataset import Dataset as Dataset
 from .sources._files import arrays as arrays
+from .sources._shards import Shards as Shards, shards as shards
 from .sources._source import Examples as Examples, Source as Source
 from .tabular._table import Table as Table, scaled as scaled
 from .text._text_files import TextFiles as TextFiles

@@ -120,7 +120,7 @@ class Pictures(FileSource):
     def example(self, index: int) -> Example:
         content = self.content(index)
         return (
-            _picture(self.paths[index], content, self.channels, self.draft),
+            decoded_picture(self.paths[index], content, self.channels, self.draft),
             None if self.targets is None else self.targets[index],
             None,
         )
@@ -137,7 +137,10 @@ class Pictures(FileSource):
         return digest(self.example_hashes(), *([] if self.targets is None else [self.targets]))
 
 
-def _picture(file: Path, content: bytes, channels: str, draft: int | None) -> np.ndarray:
+def decoded_picture(
+    file: Path, content: bytes, channels: str, draft: int | None = None
+) -> np.ndarray:
+    """A picture in its bytes, as (height, width, channels)."""
     from PIL import Image, ImageOps, UnidentifiedImageError
 
     try:
@@ -197,7 +200,7 @@ def _from_16_bits(values: np.ndarray, channels: str, file: Path) -> np.ndarray:
 
 def _trouble(file: Path, channels: str) -> str:
     try:
-        _picture(file, bytes_of(file), channels, None)
+        decoded_picture(file, bytes_of(file), channels, None)
     except DataError as error:
         return str(error).removeprefix(f"{file}: ")
     return ""

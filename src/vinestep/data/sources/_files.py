@@ -24,7 +24,7 @@ from .._file_stamps import (
 from ._dataset import Dataset
 from ._source import Source
 
-__all__ = ["FileSource", "arrays", "bytes_of", "decoded", "read_text", "unreadable"]
+__all__ = ["FileSource", "arrays", "bytes_of", "decoded", "read_text", "unreadable", "unzipped"]
 
 
 @maker("arrays", "source")
@@ -62,7 +62,7 @@ def arrays(
     wanted = [name for name in (inputs, targets) if name is not None]
     files = [path / f"{name}.npy" for name in wanted] if path.is_dir() else []
     stamps = {str(file): stamp_of(file) for file in files}
-    found = [_mapped(file) for file in files] if files else _unzipped(path, wanted)
+    found = [_mapped(file) for file in files] if files else unzipped(path, wanted)
     dataset = Dataset(
         found[0], found[1] if targets is not None else None, class_values=class_values
     )
@@ -78,7 +78,8 @@ def _mapped(path: Path) -> np.ndarray:
         raise DataError(f"{path}: the array cannot be read: {error}.") from error
 
 
-def _unzipped(path: Path, names: Sequence[str]) -> list[np.ndarray]:
+def unzipped(path: Path, names: Sequence[str]) -> list[np.ndarray]:
+    """Arrays of an ``.npz`` file by name."""
     try:
         with unchanged(path), np.load(path, allow_pickle=False) as file:
             for name in names:

@@ -168,6 +168,12 @@ class Source:
         result = np.asarray(targets)
         return result if result.ndim == 1 and result.dtype.kind in "iu" else None
 
+    def sample_index(self, most: int) -> np.ndarray:
+        """Some examples that tell what there is, spread over the source as far as that costs
+        little.
+        """
+        return np.unique(np.linspace(0, len(self) - 1, min(len(self), most)).astype(int))
+
     # parts
 
     def rows(self, index: np.ndarray) -> Any:

@@ -10,8 +10,6 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from ..._findings import Finding, Verdict, worst
 from ...data.batches._batch import Batch
 from ...data.checks._checks import input_range_of, source_findings, split_findings
@@ -279,8 +277,7 @@ def _some(batches: AnyBatches, task: Task) -> Batch:
     source = batches.dataset
     if not hasattr(source, "gathered"):
         return checked_batch(next(iter(batches.in_order())), task)
-    n = min(len(source), LOOKED_AT)
-    index = np.unique(np.linspace(0, len(source) - 1, n).astype(int))
+    index = source.sample_index(LOOKED_AT)
     return checked_batch(source.gathered(index, batches.join), task)
 
 

@@ -63,7 +63,7 @@ class Stage:
     def sample_index(self) -> np.ndarray | None:
         """Which examples of the training part the sample holds; None of a stream."""
         source = self.train.dataset
-        return _evenly(len(source), len(self.sample)) if hasattr(source, "gathered") else None
+        return source.sample_index(len(self.sample)) if hasattr(source, "gathered") else None
 
     @cached_property
     def validation_sample(self) -> Batch:
@@ -80,12 +80,7 @@ def _more(batches: Any, few: Batch) -> Batch:
     source = batches.dataset
     if not isinstance(source, Dataset) or source.mapped_files:
         return few
-    return source.gathered(_evenly(len(source), MANY), batches.join)
-
-
-def _evenly(n: int, most: int) -> np.ndarray:
-    """Some of so many, from begin to end."""
-    return np.unique(np.linspace(0, n - 1, min(n, most)).astype(int))
+    return source.gathered(source.sample_index(MANY), batches.join)
 
 
 def first_examples(batch: Batch, n: int) -> Batch:

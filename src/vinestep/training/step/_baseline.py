@@ -89,8 +89,7 @@ def _targets_of(batches: AnyBatches) -> Batch | None:
         weights = None if source.weights is None else source.weights[index]
         return Batch(index, taken(source.targets, index), weights)
     if isinstance(source, Source):
-        index = np.unique(np.linspace(0, len(source) - 1, FEW_READ).astype(int))
-        batch = source.gathered(index, batches.join)
+        batch = source.gathered(source.sample_index(FEW_READ), batches.join)
     else:
         batch = batches.sample()
     return None if batch.targets is None else batch
