@@ -1,6 +1,8 @@
 """Sources named by plans: each kind built, described, trained on, and continued from elsewhere."""
 
+import io
 import json
+import tarfile
 
 import numpy as np
 import pytest
@@ -33,6 +35,16 @@ TRANSLATOR = {
 SMALL = [{"kind": "resize", "size": 8}, "range"]
 SOURCES = {
     "arrays": ({"path": "arrays.npz", "class_values": ["a", "b"]}, {}, FLAT),
+    "shards": (
+        {"files": "shards/*.npz", "class_values": ["a", "b"], "together": 2},
+        {},
+        FLAT,
+    ),
+    "picture_shards": (
+        {"files": "shards/*.tar", "channels": "L", "together": 2},
+        {"prepare": ["range"], "readers": 2},
+        FLAT,
+    ),
     "picture_folder": (
         {"folder": "pictures", "channels": "L"},
         {"prepare": SMALL, "readers": 2, "augment": ["flip"]},
@@ -99,6 +111,19 @@ def folder(tmp_path_factory):
                 Image.fromarray(rng.integers(0, 255, (9 + i % 3, 12, 3), dtype=np.uint8)).save(file)
             else:
                 file.write_text("not thin " * (1 + i % 4))
+    (base / "shards").mkdir()
+    for k in range(10):
+        here = np.arange(6 * k, 6 * k + 6)
+        x = rng.normal(size=(6, 3)).astype("f4")
+        np.savez(base / "shards" / f"{k}.npz", inputs=x, targets=labels[here])
+        with tarfile.open(base / "shards" / f"{k}.tar", "w") as archive:
+            for i in here:
+                content = io.BytesIO()
+                Image.fromarray(rng.integers(0, 255, (8, 8), dtype=np.uint8)).save(content, "PNG")
+                member = tarfile.TarInfo(f"{'ab'[labels[i]]}/{i}.png")
+                member.size = content.tell()
+                content.seek(0)
+                archive.addfile(member, content)
     rows = "".join(
         f"pictures/{'ab'[label]}/{i}.png,{('sound', 'stuck')[label]}\n"
         for i, label in enumerate(labels)

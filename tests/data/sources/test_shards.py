@@ -109,6 +109,13 @@ def test_parts_are_of_whole_files(arrays):
     seen = [set(part.gathered(np.arange(len(part))).inputs[:, 0]) for part in (train, validation)]
     assert not seen[0] & seen[1]
     assert seen[0] | seen[1] == set(range(FILES))
+    folds = list(source.folds(3, seed=2))
+    assert len(folds) == 3
+    held = [set(part.gathered(np.arange(len(part))).inputs[:, 0]) for _, part in folds]
+    assert sorted(one for part in held for one in part) == list(range(FILES))
+    for (train, _), (rows, _) in zip(folds, source.fold_rows(3, seed=2), strict=True):
+        assert train.fingerprint() == source.rows(rows).fingerprint()
+    assert len(source.rows(np.array([1, 40]))) == 2
     with pytest.raises(DataError, match="divided by file"):
         source.split(0.5, 0.5, stratified=True)
 
@@ -149,6 +156,19 @@ def test_a_sample_is_of_few_files(arrays):
     assert len(index) == 40
     source.gathered(index)
     assert counted.read == [0, 4, 8]
+
+
+def test_prepared_shards_are_read_and_divided_alike(arrays):
+    source = vs.data.shards(arrays, together=2)
+    counted = Counted(source)
+    train, validation = source.prepared(lambda x: x * 2).split(0.7, 0.3, seed=1)
+    found = np.concatenate([batch.inputs for batch in train.batches(16).epoch(0, seed=5)])
+    assert len(found) == len(train)
+    assert len(counted.read) == len(set(counted.read)) == len(train.source.files)
+    assert set(found[:, 0] / 2) == set(counted.read)
+    (rows, _), *_ = source.prepared(lambda x: x * 2).fold_rows(3, seed=1)
+    assert len(rows) > len(source) / 2
+    assert len(train) + len(validation) == len(source)
 
 
 def test_it_is_handed_to_other_processes(arrays):

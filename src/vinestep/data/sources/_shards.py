@@ -7,7 +7,7 @@ import os
 import threading
 from abc import ABC, abstractmethod
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -19,12 +19,11 @@ from ...parts._registry import maker
 from .._file_stamps import check_unchanged, stamp_of
 from .._hashing import digest
 from ..batches._batch import Batch
-from ..batches._batches import Batches
 from ..batches._joins import Example
-from ..batches._orders import ShardOrder
+from ..batches._orders import Order, ShardOrder
 from ._files import unzipped
 from ._source import Source
-from ._splits import split_indices
+from ._splits import fold_indices, split_indices
 
 __all__ = ["Shard", "Shards", "files_of", "shards"]
 
@@ -99,6 +98,7 @@ class Shards(Source):
 
     holds_lock = False
     knows_labels = True
+    of_whole_files = True
 
     def __init__(
         self, files: Sequence[Shard], *, together: int = 4, class_values: Sequence[Any] = ()
@@ -167,30 +167,41 @@ class Shards(Source):
         rows = np.concatenate([np.arange(self.starts[i], self.starts[i + 1]) for i in few])
         return np.asarray(rows[np.unique(np.linspace(0, len(rows) - 1, most).astype(int))])
 
-    def batches(self, size: int, **options: Any) -> Batches:
-        """Minibatches; see `Batches`. Shuffled, they come in a `ShardOrder`."""
-        if options.get("shuffled", True) and "order" not in options:
-            options["order"] = ShardOrder(self.lengths, self.together)
-        return super().batches(size, **options)
+    def usual_order(self) -> Order:
+        return ShardOrder(self.lengths, self.together)
 
     def split(  # type: ignore[override]
         self, *shares: float, seed: int = 0, **options: Any
     ) -> list[Shards]:
         """Divide into parts of whole files; see `Source.split`."""
-        if any(options.values()):
-            raise DataError(
-                f"split: {next(iter(options))} asks for single examples, and shards are divided by "
-                "file. Write the files of each part accordingly."
-            )
+        _refuse_rows("split", options)
         parts = split_indices(len(self.files), shares, checked_seed(seed, "split"))
-        return [
-            Shards(
-                [self.files[i] for i in part],
-                together=self.together,
-                class_values=self.class_values,
-            )
-            for part in parts
-        ]
+        return [self._of_files(part) for part in parts]
+
+    def fold_rows(
+        self, k: int, *, seed: int = 0, repeats: int = 1, **options: Any
+    ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+        _refuse_rows("folds", options)
+        for repeat in range(repeats):
+            own = checked_seed(seed, "folds") + repeat
+            for parts in fold_indices(len(self.files), k, own):
+                yield self._rows_of(parts[0]), self._rows_of(parts[1])
+
+    def _rows_of(self, files: np.ndarray) -> np.ndarray:
+        return np.concatenate([np.arange(self.starts[i], self.starts[i + 1]) for i in files])
+
+    def _of_files(self, chosen: Sequence[int] | np.ndarray) -> Shards:
+        return Shards(
+            [self.files[i] for i in chosen], together=self.together, class_values=self.class_values
+        )
+
+    def rows(self, index: np.ndarray) -> Any:
+        """Some of the examples; where they are those of whole files, as shards."""
+        which = np.unique(np.searchsorted(self.starts, np.asarray(index), side="right") - 1)
+        whole = self._rows_of(which) if len(which) else np.zeros(0, int)
+        if len(whole) == len(index) and np.array_equal(whole, np.sort(index)):
+            return self._of_files(which)
+        return super().rows(index)
 
     def labels(self, target: str = "") -> np.ndarray | None:
         return (
@@ -211,6 +222,15 @@ class Shards(Source):
 
     def example_hashes(self) -> np.ndarray | None:
         return None  # to read all is what one comes here to avoid
+
+
+def _refuse_rows(what: str, options: dict[str, Any]) -> None:
+    asked = [name for name, value in options.items() if value is not None and value is not False]
+    if asked:
+        raise DataError(
+            f"{what}: {asked[0]} asks for single examples, and shards are divided by file. Write "
+            "the files of each part accordingly."
+        )
 
 
 class _Arrays(Shard):
