@@ -75,6 +75,18 @@ def test_where_no_scheduler_answers_it_is_said(monkeypatch):
         worker_pool(2, "tcp://127.0.0.1:9")
 
 
+def test_a_cluster_that_has_lost_its_workers_is_not_waited_for_without_end(monkeypatch, tmp_path):
+    distributed = pytest.importorskip("distributed")
+    monkeypatch.setattr("vinestep.training.tuning._worker_pool.LOOK_SECONDS", 0.1)
+    monkeypatch.setattr("vinestep.training.tuning._worker_pool.WITHOUT_WORKERS", 0.5)
+    with (
+        distributed.LocalCluster(n_workers=0, dashboard_address=None, host="127.0.0.1") as empty,
+        worker_pool(2, empty.scheduler_address) as pool,
+        pytest.raises(RunError, match="has had no workers"),
+    ):
+        list(pool.completed(square, {"task 1": (1, tmp_path)}))
+
+
 PLAN = """
 epochs = 2
 [data]

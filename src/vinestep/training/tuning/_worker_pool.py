@@ -25,6 +25,7 @@ __all__ = ["WorkerPool", "worker_pool"]
 TRIES = 4  # of one task, whose process was killed each time
 WATCH_SECONDS, GRACE_SECONDS = 0.5, 5.0  # of processes whose parent is gone
 ANSWER_SECONDS = 10  # of a scheduler
+LOOK_SECONDS, WITHOUT_WORKERS = 2.0, 120.0
 HANDED_ON = ("VINESTEP_LEDGER",)
 """Variables of this process that hold for the work as well."""
 
@@ -181,11 +182,33 @@ class _Cluster(WorkerPool):
         return future
 
     def _first(self, futures: Sequence[Any]) -> list[Any]:
-        found = {self._done.get().key}
+        found = {self._next().key}
         with suppress(Empty):
             while True:
                 found.add(self._done.get_nowait().key)
         return [future for future in futures if future.key in found]
+
+    def _next(self) -> Any:
+        """The next that is done.
+
+        Raises
+        ------
+        RunError
+            If the cluster has no workers for a while.
+        """
+        seen = time.monotonic()
+        while True:
+            try:
+                return self._done.get(timeout=LOOK_SECONDS)
+            except Empty:
+                now = time.monotonic()
+                if self._client.nthreads():
+                    seen = now
+                elif now - seen > WITHOUT_WORKERS:
+                    raise RunError(
+                        f"The cluster has had no workers for {WITHOUT_WORKERS:g} seconds. Start "
+                        "some: dask worker. What is done is kept: the same call goes on."
+                    ) from None
 
     def _result(self, future: Any) -> Any:
         gone = (self._distributed.KilledWorker, self._distributed.CancelledError)
