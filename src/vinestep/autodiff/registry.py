@@ -8,6 +8,7 @@ gradient can be differentiated again with no second set of rules.
 from __future__ import annotations
 
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from importlib import import_module
 from inspect import signature
@@ -173,27 +174,34 @@ there.
 """
 
 
-def load_late_rules() -> bool:
-    """Load the families that are left for when they are needed; whether there was anything to
-    load.
-    """
-    result = [family for family, module in _LATE.items() if module in sys.modules]
-    for family in result:
-        del _LATE[family]
-        import_module(f".rules.{family}", __package__)
-    return bool(result)
+_LOADING = threading.RLock()
+
+
+def load_late_rules() -> None:
+    """Load the families that are left for when they are needed."""
+    with _LOADING:  # of several threads one loads them, and the others wait for it
+        result = [family for family, module in _LATE.items() if module in sys.modules]
+        for family in result:
+            import_module(f".rules.{family}", __package__)
+            _LATE.pop(family, None)
 
 
 def find_ufunc_rule(ufunc: np.ufunc) -> Rule | None:
     """The rule of a ufunc, if there is one."""
     rule = UFUNCS.get(ufunc)
-    return UFUNCS.get(ufunc) if rule is None and load_late_rules() else rule
+    if rule is None:
+        load_late_rules()
+        return UFUNCS.get(ufunc)
+    return rule
 
 
 def find_handler(function: Callable[..., Any]) -> Callable[..., Any] | None:
     """What stands in for a function, if there is anything."""
     handler = HANDLERS.get(function)
-    return HANDLERS.get(function) if handler is None and load_late_rules() else handler
+    if handler is None:
+        load_late_rules()
+        return HANDLERS.get(function)
+    return handler
 
 
 def _label(function: Callable[..., Any]) -> str:
