@@ -6,7 +6,7 @@ import time
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, NoReturn
 
 import numpy as np
 
@@ -19,7 +19,11 @@ GRACE = 3.0  # that others have to hear of a failure
 
 
 class _Failure(NamedTuple):
+    """What a rank gives in place of its value."""
+
     text: str
+    kind: type[Exception] | None = None
+    """Of an error that all raise; None where a rank just cannot go on."""
 
 
 def _known_to_all(error: BaseException) -> None:
@@ -78,22 +82,44 @@ class Communicator(ABC):
     @abstractmethod
     def _tell_failure(self, text: str) -> None: ...
 
-    def all_gather(self, value: Any) -> list[Any]:
+    def all_gather(self, value: Any, *, error: Exception | None = None) -> list[Any]:
         """A small value of every rank, in their order.
+
+        Parameters
+        ----------
+        value : object
+        error : Exception, optional
+            What this rank raises in place of giving a value. All raise it then: this one as it is,
+            the others one of the same class that says where it occurred.
 
         Raises
         ------
         PeerError
             If another rank failed, or did not come within `timeout` seconds.
         """
+        if error is not None:
+            value = _Failure(str(error), type(error))
         with self._timed("waiting"):
             found = self._gather(value, self.timeout)
-        for one in found:
+        for rank, one in enumerate(found):
             if isinstance(one, _Failure):
-                error = PeerError(f"The run ended on all ranks: {one.text}")
-                _known_to_all(error)
-                raise error
+                self.raise_on_all(self._as_error(rank, one) if error is None else error)
         return found
+
+    def _as_error(self, rank: int, failure: _Failure) -> Exception:
+        if failure.kind is None:
+            return PeerError(f"The run ended on all ranks: {failure.text}")
+        said = f"On rank {rank} of {self.size}: {failure.text}"
+        try:
+            return failure.kind(said)
+        except TypeError:  # a class that is made otherwise
+            return PeerError(f"{said} ({failure.kind.__name__})")
+
+    @staticmethod
+    def raise_on_all(error: Exception) -> NoReturn:
+        """Raise an error that every rank has, so that nobody has to be told of it."""
+        _known_to_all(error)
+        raise error
 
     def broadcast(self, value: Any) -> Any:
         """What the first rank gives; the values of the others do not count."""
@@ -139,28 +165,6 @@ class Communicator(ABC):
                 self.fail(error)
                 _known_to_all(error)
             raise
-
-    def agree(self, error: Exception | None) -> None:
-        """Raise an error on all ranks if one has it: its own where it occurred, and elsewhere one
-        of the same class that says where.
-        """
-        told = self.all_gather(None if error is None else (type(error), str(error)))
-        self.raise_agreed(error, told)
-
-    def raise_agreed(self, error: Exception | None, told: list[Any]) -> None:
-        """See `agree`; `told` is what it gathers."""
-        bad = [(rank, found) for rank, found in enumerate(told) if found is not None]
-        if not bad:
-            return
-        if error is None:
-            rank, (kind, text) = bad[0]
-            said = f"On rank {rank} of {self.size}: {text}"
-            try:
-                error = kind(said)
-            except TypeError:  # a class that is made otherwise
-                error = PeerError(f"{said} ({kind.__name__})")
-        _known_to_all(error)
-        raise error
 
     @contextmanager
     def _timed(self, what: str) -> Iterator[None]:

@@ -101,4 +101,4 @@ def refuse_ranks(what: str) -> None:
             "Start it without an MPI launcher, and say how many processes it may use, "
             "processes=4, or which cluster."
         )
-        team.raise_agreed(error, [error])
+        team.raise_on_all(error)

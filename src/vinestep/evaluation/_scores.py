@@ -256,6 +256,16 @@ def metric_counts(
     return _counts_of_one(metric, loss, outputs, targets, weights)
 
 
+def merge_counts(
+    metrics: Sequence[Metric], counts: dict[str, np.ndarray], more: Mapping[str, np.ndarray]
+) -> None:
+    """Add the counts of more examples to those so far, in place."""
+    for metric in metrics:
+        if metric.name in more:
+            known, own = counts.get(metric.name), more[metric.name]
+            counts[metric.name] = own if known is None else metric.merge(known, own)
+
+
 def _counts_of_one(
     metric: Metric, loss: Callable[..., Any], outputs: Any, targets: Any, weights: Any
 ) -> np.ndarray:

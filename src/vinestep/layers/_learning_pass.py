@@ -22,7 +22,6 @@ __all__ = [
     "random_normal",
     "random_of_examples",
     "random_uniform",
-    "rows_of_batch",
 ]
 
 
@@ -57,7 +56,9 @@ class Pass(threading.local):
     attention: dict[str, Any] | None = None
     """Where the weights of attention are kept by path, if somebody asked."""
     rows: Any = None
-    """Which rows of a whole batch are here, as `start`, `size`, `whole`; None if it is whole."""
+    """Which rows of a whole batch are here, as `start`, `size`, `whole`; None if it is whole. For
+    them the same numbers are drawn as for the whole.
+    """
     drawn: dict[int, int]
     """How often each layer has drawn in this pass."""
 
@@ -150,18 +151,6 @@ def _mix(z: Any) -> Any:
         for shift, factor in ((30, MIX1), (27, MIX2)):
             z = (z ^ (z >> np.uint64(shift))) * factor
     return z ^ (z >> np.uint64(31))
-
-
-@contextmanager
-def rows_of_batch(rows: Any) -> Iterator[None]:
-    """The examples are these rows of a batch, and what is drawn for them is what would be drawn for
-    the whole.
-    """
-    before, PASS.rows = PASS.rows, rows
-    try:
-        yield
-    finally:
-        PASS.rows = before
 
 
 def _places(size: int, leading: int, blocks: int) -> Any:

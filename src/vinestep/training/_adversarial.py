@@ -22,7 +22,7 @@ from ..evaluation.metrics._base import Metric
 from ..generation._adversarial_networks import LatentGenerator
 from ..generation._sample_scores import SampleScores
 from ..layers._base import Layer
-from ..layers._learning_pass import observed, rows_of_batch
+from ..layers._learning_pass import observed
 from ..losses import gradient_penalty
 from ..optimisers._adam import Adam
 from ..optimisers._base import Optimiser
@@ -336,8 +336,9 @@ class AdversarialTraining(Training):
         z = self._latent(batch, number, k)
         with (
             untracked(),
-            learning_pass(self.seed, self.critic_descent.step_number, guarded=True),
-            rows_of_batch(batch.rows),
+            learning_pass(
+                self.seed, self.critic_descent.step_number, guarded=True, rows=batch.rows
+            ),
         ):
             made = np.asarray(held(self.generator(z, targets=labels))) if len(real) else real
         found: dict[str, float] = {}

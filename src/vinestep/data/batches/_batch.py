@@ -63,6 +63,14 @@ class Batch:
         """A copy with other inputs, targets, weights or masks."""
         return Batch(**{name: changed.get(name, getattr(self, name)) for name in self.__slots__})
 
+    def between(self, start: int, stop: int) -> Batch:
+        """The examples from one place up to another, with all that belongs to them."""
+
+        def cut(value: Any) -> Any:
+            return None if value is None else mapped(lambda array: array[start:stop], value)
+
+        return Batch(cut(self.inputs), cut(self.targets), cut(self.weights), cut(self.masks))
+
     def __iter__(self) -> Iterator[Any]:
         return iter((self.inputs, self.targets))
 

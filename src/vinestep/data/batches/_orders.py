@@ -4,7 +4,7 @@ epoch can be found at once.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any, Protocol
 
 import numpy as np
@@ -22,6 +22,7 @@ __all__ = [
     "Shuffled",
     "Weighted",
     "example_of",
+    "rows_of_files",
     "shuffle_quality",
     "with_occurrences",
 ]
@@ -258,9 +259,13 @@ class ShardOrder:
         parts = []
         for begin in range(0, len(files), self.together):
             chosen = files[begin : begin + self.together]
-            rows = np.concatenate([np.arange(starts[i], starts[i + 1]) for i in chosen])
-            parts.append(rng.permutation(rows))
+            parts.append(rng.permutation(rows_of_files(starts, chosen)))
         return np.concatenate(parts)
+
+
+def rows_of_files(starts: np.ndarray, files: Iterable[int]) -> np.ndarray:
+    """The examples of some files, of which `starts` says where each begins."""
+    return np.concatenate([np.arange(starts[i], starts[i + 1]) for i in files])
 
 
 def shuffle_quality(order: Any) -> float:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
-from ._batch import Batch, mapped
+from ._batch import Batch
 
 __all__ = ["Rows", "Share", "own_rows", "whole_size"]
 
@@ -51,13 +51,7 @@ class Share(NamedTuple):
         if self.size == 1 or batch.rows is not None:
             return batch
         rows = self.rows(len(batch))
-
-        def cut(value: Any) -> Any:
-            return None if value is None else mapped(lambda x: x[rows.start : rows.stop], value)
-
-        return Batch(
-            cut(batch.inputs), cut(batch.targets), cut(batch.weights), cut(batch.masks), rows
-        )
+        return batch.between(rows.start, rows.stop).with_values(rows=rows)
 
 
 def whole_size(batch: Batch) -> int:

@@ -12,12 +12,10 @@ import numpy as np
 
 from ...errors import DataError
 from ...parts._registry import maker
-from ..sources._shards import Shard, Shards, files_of
-from ._pictures import decoded_picture
+from ..sources._shards import Shard, Shards, files_of, number_classes
+from ._pictures import PICTURES, decoded_picture
 
 __all__ = ["picture_shards"]
-
-PICTURES = (".png", ".jpg", ".jpeg", ".bmp", ".gif", ".tif", ".tiff", ".webp")
 
 
 class _Archive(Shard):
@@ -35,8 +33,8 @@ class _Archive(Shard):
         self.members = [(member.name, member.offset_data, member.size) for member in members]
         if not members:
             raise DataError(f"{path}: it holds no pictures.")
-        self.folders = [PurePosixPath(name).parent.name for name, _, _ in self.members]
-        super().__init__(path, None, len(members))
+        folders = [PurePosixPath(name).parent.name for name, _, _ in self.members]
+        super().__init__(path, np.array(folders), len(members))
 
     def _read(self) -> np.ndarray:
         if self.path.suffix != ".tar":
@@ -108,11 +106,5 @@ def picture_shards(
     ('healthy',)
     """
     found = [_Archive(path, channels) for path in files_of(files)]
-    known = {name for shard in found for name in shard.folders}
-    values = tuple(class_values) or tuple(sorted(known))
-    if strange := sorted(known - set(values)):
-        raise DataError(f"picture_shards: there are pictures of {strange[0]!r}, which is no class.")
-    numbers = {value: number for number, value in enumerate(values)}
-    for shard in found:
-        shard.targets = np.array([numbers[name] for name in shard.folders])
+    values = number_classes(found, tuple(class_values))
     return Shards(found, together=together, class_values=values)

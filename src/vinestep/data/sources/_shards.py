@@ -20,12 +20,12 @@ from .._file_stamps import check_unchanged, stamp_of
 from .._hashing import digest
 from ..batches._batch import Batch
 from ..batches._joins import Example
-from ..batches._orders import Order, ShardOrder
+from ..batches._orders import Order, ShardOrder, rows_of_files
 from ._files import unzipped
 from ._source import Source
 from ._splits import fold_indices, split_indices
 
-__all__ = ["Shard", "Shards", "files_of", "shards"]
+__all__ = ["Shard", "Shards", "files_of", "number_classes", "shards"]
 
 ENDS = 1 << 16  # bytes at each end of a file that tell it from others
 
@@ -164,7 +164,7 @@ class Shards(Source):
     def sample_index(self, most: int) -> np.ndarray:
         """Of a few files only."""
         few = np.unique(np.linspace(0, len(self.files) - 1, self.together).astype(int))
-        rows = np.concatenate([np.arange(self.starts[i], self.starts[i + 1]) for i in few])
+        rows = rows_of_files(self.starts, few)
         return np.asarray(rows[np.unique(np.linspace(0, len(rows) - 1, most).astype(int))])
 
     def usual_order(self) -> Order:
@@ -185,10 +185,7 @@ class Shards(Source):
         for repeat in range(repeats):
             own = checked_seed(seed, "folds") + repeat
             for parts in fold_indices(len(self.files), k, own):
-                yield self._rows_of(parts[0]), self._rows_of(parts[1])
-
-    def _rows_of(self, files: np.ndarray) -> np.ndarray:
-        return np.concatenate([np.arange(self.starts[i], self.starts[i + 1]) for i in files])
+                yield rows_of_files(self.starts, parts[0]), rows_of_files(self.starts, parts[1])
 
     def _of_files(self, chosen: Sequence[int] | np.ndarray) -> Shards:
         return Shards(
@@ -198,7 +195,7 @@ class Shards(Source):
     def rows(self, index: np.ndarray) -> Any:
         """Some of the examples; where they are those of whole files, as shards."""
         which = np.unique(np.searchsorted(self.starts, np.asarray(index), side="right") - 1)
-        whole = self._rows_of(which) if len(which) else np.zeros(0, int)
+        whole = rows_of_files(self.starts, which) if len(which) else np.zeros(0, int)
         if len(whole) == len(index) and np.array_equal(whole, np.sort(index)):
             return self._of_files(which)
         return super().rows(index)
@@ -351,8 +348,7 @@ def shards(
             )
     values = tuple(class_values)
     if name is not None and any(_is_text(shard.targets) for shard in found):
-        values = values or _values_of(found)
-        _number(found, values)
+        values = number_classes(found, values)
     elif name is not None:
         for shard in found:
             if shard.targets is not None and shard.targets.dtype.kind == "f":
@@ -396,15 +392,23 @@ def _values_of(found: Sequence[Shard]) -> tuple[Any, ...]:
     return tuple(sorted(values))
 
 
-def _number(found: Sequence[Shard], values: tuple[Any, ...]) -> None:
-    """Class numbers in place of values."""
+def number_classes(found: Sequence[Shard], values: tuple[Any, ...]) -> tuple[Any, ...]:
+    """Put class numbers in place of targets; the classes, by default those that there are, sorted.
+
+    Raises
+    ------
+    DataError
+        If a target is missing, or none of the classes.
+    """
+    values = values or _values_of(found)
     numbers = {value: number for number, value in enumerate(values)}
     for shard in found:
         assert shard.targets is not None
         unknown = set(shard.targets.tolist()) - set(numbers)
         if unknown:
             raise DataError(
-                f"{shard.path}: the target {next(iter(unknown))!r} is none of the classes "
+                f"{shard.path}: {sorted(map(str, unknown))[0]!r} is a target, which is no class of "
                 f"{', '.join(map(repr, values[:12]))}."
             )
         shard.targets = np.array([numbers[value] for value in shard.targets.tolist()])
+    return values

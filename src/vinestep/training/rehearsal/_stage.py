@@ -85,16 +85,7 @@ def _more(batches: Any, few: Batch) -> Batch:
 
 def first_examples(batch: Batch, n: int) -> Batch:
     """The first examples of a batch."""
-
-    def cut(value: Any) -> Any:
-        return None if value is None else mapped(lambda x: x[:n], value)
-
-    return batch.with_values(
-        inputs=cut(batch.inputs),
-        targets=cut(batch.targets),
-        weights=cut(batch.weights),
-        masks=cut(batch.masks),
-    )
+    return batch.between(0, n)
 
 
 def raw_outputs(stage: Stage, batch: Batch) -> Any:

@@ -88,7 +88,7 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
                 f"Ranks 0 and {rank} of {team.size} differ in {', '.join(unequal[:4])}{told}. All "
                 "ranks run the same script on the same data, and draw with the same seeds."
             )
-            team.raise_agreed(error, [error])
+            team.raise_on_all(error)
 
 
 def check_equal_weights(network: Layer) -> None:
@@ -108,7 +108,7 @@ def check_equal_weights(network: Layer) -> None:
                 f"The weights of ranks 0 and {rank} have come apart. Something changes them on "
                 "one rank only: an observer, or numbers drawn without a seed."
             )
-            team.raise_agreed(error, [error])
+            team.raise_on_all(error)
 
 
 def record_times(run: Run, begun: dict[str, float]) -> dict[str, float]:

@@ -21,7 +21,7 @@ from ...data.batches._share import Share
 from ...data.encoding._codec import Codec
 from ...distributed._current import communicator
 from ...errors import DataError, RunError, SettingError
-from ...evaluation._scores import metric_counts
+from ...evaluation._scores import merge_counts, metric_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
 from ...layers._named_inputs import inputs_in_order
@@ -294,12 +294,12 @@ class TrainingBase:
         for part, found in zip(batches, outputs, strict=True):
             if not len(part):
                 continue
-            for metric in self.metrics:
-                count = metric_counts(
-                    metric, self.loss, mapped(held, found), part.targets, part.weights
-                )
-                known = counts.get(metric.name)
-                counts[metric.name] = count if known is None else metric.merge(known, count)
+            outputs_held = mapped(held, found)
+            own = {
+                m.name: metric_counts(m, self.loss, outputs_held, part.targets, part.weights)
+                for m in self.metrics
+            }
+            merge_counts(self.metrics, counts, own)
             weight += self._reduction(part, found, value).weight(part.targets, part.weights)
             examples += len(part)
         return StepCounts(counts, weight, examples, self.sums_losses)

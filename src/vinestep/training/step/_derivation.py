@@ -19,7 +19,7 @@ from ...kernels import Unsound, give_up
 from ...layers._arena import Arena
 from ...layers._containers import DenseRun, single_run
 from ...layers._dense_chain import dense_chain
-from ...layers._learning_pass import learning, observed, rows_of_batch
+from ...layers._learning_pass import learning, observed
 from ...layers._named_inputs import inputs_in_order
 from ...losses import StraightForm, straight_form
 from ._descent import Descent, checked_loss, learning_pass
@@ -80,8 +80,12 @@ class Derivation:
         looking = nullcontext() if watch is None else observed(outputs_to(watch))
         number = descent.step_number if number is None else number
         with (
-            learning_pass(descent.seed, number, guarded=self._guarded or watch is not None),
-            rows_of_batch(batch.rows),
+            learning_pass(
+                descent.seed,
+                number,
+                guarded=self._guarded or watch is not None,
+                rows=batch.rows,
+            ),
             looking,
         ):
             outputs = outputs_of(descent.network, inputs, batch.masks, batch.targets)
@@ -95,10 +99,7 @@ class Derivation:
     def outputs(self, batch: Batch, number: int) -> Any:
         """Of a learning pass of which nothing is derived."""
         descent = self.descent
-        with (
-            learning_pass(descent.seed, number, guarded=self._guarded),
-            rows_of_batch(batch.rows),
-        ):
+        with learning_pass(descent.seed, number, guarded=self._guarded, rows=batch.rows):
             return outputs_of_batch(descent.network, batch)
 
     def _straight_path(self, inputs: Any, targets: Any) -> tuple[DenseRun, StraightForm] | None:

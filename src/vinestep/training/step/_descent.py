@@ -16,6 +16,7 @@ from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
 from ...autodiff.tracking import STATE
 from ...data.batches._batch import Batch
+from ...data.batches._share import Rows
 from ...distributed._current import communicator
 from ...errors import (
     CheckpointError,
@@ -26,7 +27,7 @@ from ...errors import (
 )
 from ...layers._arena import Arena
 from ...layers._base import Layer
-from ...layers._learning_pass import PASS, rows_of_batch
+from ...layers._learning_pass import PASS
 from ...optimisers._adam import Adam
 from ...optimisers._base import Optimiser
 from ...optimisers._quasi_newton import LBFGS
@@ -222,7 +223,7 @@ class Descent:
         times: float = 1.0,
     ) -> tuple[float, Gradients]:
         rows = None if part is None else part.rows
-        with learning_pass(self.seed, self.step_number, guarded=True), rows_of_batch(rows):
+        with learning_pass(self.seed, self.step_number, guarded=True, rows=rows):
             loss = loss_function()
         value = checked_loss(loss)
         if not math.isfinite(value):
@@ -563,9 +564,11 @@ def _read_only(array: np.ndarray) -> np.ndarray:
 
 
 @contextmanager
-def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
+def learning_pass(
+    seed: int, step: int, *, guarded: bool, rows: Rows | None = None
+) -> Iterator[None]:
     """Record what is computed, as a learning pass of this step; arrays are guarded against changes
-    unless only library code runs.
+    unless only library code runs. Of several ranks, `rows` are those of the batch that are here.
     """
     now, here = STATE.now, PASS
     before = (
@@ -577,9 +580,11 @@ def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
         here.step,
         here.merged,
         here.drawn,
+        here.rows,
     )
     now.recording, now.sealing, now.tracing = True, guarded, now.tracing + 1
     here.learning, here.seed, here.step, here.merged, here.drawn = True, seed, step, True, {}
+    here.rows = rows
     try:
         yield
     finally:
@@ -592,6 +597,7 @@ def learning_pass(seed: int, step: int, *, guarded: bool) -> Iterator[None]:
             here.step,
             here.merged,
             here.drawn,
+            here.rows,
         ) = before
 
 

@@ -37,17 +37,15 @@ def mean_of_ranks(
     ------
     The error on all ranks, if one has it.
     """
-    failure = None if error is None else (type(error), str(error))
-    told = team.all_gather((failure, value, weight))
-    team.raise_agreed(error, [bad for bad, _, _ in told])
-    whole = sum(one for _, _, one in told)
+    told = team.all_gather((value, weight), error=error)
+    whole = sum(one for _, one in told)
     flat = gradients.flat
     if weight:
         flat *= flat.dtype.type(1 / whole)
     else:
         flat[...] = 0
     team.all_reduce(flat)
-    return float(sum(value * one for _, value, one in told) / whole)
+    return float(sum(value * one for value, one in told) / whole)
 
 
 def average_statistics(team: Communicator, arrays: Sequence[np.ndarray], weight: float) -> None:
@@ -92,7 +90,7 @@ def check_equal_batches(team: Communicator, batches: Sequence[Batch]) -> None:
                 f"Ranks 0 and {rank} of {team.size} were given other batches. Each takes its part "
                 "of the same ones: let what makes them draw by a seed, and begin alike on all."
             )
-            team.raise_agreed(error, [error])
+            team.raise_on_all(error)
 
 
 def _checksum(batch: Batch) -> int:

@@ -14,6 +14,7 @@ from ...data.batches._share import whole_size
 from ...distributed._communicator import Communicator
 from ...distributed._current import communicator
 from ...errors import SettingError, VineStepError
+from ...evaluation._scores import merge_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
 from ._derivation import Derivation, Watch
@@ -37,12 +38,8 @@ class StepCounts(NamedTuple):
     def merged(cls, parts: Sequence[StepCounts], metrics: Sequence[Metric]) -> StepCounts:
         """Of all ranks."""
         counts: dict[str, np.ndarray] = {}
-        for metric in metrics:
-            for part in parts:
-                if metric.name not in part.counts:
-                    continue
-                own, known = part.counts[metric.name], counts.get(metric.name)
-                counts[metric.name] = own if known is None else metric.merge(known, own)
+        for part in parts:
+            merge_counts(metrics, counts, part.counts)
         return cls(
             counts,
             sum(part.weight for part in parts),
@@ -109,24 +106,20 @@ def _check_rows(team: Communicator, network: Layer, batches: Sequence[Batch]) ->
             "brings statistics of all together. Use larger batches; drop_partial=True leaves a "
             "last small one away."
         )
-        team.raise_agreed(error, [error])
+        team.raise_on_all(error)
 
 
 def _scaled(
     team: Communicator, error: Exception | None, own: LossAccumulator, flat: np.ndarray
 ) -> float:
     """The loss of all ranks; gradients of this one are scaled so that their sum is that of it."""
-    failure = None if error is None else (type(error), str(error))
-    told = team.all_gather((failure, own.sums()))
-    team.raise_agreed(error, [bad for bad, _ in told])
-    total = LossAccumulator.joined(own.loss, [sums for _, sums in told])
+    total = LossAccumulator.joined(own.loss, team.all_gather(own.sums(), error=error))
     try:
         if not total.is_exact:
             raise no_sum_of_losses(own.loss, "ranks", "Train in one process")
         value = total.value
     except VineStepError as known:
-        team.raise_agreed(known, [known])
-        raise
+        team.raise_on_all(known)
     if not total.is_sum:
         flat /= flat.dtype.type(total.weight)
     return value

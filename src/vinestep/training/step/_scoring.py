@@ -15,7 +15,7 @@ from ...data.batches._batch import Batch, mapped
 from ...data.sources._dataset import Dataset, same_scaling
 from ...distributed._communicator import Communicator
 from ...errors import DataError
-from ...evaluation._scores import Assessment, Scored, joined, metric_counts
+from ...evaluation._scores import Assessment, Scored, joined, merge_counts, metric_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
 from ...tasks._base import Task
@@ -56,11 +56,10 @@ def average_scores(
             raise
         error = raised
     if shared is not None:
-        shared.agree(error)
-        every = shared.all_gather((total.sums(), counts))
+        every = shared.all_gather((total.sums(), counts), error=error)
         total, counts = LossAccumulator.joined(loss, [sums for sums, _ in every]), {}
         for _, part in every:
-            _merge(metrics, counts, part)
+            merge_counts(metrics, counts, part)
     if total.is_exact:
         value = total.value
     else:
@@ -93,20 +92,11 @@ def _add_scores(
         )
     if not total.is_empty(targets, batch.weights):
         total.add(loss_of(loss, outputs, batch), outputs, targets, batch.weights)
-    _merge(
+    merge_counts(
         metrics,
         counts,
         {m.name: metric_counts(m, loss, outputs, targets, batch.weights) for m in metrics},
     )
-
-
-def _merge(
-    metrics: Sequence[Metric], counts: dict[str, np.ndarray], more: Mapping[str, np.ndarray]
-) -> None:
-    for metric in metrics:
-        if metric.name in more:
-            known, own = counts.get(metric.name), more[metric.name]
-            counts[metric.name] = own if known is None else metric.merge(known, own)
 
 
 def batch_outputs(
