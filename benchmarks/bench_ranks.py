@@ -50,7 +50,7 @@ def steps(name: str) -> dict[str, float]:
     """Seconds of a step, its median, and of exchanging and waiting in it."""
     network, loss, data, size = CASES[name]()
     training = vs.Training(network, loss=loss, optimiser=vs.optimisers.Adam(1e-4), seed=1)
-    team = vs.distributed.communicator()
+    comm = vs.distributed.communicator()
     times: list[float] = []
     batches = vs.data.Dataset(*data).batches(size)
     begun, spent = time.perf_counter(), {}
@@ -60,11 +60,11 @@ def steps(name: str) -> dict[str, float]:
             times.append(now - begun)
             begun = now
             if step.number == WARM:
-                spent = dict(team.seconds)
+                spent = dict(comm.seconds)
             if step.number >= WARM + STEPS:
                 break
     found = {"step": float(np.median(times[WARM:]))}
-    for what, seconds in team.seconds.items():
+    for what, seconds in comm.seconds.items():
         found[what] = (seconds - spent[what]) / STEPS
     return found
 

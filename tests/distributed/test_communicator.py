@@ -47,10 +47,10 @@ def test_a_rank_that_does_not_come_ends_all_in_time():
 
 HANGS = """
 import time, vinestep as vs
-team = vs.distributed.communicator()
-if team.rank == 1:
+comm = vs.distributed.communicator()
+if comm.rank == 1:
     time.sleep(60)
-team.all_gather("here")
+comm.all_gather("here")
 """
 
 
@@ -66,11 +66,11 @@ def test_a_process_that_hangs_is_named_and_ends_all(tmp_path):
 
 FAILS_ELSEWHERE = """
 import numpy as np, vinestep as vs
-team = vs.distributed.communicator()
-with team.guarded():
-    if team.rank == 1:
+comm = vs.distributed.communicator()
+with comm.guarded():
+    if comm.rank == 1:
         raise ValueError("the cellar is dark")
-    team.all_reduce(np.ones(10))
+    comm.all_reduce(np.ones(10))
 """
 
 
@@ -121,12 +121,12 @@ def test_without_mpi_it_is_said_what_to_install(monkeypatch):
 
 def test_threads_choose_their_ranks_apart():
     found = []
-    with vs.distributed.using(vs.distributed.Alone()) as team:
+    with vs.distributed.using(vs.distributed.Alone()) as comm:
         thread = threading.Thread(target=lambda: found.append(vs.distributed.communicator()))
         thread.start()
         thread.join()
-        assert vs.distributed.communicator() is team
-    assert found[0] is not team
+        assert vs.distributed.communicator() is comm
+    assert found[0] is not comm
 
 
 @pytest.mark.parametrize("size", [0, True, 2.5])

@@ -36,12 +36,12 @@ SMALL = [{"kind": "resize", "size": 8}, "range"]
 SOURCES = {
     "arrays": ({"path": "arrays.npz", "class_values": ["a", "b"]}, {}, FLAT),
     "shards": (
-        {"files": "shards/*.npz", "class_values": ["a", "b"], "together": 2},
+        {"files": "shards/*.npz", "class_values": ["a", "b"], "buffer_files": 2},
         {},
         FLAT,
     ),
     "picture_shards": (
-        {"files": "shards/*.tar", "channels": "L", "together": 2},
+        {"files": "shards/*.tar", "channels": "L", "buffer_files": 2},
         {"prepare": ["range"], "readers": 2},
         FLAT,
     ),

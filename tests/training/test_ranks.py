@@ -307,8 +307,8 @@ class Odd(vs.observers.Observer):
         self.act = act
 
     def after_step(self, run, step):
-        team = vs.distributed.communicator()
-        if team.rank == team.size - 1 and step.number == 15:
+        comm = vs.distributed.communicator()
+        if comm.rank == comm.size - 1 and step.number == 15:
             self.act(run)
 
 

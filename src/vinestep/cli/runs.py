@@ -174,9 +174,9 @@ def compare(
         if (decisions or equal) and len(chosen) != 2:
             raise RunError("--decisions and --equal hold two runs against one another.")
         if decisions:
-            from ..runs._paired_runs import answers_compared
+            from ..runs._paired_runs import prediction_lines
 
-            for told in answers_compared(*chosen, own=own_parts_of(own)):
+            for told in prediction_lines(*chosen, own=own_parts_of(own)):
                 console.print(told, highlight=False, soft_wrap=True)
         if equal:
             parting = comparing.first_difference(*chosen)

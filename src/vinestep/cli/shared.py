@@ -133,7 +133,7 @@ def explained() -> Iterator[None]:
     try:
         yield
     except VineStepError as error:
-        if not _is_told_elsewhere(error):
+        if not _is_reported_elsewhere(error):
             _refuse(str(error))
         raise typer.Exit(BAD_INPUT) from error
     except OSError as error:
@@ -144,17 +144,17 @@ def explained() -> Iterator[None]:
         raise typer.Exit(BAD_INPUT) from error
 
 
-def _is_told_elsewhere(error: VineStepError) -> bool:
+def _is_reported_elsewhere(error: VineStepError) -> bool:
     """Whether another rank of the run says it."""
     from ..distributed._current import communicator
 
-    team = communicator()
-    if team.size == 1:
+    comm = communicator()
+    if comm.size == 1:
         return False
     if not getattr(error, "of_all_ranks", False):
-        team.fail(error)
-        return team.rank > 0 and team.first_failed
-    return team.rank > 0 or (isinstance(error, PeerError) and not team.failed)
+        comm.fail(error)
+        return comm.rank > 0 and comm.first_failed
+    return comm.rank > 0 or (isinstance(error, PeerError) and not comm.failed)
 
 
 def _refuse(text: str) -> None:

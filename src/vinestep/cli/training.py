@@ -97,11 +97,11 @@ def train(
 
     _use_ledger(ledger)
     if processes > 1 or restarts:
-        asked = ["train", str(plan), "--record", str(record), *_given("--set", settings)]
-        asked += [*_given("--with", own), *(["--unrehearsed"] if unrehearsed else [])]
+        asked = ["train", str(plan), "--record", str(record), *_repeated_option("--set", settings)]
+        asked += [*_repeated_option("--with", own), *(["--unrehearsed"] if unrehearsed else [])]
         _on_ranks(asked, processes, restarts, own)
     with explained():
-        _quiet_but_first()
+        _mute_other_ranks()
         parts = own_parts_of(own)
         planned = PlannedRun(read_plan(plan, settings=settings, own=parts), plan.parent, own=parts)
         if planned.loaded is not None:
@@ -154,10 +154,15 @@ def resume(
 
     _use_ledger(ledger)
     if processes > 1 or restarts:
-        asked = ["resume", str(run), *_given("--changed", changed), *_given("--set", settings)]
-        _on_ranks([*asked, *_given("--with", own)], processes, restarts, own)
+        asked = [
+            "resume",
+            str(run),
+            *_repeated_option("--changed", changed),
+            *_repeated_option("--set", settings),
+        ]
+        _on_ranks([*asked, *_repeated_option("--with", own)], processes, restarts, own)
     with explained():
-        _quiet_but_first()
+        _mute_other_ranks()
         folder = RunFolder.open(run_of_state(run))
         if not settings:
             folder.check_resumable()
@@ -361,12 +366,12 @@ def _use_ledger(url: str) -> None:
         os.environ["VINESTEP_LEDGER"] = url
 
 
-def _given(option: str, values: Sequence[Any]) -> list[str]:
+def _repeated_option(option: str, values: Sequence[Any]) -> list[str]:
     """An option of the command line, once for each value."""
     return [word for value in values for word in (option, str(value))]
 
 
-def _quiet_but_first() -> None:
+def _mute_other_ranks() -> None:
     """Of several ranks the first one speaks."""
     from ..distributed._current import communicator
 
@@ -387,7 +392,7 @@ def _on_ranks(asked: Sequence[str], processes: int, restarts: int, own: Sequence
             told = f"A process of the run ended (code {done.code}); its states are sound."
             if left:
                 console.print(f"{told} It goes on; {left - 1} restarts are left.", highlight=False)
-            asked = ["resume", str(done.folder), *_given("--with", own)]
+            asked = ["resume", str(done.folder), *_repeated_option("--with", own)]
         raise RunError(
             f"{told} To continue: vinestep resume {done.folder} --processes {processes}."
         )

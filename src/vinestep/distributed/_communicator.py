@@ -57,8 +57,8 @@ class Communicator(ABC):
 
     Examples
     --------
-    >>> team = vs.distributed.Alone()
-    >>> team.rank, team.size, team.all_gather("here")
+    >>> comm = vs.distributed.Alone()
+    >>> comm.rank, comm.size, comm.all_gather("here")
     (0, 1, ['here'])
     """
 

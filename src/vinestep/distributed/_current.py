@@ -57,8 +57,8 @@ def using(chosen: Communicator) -> Iterator[Communicator]:
 
     Examples
     --------
-    >>> with vs.distributed.using(vs.distributed.Alone()) as team:
-    ...     vs.distributed.communicator() is team
+    >>> with vs.distributed.using(vs.distributed.Alone()) as comm:
+    ...     vs.distributed.communicator() is comm
     True
     """
     before, _here.chosen = _here.chosen, chosen
@@ -94,11 +94,11 @@ def refuse_ranks(what: str) -> None:
     SettingError
         If several ranks call for what one process starts and hands on to others.
     """
-    team = communicator()
-    if team.size > 1:
+    comm = communicator()
+    if comm.size > 1:
         error = SettingError(
-            f"{what}: it makes independent trainings, and {team.size} ranks called it at once. "
+            f"{what}: it makes independent trainings, and {comm.size} ranks called it at once. "
             "Start it without an MPI launcher, and say how many processes it may use, "
             "processes=4, or which cluster."
         )
-        team.raise_on_all(error)
+        comm.raise_on_all(error)

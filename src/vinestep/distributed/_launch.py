@@ -19,7 +19,7 @@ import psutil
 
 from ..errors import SettingError
 
-__all__ = ["NOTE", "OWNER", "Launched", "end_with_launcher", "launch", "note_run"]
+__all__ = ["NOTE", "OWNER", "LaunchResult", "end_with_launcher", "launch", "note_run"]
 
 NOTE = "VINESTEP_RANKS_NOTE"
 """File in which the first rank writes its process, and the folder of its run."""
@@ -31,7 +31,7 @@ WATCH_SECONDS, GRACE_SECONDS = 0.5, 10.0
 ASKED = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
-class Launched(NamedTuple):
+class LaunchResult(NamedTuple):
     """How ranks ended."""
 
     code: int
@@ -41,7 +41,7 @@ class Launched(NamedTuple):
     """By which this process was asked to end them."""
 
 
-def launch(arguments: Sequence[str], processes: int) -> Launched:
+def launch(arguments: Sequence[str], processes: int) -> LaunchResult:
     """Run the command line on so many ranks of this machine, and wait for them.
 
     A signal to this process reaches the first rank, which stops all after their present step; a
@@ -69,7 +69,7 @@ def launch(arguments: Sequence[str], processes: int) -> Launched:
         with _handled(lambda number: _pass_on(number, received, child, note)):
             code = child.wait()
         _, place = _noted(note)
-        return Launched(code, place, received[0] if received else 0)
+        return LaunchResult(code, place, received[0] if received else 0)
 
 
 def note_run(folder: Path) -> None:

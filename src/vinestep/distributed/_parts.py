@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..data.batches._batch import as_batch
-from ..data.batches._share import Share
+from ..data.batches._partition import Partition
 from ._current import communicator
 
 __all__ = ["part_of"]
@@ -29,5 +29,5 @@ def part_of(batch: Any) -> Any:
     >>> x.shape
     (4, 2)
     """
-    team = communicator()
-    return Share(team.rank, team.size).of(as_batch(batch, "part_of"))
+    comm = communicator()
+    return Partition(comm.rank, comm.size).of(as_batch(batch, "part_of"))

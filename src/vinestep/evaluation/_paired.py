@@ -8,7 +8,7 @@ import numpy as np
 
 from ..data.batches._batch import arrays_of
 from ..errors import DataError
-from ._scores import Assessment, Scored, resamples_of
+from ._scores import Assessment, Scored, bootstrap_indices
 
 __all__ = ["PairedDifference", "paired_bootstrap"]
 
@@ -90,7 +90,7 @@ def paired_bootstrap(first: Assessment, second: Assessment) -> list[PairedDiffer
             f"paired_bootstrap: no score in both: {', '.join(first)} and {', '.join(second)}."
         )
     n = first.size
-    drawn = resamples_of(n, RESAMPLES)
+    drawn = bootstrap_indices(n, RESAMPLES)
     result = []
     for name in names:
         apart = second.resampled(name, drawn) - first.resampled(name, drawn)

@@ -108,7 +108,7 @@ class Assessment(dict[str, float]):
         n = self.size
         if n < 2 or not names:
             return dict.fromkeys(names, (math.nan, math.nan))
-        drawn = resamples_of(n, RESAMPLES)
+        drawn = bootstrap_indices(n, RESAMPLES)
         tail = 50 * (1 - CONFIDENCE)
         bounds = {}
         for name in names:
@@ -148,7 +148,7 @@ class Assessment(dict[str, float]):
         return pd.DataFrame(rows, columns=["score", "value", "low", "high", "examples"])
 
 
-def resamples_of(n: int, most: int) -> list[np.ndarray]:
+def bootstrap_indices(n: int, most: int) -> list[np.ndarray]:
     """Places of so many examples drawn with repetition, the same each time; fewer of large sets."""
     rng = np.random.default_rng([n, 0xB007])
     count = max(FEWEST, min(most, MOST_RESAMPLED // max(n, 1)))

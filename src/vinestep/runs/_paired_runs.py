@@ -15,7 +15,7 @@ from ._query import RunRecord
 if TYPE_CHECKING:
     from ..evaluation._scores import Assessment
 
-__all__ = ["Decisions", "answers_compared", "decisions_of", "paired_differences"]
+__all__ = ["Decisions", "decisions_of", "paired_differences", "prediction_lines"]
 
 
 @dataclass
@@ -108,7 +108,7 @@ def decisions_of(first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
     return _decisions(_scored(first, second, own))
 
 
-def answers_compared(
+def prediction_lines(
     first: RunRecord, second: RunRecord, *, own: Sequence[Any] = ()
 ) -> Iterator[str]:
     """Decisions, where there are classes, and scores of the best models, a line each."""

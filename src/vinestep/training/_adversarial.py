@@ -14,7 +14,7 @@ from .._activations import softplus
 from ..autodiff.tensor import Tensor, held
 from ..autodiff.tracking import untracked
 from ..data.batches._batch import Batch
-from ..data.batches._share import Share, own_rows, whole_size
+from ..data.batches._partition import Partition, own_rows, whole_size
 from ..distributed._current import communicator
 from ..errors import DataError, LayerError, SettingError
 from ..evaluation._scores import Assessment
@@ -291,10 +291,10 @@ class AdversarialTraining(Training):
         ]
         if self.descent.network.arena is None or self.critic.arena is None:
             self.initialise(several[0])
-        team = communicator()
-        if team.size > 1:
-            check_equal_batches(team, several)
-            several = [Share(team.rank, team.size).of(part) for part in several]
+        comm = communicator()
+        if comm.size > 1:
+            check_equal_batches(comm, several)
+            several = [Partition(comm.rank, comm.size).of(part) for part in several]
         number = self.descent.step_number
         figures = [self._critic_step(part, number, k) for k, part in enumerate(several)]
         last = several[-1]

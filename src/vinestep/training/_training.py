@@ -217,8 +217,8 @@ class Training(TrainingBase):
         self.prepare(batches)
         tell(split_findings(batches, scored.first, test, self.codec.input_range))
         recorded = resume is not None or record is not None
-        team = communicator()
-        asked = recorded or team.size > 1
+        comm = communicator()
+        asked = recorded or comm.size > 1
         settings = run_settings(self, batches, ending, scored) if asked else {}
         check_equal_ranks(self.network, settings)
         given = [ending, *checked_observers(observers)]
@@ -274,7 +274,7 @@ class Training(TrainingBase):
             outcome = run.conclude(begun)
             self.ended = outcome.status
             self._note_best(best)
-            if store is not None and team.rank == 0 and outcome.status is Status.FINISHED:
+            if store is not None and comm.rank == 0 and outcome.status is Status.FINISHED:
                 model = self.model()
                 self._write_model(store, run.name, model)
                 if scored.first is not None and model.loss is not None:

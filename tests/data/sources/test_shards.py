@@ -48,7 +48,7 @@ class Counted:
 
 
 def test_examples_are_those_of_the_files(arrays):
-    source = vs.data.shards(arrays, together=2)
+    source = vs.data.shards(arrays, buffer_files=2)
     x, y = whole(arrays)
     assert len(source) == len(x)
     assert source.labels().tolist() == y.tolist()
@@ -60,9 +60,9 @@ def test_examples_are_those_of_the_files(arrays):
     assert vs.data.shards(arrays).fingerprint() == source.fingerprint()
 
 
-@pytest.mark.parametrize("together", [1, 3, 20])
-def test_an_epoch_has_every_example_once_and_reads_each_file_once(arrays, together):
-    source = vs.data.shards(arrays, together=together)
+@pytest.mark.parametrize("buffer_files", [1, 3, 20])
+def test_an_epoch_has_every_example_once_and_reads_each_file_once(arrays, buffer_files):
+    source = vs.data.shards(arrays, buffer_files=buffer_files)
     counted = Counted(source)
     x, _ = whole(arrays)
     for epoch in range(2):
@@ -72,7 +72,7 @@ def test_an_epoch_has_every_example_once_and_reads_each_file_once(arrays, togeth
         found = np.concatenate([batch.inputs for batch in batches])
         assert sorted(map(tuple, found)) == sorted(map(tuple, x))
         assert sorted(counted.read) == list(range(FILES))
-        assert len(source._held) <= together
+        assert len(source._held) <= buffer_files
     again = np.concatenate([b.inputs for b in source.batches(16).epoch(1, seed=5)])
     np.testing.assert_array_equal(found, again)
     other = np.concatenate([b.inputs for b in source.batches(16).epoch(2, seed=5)])
@@ -80,7 +80,7 @@ def test_an_epoch_has_every_example_once_and_reads_each_file_once(arrays, togeth
 
 
 def test_an_epoch_goes_on_in_its_middle_and_reads_only_what_is_left(arrays):
-    source = vs.data.shards(arrays, together=3)
+    source = vs.data.shards(arrays, buffer_files=3)
     all_of_it = [batch.inputs for batch in source.batches(16).epoch(0, seed=5)]
     source._held.clear()
     counted = Counted(source)
@@ -95,8 +95,8 @@ def test_quality_rises_with_the_files_that_are_shuffled_together(arrays):
     source = vs.data.shards(arrays)
     n = len(source)
     found = [
-        vs.data.shuffle_quality(vs.data.ShardOrder(source.lengths, together)(n, 0, 0, 8))
-        for together in (1, 3, FILES)
+        vs.data.shuffle_quality(vs.data.ShardOrder(source.lengths, buffer_files)(n, 0, 0, 8))
+        for buffer_files in (1, 3, FILES)
     ]
     assert found == sorted(found)
     assert found[0] < 0.2
@@ -104,7 +104,7 @@ def test_quality_rises_with_the_files_that_are_shuffled_together(arrays):
 
 
 def test_parts_are_of_whole_files(arrays):
-    source = vs.data.shards(arrays, together=2)
+    source = vs.data.shards(arrays, buffer_files=2)
     train, validation = source.split(0.7, 0.3, seed=1)
     seen = [set(part.gathered(np.arange(len(part))).inputs[:, 0]) for part in (train, validation)]
     assert not seen[0] & seen[1]
@@ -125,7 +125,7 @@ def test_a_run_trains_rehearses_resumes_and_divides_its_batches(arrays, tmp_path
     options = {} if readers is None else {"readers": 2, "readers_as": readers}
 
     def act(epochs=2, **more):
-        train, validation = vs.data.shards(arrays, together=2).split(0.7, 0.3, seed=1)
+        train, validation = vs.data.shards(arrays, buffer_files=2).split(0.7, 0.3, seed=1)
         own = vs.Training(vs.Dense(2), task=vs.tasks.Classes(), seed=1)
         outcome = own.run(
             train.batches(16, **options),
@@ -144,13 +144,13 @@ def test_a_run_trains_rehearses_resumes_and_divides_its_batches(arrays, tmp_path
             np.testing.assert_allclose(found, losses, rtol=1e-5)
             np.testing.assert_allclose(theirs, weights, rtol=1e-4, atol=1e-6)
         own = vs.Training(vs.Dense(2), task=vs.tasks.Classes(), seed=1)
-        train, validation = vs.data.shards(arrays, together=2).split(0.7, 0.3, seed=1)
+        train, validation = vs.data.shards(arrays, buffer_files=2).split(0.7, 0.3, seed=1)
         found = own.rehearse(train.batches(16), validation.batches(32), quick=True)
         assert not [one for one in found.findings if one.verdict == "wrong"], str(found)
 
 
 def test_a_sample_is_of_few_files(arrays):
-    source = vs.data.shards(arrays, together=3)
+    source = vs.data.shards(arrays, buffer_files=3)
     counted = Counted(source)
     index = source.sample_index(40)
     assert len(index) == 40
@@ -159,7 +159,7 @@ def test_a_sample_is_of_few_files(arrays):
 
 
 def test_prepared_shards_are_read_and_divided_alike(arrays):
-    source = vs.data.shards(arrays, together=2)
+    source = vs.data.shards(arrays, buffer_files=2)
     counted = Counted(source)
     train, validation = source.prepared(lambda x: x * 2).split(0.7, 0.3, seed=1)
     found = np.concatenate([batch.inputs for batch in train.batches(16).epoch(0, seed=5)])
@@ -215,7 +215,7 @@ def test_pictures_in_archives(tmp_path, suffix):
                 member.size = content.tell()
                 content.seek(0)
                 archive.addfile(member, content)
-    source = vs.data.picture_shards(tmp_path / f"*{suffix}", together=2)
+    source = vs.data.picture_shards(tmp_path / f"*{suffix}", buffer_files=2)
     batch = source.gathered(np.arange(24))
     np.testing.assert_array_equal(batch.inputs, pixels)
     named = [source.class_values[k] for k in batch.targets]
@@ -229,8 +229,8 @@ def test_what_is_wrong_is_said(arrays, tmp_path):
         vs.data.shards(tmp_path / "*.parquet")
     with pytest.raises(DataError, match="no such file"):
         vs.data.shards([tmp_path / "none.npz"])
-    with pytest.raises(DataError, match="together must be"):
-        vs.data.shards(arrays, together=0)
+    with pytest.raises(DataError, match="buffer_files must be"):
+        vs.data.shards(arrays, buffer_files=0)
     (tmp_path / "x.txt").write_text("vine")
     with pytest.raises(DataError, match=r"are \.npz or \.parquet files"):
         vs.data.shards([tmp_path / "x.txt"])
@@ -259,7 +259,7 @@ def test_a_plan_reads_shards(arrays, tmp_path):
     plan = tmp_path / "plan.toml"
     plan.write_text(
         'epochs = 1\ntask = "classes"\n[data]\n'
-        'source = { kind = "shards", files = "*.npz", together = 3 }\n'
+        'source = { kind = "shards", files = "*.npz", buffer_files = 3 }\n'
         '[[layers]]\nkind = "dense"\nwidth = 2\n'
     )
     outcome = PlannedRun(read_plan(plan), tmp_path).run(record=tmp_path / "records")

@@ -63,7 +63,7 @@ class Batch:
         """A copy with other inputs, targets, weights or masks."""
         return Batch(**{name: changed.get(name, getattr(self, name)) for name in self.__slots__})
 
-    def between(self, start: int, stop: int) -> Batch:
+    def slice(self, start: int, stop: int) -> Batch:
         """The examples from one place up to another, with all that belongs to them."""
 
         def cut(value: Any) -> Any:

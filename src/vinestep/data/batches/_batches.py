@@ -17,7 +17,7 @@ from ._contract import ExampleSource
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
 from ._orders import InOrder, Order, Shuffled, example_of, with_occurrences
-from ._share import Share
+from ._partition import Partition
 
 __all__ = ["Batches"]
 
@@ -140,10 +140,10 @@ class Batches(Batching):
         return self.joined(np.arange(1), 0, 0, augmented=True)
 
     def epoch(
-        self, number: int = 0, *, seed: int = 0, start: int = 0, share: Share | None = None
+        self, number: int = 0, *, seed: int = 0, start: int = 0, partition: Partition | None = None
     ) -> Generator[Batch, None, None]:
-        """The batches of an epoch, from the one at `start` on: exactly those that were left. Of a
-        share of each only its rows are read, where a batch is no more than its examples.
+        """The batches of an epoch, from the one at `start` on: exactly those that were left. With a
+        partition only its rows of each are read, where a batch is no more than its examples.
         """
         own = seed if self.seed is None else self.seed
         order = self.order(len(self.dataset), number, own, self.size)
@@ -152,15 +152,17 @@ class Batches(Batching):
         stops = range(start, self._batches_in(len(order)))
         indices = [order[i * self.size : (i + 1) * self.size] for i in stops]
         read = partial(self.joined, epoch=number, seed=own, augmented=bool(self.augment))
-        if share is None or share.size == 1 or self.join is not stacked:
+        if partition is None or partition.size == 1 or self.join is not stacked:
             return self._read(read, indices)
-        return self._read_shared(read, indices, share)
+        return self._read_shared(read, indices, partition)
 
     def _read_shared(
-        self, read: Any, indices: list[np.ndarray], share: Share
+        self, read: Any, indices: list[np.ndarray], partition: Partition
     ) -> Generator[Batch, None, None]:
         """A batch that is smaller than the ranks is read whole, for a rank without rows."""
-        rows = [share.rows(n) if (n := len(index)) >= share.size else None for index in indices]
+        rows = [
+            partition.rows(n) if (n := len(index)) >= partition.size else None for index in indices
+        ]
         own = [
             index if part is None else index[part.start : part.stop]
             for index, part in zip(indices, rows, strict=True)

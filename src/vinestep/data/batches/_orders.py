@@ -228,25 +228,25 @@ class ByLength:
 
 
 class ShardOrder:
-    """Files in a new order each epoch, some together, and their examples shuffled within these, so
-    that few files are needed at a time.
+    """A shuffle buffer of whole files: they come in a new order each epoch, some at a time, and the
+    examples of these are shuffled.
 
     Parameters
     ----------
     lengths : array_like of int
         Examples of each file.
-    together : int
-        Files whose examples are shuffled together.
+    buffer_files : int
+        Files in the shuffle buffer.
 
     Examples
     --------
-    >>> order = ShardOrder([3, 3, 3, 3], together=2)(12, epoch=0, seed=0, size=4)
+    >>> order = ShardOrder([3, 3, 3, 3], buffer_files=2)(12, epoch=0, seed=0, size=4)
     >>> sorted(order.tolist()) == list(range(12)), len(set((order[:6] // 3).tolist()))
     (True, 2)
     """
 
-    def __init__(self, lengths: Any, together: int) -> None:
-        self.lengths, self.together = np.asarray(lengths), together
+    def __init__(self, lengths: Any, buffer_files: int) -> None:
+        self.lengths, self.buffer_files = np.asarray(lengths), buffer_files
 
     def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
         if int(self.lengths.sum()) != n:
@@ -257,8 +257,8 @@ class ShardOrder:
         starts = np.concatenate([[0], np.cumsum(self.lengths)])
         files = rng.permutation(len(self.lengths))
         parts = []
-        for begin in range(0, len(files), self.together):
-            chosen = files[begin : begin + self.together]
+        for begin in range(0, len(files), self.buffer_files):
+            chosen = files[begin : begin + self.buffer_files]
             parts.append(rng.permutation(rows_of_files(starts, chosen)))
         return np.concatenate(parts)
 
@@ -274,7 +274,7 @@ def shuffle_quality(order: Any) -> float:
 
     Examples
     --------
-    >>> files = ShardOrder([100] * 20, together=5)
+    >>> files = ShardOrder([100] * 20, buffer_files=5)
     >>> [
     ...     round(shuffle_quality(order(2000, epoch=0, seed=0, size=10)), 1)
     ...     for order in (InOrder(), files, Shuffled())

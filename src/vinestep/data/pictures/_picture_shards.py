@@ -70,7 +70,7 @@ def picture_shards(
     files: str | os.PathLike[str] | Sequence[str | os.PathLike[str]],
     *,
     channels: str = "RGB",
-    together: int = 4,
+    buffer_files: int = 4,
     class_values: Sequence[Any] = (),
 ) -> Shards:
     """Pictures in many ``.tar`` files; the folder in which each stands is its class.
@@ -80,8 +80,8 @@ def picture_shards(
     files : path or sequence of path
         A pattern, such as ``"leaves/*.tar"``, or the files.
     channels : {"RGB", "L", "RGBA"}
-    together : int
-        Files whose pictures are shuffled together, and held in memory.
+    buffer_files : int
+        Files whose pictures are in memory, and shuffled, at a time.
     class_values : sequence of str, optional
         The classes in their order; by default the folders that there are, sorted.
 
@@ -107,4 +107,4 @@ def picture_shards(
     """
     found = [_Archive(path, channels) for path in files_of(files)]
     values = number_classes(found, tuple(class_values))
-    return Shards(found, together=together, class_values=values)
+    return Shards(found, buffer_files=buffer_files, class_values=values)

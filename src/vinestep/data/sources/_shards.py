@@ -73,15 +73,15 @@ class Shards(Source):
     """Examples in many files, of which some are in memory at a time.
 
     Targets are read at once, inputs when they are wanted. An epoch takes the files in a new order,
-    some together, and shuffles the examples within these, so that each file is read once; see
+    some at a time, and shuffles the examples of these, so that each file is read once; see
     `ShardOrder`. Any batch of any epoch is found at once, so that a run goes on in the middle of an
     epoch. Parts are of whole files.
 
     Parameters
     ----------
     files : sequence of Shard
-    together : int
-        Files whose examples are shuffled together, and held in memory.
+    buffer_files : int
+        Files whose examples are in memory, and shuffled, at a time.
     class_values : sequence, optional
         What class numbers stand for.
 
@@ -98,16 +98,18 @@ class Shards(Source):
 
     holds_lock = False
     knows_labels = True
-    of_whole_files = True
+    splits_by_file = True
 
     def __init__(
-        self, files: Sequence[Shard], *, together: int = 4, class_values: Sequence[Any] = ()
+        self, files: Sequence[Shard], *, buffer_files: int = 4, class_values: Sequence[Any] = ()
     ) -> None:
-        if isinstance(together, bool) or not isinstance(together, int) or together < 1:
-            raise DataError(f"shards: together must be a whole number of files, got {together!r}.")
+        if isinstance(buffer_files, bool) or not isinstance(buffer_files, int) or buffer_files < 1:
+            raise DataError(
+                f"shards: buffer_files must be a whole number of files, got {buffer_files!r}."
+            )
         if not files:
             raise DataError("shards: there are no files in this part. Make more of them.")
-        self.files, self.together = list(files), together
+        self.files, self.buffer_files = list(files), buffer_files
         self.class_values = tuple(class_values)
         self.lengths = np.array([file.size for file in files])
         self.starts = np.concatenate([[0], np.cumsum(self.lengths)])
@@ -134,7 +136,7 @@ class Shards(Source):
             if file in self._held:
                 self._held.move_to_end(file)
                 return self._held[file]
-            while len(self._held) >= self.together:
+            while len(self._held) >= self.buffer_files:
                 self._held.popitem(last=False)
             found = self._held[file] = self.files[file].read()
             return found
@@ -163,12 +165,12 @@ class Shards(Source):
 
     def sample_index(self, most: int) -> np.ndarray:
         """Of a few files only."""
-        few = np.unique(np.linspace(0, len(self.files) - 1, self.together).astype(int))
+        few = np.unique(np.linspace(0, len(self.files) - 1, self.buffer_files).astype(int))
         rows = rows_of_files(self.starts, few)
         return np.asarray(rows[np.unique(np.linspace(0, len(rows) - 1, most).astype(int))])
 
-    def usual_order(self) -> Order:
-        return ShardOrder(self.lengths, self.together)
+    def default_order(self) -> Order:
+        return ShardOrder(self.lengths, self.buffer_files)
 
     def split(  # type: ignore[override]
         self, *shares: float, seed: int = 0, **options: Any
@@ -189,7 +191,9 @@ class Shards(Source):
 
     def _of_files(self, chosen: Sequence[int] | np.ndarray) -> Shards:
         return Shards(
-            [self.files[i] for i in chosen], together=self.together, class_values=self.class_values
+            [self.files[i] for i in chosen],
+            buffer_files=self.buffer_files,
+            class_values=self.class_values,
         )
 
     def rows(self, index: np.ndarray) -> Any:
@@ -210,7 +214,7 @@ class Shards(Source):
             "kind": "shards",
             "files": len(self.files),
             "examples": len(self),
-            "together": self.together,
+            "buffer_files": self.buffer_files,
             "classes": list(self.class_names),
         }
 
@@ -294,7 +298,7 @@ def shards(
     *,
     inputs: str = "inputs",
     target: str | None = "targets",
-    together: int = 4,
+    buffer_files: int = 4,
     class_values: Sequence[Any] = (),
 ) -> Shards:
     """Examples in many files: ``.npz`` files with arrays, or Parquet files with columns of numbers.
@@ -308,8 +312,8 @@ def shards(
     target : str
         Name of the array, or column, of targets; None, in a plan ``""``, if there are none. Texts
         and truth values are classes, whole numbers class numbers, others numbers.
-    together : int
-        Files whose examples are shuffled together, and held in memory.
+    buffer_files : int
+        Files whose examples are in memory, and shuffled, at a time.
     class_values : sequence, optional
         What class numbers stand for.
 
@@ -324,7 +328,7 @@ def shards(
     >>> root = pathlib.Path(tempfile.mkdtemp())
     >>> for k in range(6):
     ...     np.savez(root / f"{k}.npz", inputs=np.full((10, 2), k), targets=np.full(10, k))
-    >>> found = shards(root / "*.npz", together=2)
+    >>> found = shards(root / "*.npz", buffer_files=2)
     >>> found
     <Shards of 60 examples>
     >>> [len(np.unique(batch.targets)) for batch in found.batches(20).epoch(0)]
@@ -353,7 +357,7 @@ def shards(
         for shard in found:
             if shard.targets is not None and shard.targets.dtype.kind == "f":
                 shard.targets = shard.targets.reshape(len(shard.targets), -1).astype(np.float32)
-    return Shards(found, together=together, class_values=values)
+    return Shards(found, buffer_files=buffer_files, class_values=values)
 
 
 def files_of(files: str | os.PathLike[str] | Sequence[str | os.PathLike[str]]) -> list[Path]:

@@ -80,7 +80,7 @@ class Source:
     """
 
     holds_lock: bool = True
-    of_whole_files: bool = False
+    splits_by_file: bool = False
     """Whether parts are of whole files, so that nothing asks for single examples."""
     knows_labels: bool = False
     """Whether `labels` needs no reading of examples."""
@@ -281,12 +281,12 @@ class Source:
 
     def batches(self, size: int, **options: Any) -> Batches:
         """Minibatches; see `Batches`."""
-        order = self.usual_order()
+        order = self.default_order()
         if order is not None and options.get("shuffled", True) and options.get("order") is None:
             options["order"] = order
         return Batches(self, size, **options)
 
-    def usual_order(self) -> Order | None:
+    def default_order(self) -> Order | None:
         """In which shuffled batches come; by default any example may come next."""
         return None
 
@@ -493,29 +493,29 @@ class Prepared(Source):
         self.class_values, self.target_gaps = source.class_values, source.target_gaps
         self.text_form = source.text_form
         self.holds_lock, self.knows_labels = source.holds_lock, source.knows_labels
-        self.of_whole_files = source.of_whole_files
+        self.splits_by_file = source.splits_by_file
 
     def __len__(self) -> int:
         return len(self.source)
 
-    def usual_order(self) -> Order | None:
-        return self.source.usual_order()
+    def default_order(self) -> Order | None:
+        return self.source.default_order()
 
     def sample_index(self, most: int) -> np.ndarray:
         return self.source.sample_index(most)
 
     def rows(self, index: np.ndarray) -> Any:
-        if not self.of_whole_files:
+        if not self.splits_by_file:
             return super().rows(index)
         return Prepared(self.source.rows(index), self.transforms)
 
     def split(self, *shares: float, **options: Any) -> list[Any]:
-        if not self.of_whole_files:
+        if not self.splits_by_file:
             return super().split(*shares, **options)
         return [Prepared(part, self.transforms) for part in self.source.split(*shares, **options)]
 
     def fold_rows(self, k: int, **options: Any) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-        if self.of_whole_files:
+        if self.splits_by_file:
             return self.source.fold_rows(k, **options)
         return super().fold_rows(k, **options)
 

@@ -61,14 +61,14 @@ class BestState(Observer):
         return cls(training, keepers[0].by if keepers else None)
 
     def before_run(self, run: Run) -> None:
-        team = communicator()
-        if team.rank == 0:
+        comm = communicator()
+        if comm.rank == 0:
             if not self.row:
                 self._find_in_checkpoints(run)
             if self.row and not self.arrays:
                 self._restore_arrays(run)
         known = (self.score, self.step, self.row, self.arrays)
-        self.score, self.step, self.row, self.arrays = team.broadcast(known)
+        self.score, self.step, self.row, self.arrays = comm.broadcast(known)
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         if run.validated:

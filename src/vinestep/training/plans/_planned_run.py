@@ -485,7 +485,7 @@ def _stratified_by(asked: bool | str, source: Source) -> bool | str:
     of sequences and pictures, unless that was asked for.
     """
     classes = source.class_values
-    if source.of_whole_files and asked is True:
+    if source.splits_by_file and asked is True:
         return False
     if isinstance(classes, dict) and asked is True:
         return next((name for name, values in classes.items() if values), False)

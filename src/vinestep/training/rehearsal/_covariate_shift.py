@@ -40,7 +40,7 @@ def covariate_shift(stage: Stage) -> Iterator[Finding]:
         said = f"{min(len(ours), len(theirs))} examples are too few to tell parts apart."
         yield Finding(subject, "unclear", said, f"At least {LEAST} of each are needed.")
         return
-    between = _told_apart(ours, theirs)
+    between = _two_sample_test(ours, theirs)
     words = (
         f"answers of a quick model to which part an example belongs correlate "
         f"{between.correlation:.2f} with the truth, for {between.examples} examples, and "
@@ -50,7 +50,7 @@ def covariate_shift(stage: Stage) -> Iterator[Finding]:
         yield Finding(subject, "sound", f"neither can be told from the other: {words}.")
         return
     last = max(LEAST, len(ours) // 5)
-    within = _told_apart(ours[:-last], ours[-last:]) if len(ours) >= 2 * last else None
+    within = _two_sample_test(ours[:-last], ours[-last:]) if len(ours) >= 2 * last else None
     told = "examples of the validation part can be told from those of training"
     if within is not None and within.correlation > AS_FAR * between.correlation:
         said = (
@@ -70,7 +70,7 @@ def covariate_shift(stage: Stage) -> Iterator[Finding]:
         yield Finding(subject, "unclear", f"{told}, if not by much: {words}.", cure)
 
 
-def _told_apart(first: np.ndarray, second: np.ndarray) -> PermutationTest:
+def _two_sample_test(first: np.ndarray, second: np.ndarray) -> PermutationTest:
     parts = [rows[subsample(len(rows), MOST)] for rows in (first, second)]
     belongs = np.repeat([0.0, 1.0], [len(rows) for rows in parts])
     return permutation_test(np.concatenate(parts), belongs[:, None])

@@ -26,8 +26,8 @@ WIDTH, PRODUCTS = 384, 12
 
 def rank_findings(training: TrainingBase, train: AnyBatches) -> Iterator[Finding]:
     """Asked of all ranks at once: are they equal, has each its part of a batch, is one slow?"""
-    team = communicator()
-    if team.size == 1:
+    comm = communicator()
+    if comm.size == 1:
         return
     own = {"the data": train.fingerprint(), "the batches": str(train.settings())}
     try:
@@ -35,18 +35,18 @@ def rank_findings(training: TrainingBase, train: AnyBatches) -> Iterator[Finding
     except RunError as error:
         yield Finding("the ranks", "wrong", str(error), "See what each of them starts with.")
         return
-    if isinstance(train, Batches) and train.size < team.size:
+    if isinstance(train, Batches) and train.size < comm.size:
         yield Finding(
             "the ranks",
             "suspicious",
-            f"a batch has {train.size} examples, and there are {team.size} ranks: some have none.",
+            f"a batch has {train.size} examples, and there are {comm.size} ranks: some have none.",
             "Larger batches, or fewer ranks.",
         )
-    seconds = np.array(team.all_gather(_seconds_of_products()))
+    seconds = np.array(comm.all_gather(_seconds_of_products()))
     slowest, median = int(np.argmax(seconds)), float(np.median(seconds))
     words = (
         f"a matrix product takes {1000 * seconds.min():.2g} to {1000 * seconds.max():.2g} ms on "
-        f"the {team.size} ranks"
+        f"the {comm.size} ranks"
     )
     if seconds[slowest] > SLOW * median:
         yield Finding(

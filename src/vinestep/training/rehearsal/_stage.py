@@ -85,7 +85,7 @@ def _more(batches: Any, few: Batch) -> Batch:
 
 def first_examples(batch: Batch, n: int) -> Batch:
     """The first examples of a batch."""
-    return batch.between(0, n)
+    return batch.slice(0, n)
 
 
 def raw_outputs(stage: Stage, batch: Batch) -> Any:

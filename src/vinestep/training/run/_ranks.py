@@ -40,16 +40,16 @@ def store_of_rank(
     name: str,
 ) -> Iterator[RunStore | None]:
     """The store of a run; ranks other than the first get one that keeps nothing."""
-    team = communicator()
-    if team.size == 1:
+    comm = communicator()
+    if comm.size == 1:
         with opened_store(record, resume, name) as store:
             yield store
-    elif team.rank == 0:
+    elif comm.rank == 0:
         with opened_store(record, resume, name) as store:
-            team.broadcast(None if store is None else store.label)
+            comm.broadcast(None if store is None else store.label)
             yield store
     else:
-        label = team.broadcast(None)
+        label = comm.broadcast(None)
         yield None if label is None else PeerStore(label)
 
 
@@ -66,8 +66,8 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
     RunError
         If ranks run other code, have other data or settings, or begin with other weights.
     """
-    team = communicator()
-    if team.size == 1:
+    comm = communicator()
+    if comm.size == 1:
         return
     own = {
         **{f"the version of {name}": found for name, found in versions().items()},
@@ -75,7 +75,7 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
         **dict(leaves(json.loads(json.dumps(facts)))),
         "the weights to begin with": "" if network.arena is None else digest_of(network).hex(),
     }
-    every = team.all_gather((own, time.time()))
+    every = comm.all_gather((own, time.time()))
     first, clock = every[0]
     for rank, (theirs, seen) in enumerate(every):
         unequal = [name for name in first if theirs.get(name) != first[name]]
@@ -85,10 +85,10 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
             name = unequal[0]
             told = f" ({first[name]!r} and {theirs.get(name)!r})" if name in first else ""
             error = RunError(
-                f"Ranks 0 and {rank} of {team.size} differ in {', '.join(unequal[:4])}{told}. All "
+                f"Ranks 0 and {rank} of {comm.size} differ in {', '.join(unequal[:4])}{told}. All "
                 "ranks run the same script on the same data, and draw with the same seeds."
             )
-            team.raise_on_all(error)
+            comm.raise_on_all(error)
 
 
 def check_equal_weights(network: Layer) -> None:
@@ -98,31 +98,31 @@ def check_equal_weights(network: Layer) -> None:
     RunError
         If weights of the ranks have come apart.
     """
-    team = communicator()
-    if team.size == 1:
+    comm = communicator()
+    if comm.size == 1:
         return
-    digests = team.all_gather(digest_of(network))
+    digests = comm.all_gather(digest_of(network))
     for rank, digest in enumerate(digests):
         if digest != digests[0]:
             error = RunError(
                 f"The weights of ranks 0 and {rank} have come apart. Something changes them on "
                 "one rank only: an observer, or numbers drawn without a seed."
             )
-            team.raise_on_all(error)
+            comm.raise_on_all(error)
 
 
 def record_times(run: Run, begun: dict[str, float]) -> dict[str, float]:
     """Seconds of an epoch that each rank computed, waited and exchanged, in the series "ranks";
     what they were counted from.
     """
-    team = communicator()
-    if team.size == 1:
+    comm = communicator()
+    if comm.size == 1:
         return begun
-    now = {"all": time.perf_counter(), **team.seconds}
+    now = {"all": time.perf_counter(), **comm.seconds}
     own = {name: now[name] - begun.get(name, now[name]) for name in now}
     if begun:
         row: dict[str, float] = {"step": run.position.step}
-        for rank, spent in enumerate(team.all_gather(own)):
+        for rank, spent in enumerate(comm.all_gather(own)):
             computed = spent["all"] - spent["waiting"] - spent["exchanging"]
             row |= {
                 f"rank {rank} computing": computed,

@@ -13,7 +13,7 @@ from typing import Any
 from ..._public_names import did_you_mean
 from ...distributed._current import communicator
 from ...errors import CheckpointError, RunError
-from ...parts._new_settings import without_new_defaults
+from ...parts._added_settings import without_new_defaults
 from ...storage.checkpoint_schema import checked_meta, step_of
 from ...storage.json_values import nan_for_none, rows_with_nan
 from ...storage.run_store import RunStore, SavedState
@@ -56,8 +56,8 @@ def continue_run(
     """
     store = run.store
     assert store is not None
-    team = communicator()
-    result: SavedState = team.broadcast(_found(run, store, resume) if team.rank == 0 else None)
+    comm = communicator()
+    result: SavedState = comm.broadcast(_found(run, store, resume) if comm.rank == 0 else None)
     before = result.meta["settings"]
     more = any(before.get(name) != run.settings.get(name) for name in ("epochs", "steps", "until"))
     if not more:
@@ -77,14 +77,14 @@ def continue_run(
     run.rows[:] = (
         rows_with_nan(result.meta["curves"])
         if run.epochs
-        else team.broadcast(_steps_so_far(run, store))
+        else comm.broadcast(_steps_so_far(run, store))
     )
     run.looks[:] = rows_with_nan(result.meta.get("looks", []))
     run.name = result.meta["name"]
     if result.meta["stop_reason"] and not more:
         run.stop(result.meta["stop_reason"])
     _restore_observers(run, result)
-    was_finished = team.broadcast(store.read_status().get("status") == "finished")
+    was_finished = comm.broadcast(store.read_status().get("status") == "finished")
     if more and ending is not None and was_finished:
         ending.begin()
         if ending.reason_at(run.position):

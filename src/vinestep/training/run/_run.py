@@ -217,10 +217,10 @@ class Run(Attachments):
 
     def agree(self) -> None:
         """Of several ranks: what one was asked, all do; their clock is that of the first."""
-        team = communicator()
-        if team.size == 1:
+        comm = communicator()
+        if comm.size == 1:
             return
-        asked = team.all_gather((self.stop_reason, self.resumable, self.position.seconds))
+        asked = comm.all_gather((self.stop_reason, self.resumable, self.position.seconds))
         for reason, resumable, _ in asked:
             if reason:
                 self.stop_reason, self.resumable = reason, resumable

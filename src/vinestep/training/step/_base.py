@@ -17,7 +17,7 @@ from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch, mapped
 from ...data.batches._batches import Batches
-from ...data.batches._share import Share
+from ...data.batches._partition import Partition
 from ...data.encoding._codec import Codec
 from ...distributed._current import communicator
 from ...errors import DataError, RunError, SettingError
@@ -44,7 +44,7 @@ from ._derivation import Derivation, Loss, Watch
 from ._descent import Descent
 from ._half_precision import HalfPrecision
 from ._rank_sums import average_statistics, check_equal_batches
-from ._ranks import StepCounts, derived_together, no_sum_of_losses
+from ._ranks import StepCounts, distributed_derivative, no_sum_of_losses
 from ._scoring import average_scores
 from ._step import Step
 
@@ -245,16 +245,16 @@ class TrainingBase:
         ]
         if descent.network.arena is None:
             self.initialise(several[0])
-        team = communicator()
-        if team.size > 1:
-            check_equal_batches(team, several)
-            several = [Share(team.rank, team.size).of(part) for part in several]
+        comm = communicator()
+        if comm.size > 1:
+            check_equal_batches(comm, several)
+            several = [Partition(comm.rank, comm.size).of(part) for part in several]
         descent.ready()
         statistics = [(array, array.copy()) for array in descent.statistics()]
         try:
             outputs, value, gradients = self.derived(several, watch)
-            if team.size > 1:
-                average_statistics(team, descent.statistics(), sum(map(len, several)))
+            if comm.size > 1:
+                average_statistics(comm, descent.statistics(), sum(map(len, several)))
             if descent.step_number == 0 and type(self.task) is Classes and len(several[0]):
                 note_probabilities(outputs[0])
             if before_update is not None:
@@ -265,8 +265,8 @@ class TrainingBase:
                 array[...] = before
             raise
         found = self._counted(several, outputs, value)
-        if team.size > 1:
-            found = StepCounts.merged(team.all_gather(found), self.metrics)
+        if comm.size > 1:
+            found = StepCounts.merged(comm.all_gather(found), self.metrics)
             self.sums_losses = found.summed
         counts, weight, examples = found.counts, found.weight, found.examples
         figures = {metric.name: metric.conclude(counts[metric.name]) for metric in self.metrics}
@@ -326,7 +326,7 @@ class TrainingBase:
         """
         first = self.step_number * self.accumulate
         if any(batch.rows is not None for batch in batches):
-            return derived_together(self._derivation, batches, watch, first)
+            return distributed_derivative(self._derivation, batches, watch, first)
         if len(batches) == 1:
             outputs, value, gradients = self._derivation(batches[0], watch, first)
             return [outputs], value, gradients
@@ -408,9 +408,9 @@ class TrainingBase:
         """The batches of an epoch; of several ranks what this one needs of them."""
         if not isinstance(batches, Batches):
             return batches.epoch(epoch, seed=self.seed, start=start)
-        team = communicator()
-        share = Share(team.rank, team.size)
-        return batches.epoch(epoch, seed=self.seed, start=start, share=share)
+        comm = communicator()
+        partition = Partition(comm.rank, comm.size)
+        return batches.epoch(epoch, seed=self.seed, start=start, partition=partition)
 
     def prepare(self, batches: AnyBatches) -> None:
         """Make the parameters, if there are none yet, and all that the steps of these batches

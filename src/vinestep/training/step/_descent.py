@@ -16,7 +16,7 @@ from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
 from ...autodiff.tracking import STATE
 from ...data.batches._batch import Batch
-from ...data.batches._share import Rows
+from ...data.batches._partition import Rows
 from ...distributed._current import communicator
 from ...errors import (
     CheckpointError,
@@ -36,7 +36,7 @@ from ...storage.archive import in_half
 from ._averaging import WeightAverage
 from ._buffers import GradientBuffer, GradientBuffers
 from ._half_precision import HalfPrecision
-from ._rank_sums import average_statistics, mean_of_ranks, told_within
+from ._rank_sums import average_statistics, fail_within_layers, mean_of_ranks
 from ._tensor_group import as_network
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
@@ -196,8 +196,8 @@ class Descent:
         """Loss and gradients where the parameters are now, in the learning pass of this step; of
         several ranks, of all.
         """
-        team = communicator()
-        if team.size == 1:
+        comm = communicator()
+        if comm.size == 1:
             return self._own_derived(loss_function, part, release=release)
         weight = 1.0 if part is None else float(len(part))
         error: Exception | None = None
@@ -208,10 +208,10 @@ class Descent:
                     loss_function, part, release=release, times=weight
                 )
         except Exception as raised:
-            told_within(team, self.network, raised)
+            fail_within_layers(comm, self.network, raised)
             error = raised
-        value = mean_of_ranks(team, value, weight, gradients, error)
-        average_statistics(team, self.statistics(), weight)
+        value = mean_of_ranks(comm, value, weight, gradients, error)
+        average_statistics(comm, self.statistics(), weight)
         return value, gradients
 
     def _own_derived(

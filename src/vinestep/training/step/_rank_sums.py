@@ -17,14 +17,14 @@ from ...layers._base import Layer
 __all__ = [
     "average_statistics",
     "check_equal_batches",
+    "fail_within_layers",
     "mean_of_ranks",
-    "sums_over_ranks",
-    "told_within",
+    "reduces_over_ranks",
 ]
 
 
 def mean_of_ranks(
-    team: Communicator,
+    comm: Communicator,
     value: float,
     weight: float,
     gradients: Gradients,
@@ -37,43 +37,43 @@ def mean_of_ranks(
     ------
     The error on all ranks, if one has it.
     """
-    told = team.all_gather((value, weight), error=error)
+    told = comm.all_gather((value, weight), error=error)
     whole = sum(one for _, one in told)
     flat = gradients.flat
     if weight:
         flat *= flat.dtype.type(1 / whole)
     else:
         flat[...] = 0
-    team.all_reduce(flat)
+    comm.all_reduce(flat)
     return float(sum(value * one for value, one in told) / whole)
 
 
-def average_statistics(team: Communicator, arrays: Sequence[np.ndarray], weight: float) -> None:
+def average_statistics(comm: Communicator, arrays: Sequence[np.ndarray], weight: float) -> None:
     """Running statistics, which each rank changed by its own examples, as their mean over all."""
     if not arrays:
         return
     floats = [array for array in arrays if array.dtype.kind == "f"]
     whole = np.concatenate([[1.0], *(array.reshape(-1) for array in floats)]) * weight
-    team.all_reduce(whole)
+    comm.all_reduce(whole)
     at = 1
     for array in floats:
         array[...] = (whole[at : at + array.size] / whole[0]).reshape(array.shape)
         at += array.size
 
 
-def sums_over_ranks(network: Layer) -> bool:
+def reduces_over_ranks(network: Layer) -> bool:
     """Whether layers of the network hear other ranks while they compute."""
     return any(getattr(layer, "over_ranks", False) for layer in network.walk())
 
 
-def told_within(team: Communicator, network: Layer, error: Exception) -> None:
+def fail_within_layers(comm: Communicator, network: Layer, error: Exception) -> None:
     """Raise an error of this rank at once where others may wait within the network."""
-    if sums_over_ranks(network):
-        team.fail(error)
+    if reduces_over_ranks(network):
+        comm.fail(error)
         raise error
 
 
-def check_equal_batches(team: Communicator, batches: Sequence[Batch]) -> None:
+def check_equal_batches(comm: Communicator, batches: Sequence[Batch]) -> None:
     """
     Raises
     ------
@@ -83,14 +83,14 @@ def check_equal_batches(team: Communicator, batches: Sequence[Batch]) -> None:
     whole = [batch for batch in batches if batch.rows is None]
     if not whole:
         return
-    sums = team.all_gather([_checksum(batch) for batch in whole])
+    sums = comm.all_gather([_checksum(batch) for batch in whole])
     for rank, found in enumerate(sums):
         if found != sums[0]:
             error = DataError(
-                f"Ranks 0 and {rank} of {team.size} were given other batches. Each takes its part "
+                f"Ranks 0 and {rank} of {comm.size} were given other batches. Each takes its part "
                 "of the same ones: let what makes them draw by a seed, and begin alike on all."
             )
-            team.raise_on_all(error)
+            comm.raise_on_all(error)
 
 
 def _checksum(batch: Batch) -> int:

@@ -10,7 +10,7 @@ import numpy as np
 from ..._loss_reduction import LossAccumulator
 from ...autodiff.gradients import Gradients
 from ...data.batches._batch import Batch
-from ...data.batches._share import whole_size
+from ...data.batches._partition import whole_size
 from ...distributed._communicator import Communicator
 from ...distributed._current import communicator
 from ...errors import SettingError, VineStepError
@@ -18,9 +18,9 @@ from ...evaluation._scores import merge_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
 from ._derivation import Derivation, Watch
-from ._rank_sums import sums_over_ranks, told_within
+from ._rank_sums import fail_within_layers, reduces_over_ranks
 
-__all__ = ["StepCounts", "derived_together", "no_sum_of_losses"]
+__all__ = ["StepCounts", "distributed_derivative", "no_sum_of_losses"]
 
 
 class StepCounts(NamedTuple):
@@ -48,7 +48,7 @@ class StepCounts(NamedTuple):
         )
 
 
-def derived_together(
+def distributed_derivative(
     derive: Derivation, batches: Sequence[Batch], watch: Watch | None, first: int
 ) -> tuple[list[Any], float, Gradients]:
     """Outputs of this rank's part of each batch, and loss and gradients of all parts of all.
@@ -62,13 +62,13 @@ def derived_together(
     first : int
         Number of the first pass, by which dropout is drawn.
     """
-    team, total = communicator(), LossAccumulator(derive.loss)
+    comm, total = communicator(), LossAccumulator(derive.loss)
     network = derive.descent.network
     every: list[Any] = []
     gradients: Gradients | None = None
     error: Exception | None = None
     try:
-        _check_rows(team, network, batches)
+        _check_rows(comm, network, batches)
         for i, batch in enumerate(batches):
             if not len(batch):
                 every.append(None)
@@ -83,13 +83,13 @@ def derived_together(
             else:
                 gradients.flat += found.flat  # type: ignore[misc]
     except Exception as raised:
-        told_within(team, network, raised)
+        fail_within_layers(comm, network, raised)
         error = raised
     if gradients is None:
         gradients, _ = derive.descent.buffer()
         gradients.flat[...] = 0
-    value = _scaled(team, error, total, gradients.flat)
-    team.all_reduce(gradients.flat)
+    value = _scaled(comm, error, total, gradients.flat)
+    comm.all_reduce(gradients.flat)
     return every, value, gradients
 
 
@@ -97,29 +97,29 @@ def _weigh(total: LossAccumulator, batch: Batch) -> Callable[[Any, float], float
     return lambda outputs, value: total.add(value, outputs, batch.targets, batch.weights)
 
 
-def _check_rows(team: Communicator, network: Layer, batches: Sequence[Batch]) -> None:
+def _check_rows(comm: Communicator, network: Layer, batches: Sequence[Batch]) -> None:
     """Layers that hear other ranks need some rows, of which some count, on each."""
     least = min(whole_size(batch) for batch in batches)
-    if least < team.size and sums_over_ranks(network):
+    if least < comm.size and reduces_over_ranks(network):
         error = SettingError(
-            f"A batch of {least} examples is smaller than the {team.size} ranks, and the network "
+            f"A batch of {least} examples is smaller than the {comm.size} ranks, and the network "
             "brings statistics of all together. Use larger batches; drop_partial=True leaves a "
             "last small one away."
         )
-        team.raise_on_all(error)
+        comm.raise_on_all(error)
 
 
 def _scaled(
-    team: Communicator, error: Exception | None, own: LossAccumulator, flat: np.ndarray
+    comm: Communicator, error: Exception | None, own: LossAccumulator, flat: np.ndarray
 ) -> float:
     """The loss of all ranks; gradients of this one are scaled so that their sum is that of it."""
-    total = LossAccumulator.joined(own.loss, team.all_gather(own.sums(), error=error))
+    total = LossAccumulator.joined(own.loss, comm.all_gather(own.sums(), error=error))
     try:
         if not total.is_exact:
             raise no_sum_of_losses(own.loss, "ranks", "Train in one process")
         value = total.value
     except VineStepError as known:
-        team.raise_on_all(known)
+        comm.raise_on_all(known)
     if not total.is_sum:
         flat /= flat.dtype.type(total.weight)
     return value

@@ -38,14 +38,14 @@ def average_scores(
     batches: Any,
     loss: Callable[[Any, Any], Any],
     metrics: Sequence[Metric],
-    team: Communicator | None = None,
+    comm: Communicator | None = None,
 ) -> dict[str, float]:
     """Loss and metrics over all examples, in inference; each example counts once, and no more than
     a batch is kept. Of several ranks each takes every so many-th batch.
     """
     task = task_of(loss)
-    shared = None if team is None or team.size == 1 else team
-    own = batches if shared is None else _TurnsOf(batches, shared)
+    shared = None if comm is None or comm.size == 1 else comm
+    own = batches if shared is None else _Strided(batches, shared)
     total, counts, error = LossAccumulator(loss), {}, None  # type: ignore[var-annotated]
     try:
         with untracked():
@@ -67,14 +67,14 @@ def average_scores(
     return {"loss": value} | {m.name: m.conclude(counts[m.name]) for m in metrics}
 
 
-class _TurnsOf:
+class _Strided:
     """Every so many-th batch."""
 
-    def __init__(self, batches: Any, team: Communicator) -> None:
-        self.batches, self.team = batches, team
+    def __init__(self, batches: Any, comm: Communicator) -> None:
+        self.batches, self.comm = batches, comm
 
     def in_order(self) -> Iterator[Batch]:
-        return islice(self.batches.in_order(), self.team.rank, None, self.team.size)
+        return islice(self.batches.in_order(), self.comm.rank, None, self.comm.size)
 
 
 def _add_scores(

@@ -26,7 +26,7 @@ TRIES = 4  # of one task, whose process was killed each time
 WATCH_SECONDS, GRACE_SECONDS = 0.5, 5.0  # of processes whose parent is gone
 ANSWER_SECONDS = 10  # of a scheduler
 LOOK_SECONDS, WITHOUT_WORKERS = 2.0, 120.0
-HANDED_ON = ("VINESTEP_LEDGER",)
+INHERITED = ("VINESTEP_LEDGER",)
 """Variables of this process that hold for the work as well."""
 
 Function = Callable[..., Any]
@@ -176,7 +176,7 @@ class _Cluster(WorkerPool):
         return max(1, int(sum(self._client.nthreads().values())))
 
     def _submit(self, function: Function, arguments: Sequence[Any]) -> Any:
-        own = {name: os.environ[name] for name in HANDED_ON if name in os.environ}
+        own = {name: os.environ[name] for name in INHERITED if name in os.environ}
         future = self._client.submit(_on_worker, own, function, *arguments, pure=False)
         future.add_done_callback(self._done.put)
         return future

@@ -8,7 +8,7 @@ import numpy as np
 
 from ._batch import Batch
 
-__all__ = ["Rows", "Share", "own_rows", "whole_size"]
+__all__ = ["Partition", "Rows", "own_rows", "whole_size"]
 
 
 class Rows(NamedTuple):
@@ -29,12 +29,12 @@ class Rows(NamedTuple):
         return self.start + self.size
 
 
-class Share(NamedTuple):
+class Partition(NamedTuple):
     """Which of how many equal parts.
 
     Examples
     --------
-    >>> [Share(rank, 3).rows(7).size for rank in range(3)]
+    >>> [Partition(rank, 3).rows(7).size for rank in range(3)]
     [2, 2, 3]
     """
 
@@ -51,7 +51,7 @@ class Share(NamedTuple):
         if self.size == 1 or batch.rows is not None:
             return batch
         rows = self.rows(len(batch))
-        return batch.between(rows.start, rows.stop).with_values(rows=rows)
+        return batch.slice(rows.start, rows.stop).with_values(rows=rows)
 
 
 def whole_size(batch: Batch) -> int:
