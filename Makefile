@@ -76,7 +76,7 @@ test-numba:
 # the oldest versions that pyproject.toml allows, on the oldest Python
 test-oldest:
 	rm -rf .venv-other && $(PYTHON) -m venv .venv-other
-	.venv-other/bin/python -m pip install --quiet --upgrade pip
+	.venv-other/bin/python -m pip install --quiet --upgrade pip packaging
 	.venv-other/bin/python tools/oldest.py > .venv-other/constraints.txt
 	.venv-other/bin/python -m pip install --quiet -e '.[dev]' -c .venv-other/constraints.txt
 	.venv-other/bin/python -m pytest -n auto -m "not slow" $(TESTS)

@@ -1,5 +1,6 @@
 """Run all benchmarks, or those named: python -m benchmarks [import] [autodiff] [steps] [threads]
-[layers] [generative] [data] [training] [text] [recording] [growth] [profile] [ranks].
+[layers] [generative] [data] [training] [text] [recording] [growth] [profile] [ranks]
+[scaling] [pipeline].
 
 Prints the figures, and writes benchmarks/results.json.
 """
@@ -17,9 +18,11 @@ from . import (
     bench_growth,
     bench_import,
     bench_layers,
+    bench_pipeline,
     bench_profile,
     bench_ranks,
     bench_recording,
+    bench_scaling,
     bench_steps,
     bench_text,
     bench_threads,
@@ -41,6 +44,8 @@ ALL = {
     "growth": bench_growth.run,
     "profile": bench_profile.run,
     "ranks": bench_ranks.run,
+    "scaling": bench_scaling.run,
+    "pipeline": bench_pipeline.run,
 }
 
 

@@ -36,7 +36,7 @@ ARROWS = {
     "autodiff/rules": "autodiff kernels errors",
     "parts": "autodiff _public_names errors",
     "data": "_arguments errors",
-    "data/batches": "parts data _arguments errors",
+    "data/batches": "parts data _arguments _rows errors",
     "data/encoding": "data data/batches parts _atomic_files _findings _public_names errors",
     "data/sources": "data data/batches data/encoding parts _public_names _arguments errors",
     "data/pictures": "data data/batches data/sources parts _findings _public_names errors",
@@ -61,7 +61,7 @@ ARROWS = {
     "_public_names errors",
     "layers": "distributed autodiff autodiff/rules kernels kernels/machinery parts storage "
     "_activations initialisers _notebook_html _ownership _public_names "
-    "_arguments _masking errors",
+    "_arguments _masking _rows errors",
     "networks": "autodiff layers parts _activations _public_names errors",
     "generation": "autodiff data/batches data/encoding data/sources kernels/machinery layers parts "
     "schedules evaluation/metrics _activations _arguments _findings errors",
@@ -71,6 +71,7 @@ ARROWS = {
     "figures": "_atomic_files _trend errors",
     "_model_inputs": "data/batches data/encoding data/pictures data/sources _arguments errors",
     "_masking": "autodiff",
+    "_rows": "",
     "_ensemble": "autodiff errors layers parts tasks",
     "attribution": "_model autodiff data data/batches data/sources data/tabular figures layers "
     "optimisers tasks training/step _arguments _atomic_files errors",
@@ -78,7 +79,7 @@ ARROWS = {
     "training/step": "distributed autodiff data/batches data/encoding data/sources evaluation "
     "kernels "
     "layers losses optimisers schedules storage evaluation/metrics parts "
-    "tasks _loss_reduction _model _ownership _arguments _masking errors",
+    "tasks _loss_reduction _model _ownership _arguments _masking _rows errors",
     "training/run": "distributed training/step data/batches _model autodiff figures "
     "kernels/machinery layers parts storage tasks _findings _notebook_html _public_names errors",
     "training/observers": "distributed training/run training/step attribution autodiff figures "
@@ -91,7 +92,7 @@ ARROWS = {
     "_activations autodiff data/batches data/checks data/sources evaluation "
     "evaluation/metrics figures generation losses parts schedules tasks "
     "layers storage optimisers _findings _model errors",
-    "training/plans": "training training/step training/run training/observers "
+    "training/plans": "distributed training training/step training/run training/observers "
     "training/rehearsal autodiff data/batches data/sources data/tabular "
     "demo evaluation generation layers parts tasks data _model _public_names errors",
     "training/tuning": "distributed training/plans training/run training/step data/batches "

@@ -91,6 +91,7 @@ from .layers._normalisation import (
     RMSNorm as RMSNorm,
 )
 from .layers._parametric_relu import ParametricRelu as ParametricRelu
+from .layers._pipeline import Pipeline as Pipeline
 from .layers._pooling import (
     Columns as Columns,
     Flatten as Flatten,
@@ -101,6 +102,7 @@ from .layers._pooling import (
     Reshape as Reshape,
     Upsample as Upsample,
 )
+from .layers._recomputed import Recomputed as Recomputed
 from .layers._recurrent import GRU as GRU, LSTM as LSTM, Recurrent as Recurrent
 from .training import observers as observers
 from .training._adversarial import AdversarialTraining as AdversarialTraining

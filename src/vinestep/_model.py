@@ -787,6 +787,7 @@ def _opened(found: archive.Archive, known: Mapping[str, Any], own: Iterable[Any]
     builder.refuse_faults()
     if not isinstance(network, Layer):
         raise ModelError(f"{found.path}: its network is no layer.")
+    network.keep_whole()
     weights = archive.model_arrays(found.arrays, known.get("average_share"))
     _initialise(network, known, found, sum(a.nbytes for a in weights.values()))
     if known.get("codes"):

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 import vinestep as vs
+from vinestep.distributed._compressed_sum import CompressedSum
 from vinestep.errors import NotFiniteError, PeerError
 
 
@@ -43,6 +44,64 @@ def several_sums_may_be_under_way(comm):
     assert [array[0] for array in arrays] == [k * comm.size + ranks for k in range(4)]
 
 
+def arrays_go_from_all_to_all(comm):
+    spans = [(3 * rank, 3 * rank + 3) for rank in range(comm.size)]
+    whole = np.zeros(3 * comm.size, np.float32)
+    whole[slice(*spans[comm.rank])] = comm.rank + 1
+    comm.all_gather_into(whole, spans)
+    assert whole.tolist() == [1.0 + place // 3 for place in range(whole.size)]
+    own = np.full(3, 10.0 * comm.rank)
+    first = comm.gather_into_first(own, spans)
+    assert (
+        first is None
+        if comm.rank
+        else first.tolist() == [10.0 * (place // 3) for place in range(whole.size)]
+    )
+
+
+def values_go_from_one_to_another(comm):
+    after, before = (comm.rank + 1) % comm.size, (comm.rank - 1) % comm.size
+    if comm.size > 1:
+        for size in (1, 100_000):
+            comm.send(np.full(size, comm.rank), after)
+            comm.send("and this", after)
+            assert comm.receive(before).tolist() == [before] * size
+            assert comm.receive(before) == "and this"
+    every = comm.gather(comm.rank)
+    assert every == (None if comm.rank else list(range(comm.size)))
+    assert comm.broadcast(comm.rank, root=comm.size - 1) == comm.size - 1
+
+
+def rounded_sums_keep_what_they_leave_away(comm):
+    rng = [np.random.default_rng([rank, 5]) for rank in range(comm.size)]
+    kept = np.zeros(1001)
+    lost = np.zeros(1001)
+    for _ in range(5):
+        every = [one.normal(size=1001) * 1e-7 for one in rng]
+        own = every[comm.rank].copy()
+        pending = CompressedSum(comm, own, kept)
+        (told,) = set(comm.gather_and_wait("all", [pending]))
+        assert told == "all"
+        pending.commit()
+        np.testing.assert_allclose(own, sum(every), atol=3e-9)
+        assert len({one.tobytes() for one in comm.all_gather(own)}) == 1
+        lost += sum(every) - own
+    np.testing.assert_allclose(sum(comm.all_gather(kept)), lost, atol=1e-16)
+    bad = np.array([1.0, np.nan]) if comm.rank == 0 else np.ones(2)
+    pending = CompressedSum(comm, bad, np.zeros(2))
+    pending.wait()
+    assert not np.isfinite(bad).all()
+
+
+def sums_are_finished_before_an_error_is_raised(comm):
+    array = np.full(200_000, 1.0)
+    pending = comm.start_all_reduce(array)
+    error = NotFiniteError("the loss is nan") if comm.rank == 0 else None
+    with pytest.raises(NotFiniteError):
+        comm.gather_and_wait(None, [pending], error=error)
+    assert (array == comm.size).all()
+
+
 def an_error_of_one_is_one_of_all_and_they_go_on(comm):
     last = comm.size - 1
     error = NotFiniteError("the loss is nan") if comm.rank == last else None
@@ -69,6 +128,10 @@ SUITE = [
     hands_on_what_the_first_has,
     sums_arrays_to_the_same_bits,
     several_sums_may_be_under_way,
+    arrays_go_from_all_to_all,
+    values_go_from_one_to_another,
+    rounded_sums_keep_what_they_leave_away,
+    sums_are_finished_before_an_error_is_raised,
     an_error_of_one_is_one_of_all_and_they_go_on,
     a_failure_is_heard_where_others_wait,
 ]

@@ -3,7 +3,7 @@ import pytest
 
 import vinestep as vs
 from vinestep import kernels
-from vinestep.errors import ShapeError
+from vinestep.errors import SettingError, ShapeError
 
 OPTIMISERS = [
     lambda: vs.optimisers.SGD(0.1),
@@ -100,3 +100,12 @@ def test_schedules():
     both = s.warmup(2).then(s.constant(3)).then(s.cosine(4))
     assert [both(t) for t in (0, 1, 2, 4, 5, 7, 9)] == pytest.approx([0.5, 1, 1, 1, 1, 0.5, 0])
     assert repr(both) == "warmup(2).then(constant(3).then(cosine(4)))"
+
+
+def test_a_pattern_that_matches_frozen_parameters_alone_is_refused():
+    network = vs.Stack(vs.Dense(3), vs.Dense(1)).initialise(np.ones((1, 2)))
+    network.freeze("0/*")
+    adam = vs.optimisers.Adam(0.1, rate_factors={"0/*": 0.1})
+    training = vs.Training(network, loss=vs.losses.squared_error, optimiser=adam)
+    with pytest.raises(SettingError, match="no parameter matches '0/"):
+        training.step((np.ones((2, 2)), np.ones((2, 1))))

@@ -76,10 +76,12 @@ SETTINGS = {
 LISTED = {
     "schedule": [vs.schedules.warmup(3), vs.schedules.cosine(5)],
     "transform": [Flip(), Shift(2)],
+    "pipeline": [vs.Stack(vs.Dense(2)), vs.Dense(3)],
 }
 OTHER = {
     ("dense", "activation"): vs.relu,
     ("residual", "body"): vs.Dense(2),
+    ("recomputed", "body"): vs.Dense(2),
     ("spectral_norm", "layer"): vs.Dense(2),
     ("time_embedding", "width"): 4,
     ("diffusion", "width"): 4,
@@ -121,7 +123,7 @@ def made(kind):
     listed, given_values = [], {}
     for p in settings_of(kind):
         if p.kind is inspect.Parameter.VAR_POSITIONAL:
-            listed = LISTED.get(kind.family, [vs.Dense(2), vs.relu])
+            listed = LISTED.get(kind.name, LISTED.get(kind.family, [vs.Dense(2), vs.relu]))
         elif (kind.name, p.name) in OTHER:
             given_values[p.name] = OTHER[kind.name, p.name]
         elif p.default is inspect.Parameter.empty or (

@@ -11,6 +11,7 @@ import pytest
 
 import vinestep as vs
 from vinestep.errors import DataError, NotFiniteError, PeerError, RunError, SettingError
+from vinestep.training.step import _exchange
 
 from ..command_line import vinestep, vinestep_here
 from ..mpi import needs_mpi, on_ranks
@@ -117,7 +118,8 @@ def trained(make, data, *, freeze=False, epochs=3, size=10, **options):
 @pytest.mark.parametrize(
     ("name", "size"), [(name, 2 + place % 3) for place, name in enumerate(ALIKE)]
 )
-def test_ranks_together_do_what_one_process_does(name, size):
+def test_ranks_together_do_what_one_process_does(name, size, monkeypatch):
+    monkeypatch.setattr(_exchange, "LEAST", 20)  # gradients travel in pieces, as large ones do
     make, data = ALIKE[name]
     act = partial(trained, make, data, freeze=name == "frozen")
     outcome, weights, state, _ = act()
@@ -131,6 +133,190 @@ def test_ranks_together_do_what_one_process_does(name, size):
         assert found.tobytes() == ranks[0][1].tobytes()
     again = vs.distributed.run_in_threads(size, act)
     assert again[0][1].tobytes() == ranks[0][1].tobytes()
+
+
+DIVIDED = vs.distributed.Ranks(partition_optimiser=True)
+ROUNDED = vs.distributed.Ranks(gradient_dtype="float16")
+BOTH = vs.distributed.Ranks(gradient_dtype="float16", partition_optimiser=True)
+OPTIMISERS = {
+    "adam": lambda: vs.optimisers.Adam(0.01),
+    "decay": lambda: vs.optimisers.AdamW(
+        0.01,
+        weight_decay=0.1,
+        decay_of="weights",
+        rate_factors={"2/*": 0.1},
+        decay_factors={"*/bias": 3.0},
+    ),
+    "lamb": lambda: vs.optimisers.LAMB(0.01),
+    "momentum": lambda: vs.optimisers.SGD(0.1, momentum=0.9),
+    "rmsprop": lambda: vs.optimisers.RMSprop(0.003, centred=True, momentum=0.5),
+    "a user's": lambda: ByArctan(0.1),
+}
+
+
+class ByArctan(vs.optimisers.Optimiser):
+    """Not known to keep anything finite, so that each update is looked at."""
+
+    state_names = ("mean",)
+
+    def apply_update(self, theta, g, rate, decay, start, stop):
+        mean = self.state["mean"][start:stop]
+        mean += 0.1 * (g[start:stop] - mean)
+        theta[start:stop] -= rate * np.arctan(mean)
+
+
+@pytest.mark.parametrize("name", OPTIMISERS)
+def test_a_divided_state_is_as_good_as_a_whole_one(name):
+    def act(ranks=None):
+        make = partial(
+            classes,
+            optimiser=OPTIMISERS[name](),
+            average=vs.WeightAverage(0.9),
+            schedule=vs.schedules.cosine(20, floor=0.1),
+            clip=1.0,
+            accumulate=2,
+            ranks=ranks,
+        )
+        return trained(make, ALIKE["classes"][1])
+
+    outcome, weights, state, _ = act()
+    found = vs.distributed.run_in_threads(3, partial(act, DIVIDED))
+    for rank, (theirs, moved, divided, own) in enumerate(found):
+        np.testing.assert_allclose(theirs.curves, outcome.curves, rtol=1e-9, atol=1e-10)
+        np.testing.assert_allclose(moved, weights, rtol=1e-8, atol=1e-10)
+        assert bool(divided) is (rank == 0), "the first rank gathers it"
+        kept = sum(array.size for array in own.optimiser.state.values())
+        assert kept < 0.7 * sum(array.size for array in state.values())
+    for key, array in state.items():
+        np.testing.assert_allclose(found[0][2][key], array, rtol=1e-7, atol=1e-10)
+
+
+@pytest.mark.parametrize("ranks", [DIVIDED, ROUNDED, BOTH], ids=["divided", "rounded", "both"])
+@pytest.mark.parametrize("begun", [1, 2, 3])
+def test_what_ranks_share_goes_on_from_a_state(tmp_path, ranks, begun):
+    make, data = partial(classes, ranks=ranks, half=None), ALIKE["classes"][1]
+    exact = ranks == DIVIDED
+
+    def first():
+        return trained(make, data, epochs=2, record=tmp_path, name="cellar")[0].reason
+
+    def rest():
+        return trained(make, data, epochs=4, resume=tmp_path / "cellar-1")
+
+    whole = vs.distributed.run_in_threads(2, partial(trained, make, data, epochs=4))
+    vs.distributed.run_in_threads(begun, first)
+    found = vs.distributed.run_in_threads(2, rest)
+    for (outcome, weights, *_), (curves, theirs, *_) in zip(whole, found, strict=True):
+        tolerance = {"rtol": 1e-8 if exact else 0.02, "atol": 1e-10 if exact else 2e-3}
+        np.testing.assert_allclose(theirs, weights, **tolerance)
+        np.testing.assert_allclose(curves.curves, outcome.curves, **tolerance)
+        if begun == 2:
+            assert theirs.tobytes() == weights.tobytes()
+    (run,) = vs.runs.open(tmp_path)
+    assert run.settings["ranks.partition_optimiser"] == str(ranks.partition_optimiser)
+    with pytest.raises(RunError, match=r"ranks\."):
+        trained(classes, data, epochs=5, resume=tmp_path / "cellar-1")
+
+
+@pytest.mark.parametrize("ranks", [DIVIDED, BOTH], ids=["divided", "both"])
+def test_what_ranks_share_follows_parameters_that_freeze(ranks):
+    def act():
+        own = classes(ranks=ranks, optimiser=vs.optimisers.Adam(0.01))
+        own.network.initialise(X[:1], seed=3, dtype=np.float64)
+        for number in range(12):
+            if number == 4:
+                own.network.freeze("0/weight")
+            if number == 8:
+                own.network.thaw()
+            own.step((X[8 * number : 8 * number + 8], LABELS[8 * number : 8 * number + 8]))
+        return own.network.arena.flat.copy()
+
+    (one,), three = vs.distributed.run_in_threads(1, act), vs.distributed.run_in_threads(3, act)
+    tolerance = 1e-8 if ranks == DIVIDED else 5e-3
+    np.testing.assert_allclose(three[1], one, rtol=tolerance, atol=tolerance)
+    assert len({weights.tobytes() for weights in three}) == 1
+
+
+def test_gradients_that_travel_rounded_lose_nothing_in_the_long_run(monkeypatch):
+    """Of a linear loss, whose gradients are always the same, the sum of all steps is known."""
+    monkeypatch.setattr(_exchange, "LEAST", 3)
+    slopes = RNG.normal(size=(4, 5)) * 10.0 ** RNG.integers(-6, 0, size=(4, 5))
+
+    def act():
+        held = {"w": vs.Tensor(np.zeros((4, 5))), "v": vs.Tensor(np.zeros(5))}
+        line = vs.Descent(held, optimiser=vs.optimisers.SGD(1.0), ranks=ROUNDED)
+        own = slopes * (1 + vs.distributed.communicator().rank)
+
+        def loss(times=1.0):
+            return times * (np.sum(held["w"] * own) + np.sum(held["v"] * own[0]))
+
+        for _ in range(100):
+            line.step(loss)
+            kept = line._feedback.copy()
+            assert 0 < np.abs(kept).max() < 1e-3
+            with pytest.raises(NotFiniteError), np.errstate(over="ignore"):
+                line.step(lambda: loss(1e300) * 1e300)
+            np.testing.assert_array_equal(line._feedback, kept)
+        return {name: np.array(vs.held(tensor)) for name, tensor in held.items()}
+
+    found = vs.distributed.run_in_threads(3, act)
+    for weights in found:
+        expected = -100 * 2 * slopes
+        error = np.abs(weights["w"] - expected)
+        # what is still kept of one step, not a hundred times as much
+        assert error.max() < 2e-3 * np.abs(slopes).max()
+        np.testing.assert_array_equal(weights["w"], found[0]["w"])
+
+
+def test_what_ranks_share_is_refused_where_it_cannot_be():
+    def act(ranks, match):
+        own = classes(optimiser=vs.optimisers.LBFGS(), ranks=ranks)
+        with pytest.raises(SettingError, match=match):
+            own.step((X[:9], LABELS[:9]))
+
+    for ranks, match in ((DIVIDED, "partition_optimiser out"), (ROUNDED, "gradient_dtype out")):
+        vs.distributed.run_in_threads(2, partial(act, ranks, match))
+    with pytest.raises(SettingError, match="float16"):
+        vs.distributed.Ranks(gradient_dtype="float8")
+    with pytest.raises(SettingError, match="True or False"):
+        vs.distributed.Ranks(partition_optimiser="yes")
+    with pytest.raises(SettingError, match=r"Ranks\("):
+        classes(ranks={"gradient_dtype": "float16"})
+
+
+@pytest.mark.parametrize("ranks", [DIVIDED, BOTH], ids=["divided", "both"])
+def test_half_precision_and_loops_of_ones_own_share_too(ranks):
+    def single(shared):
+        own = classes(half=vs.HalfPrecision(), ranks=shared)
+        data = vs.data.Dataset(X.astype(np.float32), LABELS)
+        own.run(data.batches(10), epochs=2)
+        return own.network.arena.flat.copy()
+
+    def loop(shared):
+        line = vs.Descent(
+            network(width=2).initialise(X[:1], dtype=np.float64), seed=4, ranks=shared
+        )
+        store = vs.training.MemoryStore()
+        with vs.recorded_run(
+            {"line": line}, steps=9, record=store, observers=[vs.observers.Checkpoints(every=4)]
+        ) as run:
+            for number in run.steps():
+                rows = slice(8 * number - 8, 8 * number - 1)
+                part = vs.distributed.part_of(vs.data.Batch(X[rows], NUMBERS[rows]))
+                line.step(
+                    lambda part=part: vs.losses.squared_error(
+                        line.network(part.inputs), part.targets
+                    ),
+                    part=part,
+                )
+        return line.network.arena.flat.copy()
+
+    for act, rough in ((single, 2e-2), (loop, 5e-3)):
+        plain = vs.distributed.run_in_threads(3, partial(act, None))
+        shared = vs.distributed.run_in_threads(3, partial(act, ranks))
+        tolerance = rough if ranks == BOTH else 1e-8
+        np.testing.assert_allclose(shared[0], plain[0], rtol=tolerance, atol=tolerance)
+        assert shared[0].tobytes() == shared[2].tobytes()
 
 
 def test_layers_that_hear_other_ranks_need_rows_and_tell_of_errors():

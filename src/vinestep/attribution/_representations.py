@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, NamedTuple
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from .._arguments import checked_seed
 from .._model import Model
@@ -204,7 +204,9 @@ def nearest_examples(
 
 def nearest_rows(known: np.ndarray, rows: np.ndarray, count: int) -> Neighbours:
     """The nearest of the known rows of numbers to others, at most all of them."""
-    distance, index = cKDTree(known).query(rows, k=range(1, min(count, len(known)) + 1))
+    distance, index = scipy.spatial.cKDTree(known).query(
+        rows, k=range(1, min(count, len(known)) + 1)
+    )
     return Neighbours(np.asarray(index), np.asarray(distance))
 
 

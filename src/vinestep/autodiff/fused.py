@@ -12,14 +12,13 @@ from typing import Any
 import numpy as np
 
 from ..kernels import Unsound, give_up, usable
-from .identity import alias
+from .nested import node_of
 from .registry import Rule
 from .signatures import Signature, Signatures, standard
 from .sweep import sweep
 from .tensor import (
     Origin,
     Tensor,
-    apply,
     checksums_of,
     plain,
 )
@@ -177,7 +176,7 @@ class Fused(Rule):
         """
         differentiable = STATE.now.recording
         with recorded(sealing=False):
-            nodes = [_node(x) if want else x for x, want in zip(inputs, wanted, strict=True)]
+            nodes = [node_of(x) if want else x for x, want in zip(inputs, wanted, strict=True)]
             value = self.definition(*nodes, **options)
             targets = [node.origin for node, want in zip(nodes, wanted, strict=True) if want]
             result = sweep(value, g, targets, differentiable=differentiable)
@@ -185,9 +184,3 @@ class Fused(Rule):
             result.get(node.origin) if want else None
             for node, want in zip(nodes, wanted, strict=True)
         ]
-
-
-def _node(x: Any) -> Tensor:
-    node = apply(alias, (x,), {}) if isinstance(x, Tensor) else Tensor(x)
-    assert isinstance(node, Tensor)
-    return node

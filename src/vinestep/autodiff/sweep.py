@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from operator import attrgetter
 from typing import Any
 
@@ -43,6 +43,7 @@ def sweep(
     release: bool = False,
     must_be_finite: bool = False,
     destinations: Mapping[Origin, np.ndarray] | None = None,
+    callback: Callable[[Mapping[Origin, Any]], object] | None = None,
 ) -> dict[Origin, Any]:
     """Cotangents of the `targets` that `value` depends on.
 
@@ -63,6 +64,8 @@ def sweep(
         Raise at the first operation whose cotangent is NaN or infinite.
     destinations : mapping of Origin to ndarray, optional
         Where fused operations may write the cotangent of a leaf straight away.
+    callback : callable, optional
+        Called after each operation with the cotangents of the targets that nothing later adds to.
     """
     keep_freed_memory()
     now = STATE.now
@@ -70,7 +73,14 @@ def sweep(
     now.recording, now.sealing = differentiable, True
     try:
         return _carry(
-            value, seed, set(targets), differentiable, release, must_be_finite, destinations
+            value,
+            seed,
+            set(targets),
+            differentiable,
+            release,
+            must_be_finite,
+            destinations,
+            callback,
         )
     finally:
         now.recording, now.sealing = before
@@ -149,11 +159,13 @@ def _carry(
     release: bool,
     must_be_finite: bool,
     destinations: Mapping[Origin, np.ndarray] | None,
+    callback: Callable[[Mapping[Origin, Any]], object] | None,
 ) -> dict[Origin, Any]:
     order, useful = _order(value.origin, wanted)
     pending: dict[Any, Any] = {value.origin: seed}
     ours: set[Any] = set()  # origins whose pending array was made here, so may be added to in place
     result: dict[Origin, Any] = {}
+    last = {} if callback is None else _last_uses(order, wanted)
     for origin in order:
         g = pending.pop(origin, None)
         if g is None:
@@ -222,6 +234,8 @@ def _carry(
                 pending[parent] = total = pending[parent] + cotangent
                 if not differentiable and type(total) is np.ndarray:
                     ours.add(parent)
+        if callback is not None:
+            callback({leaf: pending[leaf] for leaf in last.get(origin, ()) if leaf in pending})
         if release:
             origin.release()
         del g, inputs, output, pulled
@@ -229,6 +243,20 @@ def _carry(
         if origin in pending:
             result[origin] = pending[origin]
     return result
+
+
+def _last_uses(order: Sequence[Origin], wanted: set[Origin]) -> dict[Origin, list[Origin]]:
+    """Of each operation, in the order of the sweep, the leaves that none after it uses."""
+    user = {
+        parent: origin
+        for origin in order
+        for parent in origin.parents
+        if parent in wanted and parent is not None and parent.rule is None
+    }
+    leaves: dict[Origin, list[Origin]] = {}
+    for leaf, origin in user.items():
+        leaves.setdefault(origin, []).append(leaf)
+    return leaves
 
 
 def _places(

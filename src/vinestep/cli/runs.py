@@ -335,6 +335,37 @@ def tag(
         console.print(f"{found.label}: {', '.join(now) or 'no tags'}.", highlight=False)
 
 
+def _confirmed(runs: list[Any], question: str, yes: bool) -> list[Any]:
+    """The runs, unless somebody who is asked says no."""
+    listed = ", ".join(run.label for run in runs)
+    if not yes and not typer.confirm(question.format(listed)):
+        raise typer.Exit(1)
+    return runs
+
+
+@app.command(rich_help_panel=STEER)
+def thin(
+    names: RunsArgument,
+    rows: Annotated[int, typer.Option("--rows", help="At most so many of each series.")] = 2000,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    record: RecordOption = RECORDS,
+    ledger: LedgerOption = "",
+) -> None:
+    """Make long series of ended runs shorter; asks first.
+
+    Of equal stretches the first row is kept, and those in which the loss is lowest and highest;
+    epochs and scores stay whole.
+    """
+    from ..runs._thinning import rows_text
+
+    with explained():
+        opened = opened_runs(record, ledger, names)
+        question = f"Keep at most {rows:,} rows of each series of {{}}?"
+        for run in _confirmed([opened[name] for name in names], question, yes):
+            done = rows_text(run.thin(rows))
+            console.print(f"{run.label}: {done or 'nothing to thin'}.", highlight=False)
+
+
 @app.command(rich_help_panel=STEER)
 def remove(
     names: RunsArgument,
@@ -345,10 +376,7 @@ def remove(
     """Remove runs with all they recorded; asks first. Refuses running and needed ones."""
     with explained():
         opened = opened_runs(record, ledger, names)
-        chosen: list[Any] = [opened[name] for name in names]
-        listed = ", ".join(run.label for run in chosen)
-        if not yes and not typer.confirm(f"Remove {listed}, with states and all?"):
-            raise typer.Exit(1)
-        for run in chosen:
+        question = "Remove {}, with states and all?"
+        for run in _confirmed([opened[name] for name in names], question, yes):
             run.remove()
             console.print(f"{run.label} removed.", highlight=False)

@@ -414,6 +414,8 @@ def _train(
     )
     if communicator().rank == 0:
         _show(planned, outcome)
+    elif planned.training.network.divides_layers and outcome.status is not Status.INTERRUPTED:
+        planned.training.model("last")  # all stages give the first what they have
     elif outcome.status is Status.INTERRUPTED:
         raise typer.Exit(INTERRUPTED)
 

@@ -11,7 +11,9 @@ import atexit
 import os
 import pickle
 import sys
+import threading
 import time
+from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any
 
@@ -19,16 +21,18 @@ import numpy as np
 from mpi4py import MPI
 
 from ..errors import PeerError
-from ._communicator import GRACE, TIMEOUT, Communicator, Pending
+from ._communicator import GRACE, TIMEOUT, Communicator, Pending, Span
 from ._launch import end_with_launcher
 
 __all__ = ["MPICommunicator"]
 
 SMALL = 1024  # bytes of a value that is gathered in one exchange
 HEAD = 8  # of them say how long the value is
-FAILURE, ROLL_CALL = 71, 72  # tags
+FAILURE, ROLL_CALL, NEVER, POST = 71, 72, 73, 74  # tags
 BUSY_SECONDS = 0.02  # of asking without a pause
 PAUSE = 1e-4
+PROBES = 16
+LONG = 1 << 20  # bytes of a sum that is not over by the time it is waited for
 
 
 class MPICommunicator(Communicator):
@@ -40,6 +44,9 @@ class MPICommunicator(Communicator):
         self._sums = self._comm.Dup()  # what meets a gather by mistake must not be taken for one
         self.rank, self.size = self._comm.Get_rank(), self._comm.Get_size()
         self._sends: list[Any] = []
+        self._posted: list[Any] = []
+        self._under_way: set[_Request] = set()
+        self._progress = _Progress(self._comm, self._under_way)
         atexit.register(self._leave)
         end_with_launcher()
 
@@ -66,7 +73,49 @@ class MPICommunicator(Communicator):
         return [pickle.loads(row.tobytes()) for row in rows]
 
     def _start_sum(self, array: np.ndarray) -> Pending:
-        return _Sum(self, self._sums.Iallreduce(MPI.IN_PLACE, array, op=MPI.SUM))
+        if array.nbytes >= LONG:
+            self._progress.wake()
+        return self._pending(self._sums.Iallreduce(MPI.IN_PLACE, array, op=MPI.SUM))
+
+    def _start_all_to_all(self, sent: np.ndarray, received: np.ndarray) -> Pending:
+        return self._pending(self._sums.Ialltoall(sent, received))
+
+    def _start_all_gather(self, sent: np.ndarray, received: np.ndarray) -> Pending:
+        return self._pending(self._sums.Iallgather(sent, received))
+
+    def _gather_into(self, array: np.ndarray, spans: Sequence[Span], root: int | None) -> None:
+        counts = [stop - start for start, stop in spans]
+        starts = [start for start, _ in spans]
+        placed = [array, counts, starts, MPI.Datatype.fromcode(array.dtype.char)]
+        if root is None:
+            request = self._sums.Iallgatherv(MPI.IN_PLACE, placed)
+        elif self.rank == root:
+            request = self._sums.Igatherv(MPI.IN_PLACE, placed, root)
+        else:
+            request = self._sums.Igatherv(array, None, root)
+        self._pending(request).wait()
+
+    def _send(self, value: Any, rank: int) -> None:
+        self._posted = [request for request in self._posted if not request.Test()]
+        self._posted.append(self._sums.isend(value, dest=rank, tag=POST))
+
+    def _receive(self, rank: int) -> Any:
+        found: list[Any] = []
+
+        class Arrival:
+            """Asked as a request is."""
+
+            @staticmethod
+            def Test() -> bool:  # noqa: N802
+                message = self._sums.improbe(rank, POST)
+                found.append(message)
+                return message is not None
+
+        self._finish(Arrival, self.timeout)
+        return found[-1].recv()
+
+    def _pending(self, request: Any) -> Pending:
+        return _Request(self, request, self._under_way)
 
     def _finish(self, request: Any, timeout: float) -> None:
         begun = time.monotonic()
@@ -122,6 +171,7 @@ class MPICommunicator(Communicator):
 
     def _leave(self) -> None:
         """After a failure, MPI would wait for exchanges that nobody ends."""
+        self._progress.end()
         if not self.failed:
             return
         until = time.monotonic() + GRACE
@@ -134,9 +184,56 @@ class MPICommunicator(Communicator):
         os._exit(1)
 
 
-class _Sum(Pending):
-    def __init__(self, owner: MPICommunicator, request: Any) -> None:
-        self.owner, self.request = owner, request
+class _Progress:
+    """MPI moves what is under way only while one of its functions is called. While the gradients of
+    other layers are computed, a thread of its own calls one.
+    """
+
+    def __init__(self, comm: Any, under_way: set[_Request]) -> None:
+        self.comm, self.under_way = comm, under_way
+        self.wanted = threading.Event()
+        self.ended = False
+        self.thread: threading.Thread | None = None
+
+    def wake(self) -> None:
+        if self.thread is None and MPI.Query_thread() == MPI.THREAD_MULTIPLE:
+            self.thread = threading.Thread(target=self._go_on, daemon=True)
+            self.thread.start()
+        self.wanted.set()
+
+    def _go_on(self) -> None:
+        while not self.ended:
+            self.wanted.wait()
+            self.wanted.clear()
+            while self.under_way and not self.ended:
+                for _ in range(PROBES):
+                    self.comm.Iprobe(MPI.ANY_SOURCE, NEVER)
+                time.sleep(PAUSE)
+
+    def end(self) -> None:
+        """Before MPI ends, after which none of its functions may be called."""
+        self.ended = True
+        self.wanted.set()
+        if self.thread is not None:
+            self.thread.join()
+
+
+class _Request(Pending):
+    """An exchange that MPI makes, step by step as it is asked for it.
+
+    As long as it is under way it is held, and with it its array: where a rank fails, those of the
+    others are never finished, and MPI may still write there.
+    """
+
+    def __init__(self, owner: MPICommunicator, request: Any, under_way: set[_Request]) -> None:
+        self.owner, self.request, self.under_way = owner, request, under_way
+        under_way.add(self)
+
+    def progress(self) -> None:
+        if self in self.under_way and self.request.Test():
+            self.under_way.remove(self)
 
     def wait(self) -> None:
-        self.owner._finish(self.request, self.owner.timeout)
+        if self in self.under_way:
+            self.owner._finish(self.request, self.owner.timeout)
+            self.under_way.remove(self)

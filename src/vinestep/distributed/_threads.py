@@ -2,17 +2,22 @@
 
 from __future__ import annotations
 
+import queue
 import threading
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
 
 from ..errors import PeerError, SettingError
-from ._communicator import TIMEOUT, Communicator, Done, Pending
+from ._communicator import TIMEOUT, Communicator, Done, Pending, Span
 from ._current import using
 
 __all__ = ["ThreadCommunicator", "run_in_threads"]
+
+
+LISTEN = 0.05  # seconds from one look for failures to the next
 
 
 class _Shared:
@@ -21,6 +26,9 @@ class _Shared:
         self.barrier = threading.Barrier(size)
         self.values: list[Any] = [None] * size
         self.failure = ""
+        self.posted: dict[tuple[int, int], queue.SimpleQueue[Any]] = {
+            (here, there): queue.SimpleQueue() for here in range(size) for there in range(size)
+        }
 
 
 class ThreadCommunicator(Communicator):
@@ -50,12 +58,48 @@ class ThreadCommunicator(Communicator):
 
     def _start_sum(self, array: np.ndarray) -> Pending:
         parts = self._gather(array, self.timeout)
+        self._raise_failures(parts)
         total = parts[0].copy()
         for part in parts[1:]:
             total += part
         self._meet(self.timeout)
         array[...] = total
         return Done()
+
+    def _start_all_to_all(self, sent: np.ndarray, received: np.ndarray) -> Pending:
+        for rank, rows in enumerate(self._gather(sent, self.timeout)):
+            received[rank] = rows[self.rank]
+        self._meet(self.timeout)
+        return Done()
+
+    def _start_all_gather(self, sent: np.ndarray, received: np.ndarray) -> Pending:
+        for rank, row in enumerate(self._gather(sent, self.timeout)):
+            received[rank] = row
+        self._meet(self.timeout)
+        return Done()
+
+    def _gather_into(self, array: np.ndarray, spans: Sequence[Span], root: int | None) -> None:
+        every = self._gather(array, self.timeout)
+        if root in (None, self.rank):
+            for rank, (start, stop) in enumerate(spans):
+                if rank != self.rank:
+                    there = every[rank]
+                    array[start:stop] = there[start:stop] if root is None else there
+        self._meet(self.timeout)
+
+    def _send(self, value: Any, rank: int) -> None:
+        self.shared.posted[self.rank, rank].put(value)
+
+    def _receive(self, rank: int) -> Any:
+        until = time.monotonic() + self.timeout
+        while not self.shared.failure:
+            try:
+                return self.shared.posted[rank, self.rank].get(timeout=LISTEN)
+            except queue.Empty:
+                if time.monotonic() > until:
+                    told = f"rank {rank} did not come within {self.timeout:g} seconds"
+                    self._tell_failure(told)
+        raise PeerError(f"The run ended on all ranks: {self.shared.failure}")
 
     def _tell_failure(self, text: str) -> None:
         self.shared.failure = self.shared.failure or text

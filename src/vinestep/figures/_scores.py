@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import scipy
 from matplotlib.figure import Figure
-from scipy.stats import binomtest
 
 from ..errors import DataError
 from ._style import (
@@ -230,7 +230,9 @@ def calibration(actual: Any, probabilities: Any, *, title: str = "") -> Figure:
     error = float(np.sum(n[has] * np.abs(means[:, 0] - means[:, 1])) / len(actual))
     bounds = np.array(
         [
-            binomtest(int(right[place == i].sum()), int(n[i])).proportion_ci(method="wilson")[:2]
+            scipy.stats.binomtest(int(right[place == i].sum()), int(n[i])).proportion_ci(
+                method="wilson"
+            )[:2]
             for i in np.flatnonzero(has)
         ]
     )

@@ -6,8 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, Literal, NamedTuple
 
 import numpy as np
-from scipy.spatial.distance import cdist
-from scipy.stats import rankdata
+import scipy
 
 from .._arguments import checked_seed
 from .._findings import Finding
@@ -79,6 +78,10 @@ def _check_width(a: np.ndarray, b: np.ndarray) -> None:
         raise DataError("Two examples of each kind are needed at least.")
 
 
+def _distances(a: np.ndarray, b: np.ndarray, metric: str = "euclidean") -> np.ndarray:
+    return np.asarray(scipy.spatial.distance.cdist(a, b, metric))
+
+
 def energy_distance(first: Any, second: Any) -> float:
     """``2 E|x - y| - E|x - x'| - E|y - y'|``, which is 0 if and only if both are distributed alike.
 
@@ -93,7 +96,9 @@ def energy_distance(first: Any, second: Any) -> float:
     """
     a, b = _in_rows(first), _in_rows(second)
     _check_width(a, b)
-    return float(2 * cdist(a, b).mean() - _within(cdist(a, a)) - _within(cdist(b, b)))
+    return float(
+        2 * _distances(a, b).mean() - _within(_distances(a, a)) - _within(_distances(b, b))
+    )
 
 
 def _within(distances: np.ndarray) -> float:
@@ -124,7 +129,7 @@ def maximum_mean_discrepancy(first: Any, second: Any, *, width: float | None = N
 
 
 def _kernel(both: np.ndarray, width: float | None) -> np.ndarray:
-    squares = cdist(both, both, "sqeuclidean")
+    squares = _distances(both, both, "sqeuclidean")
     if width is None:
         width = float(np.sqrt(np.median(squares[np.triu_indices(len(both), 1)]))) or 1.0
     return np.asarray(np.exp(-squares / (2 * width**2)))
@@ -178,7 +183,7 @@ def _radii(x: np.ndarray, neighbours: int) -> np.ndarray:
     """Of each example the distance of its so many-th neighbour."""
     if len(x) <= neighbours:
         raise DataError(f"{neighbours} neighbours want more than {len(x)} examples.")
-    return np.asarray(np.partition(cdist(x, x), neighbours, axis=1)[:, neighbours])
+    return np.asarray(np.partition(_distances(x, x), neighbours, axis=1)[:, neighbours])
 
 
 def precision_and_recall(real: Any, made: Any, *, neighbours: int = 3) -> tuple[float, float]:
@@ -195,7 +200,7 @@ def precision_and_recall(real: Any, made: Any, *, neighbours: int = 3) -> tuple[
     """
     a, b = _in_rows(real), _in_rows(made)
     _check_width(a, b)
-    between = cdist(a, b)
+    between = _distances(a, b)
     precise = (between <= _radii(a, neighbours)[:, None]).any(axis=0).mean()
     recalled = (between <= _radii(b, neighbours)[None, :]).any(axis=1).mean()
     return float(precise), float(recalled)
@@ -214,7 +219,7 @@ def coverage(real: Any, made: Any, *, neighbours: int = NEIGHBOURS) -> float:
     (True, 0.0)
     """
     a, b = _in_rows(real), _in_rows(made)
-    return float((cdist(a, b).min(axis=1) <= _radii(a, neighbours)).mean())
+    return float((_distances(a, b).min(axis=1) <= _radii(a, neighbours)).mean())
 
 
 def data_copying(train: Any, real: Any, made: Any) -> float:
@@ -230,9 +235,10 @@ def data_copying(train: Any, real: Any, made: Any) -> float:
     True
     """
     rows, a, b = _in_rows(train), _in_rows(real), _in_rows(made)
-    theirs, ours = cdist(a, rows).min(axis=1), cdist(b, rows).min(axis=1)
+    theirs = _distances(a, rows).min(axis=1)
+    ours = _distances(b, rows).min(axis=1)
     n, m = len(ours), len(theirs)
-    ranks = rankdata(np.concatenate([ours, theirs]))
+    ranks = scipy.stats.rankdata(np.concatenate([ours, theirs]))
     u = ranks[:n].sum() - n * (n + 1) / 2
     return float((u - n * m / 2) / np.sqrt(n * m * (n + m + 1) / 12))
 
@@ -246,7 +252,7 @@ def nearest_neighbours(train: Any, made: Any) -> tuple[np.ndarray, np.ndarray]:
     >>> places.tolist(), distances.tolist()
     ([1, 2], [1.0, 1.0])
     """
-    distances = cdist(_in_rows(made), _in_rows(train))
+    distances = _distances(_in_rows(made), _in_rows(train))
     places = distances.argmin(axis=1)
     return places, distances[np.arange(len(places)), places]
 

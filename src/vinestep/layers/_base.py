@@ -241,6 +241,14 @@ class Layer:
         own: dict[str, np.ndarray] = self.__dict__.setdefault("_statistics", {})
         return own
 
+    @property
+    def divides_layers(self) -> bool:
+        """Whether this process has some of its layers only; see `Pipeline`."""
+        return False
+
+    def keep_whole(self) -> None:
+        """Have all layers here, also where other processes divide such a network."""
+
     def not_settings(self) -> set[str]:
         """Attributes that belong to the network at hand, not to what the layer is."""
         return {*self._own_parameters(), *self._own_statistics(), "path", "arena"}
@@ -612,27 +620,28 @@ class Layer:
             If nothing matches.
         """
         arena = self._ready_arena()
-        return self._refreeze(
-            pattern, arena.frozen_paths | set(self._matching(pattern, arena.tensors))
-        )
+        return self._refreeze(pattern, arena.frozen_paths | self._matching(pattern))
 
     def thaw(self, pattern: str = "*") -> list[str]:
         """Let parameters train again, by a pattern over paths; the counterpart of `freeze`."""
         arena = self._ready_arena()
-        return self._refreeze(
-            pattern, arena.frozen_paths - set(self._matching(pattern, arena.tensors))
-        )
+        return self._refreeze(pattern, arena.frozen_paths - self._matching(pattern))
 
-    @staticmethod
-    def _matching(pattern: str, paths: Mapping[str, Any]) -> list[str]:
-        result = [
+    def all_paths(self) -> list[str]:
+        """Of all parameters, wherever they are."""
+        return list(self._ready_arena().tensors)
+
+    def _matching(self, pattern: str) -> set[str]:
+        """The parameters that are here among those that match."""
+        paths = self.all_paths()
+        result = {
             path
             for path in paths
             if fnmatchcase(path, pattern) or path.startswith(pattern.rstrip("/*") + "/")
-        ]
+        }
         if not result:
             raise LayerError(f"No parameter matches {pattern!r}. {did_you_mean(pattern, paths)}")
-        return result
+        return result & self._ready_arena().tensors.keys()
 
     def _refreeze(self, pattern: str, frozen: set[str]) -> list[str]:
         arena = self._ready_arena()
@@ -647,6 +656,15 @@ class Layer:
         for layer in self.walk():
             for name, tensor in layer._own_parameters().items():
                 setattr(layer, name, tensor._array if tensor.name in frozen else tensor)
+
+    def _trainable_tensors(self) -> list[Tensor]:
+        """The parameters that train, of this layer and those within it."""
+        return [
+            value
+            for layer in self.walk()
+            for name in layer._own_parameters()
+            if isinstance(value := getattr(layer, name), Tensor)
+        ]
 
     @property
     def is_frozen(self) -> bool:

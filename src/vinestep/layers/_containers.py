@@ -23,7 +23,7 @@ from ._dense_chain import ChainPlan, dense_chain
 from ._learning_pass import PASS
 from ._normalisation import BatchNorm
 
-__all__ = ["Concat", "Residual", "Stack", "Sum"]
+__all__ = ["Concat", "Residual", "Stack", "Sum", "takes_mask"]
 
 
 def _checked(kind: str, layers: tuple[LayerLike, ...]) -> list[LayerLike]:
@@ -139,7 +139,7 @@ class Stack(Layer):
             if (
                 isinstance(layer, Layer)
                 and np.shape(x)[:2] == np.shape(mask)
-                and _takes_mask(type(layer).compute)
+                and takes_mask(type(layer).compute)
             ):
                 x = layer(x, mask=mask)
             else:
@@ -166,7 +166,8 @@ class Stack(Layer):
 
 
 @cache
-def _takes_mask(compute: Callable[..., Any]) -> bool:
+def takes_mask(compute: Callable[..., Any]) -> bool:
+    """Whether a layer's computation is told which places of sequences hold a value."""
     return "mask" in signature(compute).parameters
 
 

@@ -9,7 +9,7 @@ formula once for each stretch of the arena with a rate and a decay of its own.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from fnmatch import fnmatchcase
 from typing import Any, ClassVar, Literal, TypedDict
 
@@ -68,6 +68,23 @@ def not_negative(value: float, name: str) -> float:
     if not (isinstance(value, int | float | np.floating) and math.isfinite(value) and value >= 0):
         raise SettingError(f"{name} must not be negative, got {value!r}.")
     return float(value)
+
+
+def _stretch_of(layout: Layout, span: tuple[int, int] | None) -> Layout:
+    return layout if span is None else Layout([("stretch", (span[1] - span[0],))])
+
+
+def _within(
+    stretches: Iterable[tuple[int, int, float, float]], span: tuple[int, int] | None
+) -> Iterator[tuple[int, int, float, float]]:
+    """What of the stretches lies in a span, counted from its start."""
+    if span is None:
+        yield from stretches
+        return
+    for start, stop, *own in stretches:
+        inside, end = max(start, span[0]), min(stop, span[1])
+        if inside < end:
+            yield (inside - span[0], end - span[0], *own)  # type: ignore[misc]
 
 
 class Optimiser(Owned):
@@ -138,12 +155,15 @@ class Optimiser(Owned):
         self.state: dict[str, np.ndarray] = {}
         """Flat arrays over the arena, named for the paper's symbols."""
         self.layout: Layout | None = None
+        self.span: tuple[int, int] | None = None
+        """Start and stop of what the state is kept of; None if of all."""
         self.dtype: np.dtype[Any] | None = None
         self.runs_kernels = False
         """Whether the arrays at hand are such as compiled loops take; otherwise members compute by
         NumPy.
         """
         self._usual = False
+        self._size = 0
         self._stretches: list[tuple[int, int, float, float]] = []
         self.keeps_finite = type(self).__module__.startswith("vinestep.")
 
@@ -160,24 +180,45 @@ class Optimiser(Owned):
     @staticmethod
     def not_settings() -> set[str]:
         """Attributes that are its state."""
-        return {"count", "state", "state_names", "layout", "dtype", "runs_kernels", "keeps_finite"}
+        return {
+            *("count", "state", "state_names", "layout", "span"),
+            *("dtype", "runs_kernels", "keeps_finite"),
+        }
 
-    def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
+    def begin(
+        self,
+        layout: Layout,
+        dtype: np.dtype[Any],
+        span: tuple[int, int] | None = None,
+        paths: Sequence[str] | None = None,
+    ) -> None:
         """Make the state arrays for an arena. What is known of parameters that stay is kept, by
         path.
+
+        Parameters
+        ----------
+        layout : Layout
+        dtype : dtype
+        span : (start, stop), optional
+            A stretch of the arena: state is kept of it alone, nothing known is taken over, and
+            `update` gets that stretch.
+        paths : sequence of str, optional
+            What the patterns of factors may match; by default the paths of the layout.
         """
-        before, known = self.layout, self.state
-        if before is layout:
+        before, former = self.layout, self.state
+        if before is layout and self.span == span:
             return
-        state = self.new_state(layout, np.dtype(dtype))
-        if before is not None and state.keys() == known.keys():
-            for slot, former in layout.common(before):
+        state = self.new_state(_stretch_of(layout, span), np.dtype(dtype))
+        if before is not None and span is None and state.keys() == former.keys():
+            for slot, place in layout.common(before):
                 for name, array in state.items():
                     if array.shape == (layout.size,):
-                        layout.view(array, slot)[...] = before.view(known[name], former)
+                        layout.view(array, slot)[...] = before.view(former[name], place)
         self.state, self.layout, self.dtype = state, layout, np.dtype(dtype)
+        self.span = span
+        self._size = layout.size if span is None else span[1] - span[0]
         self._usual = self.dtype in (FLOAT32, FLOAT64)
-        self._stretches = self._with_rates(layout)
+        self._stretches = list(_within(self._with_rates(layout, paths or layout.paths), span))
 
     def new_state(self, layout: Layout, dtype: np.dtype[Any]) -> dict[str, np.ndarray]:
         """State arrays as they are before the first update."""
@@ -187,21 +228,23 @@ class Optimiser(Owned):
         """Begin anew with the state, as after a warm restart; settings stay."""
         if self.layout is not None:
             assert self.dtype is not None
-            for name, array in self.new_state(self.layout, self.dtype).items():
+            fresh = self.new_state(_stretch_of(self.layout, self.span), self.dtype)
+            for name, array in fresh.items():
                 self.state[name][...] = array
         self.count = 0
 
-    def _with_rates(self, layout: Layout) -> list[tuple[int, int, float, float]]:
+    def _with_rates(
+        self, layout: Layout, paths: Sequence[str]
+    ) -> list[tuple[int, int, float, float]]:
         """Start, stop, rate factor and decay of each stretch of the arena."""
         for name, factors in (
             ("rate_factors", self.rate_factors),
             ("decay_factors", self.decay_factors),
         ):
             for pattern in factors:
-                if not any(fnmatchcase(path, pattern) for path in layout.paths):
+                if not any(fnmatchcase(path, pattern) for path in paths):
                     raise SettingError(
-                        f"{name}: no parameter matches {pattern!r}. "
-                        f"{did_you_mean(pattern, layout.paths)}"
+                        f"{name}: no parameter matches {pattern!r}. {did_you_mean(pattern, paths)}"
                     )
         stretches: list[tuple[int, int, float, float]] = []
         for slot in layout:
@@ -240,10 +283,9 @@ class Optimiser(Owned):
         """
         if self.layout is None:
             self.begin(Layout([("theta", theta.shape)]), theta.dtype)
-        assert self.layout is not None
-        if theta.shape != g.shape or theta.size != self.layout.size:
+        if theta.shape != g.shape or theta.size != self._size:
             raise ShapeError(
-                f"{type(self).__name__}: expected {self.layout.size} parameters and gradients, "
+                f"{type(self).__name__}: expected {self._size} parameters and gradients, "
                 f"got {theta.shape} and {g.shape}."
             )
         if g.dtype is not theta.dtype and (g.dtype != theta.dtype or theta.dtype.kind != "f"):

@@ -7,7 +7,7 @@ from typing import Any, Unpack
 import numpy as np
 
 from .. import kernels
-from ..autodiff.gradients import Layout, euclidean_norm
+from ..autodiff.gradients import euclidean_norm
 from ..kernels.machinery.pool import helpers
 from ..parts._registry import part
 from ._adam import _Moments
@@ -109,11 +109,6 @@ class LAMB(_Moments):
     def __getstate__(self) -> dict[str, Any]:
         return super().__getstate__() | {"_room": None}
 
-    def begin(self, layout: Layout, dtype: np.dtype[Any]) -> None:
-        super().begin(layout, dtype)
-        longest = max((stop - start for start, stop, *_ in self._stretches), default=0)
-        self._room = np.empty(longest, dtype)
-
     def apply_update(
         self, theta: np.ndarray, g: np.ndarray, rate: float, decay: float, start: int, stop: int
     ) -> None:
@@ -121,9 +116,10 @@ class LAMB(_Moments):
         m, v = self.state["m"][start:stop], self.state["v"][start:stop]
         scale, root = 1 / (1 - self.beta1**self.count), (1 - self.beta2**self.count) ** -0.5
         if self.runs_kernels:
-            if self._room is None or self._room.size < theta.size:
-                self._room = np.empty(theta.size, theta.dtype)
-            u, crew = self._room[: theta.size], helpers(theta.size)
+            room = self._room
+            if room is None or room.size < theta.size or room.dtype != theta.dtype:
+                self._room = room = np.empty(theta.size, theta.dtype)
+            u, crew = room[: theta.size], helpers(theta.size)
             kernels.adaptive_updates.lamb_direction(
                 *crew, theta, g, m, v, u, self.beta1, self.beta2, scale, root, self.epsilon, decay
             )

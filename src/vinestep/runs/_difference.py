@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
-from scipy import stats
+import scipy
 
 from .._findings import Finding
 from ..errors import RunError
@@ -55,7 +55,11 @@ class Group(NamedTuple):
         if len(values) < 2:
             return f"{self.name}: {self.mean:.4g}, one {what[:-1]}"
         spread = float(values.std(ddof=1))
-        reach = float(stats.t.ppf(1 - LEVEL / 2, len(values) - 1)) * spread / math.sqrt(len(values))
+        reach = (
+            float(scipy.stats.t.ppf(1 - LEVEL / 2, len(values) - 1))
+            * spread
+            / math.sqrt(len(values))
+        )
         return (
             f"{self.name}: {self.mean:.4g}, 95 % interval {self.mean - reach:.4g} to "
             f"{self.mean + reach:.4g}, {len(values)} {what}"
@@ -85,7 +89,7 @@ def t_test(first: Sequence[float], second: Sequence[float], *, paired: bool) -> 
     shift = float(b.mean() - a.mean())
     if np.ptp(b - a) == 0 if paired else np.ptp(a) == np.ptp(b) == 0:
         return TTest(shift, shift, shift, 0.0 if shift else 1.0)
-    found = stats.ttest_rel(b, a) if paired else stats.ttest_ind(b, a, equal_var=False)
+    found = scipy.stats.ttest_rel(b, a) if paired else scipy.stats.ttest_ind(b, a, equal_var=False)
     interval = found.confidence_interval(1 - LEVEL)
     return TTest(shift, float(interval.low), float(interval.high), float(found.pvalue))
 
@@ -101,10 +105,10 @@ def seeds_needed(
     n = min(len(a), len(b))
     free = n - 1 if paired else len(a) + len(b) - 2
     spread = float((b - a).var(ddof=1)) if paired else float(a.var(ddof=1) + b.var(ddof=1))
-    spread *= free / float(stats.chi2.ppf(1 - SURE_OF_SPREAD, free))
+    spread *= free / float(scipy.stats.chi2.ppf(1 - SURE_OF_SPREAD, free))
     if not shift:
         return MOST
-    sure = float(stats.norm.isf(level / 2) + stats.norm.ppf(POWER))
+    sure = float(scipy.stats.norm.isf(level / 2) + scipy.stats.norm.ppf(POWER))
     wanted = math.ceil(sure**2 * spread / shift**2) + 2  # two, since the spread is estimated anew
     return int(np.clip(wanted - n, FEWEST, MOST))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import hashlib
 import io
 import os
@@ -20,12 +21,13 @@ from ..storage import run_schema
 from ..storage.run_folder import RECORDED, RunFolder
 from . import _schema as t
 from ._ledger import Ledger
-from ._ledger_store import LedgerStore
+from ._ledger_store import LedgerStore, replace_rows
 from ._listing import find_runs
 
 __all__ = ["catch_up", "ingest"]
 
 MOST_BYTES = 16 << 20  # of a file that is taken in
+MUCH = 1 << 20  # bytes of a CSV that pandas reads faster, importing it included
 ABOUT, CONSOLE, PLAN, TAGS, NOTES = (
     "about.json",
     "console.txt",
@@ -153,9 +155,6 @@ def _ingest(
             connection.execute(
                 t.chunks.delete().where(t.chunks.c.run == store.key, t.chunks.c.series == series)
             )
-            connection.execute(
-                t.taken.delete().where(t.taken.c.run == store.key, t.taken.c.file == file)
-            )
         for path in changed:
             _take(store, folder, path, before.get(path.name), changed[path])
         status = {key: known[key] for key in known if key not in ("process", "uid")}
@@ -163,11 +162,10 @@ def _ingest(
             store.write_status(status)
         elif not changed:
             return False
-        for path, mark in changed.items():
-            connection.execute(
-                t.taken.delete().where(t.taken.c.run == store.key, t.taken.c.file == path.name)
-            )
-            connection.execute(t.taken.insert().values(run=store.key, file=path.name, mark=mark))
+        marks_now = {name: mark for name, mark in before.items() if name not in gone}
+        marks_now |= {path.name: mark for path, mark in changed.items()}
+        rows = [{"file": name, "mark": mark} for name, mark in marks_now.items()]
+        replace_rows(connection, t.taken, store.key, "file", rows)
     return True
 
 
@@ -300,19 +298,38 @@ def _read_growing(
     ]
     if path.name == CONSOLE:
         return partial(_put_console, store, content.decode(errors="replace"), anew=not start)
-    import pandas as pd
-
     series = next(
         (name for name in folder.series_names() if folder.series_path(name) == path), path.stem
     )
+    columns, matrix = _numbers_of(head + content) if content else ([], np.empty((0, 0)))
+    if len(matrix) and "step" not in columns:
+        raise RunError("it has no column step.")
+    return partial(_put_series, store, series, columns, matrix, anew=not start)
+
+
+def _numbers_of(content: bytes) -> tuple[list[str], np.ndarray]:
+    """Columns and numbers of a CSV; a gap is NaN."""
+    if len(content) > MUCH:
+        return _by_pandas(content)
+    head, *rows = csv.reader(io.StringIO(content.decode()))
+    matrix = np.full((len(rows), len(head)), np.nan)
+    for i, row in enumerate(rows):
+        if len(row) > len(head):
+            raise RunError(f"row {i + 1} has {len(row)} cells, the head has {len(head)}.")
+        for j, cell in enumerate(row):
+            if cell:
+                matrix[i, j] = float(cell)
+    return head, matrix
+
+
+def _by_pandas(content: bytes) -> tuple[list[str], np.ndarray]:
+    import pandas as pd
+
     exact: Any = (
         {} if int(pd.__version__.split(".")[0]) >= 3 else {"float_precision": "round_trip"}
     )  # what pandas 3 does by itself
-    frame = pd.read_csv(io.BytesIO(head + content), **exact) if content else pd.DataFrame()
-    if len(frame) and "step" not in frame:
-        raise RunError("it has no column step.")
-    columns, matrix = [str(name) for name in frame.columns], frame.to_numpy(dtype=float)
-    return partial(_put_series, store, series, columns, matrix, anew=not start)
+    frame = pd.read_csv(io.BytesIO(content), **exact)
+    return [str(name) for name in frame.columns], frame.to_numpy(dtype=float)
 
 
 def _put_console(store: LedgerStore, text: str, *, anew: bool) -> None:

@@ -281,6 +281,13 @@ class Ledger:
             )
         return result
 
+    def release(self, connection: Connection, digest: str | None) -> None:
+        """Remove a content, if nothing refers to it any more."""
+        if digest is None:
+            return
+        used = [sa.exists().where(table.c.digest == digest) for table in (files, states, models)]
+        connection.execute(contents.delete().where(contents.c.digest == digest, ~sa.or_(*used)))
+
     def sweep(self, connection: Connection) -> None:
         """Remove contents that nothing refers to any more."""
         used = sa.union(

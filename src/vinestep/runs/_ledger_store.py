@@ -36,9 +36,37 @@ if TYPE_CHECKING:
 
 __all__ = ["LedgerStore"]
 
-LEAST_ROWS = 2048  # of a chunk: a smaller one grows
+LEAST_ROWS = 2048  # of a chunk that is left as it is
+TOGETHER = 16  # chunks of one size become one
 MOST_SETTINGS = 1000
 MOST_VALUE = 300  # characters
+
+
+def _size_of(rows: int) -> int:
+    """Chunks of one size have rows within a factor of `TOGETHER`."""
+    return int(math.log(max(rows, 1), TOGETHER) + 1e-9)
+
+
+def replace_rows(
+    connection: Connection,
+    table: sa.Table,
+    run: int,
+    key: str,
+    rows: Sequence[Mapping[str, Any]],
+) -> None:
+    """Let a table have these rows of a run. What is there already is left, and what differs changed
+    in place, so that little is written.
+    """
+    mine = table.c.run == run
+    known = {row[key]: row for row in connection.execute(sa.select(table).where(mine)).mappings()}
+    for row in rows:
+        before = known.pop(row[key], None)
+        if before is None:
+            connection.execute(table.insert().values(run=run, **row))
+        elif any(before[name] != value for name, value in row.items()):
+            connection.execute(table.update().where(table.c.id == before["id"]).values(**row))
+    if known:
+        connection.execute(table.delete().where(mine & table.c[key].in_(known)))
 
 
 class LedgerStore(RunStore):
@@ -251,36 +279,53 @@ class LedgerStore(RunStore):
     def add_matrix(
         self, connection: Connection, series: str, columns: list[str], matrix: np.ndarray
     ) -> None:
-        """Rows as a matrix; a small chunk grows in place of a new one."""
+        """Rows as a matrix. They become a chunk of their own; as soon as there are several of one
+        size at the end, those become one: so each number is written a few times only, however many
+        rows come at once.
+        """
         if not len(matrix):
             return
-        mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == series)
-        last = (
-            connection.execute(
-                sa.select(t.chunks).where(mine).order_by(t.chunks.c.id.desc()).limit(1)
+        connection.execute(
+            t.chunks.insert().values(
+                run=self.key,
+                series=series,
+                columns=columns,
+                rows=len(matrix),
+                content=matrix.tobytes(),
             )
-            .mappings()
-            .first()
         )
-        if last is not None and last["columns"] == columns and last["rows"] < LEAST_ROWS:
-            values = {
-                "rows": last["rows"] + len(matrix),
-                "content": last["content"] + matrix.tobytes(),
-            }
-            connection.execute(
-                t.chunks.update().where(t.chunks.c.id == last["id"]).values(**values)
-            )
-        else:
-            values = {
-                "run": self.key,
-                "series": series,
-                "columns": columns,
-                "rows": len(matrix),
-                "content": matrix.tobytes(),
-            }
-            connection.execute(t.chunks.insert().values(**values))
+        while self._merge_last(connection, series):
+            pass
         if series in ("epochs", "steps"):
             self._note_scores(connection, series)
+
+    def _merge_last(self, connection: Connection, series: str) -> bool:
+        """Whether the last chunks were of one size, and have become one."""
+        mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == series)
+        of_chunk = (t.chunks.c.id, t.chunks.c.rows, t.chunks.c.columns)
+        newest = sa.select(*of_chunk).where(mine).order_by(t.chunks.c.id.desc()).limit(TOGETHER)
+        last = connection.execute(newest).all()
+        if (
+            len(last) < TOGETHER
+            or any(one.columns != last[0].columns for one in last)
+            or len({_size_of(one.rows) for one in last}) > 1
+            or last[0].rows >= LEAST_ROWS
+        ):
+            return False
+        chosen = t.chunks.c.id.in_([one.id for one in last])
+        contents = sa.select(t.chunks.c.content).where(chosen).order_by(t.chunks.c.id)
+        content = b"".join(connection.execute(contents).scalars())
+        connection.execute(t.chunks.delete().where(chosen))
+        connection.execute(
+            t.chunks.insert().values(
+                run=self.key,
+                series=series,
+                columns=last[0].columns,
+                rows=sum(one.rows for one in last),
+                content=content,
+            )
+        )
+        return True
 
     def _note_scores(self, connection: Connection, series: str) -> None:
         """The last and the best value of each figure."""
@@ -291,9 +336,7 @@ class LedgerStore(RunStore):
             self.read_series(series) if series == "epochs" else self._last_rows(connection),
             about.get("better") or {},
         )
-        connection.execute(t.scores.delete().where(t.scores.c.run == self.key))
-        if rows:
-            connection.execute(t.scores.insert(), [{"run": self.key, **row} for row in rows])
+        replace_rows(connection, t.scores, self.key, "name", rows)
 
     def _last_rows(self, connection: Connection) -> list[dict[str, float]]:
         mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == "steps")
@@ -346,12 +389,14 @@ class LedgerStore(RunStore):
             raise RunError(f"{name!r} is no name of a file of a run.")
         with self.together() as connection:
             digest = self.ledger.put(connection, content)
-            connection.execute(
-                t.files.delete().where(t.files.c.run == self.key, t.files.c.name == name)
-            )
-            connection.execute(
-                t.files.insert().values(run=self.key, name=name, digest=digest, size=len(content))
-            )
+            mine = (t.files.c.run == self.key) & (t.files.c.name == name)
+            before = connection.execute(sa.select(t.files.c.digest).where(mine)).scalar()
+            values = {"digest": digest, "size": len(content)}
+            if before is None:
+                connection.execute(t.files.insert().values(run=self.key, name=name, **values))
+            elif before != digest:
+                connection.execute(t.files.update().where(mine).values(**values))
+                self.ledger.release(connection, before)
 
     def read_file(self, name: str) -> bytes:
         with self.reading() as connection:
@@ -393,10 +438,11 @@ class LedgerStore(RunStore):
             content = archive.write(Path(folder) / "state.npz", arrays, meta).read_bytes()
         with self.together() as connection:
             digest = self.ledger.put(connection, content)
-            connection.execute(
-                t.states.delete().where(t.states.c.run == self.key, t.states.c.name == name)
-            )
+            mine = (t.states.c.run == self.key) & (t.states.c.name == name)
+            before = connection.execute(sa.select(t.states.c.digest).where(mine)).scalar()
+            connection.execute(t.states.delete().where(mine))
             connection.execute(t.states.insert().values(run=self.key, name=name, digest=digest))
+            self.ledger.release(connection, before)
 
     def state_content(self, name: str) -> bytes:
         """The file of a state.
@@ -439,14 +485,7 @@ class LedgerStore(RunStore):
             if new is None:
                 digest = connection.execute(sa.select(t.states.c.digest).where(mine)).scalar()
                 connection.execute(t.states.delete().where(mine))
-                left = connection.execute(
-                    sa.select(t.states.c.id).where(t.states.c.digest == digest).limit(1)
-                ).first()
-                if digest is not None and left is None:
-                    used = sa.select(t.models.c.digest).where(t.models.c.digest == digest)
-                    connection.execute(
-                        t.contents.delete().where(t.contents.c.digest == digest, ~sa.exists(used))
-                    )
+                self.ledger.release(connection, digest)
             else:
                 connection.execute(t.states.update().where(mine).values(name=new))
 

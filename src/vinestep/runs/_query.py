@@ -33,6 +33,7 @@ from ._ingest import (
 )
 from ._ledger import Ledger, ledger_url, own_ledger
 from ._ledger_store import LedgerStore
+from ._thinning import rows_text, thinned
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -45,6 +46,8 @@ ASSESSMENT_FILE, HELD_OUT_FILE = "assessment.json", "held_out.json"
 log = logging.getLogger("vinestep")
 _COMPARISON = re.compile(r"<=|>=|!=|==|=|<|>")
 LONGEST_CONDITION = 500
+WHOLE = ("epochs", "validation")
+"""Series that are never thinned."""
 _HOLDS: dict[str, Callable[[Any, Any], bool]] = {
     "<": operator.lt,
     "<=": operator.le,
@@ -682,17 +685,43 @@ class RunRecord:
                 f"{self.label}: nobody is at work on this run, so it cannot be asked to {what}."
             )
 
-    def remove(self) -> None:
-        """Remove the run: its folder and what the ledger knows of it.
+    def thin(self, rows: int = 2000) -> dict[str, tuple[int, int]]:
+        """Make series with more rows shorter: of equal stretches the first row and those in which
+        the loss, or the first figure, is lowest and highest, and the last row. Epochs and scores
+        of the validation stay as they are. A note says what was done.
+
+        Parameters
+        ----------
+        rows : int
+            At most so many of each series.
+
+        Returns
+        -------
+        done : dict of series to (rows before, rows now)
 
         Raises
         ------
         RunError
-            If it is running, or a kept model comes from it and its folder.
+            If the run is running, or its folder is on another machine.
         """
-        import shutil
-
         folder = self.folder
+        self._check_ended(folder, "Thin")
+        if folder is None:
+            self._runs.ledger.check_writable()
+        store = folder if folder is not None else self.store
+        done = {}
+        for name in self.series_names:
+            frame = self.series(name)
+            short = thinned(frame, rows)
+            if name not in WHOLE and len(short) < len(frame):
+                lines = short.to_dict("records")
+                store.write_series(name, [{str(k): v for k, v in one.items()} for one in lines])
+                done[name] = len(frame), len(short)
+        if done:
+            self.note(f"Thinned: {rows_text(done)}.")
+        return done
+
+    def _check_ended(self, folder: RunFolder | None, what: str) -> None:
         if folder is not None and folder.is_held():
             raise RunError(
                 f"{self.label}: this run is running. Stop it first: vinestep stop {self.label}."
@@ -706,8 +735,21 @@ class RunRecord:
         if folder is None and place and (Path(place) / "run.json").is_file():
             raise RunError(
                 f"{self.label}: its folder {place} is on another machine, and here another run "
-                "lies at that path. Remove it there."
+                f"lies at that path. {what} it there."
             )
+
+    def remove(self) -> None:
+        """Remove the run: its folder and what the ledger knows of it.
+
+        Raises
+        ------
+        RunError
+            If it is running, or a kept model comes from it and its folder.
+        """
+        import shutil
+
+        folder = self.folder
+        self._check_ended(folder, "Remove")
         if models := needed(self._runs.ledger, self.uid):
             raise RunError(
                 f"{self.label}: the catalogue needs this run: {', '.join(models)} came from it."

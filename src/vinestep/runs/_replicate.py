@@ -18,6 +18,11 @@ from ._ledger import Ledger, ledger_url
 __all__ = ["replicate"]
 
 SECONDS = 0.5
+SHARE = 0.05
+"""Of a processor that it takes at most. Where machine or ledger are busy, it pauses twice as long
+as it took.
+"""
+LONGEST = 5.0
 PATIENCE = 20.0  # seconds after the end of the run in which the ledger may come back
 
 
@@ -26,6 +31,7 @@ def replicate(folder: RunFolder, url: str) -> None:
     ledger: Ledger | None = None
     told, ended = False, 0.0
     while folder.path.is_dir():
+        begun, worked = time.monotonic(), time.process_time()
         over = not folder.is_held()
         try:
             ledger = ledger or Ledger(url)
@@ -33,6 +39,7 @@ def replicate(folder: RunFolder, url: str) -> None:
             if over:
                 return
         except VineStepError as error:
+            begun = time.monotonic()  # one that does not answer is asked again soon
             if not told:
                 folder.write_console(
                     f"warning: {error} The run goes on, its folder keeps what is recorded, and "
@@ -43,7 +50,8 @@ def replicate(folder: RunFolder, url: str) -> None:
             ended = ended or time.monotonic()
             if time.monotonic() - ended > PATIENCE:
                 return
-        time.sleep(SECONDS)
+        took, work = time.monotonic() - begun, time.process_time() - worked
+        time.sleep(min(max(SECONDS, 2 * took, work / SHARE), LONGEST))
 
 
 def _copy_news(folder: RunFolder, ledger: Ledger) -> None:

@@ -68,6 +68,7 @@ class _Descent(BaseModel):
     schedule: dict[str, Any] = {}
     average: Nothing = {}
     half: Nothing = {}
+    feedback: Nothing = {}
     scaling: dict[str, Any] = {}
     averaged: Count = 0
 

@@ -23,6 +23,8 @@ class PeerStore(MemoryStore):
     ('barrels-3', '')
     """
 
+    keeps = False
+
     def begin(self, name: str, plan: Mapping[str, Any]) -> None:
         pass
 

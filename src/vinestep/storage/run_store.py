@@ -60,6 +60,9 @@ class RunStore(ABC):
     [{'step': 1, 'loss': 0.5}]
     """
 
+    keeps = True
+    """Whether what it is given can be read again."""
+
     # the run as a whole
 
     @abstractmethod

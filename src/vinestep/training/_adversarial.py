@@ -16,6 +16,7 @@ from ..autodiff.tracking import untracked
 from ..data.batches._batch import Batch
 from ..data.batches._partition import Partition, own_rows, whole_size
 from ..distributed._current import communicator
+from ..distributed._settings import Ranks
 from ..errors import DataError, LayerError, SettingError
 from ..evaluation._scores import Assessment
 from ..evaluation.metrics._base import Metric
@@ -98,6 +99,8 @@ class AdversarialTraining(Training):
         Largest norm of the gradients.
     average : WeightAverage, optional
         Of the generator's weights.
+    ranks : Ranks, optional
+        What ranks that train together share besides examples.
     seed : int
 
     Examples
@@ -133,6 +136,7 @@ class AdversarialTraining(Training):
         clip: float | None = None,
         critic_clip: float | None = None,
         average: WeightAverage | None = None,
+        ranks: Ranks | None = None,
         seed: int = 0,
     ) -> None:
         if not isinstance(generator, LatentGenerator):
@@ -165,6 +169,7 @@ class AdversarialTraining(Training):
             schedule=schedule,
             clip=clip,
             average=average,
+            ranks=ranks,
             seed=seed,
         )
         self.critic_descent = Descent(
@@ -172,6 +177,7 @@ class AdversarialTraining(Training):
             optimiser=critic_optimiser or Adam(1e-4, beta1=0.0),
             schedule=critic_schedule,
             clip=critic_clip,
+            ranks=ranks,
             seed=seed + 1,
         )
         self.adversarial_loss = loss

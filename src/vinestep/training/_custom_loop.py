@@ -83,7 +83,7 @@ def recorded_run(
                 "and restore(state)."
             )
     watchers = observers_of_rank(
-        with_default_observers(observers, record is not None or resume is not None)
+        with_default_observers(observers, record is not None or resume is not None), parts
     )
     described = {"written_by": "recorded_run", "steps": steps, "parts": sorted(parts)}
     with ExitStack() as stack:

@@ -91,6 +91,8 @@ class Training(TrainingBase):
     average : WeightAverage, optional
         A running average of the weights, by which validation is scored and which models are made
         of.
+    ranks : Ranks, optional
+        What ranks that train together share besides examples.
     seed : int
         Of weights, order of examples, and dropout.
 
@@ -226,7 +228,7 @@ class Training(TrainingBase):
         best = BestState.for_observers(self, watchers) if scored.parts else None
         if best is not None:
             watchers = sorted([*watchers, best], key=lambda observer: observer.order)
-        watchers = observers_of_rank(watchers)
+        watchers = observers_of_rank(watchers, self.parts)
         self._best = None
         with ExitStack() as stack:
             stack.enter_context(observers_attached(watchers))
@@ -274,7 +276,8 @@ class Training(TrainingBase):
             outcome = run.conclude(begun)
             self.ended = outcome.status
             self._note_best(best)
-            if store is not None and comm.rank == 0 and outcome.status is Status.FINISHED:
+            hands_on = comm.rank == 0 or self.network.divides_layers
+            if store is not None and hands_on and outcome.status is Status.FINISHED:
                 model = self.model()
                 self._write_model(store, run.name, model)
                 if scored.first is not None and model.loss is not None:

@@ -32,6 +32,7 @@ CONSTANT = {  # truth values, places, counts, shapes, types and texts
         "nonzero",
         "searchsorted",
         "isin",
+        "in1d",  # gone from NumPy 2.4
         "unravel_index",
         "ravel_multi_index",
     ),
@@ -113,6 +114,7 @@ TYPES = {  # a second argument is a dtype, a tolerance or the like
         "empty",
         "finfo",
         "frombuffer",
+        "fromstring",
         "fromiter",
         "identity",
         "indices",
@@ -131,6 +133,7 @@ TYPES = {  # a second argument is a dtype, a tolerance or the like
         "unique",
         "histogram_bin_edges",
         "trapezoid",
+        "trapz",  # gone from NumPy 2.4
         "full_like",
         "histogram",
     ),

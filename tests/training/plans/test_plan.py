@@ -90,6 +90,14 @@ LAYERS = {
     "conditioned_dense": [
         {"kind": "conditioned_dense", "outputs": 3, "width": 4, "fourier_features": 2}
     ],
+    "recomputed": [{"kind": "recomputed", "body": {"kind": "dense", "width": 4}}, DENSE],
+    "pipeline": [
+        {
+            "kind": "pipeline",
+            "stages": [{"kind": "stack", "layers": [{"kind": "dense", "width": 4}, "relu"]}, DENSE],
+            "micro_batches": 2,
+        }
+    ],
     "spectral_norm": [{"kind": "spectral_norm", "layer": {"kind": "dense", "width": 4}}, DENSE],
     "minibatch_deviation": ["minibatch_deviation", DENSE],
     "diffusion": [

@@ -6,27 +6,10 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..._rows import Rows, rows_of_part
 from ._batch import Batch
 
-__all__ = ["Partition", "Rows", "own_rows", "whole_size"]
-
-
-class Rows(NamedTuple):
-    """Which rows of a whole batch are here.
-
-    Examples
-    --------
-    >>> Rows(2, 2, 5).stop
-    4
-    """
-
-    start: int
-    size: int
-    whole: int
-
-    @property
-    def stop(self) -> int:
-        return self.start + self.size
+__all__ = ["Partition", "own_rows", "whole_size"]
 
 
 class Partition(NamedTuple):
@@ -43,8 +26,7 @@ class Partition(NamedTuple):
 
     def rows(self, n: int) -> Rows:
         """Of so many rows, those of this part."""
-        start, stop = n * self.rank // self.size, n * (self.rank + 1) // self.size
-        return Rows(start, stop - start, n)
+        return rows_of_part(n, self.rank, self.size)
 
     def of(self, batch: Batch) -> Batch:
         """This part of a batch; one that is a part already is left."""

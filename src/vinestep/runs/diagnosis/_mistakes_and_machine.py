@@ -182,6 +182,10 @@ def _ranks(record: Record) -> Iterator[Answer]:
     if len(computing) < 2 or not np.all(whole > 0):
         return
     shares = {what: seconds / whole for what, seconds in spent.items()}
+    # who waits for a sum waits for the slowest, and then exchanges about as long as that one does
+    longer = shares["exchanging"] - shares["exchanging"].min()
+    shares["waiting"] += longer
+    shares["exchanging"] -= longer
     slowest = int(np.argmax(computing))
     said = (
         f"{len(computing)} ranks computed {shares['computing'].min():.0%} to "

@@ -40,6 +40,7 @@ class Attributions(Observer):
     """
 
     on_every_rank = False
+    calls_network = True
 
     order = 10  # when it is known which state is the best, and that is saved
 

@@ -68,7 +68,9 @@ class BestState(Observer):
             if self.row and not self.arrays:
                 self._restore_arrays(run)
         known = (self.score, self.step, self.row, self.arrays)
-        self.score, self.step, self.row, self.arrays = comm.broadcast(known)
+        self.score, self.step, self.row, arrays = comm.broadcast(known)
+        own = self.training.network.weights() | self.training.network.statistics()
+        self.arrays = {path: array for path, array in arrays.items() if path in own}
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         if run.validated:

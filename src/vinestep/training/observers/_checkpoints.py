@@ -64,6 +64,7 @@ class Checkpoints(Observer):
     """
 
     on_every_rank = False
+    saves_states = True
 
     order = 9
     ends_run = True
@@ -112,9 +113,12 @@ class Checkpoints(Observer):
             self.every is not None
             and run.position.step % self.every == 0
             and within
-            and time.monotonic() - self._saved >= self.seconds
+            and run.agreed(self._is_time())
         ):
             self._save(run)
+
+    def _is_time(self) -> bool:
+        return time.monotonic() - self._saved >= self.seconds
 
     def after_epoch(self, run: Run, row: dict[str, float]) -> None:
         score, is_best = "", False
@@ -123,7 +127,7 @@ class Checkpoints(Observer):
             score = f"-{name}-{value:.4g}"
             is_best = self.what == "best" and self._note_score(run, name, value)
         kept = self.keep_every is not None and run.position.epoch % self.keep_every == 0
-        if is_best or kept or time.monotonic() - self._saved >= self.seconds:
+        if is_best or kept or run.agreed(self._is_time()):
             self._save(run, score)
 
     def after_validation(self, run: Run, row: dict[str, float]) -> None:
@@ -133,10 +137,8 @@ class Checkpoints(Observer):
 
     def after_run(self, run: Run, outcome: Outcome) -> None:
         assert run.store is not None
-        if (
-            not any(step_of(name) == run.position.step for name in run.store.states())
-            or run.stop_reason
-        ):
+        is_saved = any(step_of(name) == run.position.step for name in run.store.states())
+        if run.agreed(not is_saved or bool(run.stop_reason)):
             self._save(run, self._score_in_names(run))
 
     def best_state(self, run: Run | Outcome) -> str | None:

@@ -60,6 +60,7 @@ class GeneratedSamples(Observer):
     """
 
     on_every_rank = False
+    calls_network = True
 
     def __init__(
         self,

@@ -57,6 +57,7 @@ class PeriodicObserver(Observer):
     """
 
     on_every_rank = False
+    calls_network = True
 
     series = ""
     most = MOST_ROWS
@@ -150,6 +151,7 @@ class Steps(Observer):
     """
 
     on_every_rank = False
+    calls_network = True
 
     def __init__(self, every: int = 1) -> None:
         self.every = whole_steps(self, every)

@@ -41,6 +41,7 @@ class Fixed(Observer):
     """
 
     on_every_rank = False
+    calls_network = True
 
     def __init__(self, inputs: Any, targets: Any, every: int | None) -> None:
         name = type(self).__name__

@@ -12,9 +12,11 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, PositiveInt, ValidationError, model_validator
 
 from ..._public_names import did_you_mean
+from ...distributed._settings import Ranks
 from ...errors import PlanError, SettingError
 from ...layers._base import Layer
 from ...layers._containers import Stack
+from ...layers._pipeline import Pipeline
 from ...parts._build import LAYERS, Builder
 from ...parts._registry import library
 from ...tasks._base import Task
@@ -299,6 +301,8 @@ class Plan(_Part):
     """Settings of `WeightAverage`: ``{decay = 0.999}``."""
     half: dict[str, Any] | None = None
     """Settings of `HalfPrecision`, ``{}`` for the usual ones."""
+    ranks: dict[str, Any] | None = None
+    """Settings of `vinestep.distributed.Ranks`: ``{partition_optimiser = true}``."""
     validate_every: PositiveInt | str = 1
     """Epochs, or in words: ``"500 steps"``."""
     loss: Described = None
@@ -358,7 +362,11 @@ class Plan(_Part):
                 raise SettingError(
                     f"{name}: it is for weights that are trained already. Say which: start_from"
                 )
-        for name, made in (("average", self.weight_average), ("half", self.half_precision)):
+        for name, made in (
+            ("average", self.weight_average),
+            ("half", self.half_precision),
+            ("ranks", self.rank_settings),
+        ):
             try:
                 made()
             except (SettingError, TypeError) as error:
@@ -379,6 +387,9 @@ class Plan(_Part):
 
     def half_precision(self) -> HalfPrecision | None:
         return None if self.half is None else HalfPrecision(**self.half)
+
+    def rank_settings(self) -> Ranks | None:
+        return None if self.ranks is None else Ranks(**self.ranks)
 
     def as_toml(self) -> dict[str, Any]:
         """As a dict that TOML can hold: keys that are not set are left out."""
@@ -521,12 +532,14 @@ def _with_counts(tree: Any, counts: Mapping[str, Any]) -> Any:
 
 
 def _network_of(stack: Any) -> Any:
-    """A single layer that takes masks or several inputs, which a stack does not hand on, is the
-    network itself.
+    """A single layer that takes masks or several inputs, which a stack does not hand on, or whose
+    parts lie on other ranks, is the network itself.
     """
     if not isinstance(stack, Stack) or len(stack) != 1 or not isinstance(stack[0], Layer):
         return stack
-    if hasattr(stack[0], "input_names") or hasattr(stack[0], "outputs_losses"):
+    if isinstance(stack[0], Pipeline) or hasattr(stack[0], "input_names"):
+        return stack[0]
+    if hasattr(stack[0], "outputs_losses"):
         return stack[0]
     parameters = inspect.signature(type(stack[0]).compute).parameters.values()
     return stack[0] if sum(p.kind is p.POSITIONAL_OR_KEYWORD for p in parameters) > 2 else stack

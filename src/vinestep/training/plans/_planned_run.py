@@ -124,6 +124,7 @@ class PlannedRun:
             clip_values=plan.clip_values,
             accumulate=plan.accumulate,
             average=plan.weight_average(),
+            ranks=plan.rank_settings(),
             half=plan.half_precision(),
         )
         if plan.adversarial is not None:
@@ -476,6 +477,7 @@ def _adversarial(plan: Plan, parts: PlannedParts, network: Layer) -> Adversarial
         clip=plan.clip,
         critic_clip=pair.critic_clip,
         average=plan.weight_average(),
+        ranks=plan.rank_settings(),
         seed=plan.seed,
     )
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
-from scipy.special import ndtri
+import scipy
 
 from ..._findings import Finding
 from ...data.encoding._drift import PICTURES
@@ -256,7 +256,7 @@ def _away(a: np.ndarray, b: np.ndarray) -> list[tuple[int, float, float]]:
         w = (theirs.mean(axis=0) - ours.mean(axis=0)) / np.sqrt(
             ours.var(axis=0) / n + theirs.var(axis=0) / m
         )
-    least = float(-ndtri(LEVEL / (4 * d)))
+    least = float(-scipy.special.ndtri(LEVEL / (4 * d)))
     ratio = b.std(axis=0) / np.where(spread > 0, spread, 1)
     for i in np.flatnonzero(usable):
         moved = abs(z[i]) > least and abs(shift[i]) > spread[i] / 2

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import numpy as np
-from scipy.spatial.distance import cdist
-from scipy.stats import beta
+import scipy
 
 from ..._findings import Finding
 from ._permutation_test import MOST_COLUMNS, nearest_others
@@ -40,7 +39,7 @@ def label_noise(stage: Stage) -> Iterator[Finding]:
         rows = np.flatnonzero(labels >= 0)
         if len(rows) < LEAST or not 2 <= len(np.unique(labels[rows])) <= MOST_COLUMNS:
             continue
-        squares = cdist(features[rows], features[rows], "sqeuclidean")
+        squares = scipy.spatial.distance.cdist(features[rows], features[rows], "sqeuclidean")
         around, own = labels[rows][nearest_others(squares, NEIGHBOURS)], labels[rows]
         agreed = (around == around[:, :1]).all(axis=1)
         odd = agreed & (own != around[:, 0])
@@ -49,7 +48,9 @@ def label_noise(stage: Stage) -> Iterator[Finding]:
             for one in np.unique(own)
         ]
         full = [(n, k) for n, k in by_class if n >= FEWEST_AGREED]
-        beyond = [k > 0 and beta.ppf(LEVEL, k, n - k + 1) > CONTRADICTED for n, k in full]
+        beyond = [
+            k > 0 and scipy.stats.beta.ppf(LEVEL, k, n - k + 1) > CONTRADICTED for n, k in full
+        ]
         if sum(beyond) < 2:
             continue
         words = (

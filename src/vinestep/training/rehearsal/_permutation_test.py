@@ -8,8 +8,7 @@ import math
 from typing import Any, NamedTuple
 
 import numpy as np
-from scipy.linalg import solve
-from scipy.spatial.distance import cdist
+import scipy
 
 from ...data.batches._batch import Batch, arrays_of
 
@@ -96,7 +95,7 @@ def _score(told: np.ndarray, true: np.ndarray) -> float:
 def _smoothers(x: np.ndarray) -> list[np.ndarray]:
     """Matrices that make of all targets an answer to each example by the others."""
     n, d = x.shape
-    squares = cdist(x, x, "sqeuclidean")
+    squares = scipy.spatial.distance.cdist(x, x, "sqeuclidean")
     width = _width(squares)
     found = []
     for kernel, ridge in (
@@ -150,14 +149,17 @@ def correlation_across(
     """The second of `correlations_across`."""
     middle = y.mean(axis=0)
     _, regular, width = _kernel_of(x)
-    across = np.exp(-cdist(other_x, x, "sqeuclidean") / width) + other_x @ x.T / x.shape[1]
-    weights = solve(regular, y - middle, assume_a="pos", check_finite=False)
+    across = (
+        np.exp(-scipy.spatial.distance.cdist(other_x, x, "sqeuclidean") / width)
+        + other_x @ x.T / x.shape[1]
+    )
+    weights = scipy.linalg.solve(regular, y - middle, assume_a="pos", check_finite=False)
     return _score(across @ weights, other_y - middle)
 
 
 def _kernel_of(x: np.ndarray) -> tuple[np.ndarray, np.ndarray, float]:
     """A linear and a Gaussian kernel, the same regularised, and the width of the Gaussian."""
-    squares = cdist(x, x, "sqeuclidean")
+    squares = scipy.spatial.distance.cdist(x, x, "sqeuclidean")
     width = _width(squares)
     kernel = np.exp(-squares / width) + x @ x.T / x.shape[1]
     return kernel, kernel + 0.5 * np.eye(len(x)), width

@@ -205,6 +205,16 @@ def rehearse(
     of_ranks: list[Finding] = []
     if communicator().size > 1 and are_batches(train):
         of_ranks = list(rank_findings(training, train))
+    if training.network.divides_layers:
+        of_ranks.append(
+            Finding(
+                "the network",
+                "not tested",
+                "its layers lie on several ranks, and a rehearsal is made by each alone.",
+                "Rehearse in one process, with smaller stages of the same kinds.",
+            )
+        )
+        return Rehearsal(of_ranks, 0.0)
     with using(Alone()):
         found = _rehearsed(training, train, validation, quick, steps, progress)
     found.findings[:0] = of_ranks

@@ -12,8 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.special import chdtrc
-from scipy.stats import rankdata
+import scipy
 
 from ..._findings import Finding
 from ...autodiff.gradients import euclidean_norm
@@ -124,13 +123,13 @@ def batch_order(stage: Stage) -> Iterator[Finding]:
         return
     whole = np.concatenate(labels)
     # of ranks, between batches against within: W. H. Kruskal and W. A. Wallis, JASA 47, 1952
-    ranks = np.split(rankdata(whole), np.cumsum(sizes)[:-1])
+    ranks = np.split(scipy.stats.rankdata(whole), np.cumsum(sizes)[:-1])
     n = len(whole)
     spread = float(np.var(np.concatenate(ranks), ddof=1))
     if not spread:
         return
     between = sum(m * (r.mean() - (n + 1) / 2) ** 2 for m, r in zip(sizes, ranks, strict=True))
-    p = float(chdtrc(len(labels) - 1, between / spread))
+    p = float(scipy.special.chdtrc(len(labels) - 1, between / spread))
     if p < SORTED:
         yield Finding(
             "the order of batches",

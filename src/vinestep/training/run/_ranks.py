@@ -17,6 +17,9 @@ from ...storage.peer_store import PeerStore
 from ...storage.run_store import RunStore
 from ...storage.settings import leaves
 from ..step._base import digest_of
+from ..step._descent import Descent
+from ..step._stages import ranks_of_batch
+from ..step._state import divides_state
 
 if TYPE_CHECKING:
     from ...layers._base import Layer
@@ -53,10 +56,21 @@ def store_of_rank(
         yield None if label is None else PeerStore(label)
 
 
-def observers_of_rank(observers: Sequence[Observer]) -> list[Observer]:
+def observers_of_rank(observers: Sequence[Observer], parts: Mapping[str, Any]) -> list[Observer]:
     """Those that this rank has."""
-    first = communicator().rank == 0
-    return [observer for observer in observers if first or observer.on_every_rank]
+    if communicator().rank == 0:
+        return list(observers)
+    together = divides_state(parts)
+    divided = any(
+        part.network.divides_layers for part in parts.values() if isinstance(part, Descent)
+    )
+    return [
+        observer
+        for observer in observers
+        if observer.on_every_rank
+        or (together and observer.saves_states)
+        or (divided and observer.calls_network)
+    ]
 
 
 def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
@@ -73,7 +87,9 @@ def check_equal_ranks(network: Layer, facts: Mapping[str, Any]) -> None:
         **{f"the version of {name}": found for name, found in versions().items()},
         "the commit": commit(),
         **dict(leaves(json.loads(json.dumps(facts)))),
-        "the weights to begin with": "" if network.arena is None else digest_of(network).hex(),
+        "the weights to begin with": ""
+        if network.arena is None or network.divides_layers
+        else digest_of(network).hex(),
     }
     every = comm.all_gather((own, time.time()))
     first, clock = every[0]
@@ -98,7 +114,7 @@ def check_equal_weights(network: Layer) -> None:
     RunError
         If weights of the ranks have come apart.
     """
-    comm = communicator()
+    comm = ranks_of_batch(network)
     if comm.size == 1:
         return
     digests = comm.all_gather(digest_of(network))

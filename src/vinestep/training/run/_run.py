@@ -25,7 +25,7 @@ from ...storage.json_values import finite_or_none, finite_rows
 from ...storage.lineage import now
 from ...storage.run_store import RunStore
 from ...tasks._base import Task
-from ..step._state import HasState, joined_state, split_state
+from ..step._state import HasState, divides_state, joined_state, split_state
 from ..step._step import Step
 from ._attachments import Attachments
 from ._results import Outcome, Position, direction
@@ -75,6 +75,14 @@ class Observer:
 
     on_every_rank = True
     """Whether each of several ranks has it, or the first alone, as what records and draws."""
+
+    calls_network = False
+    """Whether it computes with the network, or has its layers watched: which ranks do together
+    that divide its layers.
+    """
+
+    saves_states = False
+    """Whether it saves the run, of which each of several ranks may have a part."""
 
     busy = False
     """Whether it is listening to a run; it cannot listen to two at once."""
@@ -394,6 +402,8 @@ class Run(Attachments):
         arrays, parts = self._parted()
         meta, store = self._meta(parts), self.store
         self.finish_saving()
+        if not store.keeps:
+            return
         if sum(array.nbytes for array in arrays.values()) < LARGE:
             store.save_state(name, arrays, meta)
             then()
@@ -407,6 +417,10 @@ class Run(Attachments):
         if self._writer is None:
             self._writer = ThreadPoolExecutor(1, thread_name_prefix="vinestep states")
         self._saving = self._writer.submit(write)
+
+    def agreed(self, due: bool) -> bool:
+        """What the first rank says, if states are saved by all together."""
+        return communicator().broadcast(due) if divides_state(self.parts) else due  # type: ignore[no-any-return]
 
     def finish_saving(self) -> None:
         """Wait until the state under way is written; raises what went wrong."""

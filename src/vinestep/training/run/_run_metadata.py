@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 from ..._findings import Finding, tell
+from ...distributed._settings import Ranks
 from ...parts._describe import describe
 from ...storage.lineage import (
     commit,
@@ -14,6 +15,7 @@ from ...storage.lineage import (
     uncommitted,
     versions,
 )
+from ..step._stages import of_all_stages
 from ._study import study_under_way
 
 if TYPE_CHECKING:
@@ -43,6 +45,7 @@ def run_settings(
         "clip_values": training.clip_values,
         "accumulate": training.accumulate,
         **({"half": training.half.settings()} if training.half is not None else {}),
+        **({"ranks": training.ranks.settings()} if training.ranks != Ranks() else {}),
         "average": None if training.average is None else training.average.settings(),
         "precision": str(training.network.dtype),
         "loss": describe(training.loss, opaque=True),
@@ -53,11 +56,16 @@ def run_settings(
         "source": batches.dataset.settings(),
         "data": batches.fingerprint(),
         "validation": scored.settings(),
-        "frozen": sorted(training.network._ready_arena().frozen_paths),
+        "frozen": sorted(
+            of_all_stages(
+                training.network, dict.fromkeys(training.network._ready_arena().frozen_paths)
+            )
+        ),
         "network": describe(training.network, opaque=True),
-        "weights": {
-            path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()
-        },
+        "weights": of_all_stages(
+            training.network,
+            {path: list(a.shape) for path, a in training.network._ready_arena().arrays().items()},
+        ),
         **training.settings(),
     }
 

@@ -20,6 +20,7 @@ from ...data.batches._batches import Batches
 from ...data.batches._partition import Partition
 from ...data.encoding._codec import Codec
 from ...distributed._current import communicator
+from ...distributed._settings import Ranks
 from ...errors import DataError, RunError, SettingError
 from ...evaluation._scores import merge_counts, metric_counts
 from ...evaluation.metrics._base import Metric
@@ -46,6 +47,7 @@ from ._half_precision import HalfPrecision
 from ._rank_sums import average_statistics, check_equal_batches
 from ._ranks import StepCounts, distributed_derivative, no_sum_of_losses
 from ._scoring import average_scores
+from ._stages import whole_network
 from ._step import Step
 
 if TYPE_CHECKING:
@@ -94,6 +96,7 @@ class TrainingBase:
         accumulate: int = 1,
         average: WeightAverage | None = None,
         half: HalfPrecision | None = None,
+        ranks: Ranks | None = None,
         seed: int = 0,
     ) -> None:
         loss = checked_loss_or_task(loss, task)
@@ -113,6 +116,7 @@ class TrainingBase:
             clip_values=clip_values,
             average=average,
             half=half,
+            ranks=ranks,
             seed=seed,
         )
         self.accumulate = int(accumulate)
@@ -168,7 +172,7 @@ class TrainingBase:
 
     def scores(self, batches: AnyBatches) -> dict[str, float]:
         """Of a validation part, by name."""
-        return average_scores(self.network, batches, self.loss, self.metrics, communicator())
+        return average_scores(self.network, batches, self.loss, self.metrics, self.descent.comm)
 
     @property
     def optimiser(self) -> Optimiser:
@@ -193,6 +197,10 @@ class TrainingBase:
     @property
     def half(self) -> HalfPrecision | None:
         return self.descent.half
+
+    @property
+    def ranks(self) -> Ranks:
+        return self.descent.ranks
 
     @property
     def seed(self) -> int:
@@ -245,9 +253,10 @@ class TrainingBase:
         ]
         if descent.network.arena is None:
             self.initialise(several[0])
-        comm = communicator()
+        comm = self.descent.comm
+        if communicator().size > 1:
+            check_equal_batches(communicator(), several)
         if comm.size > 1:
-            check_equal_batches(comm, several)
             several = [Partition(comm.rank, comm.size).of(part) for part in several]
         descent.ready()
         statistics = [(array, array.copy()) for array in descent.statistics()]
@@ -408,7 +417,7 @@ class TrainingBase:
         """The batches of an epoch; of several ranks what this one needs of them."""
         if not isinstance(batches, Batches):
             return batches.epoch(epoch, seed=self.seed, start=start)
-        comm = communicator()
+        comm = self.descent.comm
         partition = Partition(comm.rank, comm.size)
         return batches.epoch(epoch, seed=self.seed, start=start, partition=partition)
 
@@ -480,13 +489,13 @@ class TrainingBase:
             assert best is not None
             network = copy.deepcopy(self.network)
             network.load(best.arrays)
-            return self._model(network, best.row, best.step, "best")
+            return self._model(whole_network(network), best.row, best.step, "best")
         rows, step = self._rows[-1:], self.step_number
         row = rows[0] if rows else {}
         if copied and self.average is not None:
             with self.descent.averaged():
-                return self._model(copy.deepcopy(self.network), row, step, "last")
-        network = copy.deepcopy(self.network) if copied else self.network
+                return self._model(whole_network(self.network), row, step, "last")
+        network = whole_network(self.network) if copied else self.network
         return self._model(network, row, step, "last")
 
     def _chosen(self, state: str | None) -> Literal["best", "last"]:

@@ -11,6 +11,7 @@ import numpy as np
 from ...autodiff.gradients import Gradients, Layout
 from ...autodiff.tensor import Tensor
 from ...kernels.allocator import keep_freed_memory
+from ._exchange import Pieces
 
 __all__ = ["GradientBuffer", "GradientBuffers"]
 
@@ -61,6 +62,14 @@ class GradientBuffers:
         self._dtype = dtype
         self._tensors = tensors
         self._spare: list[GradientBuffer] = []
+        self._pieces: Pieces | None = None
+
+    @property
+    def pieces(self) -> Pieces:
+        """What of them travels together to other ranks."""
+        if self._pieces is None:
+            self._pieces = Pieces(self.layout, self._tensors)
+        return self._pieces
 
     def lend(self) -> tuple[Gradients, GradientBuffer]:
         """Gradients, to be filled by way of the buffer's places."""

@@ -23,6 +23,7 @@ from ...layers._learning_pass import learning, observed
 from ...layers._named_inputs import inputs_in_order
 from ...losses import StraightForm, straight_form
 from ._descent import Descent, checked_loss, learning_pass
+from ._exchange import GradientExchange
 from ._forward_pass import loss_of, outputs_of, outputs_of_batch
 from ._trust import is_library_code
 
@@ -52,6 +53,7 @@ class Derivation:
         watch: Watch | None = None,
         number: int | None = None,
         weigh: Weigh | None = None,
+        exchange: GradientExchange | None = None,
     ) -> tuple[Any, float, Gradients]:
         """Outputs, loss and gradients of a learning pass.
 
@@ -64,16 +66,20 @@ class Derivation:
             Of the pass, by which dropout is drawn; by default that of the step.
         weigh : callable, optional
             From outputs and loss makes a factor of the gradients.
+        exchange : GradientExchange, optional
+            Sends them to other ranks as they are made.
         """
+        in_pieces = exchange is not None and exchange.is_in_pieces
         inputs = batch.inputs
         if (
             watch is None
+            and not in_pieces
             and batch.weights is None
             and batch.masks is None
             and (straight := self._straight_path(inputs, batch.targets))
         ):
             try:
-                return self._derive_straight(*straight, inputs, batch.targets, weigh)
+                return self._derive_straight(*straight, inputs, batch.targets, weigh, exchange)
             except Unsound as error:
                 give_up(error)
         descent = self.descent
@@ -85,6 +91,7 @@ class Derivation:
                 number,
                 guarded=self._guarded or watch is not None,
                 rows=batch.rows,
+                merged=not in_pieces,
             ),
             looking,
         ):
@@ -94,7 +101,7 @@ class Derivation:
         if not math.isfinite(value):
             self._refuse(value, inputs)
         times = 1.0 if weigh is None else weigh(outputs, value)
-        return outputs, value, descent.gradients(recorded, times=times)
+        return outputs, value, descent.gradients(recorded, times=times, exchange=exchange)
 
     def outputs(self, batch: Batch, number: int) -> Any:
         """Of a learning pass of which nothing is derived."""
@@ -128,6 +135,7 @@ class Derivation:
         inputs: np.ndarray,
         targets: Any,
         weigh: Weigh | None,
+        exchange: GradientExchange | None,
     ) -> tuple[Any, float, Gradients]:
         x = run.admitted(inputs)
         outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
@@ -137,6 +145,8 @@ class Derivation:
         if not math.isfinite(number):
             self._refuse(number, inputs)
         gradients, buffer = self.descent.buffer()
+        if exchange is not None:
+            exchange.begin(gradients, buffer.places)
         if buffer.into_for is not run:
             buffer.into, buffer.into_for = (
                 [None, *(buffer.places[weight.origin] for weight in run.weights)],

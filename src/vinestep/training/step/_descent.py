@@ -11,17 +11,20 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from ..._arguments import checked_seed
+from ..._rows import Rows
 from ...autodiff.gradients import Gradients, Layout, euclidean_norm, scaled
 from ...autodiff.sweep import sweep
 from ...autodiff.tensor import Tensor
 from ...autodiff.tracking import STATE
 from ...data.batches._batch import Batch
-from ...data.batches._partition import Rows
+from ...distributed._communicator import Communicator
 from ...distributed._current import communicator
+from ...distributed._settings import Ranks
 from ...errors import (
     CheckpointError,
     DifferentiationError,
     NotFiniteError,
+    PeerError,
     SettingError,
     ShapeError,
 )
@@ -35,8 +38,11 @@ from ...schedules import Schedule, as_schedule
 from ...storage.archive import in_half
 from ._averaging import WeightAverage
 from ._buffers import GradientBuffer, GradientBuffers
+from ._exchange import GradientExchange, put
 from ._half_precision import HalfPrecision
-from ._rank_sums import average_statistics, fail_within_layers, mean_of_ranks
+from ._optimiser_partition import OptimiserPartition
+from ._rank_sums import average_statistics, fail_within_layers
+from ._stages import StageGroup, of_all_stages, ranks_of_batch
 from ._tensor_group import as_network
 
 __all__ = ["Descent", "DescentStep", "learning_pass"]
@@ -90,6 +96,8 @@ class Descent:
         Follows the weights, for evaluation.
     half : HalfPrecision, optional
         Keeps weights and gradients as float16.
+    ranks : Ranks, optional
+        What ranks that train together share besides examples.
     seed : int
         Of dropout, and of the weights if the network is not initialised yet.
 
@@ -116,6 +124,7 @@ class Descent:
         clip_values: float | None = None,
         average: WeightAverage | None = None,
         half: HalfPrecision | None = None,
+        ranks: Ranks | None = None,
         seed: int = 0,
     ) -> None:
         for name, limit in (("clip", clip), ("clip_values", clip_values)):
@@ -130,6 +139,8 @@ class Descent:
             )
         if half is not None and not isinstance(half, HalfPrecision):
             raise SettingError(f"half is {half!r}. Give a vinestep.HalfPrecision().")
+        if ranks is not None and not isinstance(ranks, Ranks):
+            raise SettingError(f"ranks is {ranks!r}. Give a vinestep.distributed.Ranks(...).")
         self.network = as_network(network)
         self.optimiser = _optimiser(optimiser)
         self.schedule = as_schedule(schedule)
@@ -137,14 +148,24 @@ class Descent:
         self.clip_values = None if clip_values is None else float(clip_values)
         self.average = average
         self.half = half
+        self.ranks = ranks or Ranks()
         self.seed = checked_seed(seed, "Training")
         self.step_number = 0
         self._belongings()
         self._arena: Arena | None = None
         self._layout: Layout | None = None
         self._buffers: GradientBuffers | None = None
+        self._partition: OptimiserPartition | None = None
+        self._stages: StageGroup | None = None
+        self._feedback: np.ndarray | None = None
+        self._exchanged: GradientExchange | None = None
         self._statistic_arrays: list[np.ndarray] = []
         self._statistics_for: int | None = None
+
+    @property
+    def comm(self) -> Communicator:
+        """The ranks among which batches are divided."""
+        return ranks_of_batch(self.network)
 
     @property
     def rate(self) -> float:
@@ -196,23 +217,63 @@ class Descent:
         """Loss and gradients where the parameters are now, in the learning pass of this step; of
         several ranks, of all.
         """
-        comm = communicator()
+        comm = self.comm
         if comm.size == 1:
             return self._own_derived(loss_function, part, release=release)
         weight = 1.0 if part is None else float(len(part))
+        exchange = self.exchange()
         error: Exception | None = None
-        value, gradients = 0.0, self.buffer()[0]
+        value = 0.0
         try:
             if weight:
-                value, gradients = self._own_derived(
-                    loss_function, part, release=release, times=weight
+                value, _ = self._own_derived(
+                    loss_function, part, release=release, times=weight, exchange=exchange
                 )
+        except PeerError:
+            raise
         except Exception as raised:
             fail_within_layers(comm, self.network, raised)
             error = raised
-        value = mean_of_ranks(comm, value, weight, gradients, error)
+        value, gradients = self._mean_of_ranks(value, weight, exchange, error)
         average_statistics(comm, self.statistics(), weight)
         return value, gradients
+
+    def _mean_of_ranks(
+        self,
+        value: float,
+        weight: float,
+        exchange: GradientExchange,
+        error: Exception | None,
+    ) -> tuple[float, Gradients]:
+        """The mean of all ranks by their weights, of the loss and of gradients, which are those of
+        the loss times its weight.
+
+        Raises
+        ------
+        The error on all ranks, if one has it.
+        """
+        gradients = self.exchanged(exchange, error)
+        every = exchange.gather((value, weight), error=error)
+        whole = sum(one for _, one in every)
+        gradients.flat /= gradients.flat.dtype.type(whole)  # type: ignore[misc]
+        return float(sum(value * one for value, one in every) / whole), gradients
+
+    def exchange(self) -> GradientExchange:
+        """The sum of this step's gradients over ranks, to be begun with the sweep."""
+        self.ready()
+        exchange = GradientExchange(self.comm, self.buffers().pieces, self._feedback)
+        self._exchanged = exchange
+        return exchange
+
+    def exchanged(self, exchange: GradientExchange, error: Exception | None) -> Gradients:
+        """All pieces of this rank's gradients are on their way, which are 0 if there are none."""
+        if exchange.gradients is None:
+            gradients, buffer = self.buffer()
+            gradients.flat[...] = 0
+            exchange.begin(gradients, buffer.places)
+        exchange.finish(failed=error is not None)
+        assert exchange.gradients is not None
+        return exchange.gradients
 
     def _own_derived(
         self,
@@ -221,6 +282,7 @@ class Descent:
         *,
         release: bool,
         times: float = 1.0,
+        exchange: GradientExchange | None = None,
     ) -> tuple[float, Gradients]:
         rows = None if part is None else part.rows
         with learning_pass(self.seed, self.step_number, guarded=True, rows=rows):
@@ -230,7 +292,7 @@ class Descent:
             raise NotFiniteError(
                 f"Step {self.step_number + 1}: the loss is {value}. Nothing has been changed."
             )
-        return value, self.gradients(loss, release=release, times=times)
+        return value, self.gradients(loss, release=release, times=times, exchange=exchange)
 
     def ready(self) -> Arena:
         """The network's arena, with everything made for it that a step needs.
@@ -258,40 +320,93 @@ class Descent:
                 "Call schedule.begin(None) before the first step and schedule.watch(step, loss, "
                 '"loss") after each epoch, or use training.run(...) or training.steps(...).'
             )
-        self.optimiser.begin(arena.layout, arena.dtype)
+        self._begin_optimiser(arena)
         if self.average is not None:
             self.average.begin(arena)
         if self.half is not None:
             self.half.begin(arena)
         self._arena, self._layout = arena, arena.layout
 
+    def _begin_optimiser(self, arena: Arena) -> None:
+        comm, layout = self.comm, arena.layout
+        if self.network.divides_layers:
+            self._stages = StageGroup(layout.size)
+            StageGroup.check(
+                {
+                    "LBFGS": isinstance(self.optimiser, LBFGS),
+                    "HalfPrecision": self.half is not None,
+                }
+            )
+        elif any(layer.divides_layers for layer in self.network.walk()):
+            raise SettingError("A Pipeline has to be the whole network, and is a part of one.")
+        if comm.size > 1 and self.ranks.partition_optimiser:
+            self._partition = self._partition or OptimiserPartition(comm, self.optimiser)
+            self._partition.begin(layout, arena.dtype)
+        else:
+            paths = of_all_stages(self.network, dict.fromkeys(layout.paths))
+            self.optimiser.begin(layout, arena.dtype, paths=list(paths))
+        if comm.size > 1 and self.ranks.gradient_dtype is not None:
+            self._begin_feedback(layout, arena.dtype)
+
+    def _begin_feedback(self, layout: Layout, dtype: np.dtype[Any]) -> None:
+        if isinstance(self.optimiser, LBFGS):
+            raise SettingError(
+                "LBFGS searches along a line by small differences of the loss, which gradients "
+                "rounded to float16 do not show. Leave gradient_dtype out."
+            )
+        known, before = self._feedback, self._layout
+        self._feedback = np.zeros(layout.size, dtype)
+        if known is not None and before is not None:
+            for slot, former in layout.common(before):
+                layout.view(self._feedback, slot)[...] = before.view(known, former)
+
     # derivation
 
-    def gradients(self, loss: Tensor, *, release: bool = True, times: float = 1.0) -> Gradients:
+    def gradients(
+        self,
+        loss: Tensor,
+        *,
+        release: bool = True,
+        times: float = 1.0,
+        exchange: GradientExchange | None = None,
+    ) -> Gradients:
         """Of a recorded loss, or so many times it, by the trainable parameters, in memory of this
-        descent's that is kept while somebody holds it.
+        descent's that is kept while somebody holds it. With an exchange, they are sent to other
+        ranks as they are made.
         """
         gradients, buffer = self.buffer()
-        places = buffer.places
+        places, callback = buffer.places, None
+        if exchange is not None:
+            exchange.begin(gradients, places)
+            places, callback = exchange.open_places, exchange.send_finished
         seed = np.full(loss.shape, times, loss.dtype) if loss.shape else loss.dtype.type(times)
-        found = sweep(loss, seed, places, release=release, destinations=places)
-        if len(found) != len(places):
-            unused = [origin.name for origin in places if origin not in found]
+        found = sweep(
+            loss,
+            seed,
+            buffer.places,
+            release=release,
+            destinations=buffer.places,
+            callback=callback,
+        )
+        if len(found) != len(buffer.places):
+            unused = [origin.name for origin in buffer.places if origin not in found]
             raise DifferentiationError(
                 f"The loss never used {', '.join(unused[:5])}. Leave out what is not used, or "
                 f"freeze it: network.freeze({unused[0]!r})."
             )
-        for origin, cotangent in found.items():
-            if cotangent is not places[origin]:
-                places[origin][...] = cotangent
+        for origin, place in places.items():
+            put(found[origin], place)
         return gradients
 
     def buffer(self) -> tuple[Gradients, GradientBuffer]:
         """A gradient array that nobody outside holds."""
+        return self.buffers().lend()
+
+    def buffers(self) -> GradientBuffers:
         arena = self.ready()
         if self._buffers is None or self._buffers.layout is not arena.layout:
             self._buffers = GradientBuffers(arena.layout, arena.dtype, arena.trainable)
-        return self._buffers.lend()
+        return self._buffers
 
     @contextmanager
     def statistics_kept(self) -> Iterator[None]:
@@ -334,6 +449,8 @@ class Descent:
         if self.clip_values is not None:
             np.clip(gradients.flat, -self.clip_values, self.clip_values, out=gradients.flat)
         norm = euclidean_norm(gradients.flat)
+        if self._stages is not None:
+            norm = self._stages.norm(norm)
         if not math.isfinite(norm):
             raise self._bad_gradients(value, gradients)
         if self.clip is not None and norm > self.clip:
@@ -350,15 +467,25 @@ class Descent:
             and optimiser.keeps_finite
         ):
             arena.memory.written()  # type: ignore[union-attr]
-            optimiser.update(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
+            self._move(arena.values, gradients.flat, rate)  # type: ignore[union-attr]
         elif isinstance(optimiser, LBFGS):
             self._search(value, gradients, rate, evaluate)
         else:
             self._update_with_care(gradients, norm, rate)
         self.step_number += 1
+        if self._exchanged is not None:
+            self._exchanged.commit()
+            self._exchanged = None
         if self.average is not None:
             self.average.add(arena.values, self.step_number)  # type: ignore[union-attr]
         return norm, rate
+
+    def _move(self, weights: np.ndarray, flat: np.ndarray, rate: float) -> None:
+        """The optimiser's update; where ranks divide its state, of each the part it has."""
+        if self._partition is None:
+            self.optimiser.update(weights, flat, rate)
+        else:
+            self._partition.update(weights, flat, rate)
 
     def _search(
         self, value: float, gradients: Gradients, rate: float, evaluate: Evaluate | None
@@ -429,8 +556,13 @@ class Descent:
         )
         arena.memory.written()
         with np.errstate(over="ignore", invalid="ignore"):
-            optimiser.update(weights, gradients.flat, rate)
-        if all(np.isfinite(array).all() for array, _ in kept) and fits():
+            self._move(weights, gradients.flat, rate)
+        sound = all(np.isfinite(array).all() for array, _ in kept) and fits()
+        if self._partition is not None:
+            sound = all(self._partition.comm.all_gather(sound))
+        if self._stages is not None:
+            sound = self._stages.agreed(sound)
+        if sound:
             return
         for array, before in kept:
             array[...] = before
@@ -446,7 +578,7 @@ class Descent:
         bad = [path for path, g in gradients.items() if not np.isfinite(g).all()]
         return NotFiniteError(
             f"Step {self.step_number + 1}: the loss is {value:.6g}, but the gradients of "
-            f"{', '.join(bad[:3])}"
+            f"{', '.join(bad[:3]) or 'another rank'}"
             f"{f' and {len(bad) - 3} more' if len(bad) > 3 else ''} are NaN or infinite. Nothing "
             "has been changed. A root, logarithm or "
             "division has no derivative where it stands: vinestep.differentiate(loss, network, "
@@ -469,8 +601,25 @@ class Descent:
             yield
 
     def state(self) -> dict[str, Any]:
-        """Weights, running statistics, the optimiser's state and the counters."""
+        """Weights, running statistics, the optimiser's state and the counters.
+
+        Where ranks divide the state or keep what rounding left away, all have to ask for it, and
+        the first one gets what the others have.
+        """
         self.begin()
+        own = self._own_state()
+        if self._stages is None:
+            return own
+        for group in ("weights", "statistics", "average"):
+            own[group] = self._stages.by_path(own[group])
+        own["optimiser"] = self._stages.flat(own["optimiser"])
+        own["trainable"] = [
+            path for paths in self._stages.comm.all_gather(own["trainable"]) for path in paths
+        ]
+        return own
+
+    def _own_state(self) -> dict[str, Any]:
+        """The state without what other stages have."""
         arena, average, half = self.ready(), self.average, self.half
         return {
             "weights": {
@@ -480,7 +629,10 @@ class Descent:
             "half": {} if half is None else {"master": half.master},
             "scaling": {} if half is None else half.state(),
             "statistics": self.network.statistics(),
-            "optimiser": dict(self.optimiser.state),
+            "optimiser": dict(self.optimiser.state)
+            if self._partition is None
+            else self._partition.state(),
+            "feedback": self._feedback_of_ranks(),
             "schedule": self.schedule.state(),
             "average": {}
             if average is None
@@ -492,6 +644,49 @@ class Descent:
             "seed": self.seed,
         }
 
+    def _arrays(self) -> dict[str, dict[str, np.ndarray]]:
+        """The arrays that a state has to have, by group; of some only the shape is told."""
+        arena, average, half = self.ready(), self.average, self.half
+        optimiser = self.optimiser.state
+        if self._partition is not None or self._stages is not None:
+            whole = arena.layout.size if self._stages is None else self._stages.size
+            optimiser = {name: np.broadcast_to(np.zeros(()), (whole,)) for name in optimiser}
+        return {
+            "weights": arena.arrays(),
+            "half": {} if half is None or half.master is None else {"master": half.master},
+            "statistics": self.network.statistics(),
+            "optimiser": optimiser,
+            "average": {} if average is None else average.arrays(arena),
+        }
+
+    @property
+    def divides_state(self) -> bool:
+        """Whether other ranks have what a saved state needs."""
+        return self.network.divides_layers or (communicator().size > 1 and self.ranks != Ranks())
+
+    def _feedback_of_ranks(self) -> dict[str, np.ndarray]:
+        """What rounding left away on each rank; only the first one has it of all."""
+        own, comm = self._feedback, self.comm
+        if own is None:
+            return {}
+        spans = [(rank * own.size, (rank + 1) * own.size) for rank in range(comm.size)]
+        whole = comm.gather_into_first(own, spans)
+        if whole is None:
+            return {}
+        return {f"rank {rank}": whole[slice(*span)] for rank, span in enumerate(spans)}
+
+    def _restore_feedback(self, known: Mapping[str, np.ndarray]) -> None:
+        """Of as many ranks each takes its own; of others the first takes the sum."""
+        own, comm = self._feedback, self.comm
+        if own is None:
+            return
+        own[...] = 0
+        if len(known) == comm.size:
+            own[...] = known[f"rank {comm.rank}"]
+        elif comm.rank == 0:
+            for array in known.values():
+                own += array
+
     def restore(self, state: Mapping[str, Any]) -> None:
         """Take back what `state` gave. Everything is checked before anything is changed.
 
@@ -500,10 +695,12 @@ class Descent:
         CheckpointError
             If it was made by another network, optimiser or seed: in what it differs.
         """
-        arena, mine = self.ready(), self.state()
+        arena, mine = self.ready(), self._arrays()
+        own = {*arena.tensors, *self.network.statistics()}
+        known = of_all_stages(self.network, dict.fromkeys(own))
         problems = []
-        for group in ("weights", "half", "statistics", "optimiser", "average"):
-            ours, theirs = mine[group], state.get(group, {})
+        for group, ours in mine.items():
+            theirs = state.get(group, {})
             problems += [
                 f"{group}/{name}: {theirs[name].shape if name in theirs else 'missing'} against "
                 f"{a.shape}"
@@ -511,11 +708,13 @@ class Descent:
                 if name not in theirs or theirs[name].shape != a.shape
             ]
             problems += [
-                f"{group}/{name}: not part of this training" for name in theirs if name not in ours
+                f"{group}/{name}: not part of this training"
+                for name in theirs
+                if name not in ours and name not in known
             ]
-        problems += (
-            [] if state["trainable"] == arena.layout.paths else ["other parameters are frozen"]
-        )
+        trainable = [path for path in state["trainable"] if path in arena.tensors]
+        problems += [] if trainable == arena.layout.paths else ["other parameters are frozen"]
+
         problems += (
             [] if state["seed"] == self.seed else [f"seed {state['seed']} against {self.seed}"]
         )
@@ -525,9 +724,16 @@ class Descent:
                 f"{'; '.join(problems[:3])}. "
                 "Set the training up as it was; the run's plan.toml says how."
             )
-        self.network.load({**state["weights"], **state.get("statistics", {})})
+        saved = {**state["weights"], **state.get("statistics", {})}
+        self.network.load({path: array for path, array in saved.items() if path in own})
         for name, array in state.get("optimiser", {}).items():
-            self.optimiser.state[name][...] = array
+            if self._stages is not None:
+                self.optimiser.state[name][...] = self._stages.own_part(array)
+            elif self._partition is None:
+                self.optimiser.state[name][...] = array
+            else:
+                self._partition.restore(name, array)
+        self._restore_feedback(state.get("feedback", {}))
         self.optimiser.count = state["updates"]
         self.schedule.restore(state.get("schedule", {}))
         if self.average is not None:
@@ -541,6 +747,7 @@ class Descent:
     def __getstate__(self) -> dict[str, Any]:
         return vars(self) | {
             "_buffers": None,
+            "_exchanged": None,
             "_layout": None,
             "_statistic_arrays": [],
             "_statistics_for": None,
@@ -565,10 +772,11 @@ def _read_only(array: np.ndarray) -> np.ndarray:
 
 @contextmanager
 def learning_pass(
-    seed: int, step: int, *, guarded: bool, rows: Rows | None = None
+    seed: int, step: int, *, guarded: bool, rows: Rows | None = None, merged: bool = True
 ) -> Iterator[None]:
     """Record what is computed, as a learning pass of this step; arrays are guarded against changes
     unless only library code runs. Of several ranks, `rows` are those of the batch that are here.
+    Layers that compute as one give their gradients all at the end; `merged` says whether they may.
     """
     now, here = STATE.now, PASS
     before = (
@@ -583,7 +791,7 @@ def learning_pass(
         here.rows,
     )
     now.recording, now.sealing, now.tracing = True, guarded, now.tracing + 1
-    here.learning, here.seed, here.step, here.merged, here.drawn = True, seed, step, True, {}
+    here.learning, here.seed, here.step, here.merged, here.drawn = True, seed, step, merged, {}
     here.rows = rows
     try:
         yield

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ...autodiff.gradients import Gradients
 from ...autodiff.tensor import held
 from ...data.batches._batch import Batch, arrays_of
 from ...distributed._communicator import Communicator
@@ -18,34 +17,8 @@ __all__ = [
     "average_statistics",
     "check_equal_batches",
     "fail_within_layers",
-    "mean_of_ranks",
     "reduces_over_ranks",
 ]
-
-
-def mean_of_ranks(
-    comm: Communicator,
-    value: float,
-    weight: float,
-    gradients: Gradients,
-    error: Exception | None,
-) -> float:
-    """The mean loss of all ranks by their weights; gradients, which are those of the loss times its
-    weight, become those of the mean in place.
-
-    Raises
-    ------
-    The error on all ranks, if one has it.
-    """
-    told = comm.all_gather((value, weight), error=error)
-    whole = sum(one for _, one in told)
-    flat = gradients.flat
-    if weight:
-        flat *= flat.dtype.type(1 / whole)
-    else:
-        flat[...] = 0
-    comm.all_reduce(flat)
-    return float(sum(value * one for value, one in told) / whole)
 
 
 def average_statistics(comm: Communicator, arrays: Sequence[np.ndarray], weight: float) -> None:

@@ -12,8 +12,7 @@ from ...autodiff.gradients import Gradients
 from ...data.batches._batch import Batch
 from ...data.batches._partition import whole_size
 from ...distributed._communicator import Communicator
-from ...distributed._current import communicator
-from ...errors import SettingError, VineStepError
+from ...errors import PeerError, SettingError, VineStepError
 from ...evaluation._scores import merge_counts
 from ...evaluation.metrics._base import Metric
 from ...layers._base import Layer
@@ -62,35 +61,39 @@ def distributed_derivative(
     first : int
         Number of the first pass, by which dropout is drawn.
     """
-    comm, total = communicator(), LossAccumulator(derive.loss)
-    network = derive.descent.network
+    comm, total = derive.descent.comm, LossAccumulator(derive.loss)
+    descent, exchange = derive.descent, derive.descent.exchange()
     every: list[Any] = []
-    gradients: Gradients | None = None
     error: Exception | None = None
+    _check_rows(comm, descent.network, batches)
+    counting = [
+        len(batch) > 0 and not total.is_empty(batch.targets, batch.weights) for batch in batches
+    ]
     try:
-        _check_rows(comm, network, batches)
         for i, batch in enumerate(batches):
             if not len(batch):
                 every.append(None)
                 continue
-            if total.is_empty(batch.targets, batch.weights):
+            if not counting[i]:
                 every.append(derive.outputs(batch, first + i))
                 continue
-            outputs, _, found = derive(batch, watch, first + i, _weigh(total, batch))
+            is_last = not any(counting[i + 1 :])
+            outputs, _, found = derive(
+                batch, watch, first + i, _weigh(total, batch), exchange if is_last else None
+            )
             every.append(outputs)
-            if gradients is None:
-                gradients = found
-            else:
-                gradients.flat += found.flat  # type: ignore[misc]
+            if not is_last and exchange.earlier is None:
+                exchange.earlier = found
+            elif not is_last:
+                exchange.earlier.flat += found.flat  # type: ignore[union-attr, misc]
+    except PeerError:
+        raise
     except Exception as raised:
-        fail_within_layers(comm, network, raised)
+        fail_within_layers(comm, descent.network, raised)
         error = raised
-    if gradients is None:
-        gradients, _ = derive.descent.buffer()
-        gradients.flat[...] = 0
-    value = _scaled(comm, error, total, gradients.flat)
-    comm.all_reduce(gradients.flat)
-    return every, value, gradients
+    gradients = descent.exchanged(exchange, error)
+    joined = LossAccumulator.joined(total.loss, exchange.gather(total.sums(), error=error))
+    return every, _scaled(comm, joined, gradients.flat), gradients
 
 
 def _weigh(total: LossAccumulator, batch: Batch) -> Callable[[Any, float], float]:
@@ -109,14 +112,11 @@ def _check_rows(comm: Communicator, network: Layer, batches: Sequence[Batch]) ->
         comm.raise_on_all(error)
 
 
-def _scaled(
-    comm: Communicator, error: Exception | None, own: LossAccumulator, flat: np.ndarray
-) -> float:
-    """The loss of all ranks; gradients of this one are scaled so that their sum is that of it."""
-    total = LossAccumulator.joined(own.loss, comm.all_gather(own.sums(), error=error))
+def _scaled(comm: Communicator, total: LossAccumulator, flat: np.ndarray) -> float:
+    """The loss of all ranks; gradients, which are of the sum of losses, become those of it."""
     try:
         if not total.is_exact:
-            raise no_sum_of_losses(own.loss, "ranks", "Train in one process")
+            raise no_sum_of_losses(total.loss, "ranks", "Train in one process")
         value = total.value
     except VineStepError as known:
         comm.raise_on_all(known)

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..._arguments import checked_seed
 
-__all__ = ["HasState", "RandomStream", "joined_state", "split_state"]
+__all__ = ["HasState", "RandomStream", "divides_state", "joined_state", "split_state"]
 
 
 @runtime_checkable
@@ -27,6 +27,11 @@ class HasState(Protocol):
 
     def restore(self, state: Mapping[str, Any]) -> None:
         """Take back what `state` gave."""
+
+
+def divides_state(parts: Mapping[str, object]) -> bool:
+    """Whether what a state of these parts holds lies on several ranks."""
+    return any(getattr(part, "divides_state", False) for part in parts.values())
 
 
 class RandomStream:

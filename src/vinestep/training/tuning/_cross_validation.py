@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
-from scipy import stats
+import scipy
 
 from ..._arguments import checked_seed
 from ...data.sources._source import Source
@@ -165,8 +165,8 @@ class CrossValidation:
             raise RunError("difference: the two have fewer than two folds in common.")
         apart = np.array([theirs[key] - ours[key] for key in shared])
         mean, reach = _interval(apart, self._by_fold(score)[1])
-        error = reach / float(stats.t.ppf(1 - LEVEL / 2, len(apart) - 1))
-        p = 1.0 if not error else float(2 * stats.t.sf(abs(mean) / error, len(apart) - 1))
+        error = reach / float(scipy.stats.t.ppf(1 - LEVEL / 2, len(apart) - 1))
+        p = 1.0 if not error else float(2 * scipy.stats.t.sf(abs(mean) / error, len(apart) - 1))
         better = self.better.get(score, "lower")
         return Difference(score, mean, mean - reach, mean + reach, p, len(apart), better)
 
@@ -177,7 +177,7 @@ def _interval(values: np.ndarray, share: float) -> tuple[float, float]:
     if n < 2:
         return float(values.mean()), math.nan
     error = math.sqrt(float(values.var(ddof=1)) * (1 / n + share))
-    return float(values.mean()), float(stats.t.ppf(1 - LEVEL / 2, n - 1)) * error
+    return float(values.mean()), float(scipy.stats.t.ppf(1 - LEVEL / 2, n - 1)) * error
 
 
 def cross_validate(

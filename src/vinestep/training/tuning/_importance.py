@@ -7,7 +7,7 @@ from itertools import accumulate
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.stats import rankdata
+import scipy
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -79,7 +79,7 @@ def importance(settings: Sequence[dict[str, Any]], scores: np.ndarray) -> list[d
     ('rate', True, False)
     """
     names = list(dict.fromkeys(name for one in settings for name in one))
-    ranks = rankdata(scores)
+    ranks = scipy.stats.rankdata(scores)
     if len(ranks) < LEAST:
         return []
     rng = np.random.default_rng(0)
@@ -126,7 +126,7 @@ def _design(values: Sequence[Any]) -> np.ndarray:
         isinstance(value, int | float) and not isinstance(value, bool) for value in values
     )
     if numbers and len(set(values)) >= LEAST_DIFFERENT:
-        ranks = rankdata(values)
+        ranks = scipy.stats.rankdata(values)
         x = (ranks - ranks.mean()) / (ranks.std() or 1.0)
         return np.column_stack([ones, x, x**2])
     words = [str(value) for value in values]

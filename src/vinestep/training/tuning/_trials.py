@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 import numpy as np
-from scipy.stats import qmc
+import scipy
 
 from ...errors import SettingError
 
@@ -155,7 +155,9 @@ class Space:
         """So many combinations that fill the space evenly: a scrambled Halton sequence (A. B. Owen,
         2017, through `scipy.stats.qmc`), of which the first of more are those of fewer.
         """
-        places = qmc.Halton(len(self.values), rng=np.random.default_rng([seed, 0x4A17])).random(n)
+        places = scipy.stats.qmc.Halton(
+            len(self.values), rng=np.random.default_rng([seed, 0x4A17])
+        ).random(n)
         return [self.at(place) for place in places]
 
     def at(self, place: np.ndarray) -> dict[str, Any]:
