@@ -28,7 +28,7 @@ __all__ = ["MPICommunicator"]
 
 SMALL = 1024  # bytes of a value that is gathered in one exchange
 HEAD = 8  # of them say how long the value is
-FAILURE, ROLL_CALL, NEVER, POST = 71, 72, 73, 74  # tags
+FAILURE, ROLL_CALL, NEVER, POST, FAREWELL = 71, 72, 73, 74, 75  # tags
 BUSY_SECONDS = 0.02  # of asking without a pause
 PAUSE = 1e-4
 PROBES = 16
@@ -170,17 +170,25 @@ class MPICommunicator(Communicator):
         ]
 
     def _leave(self) -> None:
-        """After a failure, MPI would wait for exchanges that nobody ends."""
+        """After a failure, MPI would wait for exchanges that nobody ends.
+
+        A launcher ends all when one is gone, so that nobody goes before all have said their words.
+        """
         self._progress.end()
         if not self.failed:
             return
-        until = time.monotonic() + GRACE
-        while time.monotonic() < until and not MPI.Request.Testall(self._sends):
-            time.sleep(PAUSE)
         sys.stdout.flush()
         sys.stderr.flush()
-        if self.rank == 0:
-            time.sleep(GRACE)  # a launcher ends all when one is gone
+        self._send_all("", FAREWELL)
+        there, until = self.size - 1, time.monotonic() + GRACE
+        while time.monotonic() < until and (there or not MPI.Request.Testall(self._sends)):
+            if there and self._comm.Iprobe(MPI.ANY_SOURCE, FAREWELL):
+                self._comm.recv(source=MPI.ANY_SOURCE, tag=FAREWELL)
+                there -= 1
+            else:
+                time.sleep(PAUSE)
+        if self.rank == 0 and there:
+            time.sleep(GRACE)  # those that come late find rank 0 still there
         os._exit(1)
 
 
