@@ -10,6 +10,8 @@ READY := .venv/.ready
 READY_DEV := .venv/.ready-dev
 # test processes. WORKERS=3 is quicker on two processors; a slow machine may then miss a time-out
 WORKERS ?= auto
+# modules are compiled once, not by each of the hundreds of processes that tests start
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo bank test check lint docs test-slow test-definitions test-numba test-oldest test-pythons \
   test-wheel fuzz mutants bench clean

@@ -86,8 +86,12 @@ class Reduction(NamedTuple):
 
     def weight(self, targets: Any, weights: Any) -> float:
         """What a batch weighs."""
-        if weights is None and losses.plain_form(self.loss) in ELEMENTWISE:
-            return float(np.size(targets))
+        if weights is None:
+            plain = losses.plain_form(self.loss)
+            if plain in ELEMENTWISE:
+                return float(np.size(targets))
+            if plain is losses.cross_entropy and np.asarray(targets).dtype.kind in "iu":
+                return float(np.size(targets))
         return float(self.example_weights(targets, weights).sum())
 
 

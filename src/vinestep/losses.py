@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any, Literal, NamedTuple
@@ -21,7 +22,7 @@ from .autodiff.signatures import WHOLE, Signature, standard
 from .autodiff.tensor import Tensor, held
 from .autodiff.tracking import STATE
 from .errors import DataError, SettingError, ShapeError
-from .kernels.machinery.pool import over_rows
+from .kernels.machinery.pool import WORTH, over_rows
 from .parts._registry import part
 
 __all__ = [
@@ -411,20 +412,24 @@ _squared_error = Fused(
 )
 
 
+def _check_shapes(name: str, prediction: tuple[int, ...], target: tuple[int, ...]) -> None:
+    if prediction != target:
+        cure = (
+            "Give the targets that shape too: targets[:, None]."
+            if prediction == (*target, 1)
+            else "They have to agree."
+        )
+        raise ShapeError(
+            f"{name}: predictions have shape {prediction}, targets {target}. {cure}"
+        )
+
+
 def _checked_pair(
     prediction: Any, target: Any, name: str = "squared_error", weights: Any = None
 ) -> tuple[Any, Any]:
     prediction = prediction if isinstance(prediction, Tensor) else np.asarray(prediction)
     target = target if isinstance(target, Tensor) else np.asarray(target)
-    if prediction.shape != target.shape:
-        cure = (
-            "Give the targets that shape too: targets[:, None]."
-            if prediction.shape == (*target.shape, 1)
-            else "They have to agree."
-        )
-        raise ShapeError(
-            f"{name}: predictions have shape {prediction.shape}, targets {target.shape}. {cure}"
-        )
+    _check_shapes(name, prediction.shape, target.shape)
     if target.dtype != prediction.dtype and not isinstance(target, Tensor):
         target = target.astype(prediction.dtype)
     if weights is not None:
@@ -1044,8 +1049,8 @@ def plain_form(loss: Any) -> Any:
     return loss.plain if getattr(loss, "gaps", None) is False else loss
 
 
-def _labels_for(targets: Any, outputs: Any) -> Any:
-    labels = checked_labels(targets, outputs.shape)
+def _labels_for(targets: Any, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Any:
+    labels = checked_labels(targets, shape)
     return (
         labels
         if labels.dtype == WHOLE and labels.flags.carray
@@ -1053,8 +1058,10 @@ def _labels_for(targets: Any, outputs: Any) -> Any:
     )
 
 
-def _targets_for(targets: Any, outputs: Any) -> Any:
-    return standard(_checked_pair(outputs, held(targets))[1])
+def _targets_for(targets: Any, shape: tuple[int, ...], dtype: np.dtype[Any]) -> Any:
+    target = np.asarray(held(targets))
+    _check_shapes("squared_error", shape, target.shape)
+    return standard(target if target.dtype == dtype else target.astype(dtype))
 
 
 def _are_labels(targets: Any) -> bool:
@@ -1071,18 +1078,38 @@ class StraightForm(NamedTuple):
     takes: Callable[[Any], bool]
     """Whether these targets are of the kind that the operation takes: class numbers, and not the
     probabilities of classes."""
-    checked: Callable[[Any, Any], Any]
-    """Targets, checked against outputs."""
+    checked: Callable[[Any, tuple[int, ...], np.dtype[Any]], Any]
+    """Targets, checked against the shape and dtype of outputs."""
     operation: Fused
+    loop: str
+    """Its name among the loops that compute loss and gradients of dense layers in one call."""
+    suits: Callable[[tuple[int, ...]], bool]
+    """Whether that loop is for outputs of this shape."""
+    count: Callable[[tuple[int, ...]], int]
+    """Of how many losses it is the mean."""
 
 
 def straight_form(loss: Any) -> StraightForm | None:
     """Of a loss that is one; None of any other."""
     loss = plain_form(loss)
     if loss is cross_entropy:
-        return StraightForm(_are_labels, _labels_for, _cross_entropy)
+        return StraightForm(
+            _are_labels,
+            _labels_for,
+            _cross_entropy,
+            "cross_entropy",
+            lambda shape: shape[1] <= FEW_CLASSES,
+            lambda shape: shape[0],
+        )
     if loss is squared_error:
-        return StraightForm(_are_any, _targets_for, _squared_error)
+        return StraightForm(
+            _are_any,
+            _targets_for,
+            _squared_error,
+            "squared_error",
+            lambda shape: math.prod(shape) < WORTH,
+            math.prod,
+        )
     return None
 
 

@@ -28,6 +28,8 @@ __all__ = [
     "convolution",
     "dense",
     "dense_chain",
+    "dense_step",
+    "dropout",
     "embedding",
     "give_up",
     "implicit_gemm",
@@ -36,6 +38,7 @@ __all__ = [
     "recurrent",
     "reductions",
     "sgd",
+    "small_dense_chain",
     "usable",
 ]
 
@@ -46,11 +49,14 @@ dense_chain = Kernels("vinestep.kernels.loops.dense_chain")
 block_codes = Kernels("vinestep.kernels.loops.block_codes")
 convolution = Kernels("vinestep.kernels.loops.convolution")
 dense = Kernels("vinestep.kernels.loops.dense")
+dense_step = Kernels("vinestep.kernels.loops.dense_step")
+dropout = Kernels("vinestep.kernels.loops.dropout")
 embedding = Kernels("vinestep.kernels.loops.embedding")
 implicit_gemm = Kernels("vinestep.kernels.loops.implicit_gemm")
 losses = Kernels("vinestep.kernels.loops.losses")
 normalisation = Kernels("vinestep.kernels.loops.normalisation")
 recurrent = Kernels("vinestep.kernels.loops.recurrent")
 sgd = Kernels("vinestep.kernels.loops.sgd")
+small_dense_chain = Kernels("vinestep.kernels.loops.small_dense_chain")
 reductions = Kernels("vinestep.kernels.loops.reductions")
 adaptive_updates = Kernels("vinestep.kernels.loops.adaptive_updates")

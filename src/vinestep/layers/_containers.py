@@ -20,10 +20,14 @@ from ._base import Layer, LayerLike, call_layer
 from ._convolution import Convolution
 from ._dense import FLOORS, Dense, fusable
 from ._dense_chain import ChainPlan, dense_chain
+from ._dropout import Dropout
 from ._learning_pass import PASS
 from ._normalisation import BatchNorm
 
 __all__ = ["Concat", "Residual", "Stack", "Sum", "takes_mask"]
+
+RunItem = tuple[Dense, tuple[str, float] | None, Dropout | None]
+"""A dense layer with its activation and the dropout of its input."""
 
 
 def _checked(kind: str, layers: tuple[LayerLike, ...]) -> list[LayerLike]:
@@ -151,15 +155,18 @@ class Stack(Layer):
         if self._merged_plan is not None and self._merged_for == Arena.generation:
             return self._merged_plan
         merged: list[Any] = []
-        run: list[tuple[Dense, tuple[str, float] | None]] = []
+        run: list[RunItem] = []
+        dropout: Dropout | None = None
         for layer, activation in [*self._planned(), (None, None)]:
             if type(layer) is Dense and (layer.activation is None or fusable(layer.activation)):
-                run.append((layer, activation or fusable(layer.activation)))
+                run.append((layer, activation or fusable(layer.activation), dropout))
+                dropout = None
                 continue
-            merged += (
-                [DenseRun(run)] if len(run) > 1 else [_with_activation(*run[0])] if run else []
-            )
-            run = []
+            if dropout is None and _drops_values(layer):
+                dropout = layer
+                continue
+            merged += _run_of(run) + ([] if dropout is None else [dropout])
+            run, dropout = [], None
             merged += [_with_activation(layer, activation)] if layer is not None else []
         self._merged_plan, self._merged_for = merged, Arena.generation
         return merged
@@ -187,17 +194,31 @@ def _with_activation(layer: Any, activation: tuple[str, float] | None) -> LayerL
     return layer if activation is None else lambda x: layer(x, activation)
 
 
-class DenseRun:
-    """Dense layers one after another, computed as one operation."""
+def _drops_values(layer: Any) -> bool:
+    """Whether a layer is a dropout that a dense layer behind it can do together with its own work."""
+    return type(layer) is Dropout and not layer.whole_channels and layer._declared
 
-    def __init__(self, run: Sequence[tuple[Dense, tuple[str, float] | None]]) -> None:
+
+def _run_of(run: Sequence[RunItem]) -> list[LayerLike]:
+    """Dense layers as one operation, where that saves anything."""
+    if len(run) == 1 and run[0][2] is None:
+        return [_with_activation(*run[0][:2])]
+    return [DenseRun(run)] if run else []
+
+
+class DenseRun:
+    """Dense layers one after another, with the dropout before them, computed as one operation."""
+
+    def __init__(self, run: Sequence[RunItem]) -> None:
         first = run[0][0]
         self.first = first
-        self.weights = [array for layer, _ in run for array in (layer.weight, layer.bias)]
+        self.weights = [array for layer, _, _ in run for array in (layer.weight, layer.bias)]
         self.arrays = [held_array(weight) for weight in self.weights]
-        self.plan = ChainPlan.of([activation for _, activation in run], self.arrays)
+        activations, dropouts = zip(*(item[1:] for item in run), strict=True)
+        self.plan = ChainPlan.of(activations, self.arrays, dropouts)
         self.wanted = [False, *(isinstance(weight, Tensor) for weight in self.weights)]
         self.is_standard = all(map(is_standard, self.arrays))
+        self.has_dropout = any(dropout is not None for dropout in dropouts)
 
     def admitted(self, inputs: np.ndarray) -> np.ndarray:
         """Inputs as the kernels take them, of the width and in the precision of the layers."""
@@ -209,7 +230,7 @@ class DenseRun:
 
     def __call__(self, x: Any) -> Any:
         self.first.check_input(x)
-        return dense_chain(x, *self.weights, plan=self.plan)
+        return dense_chain(x, *self.weights, plan=self.plan, streams=self.plan.streams(x.shape))
 
 
 def single_run(network: Layer) -> DenseRun | None:

@@ -7,13 +7,17 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
+from ..kernels.machinery.random_words import GOLDEN, MIX1, MIX2
+
 __all__ = [
+    "DRAWN_BITS",
     "PASS",
     "DryPass",
+    "Stream",
     "attention_seen",
     "dropout_on",
     "learning",
@@ -21,7 +25,10 @@ __all__ = [
     "observed",
     "random_normal",
     "random_of_examples",
+    "random_stream",
     "random_uniform",
+    "stream_start",
+    "uniform_of",
 ]
 
 
@@ -140,47 +147,75 @@ def observed(observer: Watcher, dry: DryPass | None = None) -> Iterator[None]:
 
 
 AGAIN = 0xD1B54A32D192ED03
-GOLDEN = np.uint64(0x9E3779B97F4A7C15)
-MIX1 = np.uint64(0xBF58476D1CE4E5B9)
-MIX2 = np.uint64(0x94D049BB133111EB)
+WORD = 2**64 - 1
+DRAWN_BITS = 24  # of a word, the highest
+
+
+class Stream(NamedTuple):
+    """Random numbers that are a function of their places, counted from 1."""
+
+    start: int
+    """What the numbers are mixed from, beside their places; 64 bits."""
+    first: int
+    """Place of the first number that is needed here."""
+    stride: int
+    """How many places further the same number of the next block is."""
+
+    @property
+    def place(self) -> tuple[int, int]:
+        """As compiled loops take it."""
+        return self.start, self.first
 
 
 def _mix(z: Any) -> Any:
     """Finaliser of SplitMix64: G. L. Steele, D. Lea and C. H. Flood, OOPSLA 2014, figure 17."""
     with np.errstate(over="ignore"):
         for shift, factor in ((30, MIX1), (27, MIX2)):
-            z = (z ^ (z >> np.uint64(shift))) * factor
+            z = (z ^ (z >> np.uint64(shift))) * np.uint64(factor)
     return z ^ (z >> np.uint64(31))
 
 
-def _places(size: int, leading: int, blocks: int) -> Any:
-    """Of so many numbers, in blocks, their places among those that are drawn for a whole batch."""
-    rows = PASS.rows
-    if rows is None or not rows.size or leading % rows.size:
-        return np.arange(1, size * blocks + 1, dtype=np.uint64)
+def _mix_one(z: int) -> int:
+    """`_mix` of one number."""
+    for shift, factor in ((30, MIX1), (27, MIX2)):
+        z = (z ^ (z >> shift)) * factor & WORD
+    return z ^ (z >> 31)
+
+
+def stream_start(key: int, times: int, seed: int, step: int) -> int:
+    """Of the numbers that a key draws after it has drawn so many times in a pass."""
+    key += times * AGAIN
+    start = _mix_one(seed + key & WORD)
+    return start ^ _mix_one(_mix_one(step + 3 * key & WORD) + GOLDEN & WORD)
+
+
+def random_stream(shape: tuple[int, ...], key: int) -> Stream:
+    """The numbers of a key that are drawn next in this pass, of an array of this shape."""
+    times = PASS.drawn.get(key, 0)
+    PASS.drawn[key] = times + 1
+    start = stream_start(key, times, PASS.seed, PASS.step)
+    rows, size = PASS.rows, math.prod(shape)
+    if rows is None or not rows.size or (shape[0] if shape else 1) % rows.size:
+        return Stream(start, 1, size)
     each = size // rows.size
-    starts = each * (rows.start + rows.whole * np.arange(blocks)) + 1
-    return (starts[:, None] + np.arange(size)).astype(np.uint64).reshape(-1)
+    return Stream(start, each * rows.start + 1, each * rows.whole)
+
+
+def uniform_of(stream: Stream, shape: tuple[int, ...], *, blocks: int = 1) -> Any:
+    """Numbers of a stream in [0, 1); float32. Several blocks of the shape come one upon another."""
+    firsts = stream.first + stream.stride * np.arange(blocks)
+    places = (firsts[:, None] + np.arange(math.prod(shape))).astype(np.uint64)
+    with np.errstate(over="ignore"):
+        words = _mix(np.uint64(stream.start) + np.uint64(GOLDEN) * places)
+    found = (words >> np.uint64(64 - DRAWN_BITS)).astype(np.float32) * np.float32(2.0**-DRAWN_BITS)
+    return found.reshape(shape if blocks == 1 else (blocks, *shape))
 
 
 def random_uniform(shape: tuple[int, ...], key: int, *, blocks: int = 1) -> Any:
     """Numbers in [0, 1) that are a function of key, step, seed, position, and how often the key was
     drawn by in this pass; float32. Several blocks of the shape come one upon another.
     """
-    times = PASS.drawn.get(key, 0)
-    PASS.drawn[key] = times + 1
-    key = (key + times * AGAIN) % 2**64
-    with np.errstate(over="ignore"):
-        stream = _mix(
-            np.array([PASS.seed, PASS.step], np.uint64)
-            + np.uint64(key) * np.array([1, 3], np.uint64)
-        )
-        start = stream[0] ^ _mix(stream[1:] + GOLDEN)[0]
-        size = int(np.prod(shape, dtype=np.int64))
-        leading = shape[0] if shape else 1
-        words = _mix(start + GOLDEN * _places(size, leading, blocks))
-    found = (words >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)
-    return found.reshape(shape if blocks == 1 else (blocks, *shape))
+    return uniform_of(random_stream(shape, key), shape, blocks=blocks)
 
 
 def random_normal(shape: tuple[int, ...], key: int) -> Any:
@@ -194,10 +229,11 @@ def random_of_examples(x: Any, count: int, key: int) -> Any:
     """
     values = np.ascontiguousarray(x).reshape(len(x), -1)
     words = values.view(np.uint8).reshape(len(x), -1).astype(np.uint64)
-    places = _mix(np.arange(1, words.shape[1] + 1, dtype=np.uint64) * GOLDEN)
+    golden = np.uint64(GOLDEN)
+    places = _mix(np.arange(1, words.shape[1] + 1, dtype=np.uint64) * golden)
     with np.errstate(over="ignore"):
         start = _mix((words * (places | np.uint64(1))).sum(axis=1) + np.uint64(key))
-        found = _mix(start[:, None] + GOLDEN * np.arange(1, count + 1, dtype=np.uint64))
+        found = _mix(start[:, None] + golden * np.arange(1, count + 1, dtype=np.uint64))
     return (found >> np.uint64(40)).astype(np.float32) * np.float32(2.0**-24)
 
 

@@ -76,7 +76,8 @@ class Batch:
 
     def __len__(self) -> int:
         """Number of examples."""
-        return count_of(self.inputs)
+        inputs = self.inputs
+        return len(inputs) if type(inputs) is np.ndarray else count_of(inputs)
 
 
 def as_batch(value: Any, what: str) -> Batch:

@@ -23,19 +23,19 @@ from ..machinery.symbol_calls import call
 from ..machinery.vector_ir import elementwise
 
 __all__ = [
+    "activate",
     "add_bias_activate",
     "adjoint_activate",
     "adjoint_small",
-    "chain_adjoint",
-    "chain_forward",
     "forward_small",
+    "through",
 ]
 
 # Activations by number: 0 none, 1 relu, 2 tanh, 3 sigmoid, 4 leaky relu with the slope given.
 
 
 @inner_kernel
-def _activate(z, activation, slope, zero, one):
+def activate(z, activation, slope, zero, one):
     if activation == 1:
         return zero if z < zero else z
     if activation == 2:
@@ -48,7 +48,7 @@ def _activate(z, activation, slope, zero, one):
 
 
 @inner_kernel
-def _through(g, y, activation, slope, zero, one):
+def through(g, y, activation, slope, zero, one):
     """The cotangent of what was activated, from the result; 0 where a ReLU is closed, even of
     NaN.
     """
@@ -85,7 +85,7 @@ def _part_of_activate(y, bias, activation, slope, parts, part):
     kind = 0 if curved else activation
     for i in range(begin, end):
         for j in range(y.shape[1]):
-            y[i, j] = _activate(y[i, j] + bias[j], kind, slope, zero, one)
+            y[i, j] = activate(y[i, j] + bias[j], kind, slope, zero, one)
     if curved:
         own = line(flat(y), begin * y.shape[1], (end - begin) * y.shape[1])
         if activation == 2:
@@ -115,7 +115,7 @@ def _part_of_adjoint(g, y, totals, activation, slope, parts, part):
         return
     for i in range(begin, end):
         for j in range(g.shape[1]):
-            g[i, j] = _through(g[i, j], y[i, j], activation, slope, zero, one)
+            g[i, j] = through(g[i, j], y[i, j], activation, slope, zero, one)
             total[j] += g[i, j]
 
 
@@ -154,7 +154,7 @@ def forward_small(x, weight, bias, y, activation, slope):
             for j in range(weight.shape[1]):
                 y[i, j] += value * weight[k, j]
         for j in range(weight.shape[1]):
-            y[i, j] = _activate(y[i, j], activation, slope, zero, one)
+            y[i, j] = activate(y[i, j], activation, slope, zero, one)
 
 
 @kernel
@@ -165,7 +165,7 @@ def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, 
     g_weight[:, :] = zero
     for i in range(n):
         for j in range(n_out):
-            gz[j] = _through(g[i, j], y[i, j], activation, slope, zero, one)
+            gz[j] = through(g[i, j], y[i, j], activation, slope, zero, one)
             g_bias[j] += gz[j]
         for k in range(n_in):
             value = x[i, k]
@@ -177,68 +177,3 @@ def adjoint_small(g, x, weight, y, gx, g_weight, g_bias, gz, activation, slope, 
                 for j in range(n_out):
                     total += gz[j] * weight[k, j]
                 gx[i, k] = total
-
-
-@kernel
-def chain_forward(x, theta, layers, slopes, values):
-    """Small layers one after another.
-
-    `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n,
-    width) in turn. ``layers[0]`` are the widths, the input's first; ``layers[1]`` the numbers of
-    the activations.
-    """
-    n = x.shape[0]
-    before = x
-    place, start = 0, 0
-    for layer in range(slopes.size):
-        n_in, n_out = layers[0, layer], layers[0, layer + 1]
-        weight = theta[place : place + n_in * n_out].reshape((n_in, n_out))
-        bias = theta[place + n_in * n_out : place + n_in * n_out + n_out]
-        y = values[start : start + n * n_out].reshape((n, n_out))
-        forward_small(before, weight, bias, y, layers[1, layer], slopes[layer])
-        before = y
-        place += n_in * n_out + n_out
-        start += n * n_out
-
-
-@kernel
-def chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, wants_x):
-    """Cotangents of all parameters into `gradient`, laid out as `theta`, and of x into `gx` if
-    wanted. Example by example.
-
-    Behind the results in `values` there is room for two rows of the widest layer.
-    """
-    n, last = x.shape[0], slopes.size - 1
-    zero, one = theta.dtype.type(0), theta.dtype.type(1)
-    used = n * np.sum(layers[0, 1:])
-    room = (values.size - used) // 2
-    gradient[:] = zero
-    for i in range(n):
-        place, start = theta.size, used
-        for layer in range(last, -1, -1):
-            n_in, n_out = layers[0, layer], layers[0, layer + 1]
-            place -= n_in * n_out + n_out
-            start -= n * n_out
-            ours = values[used + room * (layer % 2) :]
-            theirs = values[used + room * ((layer + 1) % 2) :]
-            first = start + i * n_out
-            bias = place + n_in * n_out
-            for j in range(n_out):
-                incoming = g[i, j] if layer == last else ours[j]
-                ours[j] = _through(
-                    incoming, values[first + j], layers[1, layer], slopes[layer], zero, one
-                )
-                gradient[bias + j] += ours[j]
-            source = start - n * n_in + i * n_in
-            for k in range(n_in):
-                value = x[i, k] if layer == 0 else values[source + k]
-                total = zero
-                row = place + k * n_out
-                for j in range(n_out):
-                    gradient[row + j] += value * ours[j]
-                for j in range(n_out):
-                    total += ours[j] * theta[row + j]
-                if layer > 0:
-                    theirs[k] = total
-                elif wants_x:
-                    gx[i, k] = total

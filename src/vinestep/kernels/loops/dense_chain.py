@@ -2,7 +2,9 @@
 
 `theta` holds weight and bias of each layer in turn, `values` gets each layer's results (n, width)
 in turn. ``layers[0]`` are the widths, the input's first; ``layers[1]`` the numbers of the
-activations.
+activations; ``layers[2]`` the thresholds of the dropout of each layer's input, 0 where there is
+none. Its streams are the columns of `words`, and `scales` make up for what is dropped. What is kept
+in `values` is whole: an input is dropped again on the way back.
 """
 
 from __future__ import annotations
@@ -20,6 +22,7 @@ from ..machinery.array_access import (
 from ..machinery.compilation import inner_kernel, kernel
 from ..machinery.symbol_calls import call
 from .dense import add_bias_activate, adjoint_activate
+from .dropout import drop, drop_both
 from .implicit_gemm import product
 
 __all__ = ["adjoint", "forward"]
@@ -33,10 +36,20 @@ def _places(n, step):
     return result
 
 
+@inner_kernel
+def _widest_dropped(layers):
+    widest = 0
+    for layer in range(layers.shape[1] - 1):
+        if layers[2, layer] > 0:
+            widest = larger(widest, layers[0, layer])
+    return widest
+
+
 @kernel
-def forward(board, threads, x, theta, layers, slopes, values):
+def forward(board, threads, x, theta, layers, slopes, words, scales, values):
     n = x.shape[0]
     before = flat(x)
+    dropped = empty(n * _widest_dropped(layers), theta.dtype)
     zero, lowest = theta.dtype.type(0), theta.dtype.type(-np.inf)
     place, start = 0, 0
     for layer in range(slopes.size):
@@ -50,6 +63,11 @@ def forward(board, threads, x, theta, layers, slopes, values):
             least = zero
         elif activation > 1:
             added = zeros(n_out, theta.dtype)
+        if layers[2, layer] > 0:
+            source = line(dropped, 0, n * n_in)
+            stream = line(words, 2 * layer, 2)
+            call(drop, board, threads, before, source, stream, layers[2, layer], scales[layer])
+            before = source
         call(
             product,
             board,
@@ -81,7 +99,9 @@ def forward(board, threads, x, theta, layers, slopes, values):
 
 
 @kernel
-def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, wanted):
+def adjoint(
+    board, threads, g, x, theta, layers, slopes, words, scales, values, gradient, gx, wanted
+):
     """Cotangents of the parameters into `gradient`, laid out as `theta`, and of x into `gx`;
     `wanted` says which, x first.
     """
@@ -95,6 +115,7 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
         empty(2 * n * widest, theta.dtype),
         zeros(larger(widest, layers[0, 0]), theta.dtype),
     )
+    dropped = empty(n * _widest_dropped(layers), theta.dtype)
     flat_x, flat_g = flat(x), flat(g)
     for i in range(flat_g.size):
         rooms[i] = flat_g[i]
@@ -116,6 +137,32 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
             line(gradient, place, n_in * n_out),
             line(rooms, at, n * n_out),
         )
+        back = flat(gx) if layer == 0 else line(rooms, n * widest - at, n * n_in)
+        if earliest <= 2 * layer:
+            rows, columns = _places(n, n_out), _places(n_out, 1)
+            call(
+                product,
+                board,
+                threads,
+                flat_ours,
+                rows,
+                columns,
+                weight,
+                n_out,
+                True,
+                nothing,
+                back,
+                n_in,
+                lowest,
+            )
+        if layers[2, layer] > 0:
+            stream, threshold, scale = line(words, 2 * layer, 2), layers[2, layer], scales[layer]
+            source = line(dropped, 0, n * n_in)
+            if earliest <= 2 * layer:
+                call(drop_both, board, threads, before, source, back, stream, threshold, scale)
+            else:
+                call(drop, board, threads, before, source, stream, threshold, scale)
+            before = source
         if wanted[2 * layer + 1]:
             rows, columns = _places(n_in, 1), _places(n, n_in)
             call(
@@ -135,20 +182,3 @@ def adjoint(board, threads, g, x, theta, layers, slopes, values, gradient, gx, w
             )
         if earliest > 2 * layer:
             return
-        rows, columns = _places(n, n_out), _places(n_out, 1)
-        back = flat(gx) if layer == 0 else line(rooms, n * widest - at, n * n_in)
-        call(
-            product,
-            board,
-            threads,
-            flat_ours,
-            rows,
-            columns,
-            weight,
-            n_out,
-            True,
-            nothing,
-            back,
-            n_in,
-            lowest,
-        )

@@ -67,6 +67,24 @@ class BestWeights(NamedTuple):
     """The `digest_of` the network at the end of that run: with other weights it is another's."""
 
 
+class _Derived(NamedTuple):
+    """What a step knows before its update."""
+
+    batches: Sequence[Batch]
+    outputs: Sequence[Any]
+    value: float
+    gradients: Gradients
+    statistics: Sequence[tuple[np.ndarray, np.ndarray]]
+    """Running statistics, which the pass has changed, and what they were before."""
+    weight: float | None
+    """What the batches weigh, where a plan knows it."""
+
+
+def _put_back(statistics: Sequence[tuple[np.ndarray, np.ndarray]]) -> None:
+    for array, before in statistics:
+        array[...] = before
+
+
 def digest_of(network: Layer) -> bytes:
     """Of all weights and running statistics."""
     result = hashlib.blake2b(digest_size=16)
@@ -247,37 +265,28 @@ class TrainingBase:
         """
         begun = time.perf_counter()
         descent = self.descent
-        task = self.task
-        several = [
-            checked_batch(part, task) for part in (batch if type(batch) is list else [batch])
-        ]
-        if descent.network.arena is None:
-            self.initialise(several[0])
-        comm = self.descent.comm
-        if communicator().size > 1:
-            check_equal_batches(communicator(), several)
-        if comm.size > 1:
-            several = [Partition(comm.rank, comm.size).of(part) for part in several]
-        descent.ready()
-        statistics = [(array, array.copy()) for array in descent.statistics()]
+        made = self._replayed(batch) if watch is None else None
+        if made is None:
+            made = self._computed(batch, watch)
+        several, outputs, value, gradients, statistics, weight = made
         try:
-            outputs, value, gradients = self.derived(several, watch)
-            if comm.size > 1:
-                average_statistics(comm, descent.statistics(), sum(map(len, several)))
             if descent.step_number == 0 and type(self.task) is Classes and len(several[0]):
                 note_probabilities(outputs[0])
             if before_update is not None:
                 before_update(value, gradients)
             norm, rate = descent.descend(value, gradients, lambda: self.derived(several, None)[1:])
         except BaseException:
-            for array, before in statistics:
-                array[...] = before
+            _put_back(statistics)
             raise
-        found = self._counted(several, outputs, value)
-        if comm.size > 1:
-            found = StepCounts.merged(comm.all_gather(found), self.metrics)
-            self.sums_losses = found.summed
-        counts, weight, examples = found.counts, found.weight, found.examples
+        if weight is not None and not self.metrics:
+            self.sums_losses = False
+            counts, examples = {}, len(several[0])
+        else:
+            found = self._counted(several, outputs, value)
+            if descent.comm.size > 1:
+                found = StepCounts.merged(descent.comm.all_gather(found), self.metrics)
+                self.sums_losses = found.summed
+            counts, weight, examples = found.counts, found.weight, found.examples
         figures = {metric.name: metric.conclude(counts[metric.name]) for metric in self.metrics}
         seconds = time.perf_counter() - begun
         return Step(
@@ -293,6 +302,45 @@ class TrainingBase:
             examples,
             weight,
         ), counts
+
+    def _replayed(self, batch: Any) -> _Derived | None:
+        """By a plan, if there is one for such a batch and everything is sound."""
+        found = self._derivation.plans.find(batch, self.loss)
+        if found is None:
+            return None
+        plan, whole = found
+        descent = self.descent
+        first = descent.step_number * self.accumulate
+        made = plan(descent, whole.inputs, whole.targets, first)
+        if made is None:
+            return None
+        outputs, value, gradients = made
+        return _Derived([whole], [outputs], value, gradients, (), plan.weight)
+
+    def _computed(self, batch: Any, watch: Watch | None) -> _Derived:
+        """By the usual path."""
+        descent = self.descent
+        task = self.task
+        several = [
+            checked_batch(part, task) for part in (batch if type(batch) is list else [batch])
+        ]
+        if descent.network.arena is None:
+            self.initialise(several[0])
+        comm = descent.comm
+        if communicator().size > 1:
+            check_equal_batches(communicator(), several)
+        if comm.size > 1:
+            several = [Partition(comm.rank, comm.size).of(part) for part in several]
+        descent.ready()
+        statistics = [(array, array.copy()) for array in descent.statistics()]
+        try:
+            outputs, value, gradients = self.derived(several, watch)
+            if comm.size > 1:
+                average_statistics(comm, descent.statistics(), sum(map(len, several)))
+        except BaseException:
+            _put_back(statistics)
+            raise
+        return _Derived(several, outputs, value, gradients, statistics, None)
 
     def _counted(
         self, batches: Sequence[Batch], outputs: Sequence[Any], value: float

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import weakref
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -23,7 +23,7 @@ class GradientBuffer:
     last.
     """
 
-    __slots__ = ("into", "into_for", "lent", "memory", "places", "spare")
+    __slots__ = ("_into", "_into_for", "lent", "memory", "places", "spare")
 
     def __init__(
         self,
@@ -38,11 +38,18 @@ class GradientBuffer:
         self.places = {
             tensor.origin: layout.view(room, layout[path]) for path, tensor in tensors.items()
         }
-        self.into: list[np.ndarray | None] = []
-        """The same places in the order of the inputs of an operation, and which operation that is.
-        """
-        self.into_for: object = None
+        self._into: list[np.ndarray | None] = []
+        self._into_for: object = None
         self.lent: weakref.ref[np.ndarray] | None = None
+
+    def places_of(self, operation: object, parameters: Sequence[Tensor]) -> list[Any]:
+        """The places of an operation's inputs, of which the first is no parameter; worked out once
+        for the operation that asks.
+        """
+        if self._into_for is not operation:
+            self._into = [None, *(self.places[parameter.origin] for parameter in parameters)]
+            self._into_for = operation
+        return self._into
 
     def take_back(self, _: Any) -> None:
         if len(self.spare) < MOST_SPARE:

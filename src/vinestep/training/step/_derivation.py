@@ -18,13 +18,14 @@ from ...errors import NotFiniteError
 from ...kernels import Unsound, give_up
 from ...layers._arena import Arena
 from ...layers._containers import DenseRun, single_run
-from ...layers._dense_chain import dense_chain
-from ...layers._learning_pass import learning, observed
+from ...layers._dense_chain import dense_chain, loss_and_gradients, words_of
+from ...layers._learning_pass import Stream, learning, observed
 from ...layers._named_inputs import inputs_in_order
-from ...losses import StraightForm, straight_form
+from ...losses import StraightForm, check_range, straight_form
 from ._descent import Descent, checked_loss, learning_pass
 from ._exchange import GradientExchange
 from ._forward_pass import loss_of, outputs_of, outputs_of_batch
+from ._planned_step import PlannedSteps
 from ._trust import is_library_code
 
 __all__ = ["Derivation", "Loss", "Watch", "outputs_to"]
@@ -43,6 +44,7 @@ class Derivation:
         self._straight: tuple[DenseRun, StraightForm] | None = None
         self._guarded = True
         self._known: tuple[Any, ...] = ()
+        self.plans = PlannedSteps(descent)
 
     def __getstate__(self) -> dict[str, Any]:
         return vars(self) | {"_straight": None, "_known": ()}
@@ -69,6 +71,8 @@ class Derivation:
         exchange : GradientExchange, optional
             Sends them to other ranks as they are made.
         """
+        descent = self.descent
+        number = descent.step_number if number is None else number
         in_pieces = exchange is not None and exchange.is_in_pieces
         inputs = batch.inputs
         if (
@@ -79,12 +83,10 @@ class Derivation:
             and (straight := self._straight_path(inputs, batch.targets))
         ):
             try:
-                return self._derive_straight(*straight, inputs, batch.targets, weigh, exchange)
+                return self._derive_straight(*straight, batch, number, weigh, exchange)
             except Unsound as error:
                 give_up(error)
-        descent = self.descent
         looking = nullcontext() if watch is None else observed(outputs_to(watch))
-        number = descent.step_number if number is None else number
         with (
             learning_pass(
                 descent.seed,
@@ -132,34 +134,53 @@ class Derivation:
         self,
         run: DenseRun,
         form: StraightForm,
-        inputs: np.ndarray,
-        targets: Any,
+        batch: Batch,
+        number: int,
         weigh: Weigh | None,
         exchange: GradientExchange | None,
     ) -> tuple[Any, float, Gradients]:
-        x = run.admitted(inputs)
-        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan)
-        labels, loss = form.checked(targets, outputs), form.operation
-        value, slopes = loss.kernel_forward(outputs, labels)
-        number = float(value)
-        if not math.isfinite(number):
-            self._refuse(number, inputs)
+        x = run.admitted(batch.inputs)
+        shape = (len(x), run.plan.widths[-1])
+        targets = form.checked(batch.targets, shape, x.dtype)
+        streams = self._streams(run, x, batch, number)
         gradients, buffer = self.descent.buffer()
         if exchange is not None:
             exchange.begin(gradients, buffer.places)
-        if buffer.into_for is not run:
-            buffer.into, buffer.into_for = (
-                [None, *(buffer.places[weight.origin] for weight in run.weights)],
-                run,
+        into = buffer.places_of(run, run.weights)
+        flat = run.plan.gradients_in_one(into)
+        if weigh is None and flat is not None and run.plan.span is not None and form.suits(shape):
+            outputs, total, bad = loss_and_gradients(
+                form.loop, run.plan, x, targets, words_of(streams), flat
             )
-        times = 1.0 if weigh is None else weigh(outputs, number)
-        (g, _) = loss.kernel_adjoint(
-            times, slopes, (outputs, labels), {}, (True, False), (None, None)
+            if bad >= 0:
+                check_range(targets, shape[1])
+            value = float(x.dtype.type(total / form.count(shape)))
+            if not math.isfinite(value):
+                self._refuse(value, batch.inputs)
+            self.plans.add(batch, self.loss, run, form)
+            return outputs, value, gradients
+        outputs, saved = dense_chain.kernel_forward(x, *run.arrays, plan=run.plan, streams=streams)
+        found, slopes = form.operation.kernel_forward(outputs, targets)
+        value = float(found)
+        if not math.isfinite(value):
+            self._refuse(value, batch.inputs)
+        times = 1.0 if weigh is None else weigh(outputs, value)
+        (g, _) = form.operation.kernel_adjoint(
+            times, slopes, (outputs, targets), {}, (True, False), (None, None)
         )
         dense_chain.kernel_adjoint(
-            g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, buffer.into
+            g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, into
         )
-        return outputs, number, gradients
+        return outputs, value, gradients
+
+    def _streams(
+        self, run: DenseRun, x: np.ndarray, batch: Batch, number: int
+    ) -> tuple[Stream | None, ...]:
+        """By which the dropout of this pass is drawn."""
+        if not run.has_dropout:
+            return run.plan.dropouts  # type: ignore[return-value]  # none each
+        with learning_pass(self.descent.seed, number, guarded=False, rows=batch.rows):
+            return run.plan.streams(x.shape)
 
     def _refuse(self, value: float, inputs: Any) -> NoReturn:
         placed = inputs_in_order(self.descent.network, inputs)
