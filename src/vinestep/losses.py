@@ -419,9 +419,7 @@ def _check_shapes(name: str, prediction: tuple[int, ...], target: tuple[int, ...
             if prediction == (*target, 1)
             else "They have to agree."
         )
-        raise ShapeError(
-            f"{name}: predictions have shape {prediction}, targets {target}. {cure}"
-        )
+        raise ShapeError(f"{name}: predictions have shape {prediction}, targets {target}. {cure}")
 
 
 def _checked_pair(

@@ -15,6 +15,7 @@ from vinestep import kernels
 from vinestep.autodiff.fused import FUSED
 from vinestep.layers._block_codes import coded
 from vinestep.layers._dense_chain import ChainPlan
+from vinestep.layers._learning_pass import Stream
 from vinestep.layers._window_geometry import plan_windows
 from vinestep.parts._registry import library
 
@@ -85,8 +86,23 @@ def chain_case(draw, dtype):
         ]
         start += a * b + b
     names = [("relu", 0.0), ("tanh", 0.0), ("sigmoid", 0.0), ("leaky_relu", 0.1), ("none", 0.0)]
-    plan = ChainPlan.of([draw(st.sampled_from(names)) for _ in widths[1:]], weights)
-    return [numbers(draw, (draw(sizes), widths[0]), dtype), *weights], {"plan": plan}
+    dropouts = [draw(st.sampled_from([None, vs.Dropout(0.3)])) for _ in widths[1:]]
+    plan = ChainPlan.of([draw(st.sampled_from(names)) for _ in widths[1:]], weights, dropouts)
+    lead = draw(st.sampled_from([(draw(sizes),), (8,), (2, 5)]))
+    x = numbers(draw, (*lead, widths[0]), dtype)
+    streams = tuple(None if dropout is None else a_stream(draw) for dropout in dropouts)
+    return [x, *weights], {"plan": plan, "streams": streams}
+
+
+def a_stream(draw):
+    return Stream(draw(st.integers(0, 2**64 - 1)), draw(st.sampled_from([1, 1000, 2**40])), 0)
+
+
+def dropout_case(draw, dtype):
+    shape = draw(st.sampled_from([(0, 3), (1,), (7, 5), (2, 3, 4)]))
+    probability = draw(st.sampled_from([0.1, 0.5, 1 - 2**-20]))
+    options = {"dropout": vs.Dropout(probability), "stream": a_stream(draw)}
+    return [numbers(draw, shape, dtype)], options
 
 
 def cross_entropy_case(draw, dtype):
@@ -286,6 +302,7 @@ CASES = {
     "layer norm": norm_case,
     "dense": dense_case,
     "dense chain": chain_case,
+    "dropout": dropout_case,
     "cross_entropy": cross_entropy_case,
     "squared_error": squared_error_case,
     "temporal classification": alignment_case,
@@ -330,7 +347,9 @@ def test_a_chain_differentiates_by_some_of_its_parameters(tracked, rng):
             np.split(flat, np.cumsum([w.size for w in weights])[:-1]), weights, strict=True
         )
     ]
-    plan = ChainPlan.of([("relu", 0.0), ("tanh", 0.0), ("none", 0.0)], views)
+    dropouts = (vs.Dropout(0.2), None, vs.Dropout(0.5))
+    plan = ChainPlan.of([("relu", 0.0), ("tanh", 0.0), ("none", 0.0)], views, dropouts)
+    streams = Stream(1234, 1, 0), None, Stream(2**63 + 5, 1, 0)
     found = []
     for f in (FUSED["dense chain"], FUSED["dense chain"].definition):
         inputs = [
@@ -339,7 +358,9 @@ def test_a_chain_differentiates_by_some_of_its_parameters(tracked, rng):
         ]
         found.append(
             vs.differentiate(
-                f(*inputs, plan=plan), [inputs[k] for k in tracked], seed=np.ones((10, 3))
+                f(*inputs, plan=plan, streams=streams),
+                [inputs[k] for k in tracked],
+                seed=np.ones((10, 3)),
             )
         )
     for ours, defined in zip(*found, strict=True):

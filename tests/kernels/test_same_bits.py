@@ -80,12 +80,15 @@ def rows_adjoint(rng, kind):
 
 
 def chain_adjoint(rng, kind):
-    layers, slopes = np.array([[21, 19, 3], [0, 2, 0]]), np.zeros(2)
-    shapes = ((4, 3), (4, 21), (21 * 19 + 19 + 19 * 3 + 3,), (4 * 22 + 2 * 21,))
-    arrays = [rng.normal(size=shape).astype(kind) for shape in (*shapes, shapes[2], (4, 21))]
+    layers, slopes = np.array([[21, 19, 3], [0, 2, 0], [0, 2**23, 0]]), np.zeros(2, kind)
+    words, scales = np.array([0, 0, 2**60, 1], np.uint64), np.array([1, 2], kind)
+    shapes = ((9, 3), (9, 21), (21 * 19 + 19 + 19 * 3 + 3,), (9 * (22 + 3 * 21 + 2),))
+    arrays = [rng.normal(size=shape).astype(kind) for shape in (*shapes, shapes[2], (9, 21))]
 
     def call(g, x, theta, values, gradient, gx):
-        kernels.dense.chain_adjoint(g, x, theta, layers, slopes, values, gradient, gx, True)
+        chain = (x, theta, layers, slopes, words, scales, values)
+        kernels.small_dense_chain.forward(*chain)
+        kernels.small_dense_chain.adjoint(g, *chain, gradient, gx, True)
         return gradient, gx
 
     return arrays, call

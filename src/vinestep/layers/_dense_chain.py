@@ -142,9 +142,7 @@ class ChainPlan:
                 found.append((layer, key, sum(key == other for _, other, _ in found)))
         return tuple(found)
 
-    def factors(
-        self, layer: int, streams: Sequence[Stream | None], x: Any
-    ) -> np.ndarray | None:
+    def factors(self, layer: int, streams: Sequence[Stream | None], x: Any) -> np.ndarray | None:
         """Of the dropout of a layer's input."""
         stream, dropout = streams[layer], self.dropouts[layer]
         if stream is None or dropout is None:
@@ -192,9 +190,7 @@ def words_of(streams: Sequence[Stream | None]) -> np.ndarray | None:
     return np.array(pairs, np.uint64).reshape(-1)
 
 
-def _definition(
-    x: Any, *weights: Any, plan: ChainPlan, streams: Sequence[Stream | None]
-) -> Any:
+def _definition(x: Any, *weights: Any, plan: ChainPlan, streams: Sequence[Stream | None]) -> Any:
     for i, activation in enumerate(plan.activations):
         factors = plan.factors(i, streams, x)
         if factors is not None:

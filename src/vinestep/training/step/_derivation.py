@@ -168,9 +168,7 @@ class Derivation:
         (g, _) = form.operation.kernel_adjoint(
             times, slopes, (outputs, targets), {}, (True, False), (None, None)
         )
-        dense_chain.kernel_adjoint(
-            g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, into
-        )
+        dense_chain.kernel_adjoint(g, saved, (x, *run.arrays), {"plan": run.plan}, run.wanted, into)
         return outputs, value, gradients
 
     def _streams(

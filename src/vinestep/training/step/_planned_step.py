@@ -131,12 +131,7 @@ class PlannedSteps:
     def _forget_others(self, loss: Any) -> bool:
         """Whether there were plans for another network, loss or arena."""
         known, network = self._known, self.descent.network
-        if (
-            known
-            and known[0] == Arena.generation
-            and known[1] is network
-            and known[2] is loss
-        ):
+        if known and known[0] == Arena.generation and known[1] is network and known[2] is loss:
             return False
         self._plans.clear()
         self._known = (Arena.generation, network, loss)
