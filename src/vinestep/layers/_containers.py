@@ -195,7 +195,7 @@ def _with_activation(layer: Any, activation: tuple[str, float] | None) -> LayerL
 
 
 def _drops_values(layer: Any) -> bool:
-    """Whether a layer is a dropout that a dense layer behind it can do together with its own work."""
+    """Whether a layer is a dropout that a dense layer behind it can do along with its own work."""
     return type(layer) is Dropout and not layer.whole_channels and layer._declared
 
 

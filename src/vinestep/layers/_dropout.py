@@ -142,7 +142,7 @@ class Dropout(Layer):
     @property
     def threshold(self) -> int:
         """A value is kept if the highest bits of its random word, as a number, are no lower."""
-        return math.ceil(float(np.float32(self.probability)) * 2**DRAWN_BITS)
+        return math.ceil(float(np.float32(self.probability)) * (1 << DRAWN_BITS))
 
 
 @part("noise", "layer")

@@ -70,7 +70,7 @@ class BestWeights(NamedTuple):
 class _Derived(NamedTuple):
     """What a step knows before its update."""
 
-    batches: Sequence[Batch]
+    batches: list[Batch]
     outputs: Sequence[Any]
     value: float
     gradients: Gradients
