@@ -13,7 +13,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from scipy.special import log_softmax as log_softmax_of, logsumexp
+import scipy
 
 from ._activations import log_softmax
 from .autodiff.fused import Fused
@@ -67,7 +67,7 @@ def _forward(logits: Any, labels: Any) -> tuple[Any, Any]:
     """By the recursions of section 4.1 in float64, forward and backward at once."""
     n, time, classes = logits.shape
     states, skips, lengths = _states(labels, classes - 1)
-    logs = log_softmax_of(logits.astype(np.float64), axis=2)
+    logs = scipy.special.log_softmax(logits.astype(np.float64), axis=2)
     emitted = np.take_along_axis(
         logs, np.broadcast_to(states[:, None], (n, time, states.shape[1])), 2
     )
@@ -92,7 +92,7 @@ def _forward(logits: Any, labels: Any) -> tuple[Any, Any]:
         beta[t, :, :-2] = np.where(
             skips[:, 2:], np.logaddexp(beta[t, :, :-2], leaving[:, 2:]), beta[t, :, :-2]
         )
-    whole = logsumexp(np.where(final, alpha[-1], NEVER), axis=1)
+    whole = scipy.special.logsumexp(np.where(final, alpha[-1], NEVER), axis=1)
     shares = np.exp(np.minimum(alpha + beta - whole[:, None], 0.0))
     slopes = np.exp(logs)
     rows = np.arange(n)[:, None]
@@ -126,7 +126,7 @@ def best_labels(logits: np.ndarray, beams: int = 1) -> list[list[int]]:
     """The likeliest sequence of each example: by the likeliest path (section 3.2), or by a search
     over beginnings, of which so many are kept at every time.
     """
-    logs = log_softmax_of(logits.astype(np.float64), axis=-1)
+    logs = scipy.special.log_softmax(logits.astype(np.float64), axis=-1)
     blank = logits.shape[-1] - 1
     if beams == 1:
         paths = logs.argmax(axis=-1)

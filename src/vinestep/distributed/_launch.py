@@ -15,8 +15,6 @@ from pathlib import Path
 from types import FrameType
 from typing import NamedTuple
 
-import psutil
-
 from ..errors import SettingError
 
 __all__ = ["NOTE", "OWNER", "LaunchResult", "end_with_launcher", "launch", "note_run"]
@@ -97,6 +95,8 @@ def end_with_launcher() -> None:
 
 
 def _is_there(process: int) -> bool:
+    import psutil
+
     try:
         return psutil.Process(process).status() != psutil.STATUS_ZOMBIE
     except psutil.NoSuchProcess:

@@ -8,7 +8,7 @@ from functools import cached_property, reduce
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
-from scipy.special import ndtri
+import scipy
 
 from .._loss_reduction import counted_mask, loss_value
 from .._public_names import own_names
@@ -294,7 +294,7 @@ def wilson(right: int, n: int) -> tuple[float, float]:
     >>> [round(bound, 4) for bound in wilson(8, 10)]
     [0.4902, 0.9433]
     """
-    z = float(ndtri(0.5 + CONFIDENCE / 2))
+    z = float(scipy.special.ndtri(0.5 + CONFIDENCE / 2))
     share, slack = right / n, z * z / n
     middle = (share + slack / 2) / (1 + slack)
     reach = z * math.sqrt(share * (1 - share) / n + slack / (4 * n)) / (1 + slack)

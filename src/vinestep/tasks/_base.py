@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.special import logsumexp
+import scipy
 
 from .._masking import zero_nonfinite
 from ..autodiff.tensor import held
@@ -247,4 +247,4 @@ def numbered_columns(columns: Mapping[str, np.ndarray]) -> pd.DataFrame:
 
 def log_mean_exp(logarithms: np.ndarray) -> np.ndarray:
     """The logarithm of the mean over the first axis of what has these logarithms."""
-    return np.asarray(logsumexp(logarithms, axis=0) - np.log(len(logarithms)))
+    return np.asarray(scipy.special.logsumexp(logarithms, axis=0) - np.log(len(logarithms)))

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.special import expit, log_softmax, logit, softmax
+import scipy
 
 from ..autodiff.tensor import held
 from ..errors import DataError, SettingError
@@ -95,7 +95,11 @@ class Isotonic(Calibration):
 
     def __call__(self, outputs: np.ndarray) -> np.ndarray:
         values = outputs.astype(np.float64)
-        chances = softmax(values, axis=-1) if self.exclusive else expit(values)
+        chances = (
+            scipy.special.softmax(values, axis=-1)
+            if self.exclusive
+            else scipy.special.expit(values)
+        )
         if chances.shape[-1] != len(self.steps):
             raise DataError(
                 f"Isotonic: it knows {len(self.steps)} classes, and the outputs have "
@@ -106,7 +110,7 @@ class Isotonic(Calibration):
         )
         found = np.clip(found, LEAST_CHANCE, 1 - LEAST_CHANCE)
         if not self.exclusive:
-            return np.asarray(logit(found), outputs.dtype)
+            return np.asarray(scipy.special.logit(found), outputs.dtype)
         return np.asarray(np.log(found / found.sum(axis=-1, keepdims=True)), outputs.dtype)
 
 
@@ -148,7 +152,7 @@ def calibration_of(task: Task, outputs: Any, targets: Any, how: str) -> Calibrat
         return Temperature(math.exp(float(found.x)))
     exclusive = not isinstance(task, Binary)
     flat = logits.reshape(-1, logits.shape[-1] if logits.ndim > 1 else 1).astype(np.float64)
-    chances = softmax(flat, axis=1) if exclusive else expit(flat)
+    chances = scipy.special.softmax(flat, axis=1) if exclusive else scipy.special.expit(flat)
     labels = wanted.reshape(-1) if exclusive else wanted.reshape(chances.shape)
     steps = []
     for i in range(chances.shape[1]):
@@ -314,4 +318,4 @@ def _labels(task: Task, outputs: np.ndarray, targets: np.ndarray) -> np.ndarray:
 
 def _chances(task: Task, outputs: np.ndarray) -> np.ndarray:
     logits = task.as_classes(outputs, np.zeros(len(outputs), np.int64))[0]
-    return np.asarray(np.exp(log_softmax(logits.astype(np.float64), axis=1)))
+    return np.asarray(np.exp(scipy.special.log_softmax(logits.astype(np.float64), axis=1)))

@@ -7,7 +7,7 @@ from functools import partial
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
-from scipy.special import entr, expit, log_expit, log_softmax, logit, softmax
+import scipy
 
 from .. import losses
 from .._activations import softplus
@@ -111,7 +111,7 @@ class Classes(Task):
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
     ) -> pd.DataFrame:
-        chances = softmax(outputs.astype(np.float64), axis=-1)
+        chances = scipy.special.softmax(outputs.astype(np.float64), axis=-1)
         known = classes if len(classes) == outputs.shape[-1] else range(outputs.shape[-1])
         return decided(chances, known)
 
@@ -131,10 +131,10 @@ class Classes(Task):
         return np.asarray(np.log(np.maximum(shares / max(shares.sum(), TINY), RAREST)))
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
-        return log_mean_exp(log_softmax(outputs.astype(np.float64), axis=-1))
+        return log_mean_exp(scipy.special.log_softmax(outputs.astype(np.float64), axis=-1))
 
     def uncertainty(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
-        return _disagreement(softmax(outputs.astype(np.float64), axis=-1))
+        return _disagreement(scipy.special.softmax(outputs.astype(np.float64), axis=-1))
 
 
 @part("binary", "task")
@@ -191,7 +191,7 @@ class Binary(Task):
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
     ) -> pd.DataFrame:
-        chances = expit(outputs.reshape(len(outputs), -1).astype(np.float64))
+        chances = scipy.special.expit(outputs.reshape(len(outputs), -1).astype(np.float64))
         if chances.shape[1] > 1:
             return several_decided(chances, classes)
         known = classes if len(classes) == FLAT else (0, 1)
@@ -201,14 +201,16 @@ class Binary(Task):
         known = np.where(self.known(targets), targets, np.nan).astype(np.float64)
         flat = known.reshape(-1, width) if known.size % width == 0 else known.reshape(-1, 1)
         shares = np.clip(np.nanmean(flat, axis=0), RAREST, 1 - RAREST)
-        return np.asarray(logit(shares) + np.log(self.positive_weight))
+        return np.asarray(scipy.special.logit(shares) + np.log(self.positive_weight))
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
-        yes, no = (log_mean_exp(log_expit(s * outputs.astype(np.float64))) for s in (1, -1))
+        yes, no = (
+            log_mean_exp(scipy.special.log_expit(s * outputs.astype(np.float64))) for s in (1, -1)
+        )
         return np.asarray(yes - no)
 
     def uncertainty(self, outputs: np.ndarray) -> dict[str, np.ndarray]:
-        yes = expit(outputs.astype(np.float64).reshape(*outputs.shape[:2], -1))
+        yes = scipy.special.expit(outputs.astype(np.float64).reshape(*outputs.shape[:2], -1))
         return _disagreement(np.stack([yes, 1 - yes], axis=-1))
 
 
@@ -239,7 +241,7 @@ class Labels(Binary):
     def answers(
         self, outputs: np.ndarray, classes: Sequence[Any] = (), back: Back | None = None
     ) -> pd.DataFrame:
-        chances = expit(outputs.reshape(len(outputs), -1).astype(np.float64))
+        chances = scipy.special.expit(outputs.reshape(len(outputs), -1).astype(np.float64))
         return several_decided(chances, self.names or classes)
 
     def width(self, classes: int) -> int:
@@ -302,8 +304,8 @@ class Ordered(Task):
     def _log_probabilities(outputs: np.ndarray) -> np.ndarray:
         logits = outputs.astype(np.float64)
         none = np.zeros((*logits.shape[:-1], 1))
-        going = np.concatenate([none, np.cumsum(log_expit(logits), axis=-1)], axis=-1)
-        return np.asarray(going + np.concatenate([log_expit(-logits), none], axis=-1))
+        going = np.concatenate([none, np.cumsum(scipy.special.log_expit(logits), axis=-1)], axis=-1)
+        return np.asarray(going + np.concatenate([scipy.special.log_expit(-logits), none], axis=-1))
 
     def probabilities(self, outputs: np.ndarray) -> np.ndarray:
         """Of each class, shape (n, n_classes)."""
@@ -326,7 +328,7 @@ class Ordered(Task):
         known = targets[self.known(targets)]
         there = np.array([np.count_nonzero(known >= k) for k in range(width + 1)], np.float64)
         shares = there[1:] / np.maximum(there[:-1], 1)
-        return np.asarray(logit(np.clip(shares, RAREST, 1 - RAREST)))
+        return np.asarray(scipy.special.logit(np.clip(shares, RAREST, 1 - RAREST)))
 
     def averaged(self, outputs: np.ndarray) -> np.ndarray:
         chances = np.exp(self._log_probabilities(outputs)).mean(axis=0)
@@ -345,7 +347,9 @@ def _disagreement(chances: np.ndarray) -> dict[str, np.ndarray]:
     example decides: N. Houlsby et al., arXiv 1112.5745, 2011, equation 2.
     """
     mean = chances.mean(axis=0)
-    gain = entr(mean).sum(axis=-1) - entr(chances).sum(axis=-1).mean(axis=0)
+    gain = scipy.special.entr(mean).sum(axis=-1) - scipy.special.entr(chances).sum(axis=-1).mean(
+        axis=0
+    )
     return {"disagreement": np.maximum(gain.reshape(len(gain), -1).mean(axis=1), 0)}
 
 

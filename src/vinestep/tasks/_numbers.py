@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
-from scipy.special import gammaln, ndtri
+import scipy
 
 from .. import losses
 from ..autodiff.tensor import held
@@ -97,7 +97,7 @@ class Counts(Task):
         counts = _beside(self, outputs, targets)
         if (counts < 0).any():
             raise DataError(f"Counts: a target is {counts.min():.4g}; counts are not negative.")
-        rest = np.asarray(gammaln(counts + 1.0), counts.dtype)
+        rest = np.asarray(scipy.special.gammaln(counts + 1.0), counts.dtype)
         return np.exp(outputs) - outputs * counts + rest
 
     def as_values(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any]:
@@ -260,7 +260,7 @@ class Gaussian(Task):
     def bounds(self, outputs: np.ndarray, targets: np.ndarray) -> tuple[Any, Any, Any, float]:
         """The bounds between which 95 % lie, the targets, and that share."""
         mean, logs = self._halves(outputs)
-        reach = float(ndtri((1 + CONFIDENCE) / 2)) * np.exp(logs / 2)
+        reach = float(scipy.special.ndtri((1 + CONFIDENCE) / 2)) * np.exp(logs / 2)
         return mean - reach, mean + reach, targets, CONFIDENCE
 
     def answers(

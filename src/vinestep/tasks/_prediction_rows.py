@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
-from scipy.special import expit, softmax
+import scipy
 
 from ..evaluation.metrics._texts import edit_distance
 from ._base import Task
@@ -147,7 +147,7 @@ def _decided(
     complete = targets if targets is not None else np.zeros(len(outputs), np.int64)
     logits, labels = task.as_classes(outputs, complete)
     if isinstance(task, Classes | Binary | Ordered) and logits.ndim == 2 and labels.ndim == 1:
-        chances = softmax(logits.astype(np.float64), axis=1)
+        chances = scipy.special.softmax(logits.astype(np.float64), axis=1)
         best = chances.argmax(axis=1)
         named = _texts(best, classes if len(classes) == chances.shape[1] else ())
         columns["output"] = [
@@ -162,7 +162,7 @@ def _decided(
                 for p, there in zip(right, known, strict=True)
             ]
     elif isinstance(task, Labels):
-        chances = expit(outputs.astype(np.float64))
+        chances = scipy.special.expit(outputs.astype(np.float64))
         names = task.names or [str(i) for i in range(chances.shape[1])]
         columns["output"] = [_chosen(row > 1 / 2, names) for row in chances]
         if targets is not None:

@@ -10,8 +10,8 @@ from types import SimpleNamespace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 
+from ..._deferred import pandas as pd
 from ..._findings import Finding
 from ..batches._batch import Batch
 from ..batches._batches import Batches

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
-import pandas as pd
 
+from ..._deferred import pandas as pd
 from ..._findings import Finding, tell
 from ..._public_names import did_you_mean
 from ...errors import DataError, ModelError

@@ -8,9 +8,8 @@ from typing import Any, ClassVar, Literal, Self
 from zlib import crc32
 
 import numpy as np
-import pandas as pd
-from pandas.api.types import infer_dtype, is_bool_dtype, is_numeric_dtype
 
+from ..._deferred import pandas as pd
 from ..._public_names import did_you_mean
 from ...errors import DataError
 from .._table_files import line_of
@@ -490,7 +489,10 @@ def coded(
     """Which value each cell holds, -1 where it is empty, and what is told of each: the category as
     a text.
     """
-    if column.dtype == object and infer_dtype(column, skipna=True) not in ("string", "boolean"):
+    if column.dtype == object and pd.api.types.infer_dtype(column, skipna=True) not in (
+        "string",
+        "boolean",
+    ):
         column = column.map(told, na_action="ignore")  # among them True, which equals 1
     codes, values = pd.factorize(column)
     return np.asarray(codes), [told(value) for value in values.tolist()]
@@ -637,7 +639,7 @@ def class_numbers(
     gaps = encoding.target_gaps
     if not classes:
         return target_numbers(column, name, log=encoding.log_target, gaps=gaps)
-    natural = is_numeric_dtype(column) or is_bool_dtype(column)
+    natural = pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column)
     known = {value if natural else str(value): i for i, value in enumerate(classes)}
     labels = column if natural else column.map(str, na_action="ignore")
     missing = column.isna().to_numpy() if gaps else np.zeros(len(column), bool)

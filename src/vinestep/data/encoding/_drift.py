@@ -6,8 +6,8 @@ from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
-import pandas as pd
 
+from ..._deferred import pandas as pd
 from ..._findings import Finding, Verdict
 from ._columns import Encoding, Scaling
 

@@ -7,9 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Literal, Self
 
 import numpy as np
-import pandas as pd
-from pandas.api.types import infer_dtype, is_bool_dtype, is_numeric_dtype
 
+from ..._deferred import pandas as pd
 from ..._findings import Finding, warn_of
 from ..._public_names import did_you_mean
 from ...errors import DataError
@@ -421,12 +420,12 @@ def _with_target(frame: pd.DataFrame, target: str, name: str, drop: bool) -> pd.
 
 
 def _is_numeric(column: pd.Series, name: str) -> bool:
-    if is_bool_dtype(column):
+    if pd.api.types.is_bool_dtype(column):
         return False
-    if is_numeric_dtype(column):
+    if pd.api.types.is_numeric_dtype(column):
         return True
     given = column.notna()
-    if column.dtype == object and infer_dtype(column, skipna=True) == "boolean":
+    if column.dtype == object and pd.api.types.infer_dtype(column, skipna=True) == "boolean":
         return False  # truth values with gaps
     codes, values = pd.factorize(column)
     numbers = pd.to_numeric(pd.Series(values), errors="coerce").notna().to_numpy()
@@ -490,7 +489,9 @@ def _targets(
     column: pd.Series, name: str, classes: bool | None, log: bool, gaps: bool
 ) -> tuple[np.ndarray, tuple[str | int | float | bool, ...]]:
     as_classes = (
-        classes if classes is not None else not is_numeric_dtype(column) or is_bool_dtype(column)
+        classes
+        if classes is not None
+        else not pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column)
     )
     if not as_classes:
         return target_numbers(column, name, log=log, gaps=gaps), ()
@@ -499,7 +500,7 @@ def _targets(
             f"{name}: the target {column.name!r} is of classes, which have no logarithm. Leave "
             "out log_target."
         )
-    natural = is_numeric_dtype(column) or is_bool_dtype(column)
+    natural = pd.api.types.is_numeric_dtype(column) or pd.api.types.is_bool_dtype(column)
     codes, found = coded(column, (lambda value: value) if natural else str)
     values = sorted(set(found))
     if len(values) < 2:

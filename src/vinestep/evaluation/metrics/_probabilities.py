@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
-from scipy.special import log_softmax, softmax
+import scipy
 
 from ...errors import SettingError
 from ...parts._registry import maker, register
@@ -18,7 +18,7 @@ BINARY = 2
 
 def _squares(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     rows, labels = classified("brier_score", outputs, targets)
-    chances = softmax(rows.astype(np.float64), axis=1)
+    chances = scipy.special.softmax(rows.astype(np.float64), axis=1)
     chances[np.arange(len(labels)), labels] -= 1
     each = np.sum(chances**2, axis=1)
     return np.array([each.sum() / (2 if rows.shape[1] == BINARY else 1), labels.size])
@@ -31,7 +31,9 @@ brier_score = Metric("brier_score", _squares, ratio, better="lower", elementwise
 
 def _logarithms(outputs: np.ndarray, targets: np.ndarray) -> Counts:
     rows, labels = classified("log_loss", outputs, targets)
-    logs = log_softmax(rows.astype(np.float64), axis=1)[np.arange(len(labels)), labels]
+    logs = scipy.special.log_softmax(rows.astype(np.float64), axis=1)[
+        np.arange(len(labels)), labels
+    ]
     return np.array([-logs.sum(), labels.size])
 
 
@@ -72,7 +74,7 @@ DEFAULT_BINS = 15
 def _binned(outputs: np.ndarray, targets: np.ndarray, *, bins: int) -> Counts:
     """Of each bin how many examples, the sum of their probabilities, and how many are right."""
     rows, labels = classified("calibration_error", outputs, targets)
-    chances = softmax(rows.astype(np.float64), axis=1)
+    chances = scipy.special.softmax(rows.astype(np.float64), axis=1)
     best = chances.argmax(axis=1)
     sure = chances[np.arange(len(best)), best]
     if np.isnan(sure).any():

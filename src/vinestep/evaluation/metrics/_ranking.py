@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from scipy.special import logsumexp
+import scipy
 
 from ...autodiff.tensor import held
 from ...errors import DataError, SettingError, ShapeError
@@ -88,7 +88,7 @@ def _by_score(outputs: np.ndarray, targets: np.ndarray) -> Counts:
         if k == BINARY:
             odds = values[:, c] - values[:, 1 - c]
         else:
-            odds = values[:, c] - logsumexp(np.delete(values, c, axis=1), axis=1)
+            odds = values[:, c] - scipy.special.logsumexp(np.delete(values, c, axis=1), axis=1)
         own = labels == c
         tables.append(np.column_stack([np.full(len(odds), c), odds, own, ~own]))
     return _summed(np.concatenate(tables))

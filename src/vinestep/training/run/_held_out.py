@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy.special import expit, softmax
+import scipy
 
 from ...autodiff.tensor import held
 from ...autodiff.tracking import untracked
@@ -108,11 +108,11 @@ def _chances(
     if isinstance(task, Labels) or outputs.ndim > 2:
         return None
     if isinstance(task, Classes) and targets.ndim == 1 and targets.dtype.kind in "iu":
-        chances = softmax(outputs.astype(np.float64), axis=-1)
+        chances = scipy.special.softmax(outputs.astype(np.float64), axis=-1)
     elif isinstance(task, Ordered) and targets.ndim == 1:
         chances = task.probabilities(outputs)
     elif isinstance(task, Binary) and targets.size == len(outputs) == outputs.size:
-        yes = expit(outputs.astype(np.float64).reshape(-1))
+        yes = scipy.special.expit(outputs.astype(np.float64).reshape(-1))
         chances, targets = np.stack([1 - yes, yes], axis=1), targets.reshape(-1)
     else:
         return None
