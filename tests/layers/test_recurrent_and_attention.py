@@ -7,6 +7,7 @@ import pytest
 from scipy.special import expit, softmax
 
 import vinestep as vs
+from vinestep import kernels
 from vinestep.errors import DataError, LayerError, ShapeError
 from vinestep.layers._embedding import rotated
 from vinestep.layers._recurrent import lstm
@@ -306,3 +307,26 @@ def test_embedding_looks_up_and_padding_stays_zero(rng):
 def test_mistakes_are_explained(attempt, error, text):
     with pytest.raises(error, match=text):
         attempt()
+
+
+@pytest.mark.parametrize("kernels_on", [True, False])
+@pytest.mark.parametrize("make", [vs.LSTM, vs.GRU, vs.Recurrent])
+@pytest.mark.parametrize("dtype", [np.float32, np.float64])
+def test_cotangents_that_vanish_in_a_long_sequence_become_0(make, kernels_on, dtype, monkeypatch):
+    if not kernels_on:
+        monkeypatch.setattr(kernels.SWITCH, "on", False)
+    time = 150 if dtype == np.float32 else 700
+    x = np.random.default_rng(0).normal(size=(9, time, 3)).astype(dtype)
+    network = make(20).initialise(x)
+    network.load({path: array * 0.1 for path, array in network.weights().items()})
+
+    def gradient(x):
+        return vs.held(vs.gradient_of(lambda x: np.sum(network(x)[:, -1] ** 2))(x))
+
+    found, limits = gradient(x), np.finfo(dtype)
+    assert not found[:, 0].any()
+    assert found[:, -1].all()
+    assert np.mean(np.abs(found[found != 0]) < limits.tiny) < 0.01
+    np.testing.assert_allclose(
+        found[:, -5:], gradient(x[:, -20:])[:, -5:], rtol=1e-3, atol=1e-5 * np.abs(found).max()
+    )

@@ -5,6 +5,7 @@ on.
 import itertools
 import multiprocessing
 import os
+import pickle
 import signal
 import subprocess
 import sys
@@ -424,3 +425,28 @@ def test_killed_within_an_augmented_epoch_with_readers_a_run_continues_bit_for_b
     whole = go(tmp_path / "whole", 0)
     assert go(tmp_path / "killed", 13) == ""
     assert go(tmp_path / "killed", 0) == whole
+
+
+def test_the_order_of_a_large_epoch_is_drawn_ahead_and_the_same():
+    n = (1 << 17) + 3
+    data = vs.data.Dataset(np.zeros((n, 1), np.float32), np.arange(n))
+    batches = data.batches(n)
+    for epoch in (0, 1, 2, 5, 6, 1):
+        (batch,) = batches.epoch(epoch, seed=3)
+        assert np.array_equal(batch.targets, batches.order(n, epoch, 3, n))
+    (batch,) = batches.epoch(2, seed=4)
+    assert np.array_equal(batch.targets, batches.order(n, 2, 4, n))
+    again = pickle.loads(pickle.dumps(batches))
+    assert np.array_equal(next(again.epoch(3, seed=4)).targets, batches.order(n, 3, 4, n))
+
+
+@pytest.mark.skipif(not hasattr(os, "fork"), reason="no fork here")
+def test_a_forked_process_draws_its_own_order():
+    n = 1 << 17
+    batches = vs.data.Dataset(np.zeros((n, 1), np.float32), np.arange(n)).batches(n)
+    next(batches.epoch(0))
+    child = os.fork()
+    if not child:
+        (batch,) = batches.epoch(1)
+        os._exit(int(not np.array_equal(batch.targets, batches.order(n, 1, 0, n))))
+    assert os.waitpid(child, 0)[1] == 0

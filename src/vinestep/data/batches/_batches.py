@@ -16,7 +16,17 @@ from ._batching import STALL_AFTER, Augment, Batching, ReadersAs
 from ._contract import ExampleSource
 from ._counter_rng import CounterRandom
 from ._joins import Join, stacked
-from ._orders import InOrder, Order, Shuffled, example_of, with_occurrences
+from ._orders import (
+    ByLength,
+    DrawnAhead,
+    InOrder,
+    Order,
+    ShardOrder,
+    Shuffled,
+    Weighted,
+    example_of,
+    with_occurrences,
+)
 from ._partition import Partition
 
 __all__ = ["Batches"]
@@ -93,6 +103,8 @@ class Batches(Batching):
         self.dataset = dataset
         self.shuffled = shuffled
         self.order: Order = order if order is not None else Shuffled() if shuffled else InOrder()
+        ahead_of = (Shuffled, Weighted, ByLength, ShardOrder)
+        self._draw = DrawnAhead(self.order) if isinstance(self.order, ahead_of) else self.order
         self._length = self._batches_in(
             len(self.order(len(dataset), 0, 0, self.size)) if order is not None else len(dataset)
         )
@@ -146,7 +158,7 @@ class Batches(Batching):
         partition only its rows of each are read, where a batch is no more than its examples.
         """
         own = seed if self.seed is None else self.seed
-        order = self.order(len(self.dataset), number, own, self.size)
+        order = self._draw(len(self.dataset), number, own, self.size)
         if self.augment:
             order = with_occurrences(order)
         stops = range(start, self._batches_in(len(order)))

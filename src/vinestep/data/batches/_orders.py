@@ -4,7 +4,10 @@ epoch can be found at once.
 
 from __future__ import annotations
 
+import os
+import threading
 from collections.abc import Callable, Iterable
+from concurrent.futures import Future
 from typing import Any, Protocol
 
 import numpy as np
@@ -15,6 +18,7 @@ from ...parts._registry import part
 __all__ = [
     "Balanced",
     "ByLength",
+    "DrawnAhead",
     "InOrder",
     "Order",
     "OwnOrder",
@@ -27,6 +31,7 @@ __all__ = [
     "with_occurrences",
 ]
 
+MANY = 1 << 17  # examples that are drawn ahead
 PLACES = 40  # bits of the number of an example; above them, how often it was drawn before
 
 
@@ -147,6 +152,37 @@ class Balanced(Weighted):
     def __init__(self, labels: Any, draws: int | None = None) -> None:
         _, inverse, counts = np.unique(np.asarray(labels), return_inverse=True, return_counts=True)
         super().__init__(1 / counts[inverse], draws)
+
+
+class DrawnAhead:
+    """An order whose next epoch is drawn by a thread while this one is gone through, since a
+    million examples take as long as many steps.
+    """
+
+    def __init__(self, order: Order) -> None:
+        self.order = order
+        self._key: tuple[int, ...] | None = None
+        self._drawn: Future[np.ndarray] | None = None
+
+    def __call__(self, n: int, epoch: int, seed: int, size: int) -> np.ndarray:
+        if n < MANY:
+            return self.order(n, epoch, seed, size)
+        found, process = self._drawn, os.getpid()  # a forked process has none of the threads
+        known = found is not None and self._key == (process, n, epoch, seed, size)
+        order = found.result() if found and known else self.order(n, epoch, seed, size)
+        self._key, self._drawn = (process, n, epoch + 1, seed, size), Future()
+        arguments = (self._drawn, n, epoch + 1, seed, size)
+        threading.Thread(target=self._draw, args=arguments, daemon=True).start()
+        return order
+
+    def _draw(self, into: Future[np.ndarray], *key: int) -> None:
+        try:
+            into.set_result(self.order(*key))
+        except Exception as error:  # raised again where the order is wanted
+            into.set_exception(error)
+
+    def __getstate__(self) -> dict[str, Any]:
+        return {"order": self.order, "_key": None, "_drawn": None}
 
 
 class OwnOrder:

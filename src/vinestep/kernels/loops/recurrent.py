@@ -257,7 +257,7 @@ def _through_cell(n_bytes):
         typing_context, x, at, width, first, stop, bounded, at_bounded, before, g, at_g, gh, gc, gz
     ):
         """Cotangents of the sums of a sequence's gates at one time, and of its cell in place, for
-        features ``first:stop``.
+        features ``first:stop``. They vanish in long sequences, down to numbers that are not normal.
         """
         kinds = (x, at, width, first, stop, bounded, at_bounded, before, g, at_g, gh, gc, gz)
 
@@ -277,7 +277,7 @@ def _through_cell(n_bytes):
                 ]
                 let_in, let_out, forget, new = (w.load("x", place) for place in places)
                 t = w.load("bounded", w.plus(w["at_bounded"], j))
-                by_h = builder.fadd(w.load("gh", j), w.load("g", w.plus(w["at_g"], j)))
+                by_h = builder.fadd(w.flushed(w.load("gh", j)), w.load("g", w.plus(w["at_g"], j)))
                 own = builder.fadd(
                     w.load("gc", j), w.load("g", w.plus(w.plus(w["at_g"], w["width"]), j))
                 )
@@ -289,8 +289,8 @@ def _through_cell(n_bytes):
                     times(cell, let_in, rest(times(new, new))),
                 ]
                 for place, value in zip(places, found, strict=True):
-                    w.store(value, "gz", place)
-                w.store(times(cell, forget), "gc", j)
+                    w.store(w.flushed(value), "gz", place)
+                w.store(w.flushed(times(cell, forget)), "gc", j)
             return nothing(context)
 
         return types.void(*kinds), generate

@@ -51,14 +51,24 @@ class _Float(NamedTuple):
     """Bits of it."""
     log_2: tuple[float, float]
     """The first, times a small whole number, is exact; both add up to log(2)."""
+    vanished: float
+    """The smallest normal number over the rounding of 1."""
 
 
 FLOATS = {
     32: _Float(
-        7, 127, 23, (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1"))
+        7,
+        127,
+        23,
+        (float.fromhex("0x1.62e42p-1"), math.log(2) - float.fromhex("0x1.62e42p-1")),
+        2.0 ** (23 - 126),
     ),
     64: _Float(
-        14, 1023, 52, (float.fromhex("0x1.62e42feep-1"), float.fromhex("0x1.a39ef35793c76p-33"))
+        14,
+        1023,
+        52,
+        (float.fromhex("0x1.62e42feep-1"), float.fromhex("0x1.a39ef35793c76p-33")),
+        2.0 ** (52 - 1022),
     ),
 }
 
@@ -155,6 +165,14 @@ class Writer:
 
     def at_most(self, value, most):
         return self.builder.select(self.builder.fcmp_ordered(">", value, most), most, value)
+
+    def flushed(self, value):
+        """0 in place of numbers of which a gate can make such as are not normal, with which a
+        processor is a hundred times slower; NaN stays.
+        """
+        least = self.constant(FLOATS[self.bits].vanished)
+        tiny = self.builder.fcmp_ordered("<", self.call("fabs", value), least)
+        return self.builder.select(tiny, self.constant(0), value)
 
     def larger(self, a, b):
         """Of two single values."""
