@@ -57,10 +57,8 @@ def _flushed(g: Any) -> Any:
     """0 in place of numbers of which a gate can make such as are not normal: cotangents vanish in
     long sequences, and with those numbers a processor is a hundred times slower.
     """
-    if type(g) is not np.ndarray:
-        return g
     limits = np.finfo(g.dtype)
-    vanished = np.abs(g) < limits.tiny / limits.eps
+    vanished = np.abs(held(g)) < limits.tiny / limits.eps
     return np.where(vanished, g.dtype.type(0), g) if vanished.any() else g
 
 
