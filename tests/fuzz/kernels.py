@@ -16,6 +16,7 @@ from vinestep.errors import VineStepError
 from vinestep.kernels import SWITCH
 from vinestep.layers._block_codes import coded
 from vinestep.layers._dense_chain import ChainPlan
+from vinestep.layers._learning_pass import Stream
 from vinestep.layers._window_geometry import plan_windows
 from vinestep.parts._registry import library
 
@@ -58,8 +59,20 @@ def chain(rng, dtype):
         start += a * b + b
     if rng.random() < 0.2:  # the same layer twice, where that is possible
         weights = weights[:2] * len(pairs) if len(set(widths)) == 1 else [w.copy() for w in weights]
-    plan = ChainPlan.of([(choice(rng, *ACTIVATIONS), 0.1) for _ in pairs], weights)
-    return [some(rng, choice(rng, 0, 1, 5, 200), widths[0], dtype=dtype), *weights], {"plan": plan}
+    dropouts = [choice(rng, None, vs.Dropout(0.3)) for _ in pairs]
+    plan = ChainPlan.of([(choice(rng, *ACTIVATIONS), 0.1) for _ in pairs], weights, dropouts)
+    streams = tuple(None if dropout is None else a_stream(rng) for dropout in dropouts)
+    x = some(rng, choice(rng, 0, 1, 5, 9, 200), widths[0], dtype=dtype)
+    return [x, *weights], {"plan": plan, "streams": streams}
+
+
+def a_stream(rng):
+    return Stream(int(rng.integers(2**64, dtype=np.uint64)), int(rng.integers(1, 2**40)), 0)
+
+
+def dropout(rng, dtype):
+    x = some(rng, *choice(rng, (0, 3), (7,), (5, 6), (3, 4, 5), (300, 200)), dtype=dtype)
+    return [x], {"dropout": vs.Dropout(float(rng.random())), "stream": a_stream(rng)}
 
 
 def convolution(rng, dtype):
@@ -238,6 +251,7 @@ CASES = {
     "layer norm": norm,
     "dense": dense,
     "dense chain": chain,
+    "dropout": dropout,
     "cross_entropy": cross_entropy,
     "squared_error": squared_error,
 }

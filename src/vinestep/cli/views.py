@@ -271,6 +271,8 @@ def _short(value: object) -> str:
 
 def model_view(model: Model, name: str) -> list[Any]:
     """What a model is: its origin, what it takes, its layers."""
+    from ..training.step._planned_step import planned_in_words, unplanned_because
+
     table = table_of(name)
     table.add_column("what")
     table.add_column("is")
@@ -311,6 +313,9 @@ def model_view(model: Model, name: str) -> list[Any]:
         ),
         "texts": _text_facts(model),
         "precision": str(model.network.dtype),
+        "planned steps": ""
+        if model.loss is None
+        else planned_in_words(unplanned_because(model.network, model.loss)),
         "adapters": f"beside {len(beside)} weights"
         if (beside := adapters_of(model.network))
         else "",

@@ -131,7 +131,8 @@ class Dropout(Layer):
     ) -> np.ndarray:
         """0 or `scale`."""
         kept = uniform_of(stream, shape) >= np.float32(self.probability)
-        factors: np.ndarray = np.multiply(kept, self.scale, dtype=dtype)
+        kind = dtype if dtype.kind == "f" else np.result_type(dtype, np.float32)
+        factors: np.ndarray = np.multiply(kept, self.scale, dtype=kind.newbyteorder("="))
         return factors
 
     @property

@@ -175,9 +175,9 @@ class Builder:
             )
         if name == SAME:
             label = given.get("label")
-            if label not in self._labelled:
+            if not isinstance(label, str) or label not in self._labelled:
                 return self.fault(place, f"no part before it has the label {_shown(label)}.")
-            return self._labelled[label]  # type: ignore[index]
+            return self._labelled[label]
         try:
             kind = self.kinds.find(name, families)
         except PartError as error:

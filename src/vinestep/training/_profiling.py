@@ -18,6 +18,7 @@ from ..layers._learning_pass import observed
 from .step._batch_checks import AnyBatches, as_batches, checked_batch
 from .step._descent import learning_pass
 from .step._forward_pass import loss_of, outputs_of_batch
+from .step._planned_step import planned_in_words, unplanned_because
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -38,6 +39,7 @@ class Profile:
     --------
     >>> print(Profile([{"part": "forward", "milliseconds": 2.0}], [], [], 10))
     forward   2 ms
+    planned: yes
     """
 
     rows: list[dict[str, Any]]
@@ -47,6 +49,10 @@ class Profile:
     operations: list[dict[str, Any]]
     """Backward, by operation."""
     steps: int
+    unplanned: str = ""
+    """Why steps like these are not planned; nothing if they are. A planned step makes forward and
+    backward in one call, which takes less time than the parts.
+    """
 
     def table(self) -> pd.DataFrame:
         """A row for each part, layer and operation: kind, part, milliseconds."""
@@ -70,9 +76,8 @@ class Profile:
 
     def __str__(self) -> str:
         width = max((len(str(row["part"])) for row in self.rows), default=0)
-        return "\n".join(
-            f"{row['part']:<{width}}   {row['milliseconds']:.3g} ms" for row in self.rows
-        )
+        lines = [f"{row['part']:<{width}}   {row['milliseconds']:.3g} ms" for row in self.rows]
+        return "\n".join([*lines, f"planned: {planned_in_words(self.unplanned)}"])
 
 
 def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> Profile:
@@ -128,7 +133,20 @@ def profile(training: TrainingBase, batches: AnyBatches, *, steps: int = 20) -> 
             _by_operation(one, batch, operations)
     order = ("data", "forward", "backward", "optimiser", "metrics")
     rows = [{"part": part, "milliseconds": 1000 * float(np.median(times[part]))} for part in order]
-    return Profile(rows, _medians(layers), _medians(operations), steps)
+    return Profile(
+        rows, _medians(layers), _medians(operations), steps, _unplanned_because(one, batch)
+    )
+
+
+def _unplanned_because(one: TrainingBase, batch: Any) -> str:
+    reason = unplanned_because(one.network, one.loss)
+    if reason:
+        return reason
+    if one.accumulate > 1:
+        return f"{one.accumulate} batches make a step"
+    one.make_step(batch, 0, 0)
+    found = one._derivation.plans.find(batch, one.loss)
+    return "" if found else "the batches have weights or masks, or are not as the network computes"
 
 
 def _medians(times: dict[str, list[float]]) -> list[dict[str, Any]]:

@@ -20,13 +20,14 @@ from ...data.batches._batch import Batch
 from ...distributed._current import communicator
 from ...kernels import Unsound, give_up, usable
 from ...layers._arena import Arena
-from ...layers._containers import DenseRun
+from ...layers._base import Layer
+from ...layers._containers import DenseRun, single_run
 from ...layers._dense_chain import loss_and_gradients
 from ...layers._learning_pass import stream_start
-from ...losses import StraightForm
+from ...losses import StraightForm, straight_form
 from ._descent import Descent
 
-__all__ = ["PlannedStep", "PlannedSteps"]
+__all__ = ["PlannedStep", "PlannedSteps", "planned_in_words", "unplanned_because"]
 
 MOST_PLANS = 4  # of one training: whole batches, and the last one of an epoch
 
@@ -136,6 +137,28 @@ class PlannedSteps:
         self._plans.clear()
         self._known = (Arena.generation, network, loss)
         return True
+
+
+def unplanned_because(network: Layer, loss: Any) -> str:
+    """Why no step of a network is planned, in a few words; nothing if it is."""
+    if not usable():
+        return "the compiled loops are off"
+    if communicator().size > 1:
+        return "ranks share the batches"
+    if straight_form(loss) is None:
+        return "the loss is neither cross_entropy nor squared_error as it stands"
+    frozen = network.arena is not None and len(network.arena.tensors) > len(network.parameters())
+    if frozen:
+        return "parameters are frozen"
+    run = single_run(network)
+    if run is None:
+        return "the network is not a Stack of Dense, their activations and Dropout alone"
+    return "" if run.plan.span is not None else "the parameters do not lie one after another"
+
+
+def planned_in_words(reason: str) -> str:
+    """Whether steps are planned, or why not."""
+    return f"no: {reason}" if reason else "yes"
 
 
 def _kind(batch: Batch) -> Any:
