@@ -64,6 +64,7 @@ OF_NOTE = (
     "accumulate",
     "precision",
 )
+OF_RECORDING = ("written_by", "parts")  # of a loop of one's own: all others are of note
 
 
 def runs_view(runs: pd.DataFrame, wanted: Sequence[str], width: int) -> Table:
@@ -190,7 +191,12 @@ def _settings_view(run: RunRecord) -> Table:
     table = table_of("Settings of note; all: vinestep show --json")
     table.add_column("setting", no_wrap=True)
     table.add_column("value")
-    shown = [(name, value) for name, value in run.settings.items() if name.split(".")[0] in OF_NOTE]
+    own = run.settings.get("written_by") == "recorded_run"
+    shown = [
+        (name, value)
+        for name, value in run.settings.items()
+        if name.split(".")[0] in OF_NOTE or (own and name.split(".")[0] not in OF_RECORDING)
+    ]
     for name, value in shown[:MOST_SETTINGS]:
         table.add_row(
             escape(name), escape(f"{value:g}" if isinstance(value, float) else str(value))
@@ -200,16 +206,14 @@ def _settings_view(run: RunRecord) -> Table:
 
 def _scores_view(run: RunRecord) -> Table:
     table = table_of("Scores")
-    for name in ("figure", "last", "best", "at epoch"):
+    where = "epoch" if run.epochs else "step"
+    for name in ("figure", "last", "best", f"at {where}"):
         table.add_column(name, justify="left" if name == "figure" else "right")
     for label, row in run.scores.iterrows():
-        epoch = (
-            "-"
-            if row["best_epoch"] != row["best_epoch"] or row["best_epoch"] is None
-            else f"{row['best_epoch']:.0f}"
-        )
+        place = row[f"best_{where}"]
+        at = "-" if place is None or place != place else f"{place:.0f}"
         table.add_row(
-            escape(str(label).replace("_", " ")), _number(row["last"]), _number(row["best"]), epoch
+            escape(str(label).replace("_", " ")), _number(row["last"]), _number(row["best"]), at
         )
     return table
 

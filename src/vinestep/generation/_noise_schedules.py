@@ -12,7 +12,7 @@ import math
 from typing import Any, ClassVar
 
 import numpy as np
-from scipy.special import ndtri
+import scipy
 
 from ..errors import SettingError
 from ..parts._registry import part
@@ -215,7 +215,7 @@ class PowerLaw(NoiseSchedule):
 
     def training_times(self, uniform: Any) -> np.ndarray:
         spread = np.clip(np.asarray(uniform, np.float64), 1e-9, 1 - 1e-9)
-        sigmas = np.exp(self.middle + self.spread * ndtri(spread))
+        sigmas = np.exp(self.middle + self.spread * scipy.special.ndtri(spread))
         low, high = self._roots
         return np.asarray(np.clip((sigmas ** (1 / self.power) - low) / (high - low), 0.0, 1.0))
 

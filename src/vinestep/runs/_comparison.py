@@ -213,14 +213,17 @@ def compare(runs: Sequence[RunRecord]) -> Comparison:
     scored = list(dict.fromkeys(str(name) for table in tables for name in table.index))
     lines: dict[str, list[Any]] = {}
     for name in scored:
-        for column in ("last", "best", "best_epoch"):
+        for column, of in (
+            ("last", "{}"),
+            ("best", "best {}"),
+            ("best_epoch", "epoch of best {}"),
+            ("best_step", "step of best {}"),
+        ):
+            if column == "best_step" and f"epoch of best {name}" in lines:
+                continue
             values = [table[column].get(name, np.nan) for table in tables]
             if any(value is not None and value == value for value in values):
-                lines[
-                    {"last": name, "best": f"best {name}", "best_epoch": f"epoch of best {name}"}[
-                        column
-                    ]
-                ] = values
+                lines[of.format(name)] = values
     scores = pd.DataFrame(list(lines.values()), index=list(lines), columns=labels)
     facts = pd.DataFrame([_facts(run) for run in runs], index=labels).T
     facts = facts[

@@ -28,7 +28,7 @@ from ..storage.run_store import (
 from ..storage.settings import leaves
 from . import _schema as t
 from ._ledger import Ledger
-from ._score_summary import scores_of
+from ._score_summary import merged_scores, scores_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -39,6 +39,7 @@ __all__ = ["LedgerStore"]
 LEAST_ROWS = 2048  # of a chunk that is left as it is
 TOGETHER = 16  # chunks of one size become one
 MOST_SETTINGS = 1000
+SCORE = ("name", "last", "best", "best_epoch", "best_step", "better")
 MOST_VALUE = 300  # characters
 
 
@@ -294,10 +295,10 @@ class LedgerStore(RunStore):
                 content=matrix.tobytes(),
             )
         )
+        if series in ("epochs", "steps"):
+            self._note_scores(connection, series, columns, matrix)
         while self._merge_last(connection, series):
             pass
-        if series in ("epochs", "steps"):
-            self._note_scores(connection, series)
 
     def _merge_last(self, connection: Connection, series: str) -> bool:
         """Whether the last chunks were of one size, and have become one."""
@@ -327,27 +328,26 @@ class LedgerStore(RunStore):
         )
         return True
 
-    def _note_scores(self, connection: Connection, series: str) -> None:
-        """The last and the best value of each figure."""
+    def _note_scores(
+        self, connection: Connection, series: str, columns: list[str], matrix: np.ndarray
+    ) -> None:
+        """The last and the best value of each figure, with rows that have been added."""
         if series == "steps" and "epochs" in self.series_names():
             return
-        about = self.row()["about"]
-        rows = scores_of(
-            self.read_series(series) if series == "epochs" else self._last_rows(connection),
-            about.get("better") or {},
-        )
+        mine = t.scores.c.run == self.key
+        known = connection.execute(sa.select(t.scores).where(mine)).mappings()
+        before = [{name: row[name] for name in SCORE} for row in known]
+        if self._is_first(connection, series):  # others are those of steps, or of rows replaced
+            before = []
+        better = self.row()["about"].get("better") or {}
+        rows = merged_scores(before, scores_of(columns, matrix, better))
         replace_rows(connection, t.scores, self.key, "name", rows)
 
-    def _last_rows(self, connection: Connection) -> list[dict[str, float]]:
-        mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == "steps")
-        last = (
-            connection.execute(
-                sa.select(t.chunks).where(mine).order_by(t.chunks.c.id.desc()).limit(1)
-            )
-            .mappings()
-            .one()
-        )
-        return [_present(last["columns"], line) for line in _matrix(last)[-1:]]
+    def _is_first(self, connection: Connection, series: str) -> bool:
+        """Whether the chunk that was added is the only one."""
+        mine = (t.chunks.c.run == self.key) & (t.chunks.c.series == series)
+        two = sa.select(t.chunks.c.id).where(mine).limit(2)
+        return len(connection.execute(two).all()) < 2
 
     def series_names(self) -> list[str]:
         with self.reading() as connection:

@@ -32,7 +32,7 @@ from ._ingest import (
     remove_run,
 )
 from ._ledger import Ledger, ledger_url, own_ledger
-from ._ledger_store import LedgerStore
+from ._ledger_store import SCORE, LedgerStore
 from ._thinning import rows_text, thinned
 
 if TYPE_CHECKING:
@@ -530,19 +530,13 @@ class RunRecord:
 
     @property
     def scores(self) -> pd.DataFrame:
-        """Of each figure: last, best, the epoch of the best, and whether "higher" or "lower" is
-        better.
+        """Of each figure: last, best, the epoch and the step of the best, and whether "higher" or
+        "lower" is better.
         """
         import pandas as pd
 
         with self._runs.ledger.reading() as connection:
-            query = sa.select(
-                t.scores.c.name,
-                t.scores.c.last,
-                t.scores.c.best,
-                t.scores.c.best_epoch,
-                t.scores.c.better,
-            )
+            query = sa.select(*(t.scores.c[name] for name in SCORE))
             rows = (
                 connection.execute(
                     query.where(t.scores.c.run == self.store.key).order_by(t.scores.c.id)
@@ -550,9 +544,7 @@ class RunRecord:
                 .mappings()
                 .all()
             )
-        return pd.DataFrame(
-            list(map(dict, rows)), columns=["name", "last", "best", "best_epoch", "better"]
-        ).set_index("name")
+        return pd.DataFrame(list(map(dict, rows)), columns=list(SCORE)).set_index("name")
 
     @property
     def better(self) -> dict[str, str]:

@@ -77,15 +77,10 @@ def _run(run: RunRecord) -> str:
         parts.append(
             _figure(curves(frame, title=run.label, better=run.better), f"Curves of {run.label}")
         )
-    scores = [
-        [name, *row]
-        for name, row in zip(
-            run.scores.index,
-            run.scores[["last", "best", "best_epoch"]].to_numpy().tolist(),
-            strict=True,
-        )
-    ]
-    parts.append(html_table("Scores", ("figure", "last", "best", "at epoch"), scores))
+    where = "epoch" if run.epochs else "step"
+    shown = run.scores[["last", "best", f"best_{where}"]].to_numpy().tolist()
+    scores = [[name, *row] for name, row in zip(run.scores.index, shown, strict=True)]
+    parts.append(html_table("Scores", ("figure", "last", "best", f"at {where}"), scores))
     parts.append(
         html_table("Notes", ("when", "note"), [[note["at"], note["text"]] for note in run.notes])
     )

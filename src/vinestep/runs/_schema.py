@@ -21,7 +21,7 @@ from sqlalchemy import (
 
 __all__ = ["HEAD", "metadata"]
 
-HEAD = "0002"
+HEAD = "0003"
 """The newest migration, which `metadata` is the result of."""
 
 metadata = MetaData(
@@ -82,6 +82,7 @@ scores = Table(
     Column("best", Float(53)),
     Column("best_epoch", Float(53)),
     Column("better", String(8), nullable=False, default=""),
+    Column("best_step", Float(53)),
 )
 Index(None, scores.c.run, scores.c.name)
 tags = Table(
