@@ -238,7 +238,7 @@ def test_numbers_are_handed_out(tab, page, twelve):
     assert [row["norm"] for row in found] == pytest.approx(run.steps["norm"].tolist(), rel=1e-12)
     assert downloaded(tab, "button.png").startswith(b"\x89PNG")
     open_sheet(tab, page, "compare", "leaves-6,leaves-2")
-    rows = list(csv.DictReader(io.StringIO(downloaded(tab, "button.csv").decode())))
+    rows = list(csv.DictReader(io.StringIO(downloaded(tab, "a.csv").decode())))
     assert {row["run"] for row in rows} == {"leaves-6", "leaves-2"}
     assert downloaded(tab, "button.png").startswith(b"\x89PNG")
 

@@ -35,6 +35,7 @@ def test_every_path_of_the_description_answers(client):
     values = {"label": "leaves-6", "name": "steps", "version": "1"}
     queries = {
         "/api/curves": "?runs=leaves-6&figure=loss",
+        "/api/curves.csv": "?runs=leaves-6&figure=loss",
         "/api/compare": "?runs=leaves-6,leaves-2",
     }
     asked = 0

@@ -42,7 +42,7 @@ def test_a_figure_that_the_last_step_lacks_keeps_its_scores(tmp_path):
     ) as run:
         for number in run.steps():
             run.numbers(loss=(number - 20) ** 2, **({"probe": number % 7} if number < 30 else {}))
-    (found,) = vs.runs.find_runs(tmp_path)
+    (found,) = vs.runs.open(tmp_path)
     assert found.settings["rate"] == 0.1
     assert found.scores.loc["probe", ["last", "best", "best_step"]].tolist() == [1, 6, 6]
     assert found.scores.loc["loss", ["last", "best", "best_step"]].tolist() == [400, 0, 20]

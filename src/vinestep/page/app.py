@@ -88,6 +88,11 @@ def _failed(request: Request, error: Exception) -> JSONResponse:
     )
 
 
+def _as_file(content: str, kind: str, name: str) -> Response:
+    headers = {"Content-Disposition": f'attachment; filename="{_plain(name)}"'}
+    return Response(content, media_type=kind, headers=headers)
+
+
 def _chosen(runs: Runs, labels: str) -> list[RunRecord]:
     wanted = [label for label in labels.split(",") if label]
     if not wanted or len(wanted) > MOST_RUNS:
@@ -108,7 +113,7 @@ def _add_looks(app: FastAPI, runs: Runs) -> None:
         sort: str = "",
         columns: str = "",
     ) -> Any:
-        wanted = [one.strip() for one in columns.split(",") if one.strip()]
+        wanted = [*(one.strip() for one in columns.split(",") if one.strip()), "uid"]
         table = runs.table(
             name=name or None,
             tag=tag or None,
@@ -118,7 +123,7 @@ def _add_looks(app: FastAPI, runs: Runs) -> None:
             columns=wanted,
         )
         return {
-            "runs": looking.finite(table.astype(object).to_dict("records")),
+            "runs": looking.finite(looking.told_apart(table)),
             "names": runs.names(),
         }
 
@@ -136,6 +141,11 @@ def _add_looks(app: FastAPI, runs: Runs) -> None:
                 _chosen(runs, runs_), figure, against, low, high, series, of=of
             )
         }
+
+    @app.get("/api/curves.csv", summary="One figure of several runs, every point, as CSV")
+    def points(runs_: Labels, figure: str, against: Against = "epoch") -> Response:
+        content = looking.points(_chosen(runs, runs_), figure, against, series)
+        return _as_file(content, "text/csv", f"{figure}.csv")
 
     @app.get(
         "/api/compare",
@@ -247,11 +257,7 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
         else:
             frame.to_csv(room, index=False)
         kind = "application/json" if form == "json" else "text/csv"
-        return Response(
-            room.getvalue(),
-            media_type=kind,
-            headers={"Content-Disposition": f'attachment; filename="{_plain(file)}"'},
-        )
+        return _as_file(room.getvalue(), kind, file)
 
     @app.get("/api/runs/{label}/files/{name}", summary="A recorded file")
     def file(label: str, name: str) -> Response:

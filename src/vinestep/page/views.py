@@ -4,9 +4,11 @@ survive.
 
 from __future__ import annotations
 
+import csv
+import io
 import math
 import re
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from threading import Lock
 from typing import Any
 
@@ -37,8 +39,10 @@ __all__ = [
     "generated",
     "layers",
     "looks",
+    "points",
     "study",
     "summary",
+    "told_apart",
 ]
 
 MOST_BYTES = 192 << 20  # of series kept in memory
@@ -46,6 +50,7 @@ MOST_POINTS = 1200
 MOST_EXAMPLES = 200
 ATTRIBUTION = "attribution-"
 MOST_IN_WORDS = 4  # columns that a sentence names
+BEYOND, TINY = 1e6, 1e-300  # times the usual size: a trend of such numbers says nothing
 FEW = 4  # points: a stretch that is looked at holds more, or those around it are shown too
 
 
@@ -121,20 +126,60 @@ def _within(
     return x[first:last], y[first:last]
 
 
-def _axis(run: RunRecord, frame: pd.DataFrame, against: str, series: Series) -> np.ndarray | None:
-    """The places of a series' rows on an axis."""
-    if (
-        against == "epoch"
-        and "step" in frame
-        and "loss" in frame
-        and len(frame)
-        and "norm" in frame
-    ):
+def told_apart(table: pd.DataFrame) -> list[dict[str, Any]]:
+    """Rows with the key by which a run is asked for: its label, or its identity where several have
+    that label, as those of a team's members may.
+    """
+    rows: list[dict[str, Any]] = table.astype(object).to_dict("records")  # type: ignore[assignment]
+    count = Counter(row["run"] for row in rows)
+    for row in rows:
+        identity = row.pop("uid")
+        row["key"] = row["run"] if count[row["run"]] == 1 else identity
+    return rows
+
+
+def _axis(run: RunRecord, name: str, against: str, series: Series) -> np.ndarray | None:
+    """The places of a series' rows on an axis; within epochs, parts of them."""
+    frame = series.get(run, name)
+    if against == "epoch" and name != "epochs" and "step" in frame:
         epochs = series.get(run, "epochs")
         if len(epochs):
-            per = float(epochs["step"].iloc[-1]) / max(float(epochs["epoch"].iloc[-1]), 1e-9)
-            return np.asarray(frame["step"].to_numpy(float) / max(per, 1e-9))
+            ends = epochs[["step", "epoch"]].to_numpy(float)
+            ends = np.vstack([[0.0, 0.0], ends])
+            steps = frame["step"].to_numpy(float)
+            after = (ends[-1, 1] - ends[-2, 1]) / max(ends[-1, 0] - ends[-2, 0], 1.0)
+            beyond = np.maximum(steps - ends[-1, 0], 0) * after  # the epoch that has not ended
+            return np.asarray(np.interp(steps, ends[:, 0], ends[:, 1]) + beyond)
     return places_of(frame, against, lambda: series.get(run, "steps"))
+
+
+def _figure_of(
+    run: RunRecord, figure: str, against: str, series: Series, of: str = ""
+) -> tuple[np.ndarray, np.ndarray] | None:
+    """All points of a figure that are numbers; None if it was not recorded, or the axis was not."""
+    names = [of] if of else ["epochs", "steps", "norms", "machine", "validation"]
+    name = next((name for name in names if figure in series.get(run, name)), None)
+    x = None if name is None else _axis(run, name, against, series)
+    if name is None or x is None:
+        return None
+    y = series.get(run, name)[figure].to_numpy(float)
+    sound = np.isfinite(y) & np.isfinite(x)
+    return x[sound], y[sound]
+
+
+def points(runs: list[RunRecord], figure: str, against: str, series: Series) -> str:
+    """A figure of several runs as CSV, with every point that was recorded."""
+    check_axis(against)
+    room = io.StringIO()
+    writer = csv.writer(room)
+    writer.writerow(["run", against, figure])
+    for run in runs:
+        found = _figure_of(run, figure, against, series)
+        if found is not None:
+            writer.writerows(
+                [run.label, x, y] for x, y in zip(*(part.tolist() for part in found), strict=True)
+            )
+    return room.getvalue()
 
 
 def curves(
@@ -154,16 +199,10 @@ def curves(
     check_axis(against)
     result = []
     for run in runs:
-        names = [of] if of else ["epochs", "steps", "norms", "machine", "validation"]
-        frame = next((f for name in names if figure in (f := series.get(run, name))), None)
-        if frame is None:
+        found = _figure_of(run, figure, against, series, of)
+        if found is None:
             continue
-        x = _axis(run, frame, against, series)
-        if x is None:
-            continue
-        y = frame[figure].to_numpy(float)
-        sound = np.isfinite(y) & np.isfinite(x)
-        x, y = _within(x[sound], y[sound], low, high)
+        x, y = _within(*found, low, high)
         if not len(x):
             continue
         kept = thinned(x, y, most)
@@ -174,6 +213,7 @@ def curves(
         result.append(
             {
                 "run": run.label,
+                "uid": run.uid,
                 "figure": figure,
                 "x": x[kept],
                 "y": y[kept],
@@ -181,6 +221,7 @@ def curves(
                 "trend": {"x": trend.at, "y": trend.value, "low": trend.low, "high": trend.high},
                 "slope": slope,
                 "slope_error": error,
+                "diverges": bool(np.abs(y[tail]).max() > BEYOND * max(np.median(np.abs(y)), TINY)),
                 "better": run.better.get(figure, ""),
             }
         )

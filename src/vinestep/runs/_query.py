@@ -57,7 +57,7 @@ _HOLDS: dict[str, Callable[[Any, Any], bool]] = {
     "==": operator.eq,
     "!=": operator.ne,
 }
-_PLAIN = ("number", "name", "status", "epoch", "epochs", "step", "begun", "changed")
+_PLAIN = ("uid", "number", "name", "status", "epoch", "epochs", "step", "begun", "changed")
 
 
 def open_runs(place: str | os.PathLike[str] = RECORDS, *, ledger: str | None = None) -> Runs:

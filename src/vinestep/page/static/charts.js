@@ -61,13 +61,20 @@ function frame(x, y, log, names) {
   const axis = { axisLine: { lineStyle: { color: quiet } }, axisLabel: { color: ink, hideOverlap: true }, splitLine: { lineStyle: { color: rule } },
     nameTextStyle: { color: ink } };
   return {
-    animation: false, aria: { enabled: true, label: { enabled: true } }, textStyle: { color: ink, fontFamily: "system-ui, sans-serif" },
+    animation: false, aria: { enabled: false }, textStyle: { color: ink, fontFamily: "system-ui, sans-serif" },
     grid: { left: 12, right: 18, top: 36, bottom: 28, containLabel: true },
     legend: { data: names, top: 0, icon: "roundRect", itemHeight: 4, type: "scroll", textStyle: { color: ink }, pageTextStyle: { color: ink } },
     tooltip: { trigger: "axis", backgroundColor: colour("paper"), textStyle: { color: ink }, valueFormatter: (v) => number(Array.isArray(v) ? v[1] : v) },
     xAxis: { type: "value", name: x, nameLocation: "middle", nameGap: 26, scale: true, ...axis },
     yAxis: { type: log ? "log" : "value", name: y, scale: true, nameTextStyle: { align: "left", color: ink }, ...axis },
   };
+}
+
+// A redrawing leaves hidden what somebody hid by the legend.
+function redraw(one, option) {
+  const hidden = one.drawn.getOption()?.legend?.[0]?.selected;
+  if (hidden) option.legend = { ...option.legend, selected: hidden };
+  one.drawn.setOption(option, { notMerge: true });
 }
 
 const pairs = (x, y) => x.map((at, i) => [at, y[i]]);
@@ -98,17 +105,17 @@ export function drawCurves(key, curves, { against, figure, log = false, marks = 
       markLine: i ? undefined : { symbol: "none", silent: true, label: { color: colour("ink"), formatter: "{b}" }, lineStyle: { color: colour("clay") },
         data: marks.map((m) => ({ name: m.name, xAxis: m.at })) } });
   });
-  one.drawn.setOption({ ...frame(against, words(figure), log, curves.map(name)), series }, { notMerge: true });
+  redraw(one, { ...frame(against, words(figure), log, curves.map(name)), series });
 }
 
 export function drawBands(key, curves, { against, figure }) {
   const one = base(key), tint = colours()[0], by = Object.fromEntries(curves.map((c) => [c.figure.split(" ").at(-1), c]));
   one.pick = null;
   const x = by["50%"].x;
-  one.drawn.setOption({ ...frame(against, words(figure), false, ["median", "middle half", "nine tenths"]), series: [
+  redraw(one, { ...frame(against, words(figure), false, ["median", "middle half", "nine tenths"]), series: [
     ...band("nine tenths", x, by["5%"].y, by["95%"].y, tint), ...band("middle half", x, by["25%"].y, by["75%"].y, tint),
     { name: "median", type: "line", symbol: "none", data: pairs(x, by["50%"].y), lineStyle: { color: tint, width: 2 }, itemStyle: { color: tint } },
-  ] }, { notMerge: true });
+  ] });
 }
 
 export function drawEffects(key, rows, { along = "change from the lowest to the highest value, with its 95 % interval" } = {}) {

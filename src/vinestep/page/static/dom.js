@@ -12,8 +12,12 @@ export function h(tag, attributes = {}, ...children) {
 
 const there = (children) => children.flat().filter((child) => child !== null && child !== undefined && child !== false && child !== "");
 
+const named = (details) => details.querySelector("summary")?.textContent;
+
 export function fill(element, ...children) {
+  const open = [...element.querySelectorAll("details[open]")].map(named);
   element.replaceChildren(...there(children));
+  for (const details of element.querySelectorAll("details")) if (open.includes(named(details))) details.open = true;
 }
 
 export function add(element, ...children) {

@@ -7,12 +7,15 @@ import { go, onMove, state } from "./state.js";
 
 const SHEETS = Object.fromEntries(Object.entries(sheets).sort(([, a], [, b]) => a.place - b.place));
 const $ = (id) => document.getElementById(id);
-let listed = [], listing = 0, drawing = 0, shown = "", filtered = null;
+let listed = [], listing = 0, drawing = 0, shown = "", filtered = null, filled = null;
 
 async function list() {
   const now = state(), mine = ++listing;
-  $("where").value = now.where || "";
-  $("sort").value = now.sort || "";
+  if (filled !== `${now.where || ""} ${now.sort || ""}`) { // else somebody may be typing there
+    $("where").value = now.where || "";
+    $("sort").value = now.sort || "";
+    filled = `${now.where || ""} ${now.sort || ""}`;
+  }
   try {
     const found = await get("runs", { where: (now.where || "").split(";").map((w) => w.trim()).filter(Boolean), sort: now.sort });
     if (mine !== listing) return;
@@ -21,8 +24,10 @@ async function list() {
     $("names").replaceChildren(...found.names.map((name) => h("option", { value: name })));
     $("filter-trouble").textContent = "";
   } catch (error) {
+    if (mine !== listing) return;
     $("filter-trouble").textContent = error.message;
-    return;
+    if (!(error instanceof Refused)) return; // the server is away: what was listed stays
+    listed = [];
   }
   ticks();
 }
@@ -37,18 +42,20 @@ function ticks() {
 }
 
 function entry(run) {
-  const now = state(), ticked = now.runs.includes(run.run);
+  const now = state(), ticked = now.runs.includes(run.key);
   const toggle = (event) => {
-    const others = state().runs.filter((label) => label !== run.run);
-    go({ runs: event.target.checked ? [...others, run.run] : others });
+    const others = state().runs.filter((key) => key !== run.key);
+    go({ runs: event.target.checked ? [...others, run.key] : others });
   };
   const best = run["best validation_loss"] ?? run["best loss"] ?? run.loss;
   const done = run.epochs ? `epoch ${run.epoch}/${run.epochs}` : `step ${number(run.step)}`;
-  return h("li", { class: now.runs[0] === run.run ? "asked" : "" },
-    h("input", { type: "checkbox", checked: ticked, onchange: toggle, "aria-label": `Compare ${run.run}`, "data-label": run.run }),
-    h("button", { onclick: () => go({ runs: [run.run], low: "", high: "", layer: "", look: "", sheet: now.sheet === "compare" ? "learning" : now.sheet }), "data-label": run.run },
+  return h("li", { class: now.runs[0] === run.key ? "asked" : "" },
+    h("input", { type: "checkbox", checked: ticked, onchange: toggle, "aria-label": `Compare ${run.run}`, "data-label": run.key }),
+    h("button", { onclick: () => go({ runs: [run.key], low: "", high: "", layer: "", look: "", sheet: now.sheet === "compare" ? "learning" : now.sheet }), "data-label": run.key },
       run.run, h("span", { class: `state ${run.status}` }, `${run.status}, ${done}${best === undefined || best === null ? "" : `, ${number(best, 3)}`}`)));
 }
+
+const labelOf = (key) => listed.find((run) => run.key === key)?.run ?? key;
 
 function questions() {
   const now = state();
@@ -65,11 +72,16 @@ async function draw({ live = false } = {}) {
     shown = location.search;
     return;
   }
+  if (!live && moved) root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "hint fetching", role: "status" }, "Fetching the numbers…"));
   try {
     const facts = now.runs.length ? await get(at(now.runs[0])) : null;
     if (mine !== drawing) return;
+    if (facts && now.against === "epoch" && !facts.series.includes("epochs") && facts.series.includes("steps")) {
+      go({ against: "step" }, { replace: true }); // a loop of one's own has no epochs
+      return;
+    }
     if (!live || moved || !root.querySelector(".evidence")) {
-      const controls = h("div", { class: "controls" }), evidence = h("div", { class: "evidence" }), about = sheet.always ? "" : now.runs.join(", ");
+      const controls = h("div", { class: "controls" }), evidence = h("div", { class: "evidence" }), about = sheet.always ? "" : now.runs.map(labelOf).join(", ");
       await sheet.controls(controls, facts);
       if (mine !== drawing) return;
       root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "hint" }, about), controls, evidence);
@@ -115,7 +127,7 @@ addEventListener("keydown", (event) => {
 });
 
 await list();
-if (!state().runs.length && listed.length) go({ runs: [listed.at(-1).run] }, { replace: true });
+if (!state().runs.length && listed.length) go({ runs: [listed.at(-1).key] }, { replace: true });
 else await draw();
 $("line").textContent = "live";
 listen({

@@ -2,7 +2,7 @@ import { get, run as at } from "../api.js";
 import { chart, drawCurves, drawEffects, picture } from "../charts.js";
 import { add, fill, h, number, save, table, words } from "../dom.js";
 import { go, state } from "../state.js";
-import { pick, axisControl, stretchControl, figureControl, curvesOf } from "./controls.js";
+import { chartOf, pick, axisControl, stretchControl, figureControl, curvesOf } from "./controls.js";
 
 export const compare = {
   place: 60,
@@ -32,14 +32,16 @@ export const compare = {
     }
     sentences.push(found.settings.length ? `What differs: ${found.settings.map((row) => row[0]).slice(0, 6).join(", ")}.` : "Their settings are equal.");
     const head = ["", ...found.runs];
-    fill(root, judged, h("p", { class: "answer", id: "leader" }, sentences.join(" ")), chart("compare", `${words(figure)} of ${now.runs.join(", ")}`),
+    fill(root, judged, h("p", { class: "answer", id: "leader" }, sentences.join(" ")), ...chartOf("compare", `${words(figure)} of ${found.runs.join(", ")}`, curves, now.runs, figure),
       h("p", { class: "controls" },
-        h("button", { class: "csv", onclick: () => save(`${figure}.csv`, `run,${now.against},${figure}\n${curves.flatMap((c) => c.x.map((x, i) => `${c.run},${x},${c.y[i]}`)).join("\n")}\n`, "text/csv") }, "These numbers as CSV"),
-        h("button", { class: "png", onclick: async () => save(`${figure}.png`, await picture("compare")) }, "The chart as PNG")),
+        h("a", { class: "csv", download: true, href: `/api/curves.csv?${new URLSearchParams({ runs: now.runs.join(","), figure, against: now.against })}` }, "These numbers as CSV"),
+        curves.length && h("button", { class: "png", onclick: async () => save(`${figure}.png`, await picture("compare")) }, "The chart as PNG")),
       table("Settings that differ", head, found.settings) || h("p", {}, ""), table("Scores", head, found.scores.map((r) => [words(r[0]), ...r.slice(1)])),
       table("Scores of the best states, with 95 % intervals", head, found.assessments) || "", table("Time, memory, origin", head, found.facts),
       h("h2", {}, "Which settings matter, over all runs"), h("div", { id: "effects" }));
-    if (curves.length) drawCurves("compare", curves, { against: now.against, figure, log: now.log, pick });
+    const several = (run) => curves.filter((c) => c.run === run).length > 1; // as runs of a team's members may be called
+    const name = (c) => several(c.run) ? `${c.run} (${c.uid.slice(0, 6)})` : c.run;
+    if (curves.length) drawCurves("compare", curves, { against: now.against, figure, log: now.log, pick, name });
     const place = root.querySelector("#effects");
     try {
       const { effects, reason } = await get("effects", { figure: `best ${figure}` });

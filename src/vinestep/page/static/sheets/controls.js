@@ -40,13 +40,13 @@ export function figureControl(figures, chosen) {
   return h("label", {}, "Figure", h("select", { id: "figure", onchange: (e) => go({ figure: e.target.value }) }, figures.map((f) => option(f, words(f), chosen))));
 }
 
-export function numbersOf(label, series, key) {
+export function numbersOf(label, series, key, drawn = true) {
   const name = `${label}-${key}`;
   const address = (form) => `/api/${at(label)}/series/${encodeURIComponent(series)}?form=${form}`;
   return h("p", { class: "controls" },
     h("a", { href: address("csv"), download: true, class: "csv" }, "These numbers as CSV"),
     h("a", { href: address("json"), download: true, class: "json" }, "as JSON"),
-    h("button", { class: "png", onclick: async () => save(`${name}.png`, await picture(key)) }, "The chart as PNG"),
+    drawn && h("button", { class: "png", onclick: async () => save(`${name}.png`, await picture(key)) }, "The chart as PNG"),
     h("button", { class: "copy", onclick: async (e) => {
       const told = e.target;
       await navigator.clipboard.writeText(location.href);
@@ -67,8 +67,17 @@ export async function curvesOf(labels, figure, more = {}) {
   return curves;
 }
 
+// A chart, or what there is in its place: runs that recorded nothing of a figure on this axis are named.
+export function chartOf(key, label, curves, runs, figure, look = {}) {
+  const missing = runs.filter((run) => !curves.some((curve) => [curve.run, curve.uid].includes(run)));
+  const told = missing.length ? h("p", { class: "none", "data-missing": key }, `${missing.join(", ")}: no ${words(figure)} by ${AXES[state().against]} in the record. Choose another axis or figure.`) : null;
+  return [curves.length ? chart(key, label, look) : null, told];
+}
+
 export function trendWords(curve) {
-  if (!curve || !curve.slope_error) return "";
+  if (!curve) return "";
+  if (curve.diverges) return `${words(curve.figure)} leaves all bounds: it came to ${number(curve.y.at(-1), 3)}.`;
+  if (!curve.slope_error) return "";
   const sure = Math.abs(curve.slope) / curve.slope_error;
   const way = curve.slope < 0 ? "falls" : "rises";
   const near = sure > 3 ? `${way}, by ${number(Math.abs(curve.slope), 3)} a unit, ${number(sure, 2)} times its uncertainty`

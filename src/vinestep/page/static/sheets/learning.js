@@ -1,8 +1,8 @@
 import { get, run as at } from "../api.js";
-import { chart, drawCurves } from "../charts.js";
+import { drawCurves } from "../charts.js";
 import { add, fill, h, words } from "../dom.js";
 import { state } from "../state.js";
-import { AXES, said, pick, axisControl, stretchControl, figureControl, numbersOf, figuresOf, first, steps, curvesOf, trendWords } from "./controls.js";
+import { AXES, chartOf, said, pick, axisControl, stretchControl, figureControl, numbersOf, figuresOf, first, steps, curvesOf, trendWords } from "./controls.js";
 
 export const learning = {
   place: 10,
@@ -18,10 +18,10 @@ export const learning = {
     const curves = (some.length ? some : epochs).map((c) => ({ ...c, title: steps(facts) ? "training, by step" : "training" }));
     const held = facts.series.includes("epochs") ? await curvesOf([label], `validation_${figure}`, { of: "epochs" }) : [];
     const all = [...curves, ...held.map((c) => ({ ...c, title: "validation" }))];
-    const box = chart("learning", `${words(figure)} of ${label} against ${AXES[now.against]}`);
-    fill(root, said(answers, "learning"), h("p", { id: "trend" }, trendWords(all[0])), box,
-      h("p", { class: "hint" }, "Drag over the chart, or give from and to, to look closer. Points as recorded; the line is a local fit with its 95 % band."),
-      numbersOf(label, steps(facts) ? "steps" : "epochs", "learning"));
+    const box = chartOf("learning", `${words(figure)} of ${label} against ${AXES[now.against]}`, all, [label], figure);
+    fill(root, said(answers, "learning"), h("p", { id: "trend" }, trendWords(all[0])), ...box,
+      all.length ? h("p", { class: "hint" }, "Drag over the chart, or give from and to, to look closer. Points as recorded; the line is a local fit with its 95 % band.") : null,
+      numbersOf(label, steps(facts) ? "steps" : "epochs", "learning", all.length > 0));
     if (all.length) drawCurves("learning", all, { against: now.against, figure, log: now.log, pick, name: (c) => c.title });
   },
 };

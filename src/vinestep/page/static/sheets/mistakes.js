@@ -23,7 +23,7 @@ export const mistakes = {
     const chosen = now.look || String(found.steps.at(-1)), before = Object.fromEntries(found.looks[found.steps[0]].map((row) => [row.example, row]));
     const rows = [...found.looks[chosen]].sort((a, b) => (b.error ?? 0) - (a.error ?? 0));
     const short = (text) => String(text ?? "").split(" (")[0];
-    const cards = rows.map((row) => h("li", { class: row.truth !== null && short(row.output) !== String(row.truth) && (row.error ?? 0) > 0.5 ? "off" : "" },
+    const cards = rows.map((row) => h("li", { class: row.truth !== null && / \([\d.]+\)$/.test(row.output ?? "") && short(row.output) !== String(row.truth) && (row.error ?? 0) > 0.5 ? "off" : "" },
       found.pictures[row.example] ? h("img", { alt: `example ${row.example}`, src: `/api/${at(label)}/files/${encodeURIComponent(found.pictures[row.example])}` }) : null,
       h("div", {}, `example ${row.example}`), row.truth === null ? null : h("div", {}, "truth: ", h("strong", {}, String(row.truth))),
       h("div", {}, `then: ${short(before[row.example]?.output)}`), h("div", {}, "now: ", h("strong", {}, short(row.output))),
