@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from os import PathLike
 from pathlib import Path
-from typing import Any, TypeAlias
+from typing import Any, Union
 
 import numpy as np
 
@@ -26,7 +26,7 @@ END, COMMA, QUOTE, RETURN = b'\n,"\r'
 MISSING = ["", "#N/A", "#N/A N/A", "#NA", "-1.#IND", "-1.#QNAN", "-NaN", "-nan", "1.#IND"]
 MISSING += ["1.#QNAN", "<NA>", "N/A", "NA", "NULL", "NaN", "None", "n/a", "nan", "null"]
 """What stands for a missing cell elsewhere; pandas documents them."""
-Source: TypeAlias = "pd.DataFrame | str | PathLike[str]"
+Source = Union["pd.DataFrame", str, PathLike[str]]
 
 
 def read_frame(
