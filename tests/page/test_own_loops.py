@@ -138,3 +138,49 @@ def test_a_run_that_left_all_bounds_has_no_slope_in_words(tmp_path):
         query = {"runs": "run-1", "figure": "loss", "against": "step"}
         (curve,) = client.get("/api/curves", params=query).json()["curves"]
         assert curve["diverges"]
+
+
+def test_how_far_and_how_fast_a_run_is_and_its_best_score(tmp_path, twelve):
+    def progress(root, label):
+        with TestClient(make_app(vs.runs.open(root)), base_url="http://127.0.0.1") as client:
+            client.headers["host"] = "127.0.0.1"
+            return client.get(f"/api/runs/{label}/progress").json()
+
+    run = vs.runs.open(twelve)["leaves-6"]
+    found = progress(twelve, "leaves-6")
+    assert found["total_steps"] == run.step
+    assert found["left"] == 0
+    steps = run.steps
+    assert found["seconds"] == steps["seconds"].max()
+    lately = steps.tail(50)
+    passed = lately["seconds"].iloc[-1] - lately["seconds"].iloc[0]
+    rate = (lately["step"].iloc[-1] - lately["step"].iloc[0]) / passed
+    assert found["steps_a_second"] == pytest.approx(rate)
+    assert found["examples_a_second"] == pytest.approx(16 * rate, rel=0.2)
+    best = run.scores.loc["validation_loss"]
+    assert found["best"] == {
+        "figure": "validation_loss",
+        "value": best["best"],
+        "where": "epoch",
+        "at": best["best_epoch"],
+    }
+    own_loop(tmp_path, "own", steps=20)
+    assert progress(tmp_path, "own-1") == {
+        "total_steps": 20,
+        "best": {"figure": "loss", "value": 1 / 20, "where": "step", "at": 20},
+    }
+
+
+def test_the_questions_fit_in_one_line_and_the_chart_into_the_window(tab, page):
+    tab.set_viewport_size({"width": 1280, "height": 800})
+    tab.goto(f"{page.address}/?runs=leaves-6")
+    ready(tab, "learning")
+    chart(tab, "learning")
+    boxes = [b.bounding_box() for b in tab.locator("#questions button").all()]
+    assert len({box["y"] for box in boxes}) == 1
+    assert boxes[-1]["x"] + boxes[-1]["width"] <= 1280
+    names = [b.get_attribute("aria-label") for b in tab.locator("#questions button").all()]
+    assert all(name.endswith("?") for name in names)
+    assert "epoch 6 of 6" in tab.locator("#progress").inner_text()
+    place = tab.locator("[data-chart=learning]").bounding_box()
+    assert place["y"] + place["height"] <= 830

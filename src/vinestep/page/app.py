@@ -219,6 +219,10 @@ def _add_run(app: FastAPI, runs: Runs) -> None:
     def answers(label: str) -> Any:
         return {"answers": looking.answers(runs[label])}
 
+    @app.get("/api/runs/{label}/progress", summary="How far and how fast it is, and its best score")
+    def progress(label: str) -> Any:
+        return looking.progress(runs[label], series)
+
     @app.get("/api/runs/{label}/layers", summary="Norms by parameter, and the layers")
     def layers(label: str) -> Any:
         return looking.layers(runs[label], series)

@@ -40,6 +40,7 @@ __all__ = [
     "layers",
     "looks",
     "points",
+    "progress",
     "study",
     "summary",
     "told_apart",
@@ -51,6 +52,7 @@ MOST_EXAMPLES = 200
 ATTRIBUTION = "attribution-"
 MOST_IN_WORDS = 4  # columns that a sentence names
 BEYOND, TINY = 1e6, 1e-300  # times the usual size: a trend of such numbers says nothing
+RECENT = 50  # rows that tell how fast a run is now
 FEW = 4  # points: a stretch that is looked at holds more, or those around it are shown too
 
 
@@ -107,6 +109,50 @@ def summary(run: RunRecord) -> dict[str, Any]:
         known | {"questions": QUESTIONS, "better": run.better, "running": run.status == "running"}
     )
     return result
+
+
+def progress(run: RunRecord, series: Series) -> dict[str, Any]:
+    """How fast a run is, how long it has trained and will yet, and its best score."""
+    found: dict[str, Any] = {"total_steps": _total_steps(run, series), "best": _best_of(run)}
+    frames = (series.get(run, name) for name in ("steps", "machine"))
+    frame = next((f for f in frames if len(f) > 1 and {"step", "seconds"} <= {*f}), None)
+    if frame is None:
+        return finite(found)  # type: ignore[no-any-return]
+    lately = frame.tail(max(RECENT, len(frame) // 10))
+    passed = float(lately["seconds"].iloc[-1] - lately["seconds"].iloc[0])
+    found["seconds"] = float(frame["seconds"].max())
+    if passed > 0:
+        found["steps_a_second"] = float(lately["step"].iloc[-1] - lately["step"].iloc[0]) / passed
+        if "examples" in lately:
+            more = float(lately["examples"].iloc[-1] - lately["examples"].iloc[0])
+            found["examples_a_second"] = more / passed
+        if found["total_steps"] and found["steps_a_second"] > 0:
+            left = max(found["total_steps"] - run.step, 0)
+            found["left"] = left / found["steps_a_second"]
+    return finite(found)  # type: ignore[no-any-return]
+
+
+def _total_steps(run: RunRecord, series: Series) -> int | None:
+    """How many steps a run is to have, where that is known."""
+    if not run.epochs:
+        steps = run.about.get("steps")
+        return int(steps) if isinstance(steps, int | float) else None
+    ends = series.get(run, "epochs")
+    if not len(ends) or not {"step", "epoch"} <= {*ends}:
+        return None
+    return round(float(ends["step"].iloc[-1]) / float(ends["epoch"].iloc[-1]) * run.epochs)
+
+
+def _best_of(run: RunRecord) -> dict[str, Any] | None:
+    """The best value of what the run is judged by, and where that was."""
+    scores: dict[str, dict[str, Any]] = run.scores.to_dict("index")  # type: ignore[assignment]
+    name = next((n for n in ("validation_loss", "loss") if n in scores), None)
+    row = finite(scores[name]) if name is not None else {}
+    for where in ("epoch", "step"):
+        if row.get("best") is not None and row[f"best_{where}"] is not None:
+            place = {"where": where, "at": row[f"best_{where}"]}
+            return {"figure": name, "value": row["best"]} | place
+    return None
 
 
 def answers(run: RunRecord) -> list[dict[str, Any]]:

@@ -32,6 +32,13 @@ export function number(value, digits = 4) {
   return size !== 0 && (size < 1e-3 || size >= 1e6) ? value.toExponential(digits - 2) : String(Number(value.toPrecision(digits)));
 }
 
+// Seconds, as somebody would say them.
+export function duration(seconds) {
+  if (seconds < 120) return `${number(seconds, seconds < 10 ? 2 : 3)} s`;
+  if (seconds < 7200) return `${Math.round(seconds / 60)} min`;
+  return seconds < 172800 ? `${number(seconds / 3600, 3)} h` : `${number(seconds / 86400, 3)} days`;
+}
+
 export function table(caption, head, rows) {
   if (!rows.length) return null;
   const cell = (value) => h("td", { class: typeof value === "number" ? "n" : "" }, value instanceof Node ? value : number(value));

@@ -60,7 +60,8 @@ const labelOf = (key) => listed.find((run) => run.key === key)?.run ?? key;
 function questions() {
   const now = state();
   $("questions").replaceChildren(...Object.entries(SHEETS).map(([name, sheet]) => h("li", {},
-    h("button", { "aria-current": name === now.sheet ? "page" : false, "data-sheet": name, onclick: () => go({ sheet: name, low: "", high: "" }) }, sheet.question))));
+    h("button", { "aria-current": name === now.sheet ? "page" : false, "aria-label": sheet.question, title: sheet.question, "data-sheet": name,
+      onclick: () => go({ sheet: name, low: "", high: "" }) }, sheet.tab))));
 }
 
 async function draw({ live = false } = {}) {
@@ -84,7 +85,7 @@ async function draw({ live = false } = {}) {
       const controls = h("div", { class: "controls" }), evidence = h("div", { class: "evidence" }), about = sheet.always ? "" : now.runs.map(labelOf).join(", ");
       await sheet.controls(controls, facts);
       if (mine !== drawing) return;
-      root.replaceChildren(h("h1", {}, sheet.question), h("p", { class: "hint" }, about), controls, evidence);
+      root.replaceChildren(h("div", { class: "headline" }, h("h1", {}, sheet.question), h("p", { class: "hint" }, about)), controls, evidence);
       shown = location.search;
     }
     await sheet.evidence(root.querySelector(".evidence"), facts);

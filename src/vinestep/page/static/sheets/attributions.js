@@ -12,6 +12,7 @@ const TITLES = {
 export const attributions = {
   place: 55,
   question: "What mattered to it?",
+  tab: "Mattered",
   async controls() {},
   async evidence(root) {
     const label = first(), found = await get(`${at(label)}/attributions`);

@@ -7,6 +7,7 @@ import { chartOf, pick, axisControl, stretchControl, figureControl, curvesOf } f
 export const compare = {
   place: 60,
   question: "Which run is better, and what made the difference?",
+  tab: "Compare",
   several: true,
   async controls(root, facts) {
     const figures = facts.scores.map((score) => score.name);

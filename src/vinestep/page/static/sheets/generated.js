@@ -8,6 +8,7 @@ const SCORES = { distance: "distance of what is made from real examples", covera
 export const generated = {
   place: 45,
   question: "What does it make?",
+  tab: "Made",
   async controls() {},
   async evidence(root) {
     const label = first(), [found, { answers }] = await Promise.all([get(`${at(label)}/generated`), get(`${at(label)}/answers`)]);

@@ -7,6 +7,7 @@ import { said, option, numbersOf, first, curvesOf } from "./controls.js";
 export const layers = {
   place: 30,
   question: "Which layer is in trouble?",
+  tab: "Layers",
   async controls(root) {
     const now = state(), kinds = { gradient: "gradient", norm: "weights", update: "update", ratio: "update by weight" };
     add(root, h("label", {}, "Norm of", h("select", { id: "what", onchange: (e) => go({ what: e.target.value }) },

@@ -6,6 +6,7 @@ import { said, first, curvesOf } from "./controls.js";
 export const machine = {
   place: 90,
   question: "How is the machine?",
+  tab: "Machine",
   async controls() {},
   async evidence(root, facts) {
     const label = first();

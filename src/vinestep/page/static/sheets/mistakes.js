@@ -6,6 +6,7 @@ import { said, option, first } from "./controls.js";
 export const mistakes = {
   place: 50,
   question: "What does it get wrong?",
+  tab: "Mistakes",
   async controls(root) {
     const found = await get(`${at(first())}/looks`), now = state();
     if (found.steps.length < 2) return;

@@ -5,6 +5,7 @@ import { go, state } from "../state.js";
 export const models = {
   place: 80,
   question: "Where do the best models come from?",
+  tab: "Models",
   always: true,
   async controls() {},
   async evidence(root) {

@@ -5,6 +5,7 @@ import { first } from "./controls.js";
 export const network = {
   place: 70,
   question: "What is the network?",
+  tab: "Network",
   async controls() {},
   async evidence(root, facts) {
     const found = await get(`${at(first())}/layers`), rows = found.network;

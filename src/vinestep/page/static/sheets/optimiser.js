@@ -7,6 +7,7 @@ import { chartOf, said, pick, axisControl, stretchControl, numbersOf, first, ste
 export const optimiser = {
   place: 40,
   question: "What does the optimiser do?",
+  tab: "Optimiser",
   async controls(root) { add(root, axisControl(), ...stretchControl()); },
   async evidence(root, facts) {
     const now = state(), label = first();

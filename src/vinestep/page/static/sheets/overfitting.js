@@ -7,6 +7,7 @@ import { chartOf, said, pick, axisControl, stretchControl, figureControl, number
 export const overfitting = {
   place: 20,
   question: "Is it overfitting, and since when?",
+  tab: "Overfitting",
   async controls(root, facts) {
     add(root, figureControl(figuresOf(facts), state().figure || "loss"), axisControl(), ...stretchControl());
   },

@@ -5,6 +5,7 @@ import { first } from "./controls.js";
 export const record = {
   place: 100,
   question: "What was asked of it, and what did it say?",
+  tab: "Record",
   async controls(root, facts) {
     const ask = (what) => async () => {
       try {

@@ -27,6 +27,7 @@ function told(found) {
 export const study = {
   place: 65,
   question: "What did the whole study find?",
+  tab: "Study",
   async controls() {},
   async evidence(root, facts) {
     if (!facts.about.study) {
