@@ -176,7 +176,7 @@ class Derivation:
     ) -> tuple[Stream | None, ...]:
         """By which the dropout of this pass is drawn."""
         if not run.has_dropout:
-            return run.plan.dropouts  # type: ignore[return-value]  # none each
+            return (None,) * len(run.plan.dropouts)
         with learning_pass(self.descent.seed, number, guarded=False, rows=batch.rows):
             return run.plan.streams(x.shape)
 
