@@ -26,7 +26,7 @@ ARROWS = {
     "_public_names": "errors",
     "_trend": "",
     "_atomic_files": "",
-    "_deferred": "",
+    "_lazy_imports": "",
     "errors": "",
     "_arguments": "errors",
     "kernels/machinery": "errors",
@@ -36,18 +36,18 @@ ARROWS = {
     "autodiff": "kernels kernels/machinery _findings _public_names errors",
     "autodiff/rules": "autodiff kernels errors",
     "parts": "autodiff _public_names errors",
-    "data": "_arguments _deferred errors",
+    "data": "_arguments _lazy_imports errors",
     "data/batches": "parts data _arguments _rows errors",
-    "data/encoding": "data data/batches parts _atomic_files _deferred _findings _public_names "
+    "data/encoding": "data data/batches parts _atomic_files _lazy_imports _findings _public_names "
     "errors",
     "data/sources": "data data/batches data/encoding parts _public_names _arguments errors",
     "data/pictures": "data data/batches data/sources parts _findings _public_names errors",
     "data/sequences": "data/batches data/sources parts errors",
     "data/tabular": "data data/batches data/encoding data/sources parts _public_names "
-    "_deferred _findings errors",
+    "_lazy_imports _findings errors",
     "data/text": "data data/batches data/encoding data/pictures data/sources parts _public_names "
     "errors",
-    "data/checks": "data/batches data/encoding data/sources data/tabular _deferred _findings "
+    "data/checks": "data/batches data/encoding data/sources data/tabular _lazy_imports _findings "
     "errors",
     "distributed": "data/batches errors",
     "demo": "data/encoding data/sources parts _arguments errors",

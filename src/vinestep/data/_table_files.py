@@ -14,7 +14,7 @@ from typing import Any, Union
 import numpy as np
 
 from .._arguments import checked_path
-from .._deferred import pandas as pd
+from .._lazy_imports import pandas as pd
 from ..errors import DataError
 from ._file_stamps import unchanged
 

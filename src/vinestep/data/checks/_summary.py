@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ..._deferred import pandas as pd
 from ..._findings import Finding
+from ..._lazy_imports import pandas as pd
 from ..batches._batch import Batch
 from ..batches._batches import Batches
 from ..batches._joins import Example

@@ -9,8 +9,8 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from ..._deferred import pandas as pd
 from ..._findings import Finding, tell
+from ..._lazy_imports import pandas as pd
 from ..._public_names import did_you_mean
 from ...errors import DataError, ModelError
 from ...parts._build import Builder

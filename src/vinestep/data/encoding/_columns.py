@@ -9,7 +9,7 @@ from zlib import crc32
 
 import numpy as np
 
-from ..._deferred import pandas as pd
+from ..._lazy_imports import pandas as pd
 from ..._public_names import did_you_mean
 from ...errors import DataError
 from .._table_files import line_of

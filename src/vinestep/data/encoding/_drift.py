@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from ..._deferred import pandas as pd
 from ..._findings import Finding, Verdict
+from ..._lazy_imports import pandas as pd
 from ._columns import Encoding, Scaling
 
 __all__ = ["PICTURES", "range_findings", "row_findings"]

@@ -8,8 +8,8 @@ from typing import Any, Literal, Self
 
 import numpy as np
 
-from ..._deferred import pandas as pd
 from ..._findings import Finding, warn_of
+from ..._lazy_imports import pandas as pd
 from ..._public_names import did_you_mean
 from ...errors import DataError
 from ...parts._registry import maker

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     import pandas
 else:
 
-    class _Deferred:
+    class _LazyModule:
         """A module that is imported at the first look into it."""
 
         def __init__(self, name: str) -> None:
@@ -20,4 +20,4 @@ else:
         def __getattr__(self, name: str) -> Any:
             return getattr(import_module(self._name), name)
 
-    pandas = _Deferred("pandas")
+    pandas = _LazyModule("pandas")
