@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import os
 import tempfile
 from collections.abc import Iterable
@@ -16,7 +15,7 @@ from ._public_names import did_you_mean, own_names
 from .errors import RunError
 from .runs import _schema as t
 from .runs._query import RunRecord, Runs, open_runs
-from .storage.lineage import now
+from .storage.lineage import now, user
 from .storage.run_folder import RECORDS
 
 if TYPE_CHECKING:
@@ -54,13 +53,6 @@ class Entry:
     @property
     def label(self) -> str:
         return f"{self.name} {self.version}"
-
-
-def _user() -> str:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return "unknown"
 
 
 def keep(
@@ -121,7 +113,7 @@ def keep(
             "digest": digest,
             "size": len(content),
             "kept": now(),
-            "kept_by": _user(),
+            "kept_by": user(),
             "run_uid": run.uid,
             "about": about,
             "note": note,
@@ -328,7 +320,7 @@ def mark_in_use(place: Runs | str | os.PathLike[str], name: str, version: int | 
         connection.execute(t.models.update().where(t.models.c.name == name).values(in_use=False))
         mine = (t.models.c.name == name) & (t.models.c.version == chosen.version)
         connection.execute(
-            t.models.update().where(mine).values(in_use=True, used_since=now(), used_by=_user())
+            t.models.update().where(mine).values(in_use=True, used_since=now(), used_by=user())
         )
     return entry(runs, name, chosen.version)
 

@@ -69,6 +69,8 @@ def downloaded(tab, selector):
 @pytest.mark.parametrize(
     "sheet",
     [
+        "runs",
+        "settings",
         "learning",
         "overfitting",
         "layers",
@@ -92,7 +94,7 @@ def test_every_sheet_answers_its_question(tab, page, sheet):
 
 def test_which_of_twelve_left_the_others_first_when_and_at_what_value(tab, page, twelve):
     tab.goto(page.address)
-    ready(tab, "learning")
+    ready(tab, "runs")
     boxes = tab.locator("#runs input[type=checkbox]")
     for i in range(boxes.count()):
         if not boxes.nth(i).is_checked():
@@ -159,7 +161,7 @@ def test_does_the_slower_run_win_per_minute_or_per_step(tab, page):
 
 def test_which_runs_had_a_rate_above_and_how_did_they_end(tab, page, twelve):
     tab.goto(page.address)
-    ready(tab, "learning")
+    ready(tab, "runs")
     tab.fill("#where", "optimiser.rate>0.01")
     tab.keyboard.press("Enter")
     expected = vs.runs.open(twelve).table(where=["optimiser.rate>0.01"])["run"].tolist()
@@ -272,8 +274,10 @@ def test_a_note_is_written_on_the_page(tab, page, twelve):
 
 def test_with_the_keyboard_alone(tab, page):
     tab.goto(page.address)
+    ready(tab, "runs")
+    tab.goto(f"{page.address}/?runs=broken-12")
     ready(tab, "learning")
-    tab.keyboard.press("2")
+    tab.keyboard.press("3")
     ready(tab, "overfitting")
     tab.keyboard.press("]")
     ready(tab, "layers")
@@ -433,15 +437,15 @@ def test_a_run_that_is_removed_while_it_is_watched(tab, live):
 def test_many_and_long_runs_open_in_time(tab, large_page):
     page, took = large_page, {}
     for what, path in (
-        ("list and first chart", ""),
+        ("table of runs", ""),
         ("long run", "?runs=many-501&sheet=learning"),
         ("compare", "?runs=many-1,many-2,many-3,many-501&sheet=compare&figure=loss&against=step"),
     ):
         begun = time.perf_counter()
         tab.goto(f"{page.address}/{path}")
         tab.wait_for_function(
-            "() => document.querySelector('[data-chart] canvas') && "
-            "document.querySelectorAll('#runs li').length === 501"
+            "() => document.querySelector('[data-chart] canvas, .rows tbody .open') && "
+            "document.querySelector('#runs-hint').textContent.includes('of 501 runs')"
         )
         took[what] = time.perf_counter() - begun
     import psutil

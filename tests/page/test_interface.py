@@ -37,6 +37,7 @@ def test_every_path_of_the_description_answers(client):
         "/api/curves": "?runs=leaves-6&figure=loss",
         "/api/curves.csv": "?runs=leaves-6&figure=loss",
         "/api/compare": "?runs=leaves-6,leaves-2",
+        "/api/report": "?runs=leaves-6",
     }
     asked = 0
     for path, operations in described["paths"].items():

@@ -88,7 +88,7 @@ def test_a_table_that_is_open_stays_open(tab, own):
 
 def test_a_condition_that_cannot_be_read_lists_nothing(tab, own):
     tab.goto(own.address)
-    ready(tab, "learning")
+    ready(tab, "runs")
     assert tab.locator("#runs li").count() >= 2
     tab.fill("#where", "nonsense>>")
     tab.click("#filter button")
@@ -109,7 +109,7 @@ def test_the_numbers_of_a_comparison_are_all_of_them(own):
 def test_runs_of_equal_labels_are_asked_for_by_identity(own):
     table = vs.runs.open(own.root).table(columns=["uid"])
     table["run"] = "oak-1"
-    rows = told_apart(table)
+    rows = told_apart(table).to_dict("records")
     assert len({row["key"] for row in rows}) == len(rows)
     assert all(vs.runs.open(own.root)[row["key"]].uid == row["key"] for row in rows)
 

@@ -54,9 +54,15 @@ def runs(
         typer.Option(
             "--where",
             metavar="CONDITION",
-            help="On any setting or score: 'optimiser.rate>0.01', 'validation_loss<0.4'.",
+            help="On any setting, score or tag: 'optimiser.rate>0.01', 'validation_loss<0.4'.",
         ),
     ] = [],  # noqa: B006  # typer reads it, nobody writes to it
+    text: Annotated[
+        list[str],
+        typer.Option(
+            "--text", metavar="TEXT", help="That is in the label, tags, notes or settings."
+        ),
+    ] = [],  # noqa: B006
     sort: Annotated[
         str,
         typer.Option(
@@ -91,6 +97,7 @@ def runs(
             tag=tag or None,
             status=status or None,
             where=where,
+            text=text,
             sort=sort or None,
             columns=wanted,
         )

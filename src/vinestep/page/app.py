@@ -19,6 +19,7 @@ from ..runs._query import RunRecord, Runs
 from ..runs._setting_effects import effects
 from . import views as looking
 from .security import Door
+from .selection import add_selection
 from .watcher import Watch
 
 __all__ = ["make_app"]
@@ -72,6 +73,7 @@ def make_app(runs: Runs, door: Door | None = None) -> FastAPI:
     _add_looks(app, runs)
     _add_run(app, runs)
     _add_changes(app, runs)
+    add_selection(app, runs, _chosen)
     return app
 
 
@@ -103,29 +105,6 @@ def _chosen(runs: Runs, labels: str) -> list[RunRecord]:
 def _add_looks(app: FastAPI, runs: Runs) -> None:
     series = looking.Series()
     app.state.series = series
-
-    @app.get("/api/runs", summary="Runs that meet conditions, with their last and best figures")
-    def listed(
-        name: str = "",
-        tag: str = "",
-        status: str = "",
-        where: Annotated[list[str] | None, Query()] = None,
-        sort: str = "",
-        columns: str = "",
-    ) -> Any:
-        wanted = [*(one.strip() for one in columns.split(",") if one.strip()), "uid"]
-        table = runs.table(
-            name=name or None,
-            tag=tag or None,
-            status=status or None,
-            where=[w for w in where or [] if w.strip()],
-            sort=sort or None,
-            columns=wanted,
-        )
-        return {
-            "runs": looking.finite(looking.told_apart(table)),
-            "names": runs.names(),
-        }
 
     @app.get("/api/curves", summary="One figure of several runs: points, trend and band")
     def curves(

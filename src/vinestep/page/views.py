@@ -8,7 +8,7 @@ import csv
 import io
 import math
 import re
-from collections import Counter, OrderedDict
+from collections import OrderedDict
 from threading import Lock
 from typing import Any
 
@@ -32,6 +32,7 @@ from ..runs.diagnosis import QUESTIONS
 __all__ = [
     "Series",
     "answers",
+    "as_rows",
     "attributions",
     "comparison",
     "curves",
@@ -172,16 +173,19 @@ def _within(
     return x[first:last], y[first:last]
 
 
-def told_apart(table: pd.DataFrame) -> list[dict[str, Any]]:
-    """Rows with the key by which a run is asked for: its label, or its identity where several have
-    that label, as those of a team's members may.
+def told_apart(table: pd.DataFrame) -> pd.DataFrame:
+    """A table of runs with the key by which each is asked for in place of ``uid``: its label, or
+    its identity where several have that label, as those of a team's members may.
     """
-    rows: list[dict[str, Any]] = table.astype(object).to_dict("records")  # type: ignore[assignment]
-    count = Counter(row["run"] for row in rows)
-    for row in rows:
-        identity = row.pop("uid")
-        row["key"] = row["run"] if count[row["run"]] == 1 else identity
-    return rows
+    if table.empty:
+        return table
+    alike = table["run"].duplicated(keep=False)
+    return table.assign(key=table["run"].where(~alike, table["uid"])).drop(columns="uid")
+
+
+def as_rows(table: pd.DataFrame) -> str:
+    """A table as JSON, an object for each row; what is no finite number is null."""
+    return table.to_json(orient="records", double_precision=15)
 
 
 def _axis(run: RunRecord, name: str, against: str, series: Series) -> np.ndarray | None:

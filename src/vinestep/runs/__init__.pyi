@@ -16,6 +16,7 @@ from ._paired_runs import (
     paired_differences as paired_differences,
 )
 from ._query import RunRecord as RunRecord, Runs as Runs, open_runs as open
+from ._seed_means import seed_means as seed_means
 from ._setting_effects import effects as effects
 from ._study import Study as Study, study_of as study_of
 from .diagnosis._answers import Answer as Answer

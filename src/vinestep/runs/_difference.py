@@ -15,7 +15,16 @@ from ..errors import RunError
 if TYPE_CHECKING:
     from ._query import RunRecord
 
-__all__ = ["Group", "TTest", "compared_groups", "difference", "groups_of", "seeds_needed", "t_test"]
+__all__ = [
+    "Group",
+    "TTest",
+    "compared_groups",
+    "counts",
+    "difference",
+    "groups_of",
+    "seeds_needed",
+    "t_test",
+]
 
 LEVEL, POWER = 0.05, 0.9
 FEWEST, MOST = 3, 200  # seeds that are asked for
@@ -124,7 +133,7 @@ def groups_of(runs: Sequence[RunRecord], quantity: str) -> list[Group]:
     every: dict[tuple[Any, ...], list[tuple[RunRecord, Any]]] = {}
     for run in runs:
         own = run.settings
-        key = tuple(sorted((k, str(v)) for k, v in own.items() if _counts(k)))
+        key = tuple(sorted((k, str(v)) for k, v in own.items() if counts(k)))
         every.setdefault(key, []).append((run, own))
     names = [dict(key) for key in every]
     differ = sorted({k for one in names for k in one if len({n.get(k) for n in names}) > 1})
@@ -160,7 +169,8 @@ def _best(run: RunRecord, quantity: str) -> float:
     return float(scores["last"][quantity] if best is None or best != best else best)
 
 
-def _counts(name: str) -> bool:
+def counts(name: str) -> bool:
+    """Whether a setting tells two ways of training apart: neither the seed nor a name does."""
     return name.split(".")[0] not in OUTCOMES and name.split(".")[-1] not in SEEDS
 
 

@@ -12,7 +12,7 @@ import re
 from collections.abc import Callable, Iterator, Sequence
 from html import escape
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import sqlalchemy as sa
 
@@ -46,6 +46,8 @@ ASSESSMENT_FILE, HELD_OUT_FILE = "assessment.json", "held_out.json"
 log = logging.getLogger("vinestep")
 _COMPARISON = re.compile(r"<=|>=|!=|==|=|<|>")
 LONGEST_CONDITION = 500
+MOST_DIGITS = 10  # of a run's number
+MOST_NAMED = 500  # runs that a query names one by one; of more all are read
 WHOLE = ("epochs", "validation")
 """Series that are never thinned."""
 _HOLDS: dict[str, Callable[[Any, Any], bool]] = {
@@ -169,12 +171,16 @@ class Runs:
             if store is not None:
                 remove_run(ledger, store.key)
 
-    def _rows(self) -> list[dict[str, Any]]:
+    def _rows(
+        self, where: sa.ColumnElement[bool] | None = None, *, columns: Sequence[str] = ()
+    ) -> list[dict[str, Any]]:
+        chosen = [t.runs.c[name] for name in columns] if columns else list(t.runs.c)
+        query = sa.select(*chosen).where(t.runs.c.label != "")
+        if where is not None:
+            query = query.where(where)
         with self.ledger.reading() as connection:
-            query = (
-                sa.select(t.runs).where(t.runs.c.label != "").order_by(t.runs.c.number, t.runs.c.id)
-            )
-            return [dict(row) for row in connection.execute(query).mappings()]
+            found = connection.execute(query.order_by(t.runs.c.number, t.runs.c.id))
+            return [dict(row) for row in found.mappings()]
 
     def __getitem__(self, which: str | int) -> RunRecord:
         """A run by its label, number, folder or identity.
@@ -185,15 +191,21 @@ class Runs:
             If there is none, or several.
         """
         wanted = str(which).rstrip("/")
-        rows = self._rows()
-        result = [r for r in rows if wanted in (r["label"], str(r["number"]), r["uid"])]
-        if not result:
-            place = str(Path(wanted).resolve())
-            result = [r for r in rows if r["folder"] == place]
+        columns = t.runs.c
+        named = (columns.label == wanted) | (columns.uid == wanted)
+        if wanted.isascii() and wanted.isdecimal() and len(wanted) < MOST_DIGITS:
+            named |= columns.number == int(wanted)
+        result = [
+            row
+            for row in self._rows(named)
+            if wanted in (row["label"], str(row["number"]), row["uid"])
+        ]
+        if not result and "\0" not in wanted:
+            result = self._rows(columns.folder == str(Path(wanted).resolve()))
         if not result:
             raise RunError(
                 f"There is no run {wanted!r} in {self.root or self.ledger.name}. "
-                f"{_near(wanted, rows)}"
+                f"{_newest(self._rows(columns=['label', 'number', 'id']))}"
             )
         if len(result) > 1:
             raise RunError(
@@ -209,6 +221,7 @@ class Runs:
         tag: str | None = None,
         status: str | None = None,
         where: Sequence[str] = (),
+        text: Sequence[str] = (),
         sort: str | None = None,
         columns: Sequence[str] = (),
     ) -> pd.DataFrame:
@@ -221,7 +234,9 @@ class Runs:
         tag, status : str, optional
         where : sequence of str
             Conditions on any setting, score or column, such as ``"optimiser.rate>0.01"`` or
-            ``"validation_loss<0.4"``.
+            ``"validation_loss<0.4"``, or on a tag, ``"tag=good"``.
+        text : sequence of str
+            Each is to be in a run's label, tags, notes or values of settings, in whatever case.
         sort : str, optional
             A column, setting or score; with a minus before it, from high to low.
         columns : sequence of str
@@ -234,18 +249,21 @@ class Runs:
         """
         import pandas as pd
 
-        conditions = [_condition(text) for text in where]
+        conditions = [_condition(one) for one in where]
         wanted = (
-            {one for one, _, _ in conditions}
+            ({one for one, _, _ in conditions} - {"tag"})
             | set(columns)
             | ({sort.lstrip("-")} if sort else set())
         )
         rows = [
             r
-            for r in self._rows()
+            for r in self._rows(columns=("id", "label", *_PLAIN))
             if (name is None or fnmatch.fnmatch(r["label"], name) or r["name"] == name)
         ]
         tags = self._grouped(t.tags, "tag")
+        for words in text:
+            inside = self._with_text(words, rows, tags)
+            rows = [row for row in rows if row["id"] in inside]
         scores = self._scores()
         values = self._values(wanted, rows, scores)
         self._check_known(wanted, values, rows)
@@ -253,6 +271,7 @@ class Runs:
         for row in rows:
             own = tags.get(row["id"], [])
             known = values.get(row["id"], {}) | {column: row[column] for column in _PLAIN}
+            known["tag"] = own
             if (tag is not None and tag not in own) or (
                 status is not None and row["status"] != status
             ):
@@ -300,6 +319,26 @@ class Runs:
             ):
                 result.setdefault(run, []).append(value)
         return result
+
+    def _with_text(
+        self, text: str, rows: list[dict[str, Any]], tags: dict[int, list[str]]
+    ) -> set[int]:
+        """Runs that have a text in their label, tags, notes or values of settings."""
+        if len(text) > LONGEST_CONDITION:
+            raise RunError(f"A text of {len(text)} characters is longer than {LONGEST_CONDITION}.")
+        wanted = text.lower()
+        found = {
+            row["id"]
+            for row in rows
+            if any(wanted in word.lower() for word in (row["label"], *tags.get(row["id"], ())))
+        }
+        with self.ledger.reading() as connection:
+            for table, column in ((t.notes, "text"), (t.settings, "value")):
+                query = sa.select(table.c.run).where(
+                    table.c[column].icontains(text, autoescape=True)
+                )
+                found |= set(connection.execute(query.distinct()).scalars())
+        return found
 
     def _scores(self) -> dict[int, dict[str, float]]:
         result: dict[int, dict[str, float]] = {}
@@ -350,12 +389,26 @@ class Runs:
             settings = set(connection.execute(sa.select(t.settings.c.name).distinct()).scalars())
         return sorted(settings.union(*self._scores().values()) | set(_PLAIN))
 
-    def settings(self, labels: Sequence[str] = ()) -> pd.DataFrame:
-        """Settings of runs, a row each; empty where a run does not have one."""
+    def settings(
+        self, labels: Sequence[str] = (), *, by: Literal["label", "uid"] = "label"
+    ) -> pd.DataFrame:
+        """Settings of runs, a row each; empty where a run does not have one.
+
+        Parameters
+        ----------
+        labels : sequence of str
+            By default all runs.
+        by : "label" or "uid"
+            What `labels` are, and what the rows are called: runs of a team's members may have equal
+            labels, never equal identities.
+        """
         import pandas as pd
 
+        wanted = set(labels)
         rows = {
-            row["id"]: row["label"] for row in self._rows() if not labels or row["label"] in labels
+            row["id"]: row[by]
+            for row in self._rows(columns=("id", by))
+            if not labels or row[by] in wanted
         }
         settings: dict[int, dict[str, Any]] = {key: {} for key in rows}
         with self.ledger.reading() as connection:
@@ -363,7 +416,7 @@ class Runs:
                 t.settings.c.run, t.settings.c.name, t.settings.c.value, t.settings.c.number
             )
             for run, name, value, number in connection.execute(
-                query.where(t.settings.c.run.in_(list(rows)) if labels else sa.true())
+                query.where(t.settings.c.run.in_(list(rows))) if len(rows) < MOST_NAMED else query
             ):
                 if run in settings:
                     settings[run][name] = value if number is None else number
@@ -377,7 +430,7 @@ def store_of(ledger: Ledger, uid: str) -> LedgerStore | None:
     return None if key is None else LedgerStore(ledger, key)
 
 
-def _near(wanted: str, rows: list[dict[str, Any]]) -> str:
+def _newest(rows: list[dict[str, Any]]) -> str:
     newest = ", ".join(row["label"] for row in rows[-5:])
     return f"Newest: {newest}." if newest else "It holds none yet. Make one: vinestep demo"
 
@@ -399,6 +452,10 @@ def _condition(text: str) -> tuple[str, str, Any]:
             f"{text!r} is no condition. Write a name, one of < <= > >= = !=, and a value: "
             "optimiser.rate>0.01."
         )
+    if name == "tag":
+        if how not in ("=", "==", "!="):
+            raise RunError(f"{text!r}: a run has a tag or not. Write tag={value}, or tag!={value}.")
+        return name, how, value.strip("'\"")
     try:
         return name, how, float(value)
     except ValueError:
@@ -408,6 +465,8 @@ def _condition(text: str) -> tuple[str, str, Any]:
 def _holds(known: Any, how: str, value: Any) -> bool:
     if known is None:
         return False
+    if isinstance(known, list):
+        return (value in known) != (how == "!=")
     if isinstance(value, str) or isinstance(known, str):
         known, value = str(known), str(value)
     return _HOLDS[how](known, value)

@@ -21,7 +21,7 @@ from sqlalchemy import (
 
 __all__ = ["HEAD", "metadata"]
 
-HEAD = "0003"
+HEAD = "0004"
 """The newest migration, which `metadata` is the result of."""
 
 metadata = MetaData(
@@ -178,4 +178,13 @@ models = Table(
     Column("used_since", String(40), nullable=False, default=""),
     Column("used_by", Text, nullable=False, default=""),
     UniqueConstraint("name", "version"),
+)
+views = Table(
+    "views",
+    metadata,
+    _key(),
+    Column("name", Text, nullable=False, unique=True),
+    Column("query", Text, nullable=False),
+    Column("saved", String(40), nullable=False),
+    Column("saved_by", Text, nullable=False),
 )

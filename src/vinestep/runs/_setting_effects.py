@@ -70,17 +70,18 @@ def effects(
 
     from ..training.tuning._importance import holm
 
-    table = runs.table()
+    table = runs.table(columns=["uid"])
     if quantity not in table:
         raise RunError(f"effects: no run has the score {quantity!r}.")
     table = table[
-        table[quantity].notna() & (table["run"].isin(labels) if labels is not None else True)
+        table[quantity].notna()
+        & ((table["run"].isin(labels) | table["uid"].isin(labels)) if labels is not None else True)
     ]
     if len(table) < LEAST_RUNS:
         raise RunError(
             f"effects: {len(table)} runs have the score {quantity!r}; {LEAST_RUNS} are needed."
         )
-    settings = runs.settings(list(table["run"])).reindex(table["run"])
+    settings = runs.settings(list(table["uid"]), by="uid").reindex(table["uid"])
     table, settings, left_out = _comparable(table, settings)
     if len(table) < LEAST_RUNS:
         raise RunError(

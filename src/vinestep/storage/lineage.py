@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import os
 import platform
 import subprocess
@@ -11,11 +12,25 @@ from functools import cache
 from importlib.metadata import PackageNotFoundError, version
 from platform import python_version
 
-__all__ = ["commit", "machine", "now", "uncommitted", "versions"]
+__all__ = ["commit", "machine", "now", "uncommitted", "user", "versions"]
 
 PACKAGES = ("vinestep", "numpy", "scipy", "pandas", "numba")
 SECONDS = 2.0
 MOST_PATCH = 256 << 10  # bytes
+
+
+def user() -> str:
+    """Who is at work here, as the system calls them.
+
+    Examples
+    --------
+    >>> bool(user())
+    True
+    """
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return "unknown"
 
 
 def versions() -> dict[str, str]:

@@ -66,7 +66,7 @@ function frame(x, y, log, names) {
     legend: { data: names, top: 0, icon: "roundRect", itemHeight: 4, type: "scroll", textStyle: { color: ink }, pageTextStyle: { color: ink } },
     tooltip: { trigger: "axis", backgroundColor: colour("paper"), textStyle: { color: ink }, valueFormatter: (v) => number(Array.isArray(v) ? v[1] : v) },
     xAxis: { type: "value", name: x, nameLocation: "middle", nameGap: 26, scale: true, ...axis },
-    yAxis: { type: log ? "log" : "value", name: y, scale: true, nameTextStyle: { align: "left", color: ink }, ...axis },
+    yAxis: { type: log ? "log" : "value", name: y, scale: true, ...axis, nameTextStyle: { align: "left", color: ink } },
   };
 }
 
@@ -131,6 +131,61 @@ export function drawEffects(key, rows, { along = "change from the lowest to the 
       ...top.map((row) => ({ type: "line", symbol: "none", silent: true, data: [[row.low, row.setting], [row.high, row.setting]],
         lineStyle: { color: tint, width: 7, opacity: 0.35 } })),
       { type: "scatter", data: top.map((row) => [row.effect, row.setting]), symbolSize: 10, itemStyle: { color: tint } },
+    ],
+  }, { notMerge: true });
+}
+
+const isNumber = (value) => typeof value === "number";
+
+// Runs as points, the means of equal ways as bars over them.
+export function drawPoints(key, rows, means, { setting, figure, log, open }) {
+  const one = base(key), [tint, mark] = [colours()[0], colours()[2]], ink = colour("ink");
+  const numbers = rows.every((row) => isNumber(row[setting])), place = (value) => numbers ? value : String(value ?? "none");
+  const known = [...new Set(rows.map((row) => place(row[setting])))].sort();
+  const spread = log && numbers && rows.every((row) => row[setting] > 0);
+  const look = frame(setting, words(figure), false, ["one run", "mean over seeds"]), sure = means.filter((row) => row.low !== null);
+  one.pick = null;
+  one.drawn.off("click");
+  one.drawn.on("click", (event) => { if (event.seriesName === "one run") open(rows[event.dataIndex]); });
+  redraw(one, { ...look, tooltip: { ...look.tooltip, trigger: "item", formatter: (p) => p.seriesName === "one run" ? `${words(rows[p.dataIndex].run).replace(/[<&]/g, "")}: ${number(rows[p.dataIndex].score)}` : number(p.value[1]) },
+    xAxis: numbers ? { ...look.xAxis, type: spread ? "log" : "value", ...(spread ? { min: (v) => v.min / 1.3, max: (v) => v.max * 1.3 } : {}), axisLabel: { ...look.xAxis.axisLabel, formatter: (value) => number(value, 3) } }
+      : { ...look.xAxis, type: "category", data: known, axisLabel: { color: ink, interval: 0, hideOverlap: true } },
+    series: [
+      { name: "one run", type: "scatter", symbolSize: 7, data: rows.map((row) => [place(row[setting]), row.score]), itemStyle: { color: tint, opacity: 0.55 } },
+      ...sure.map((row) => ({ name: "interval", type: "line", symbol: "none", silent: true, data: [[place(row[setting]), row.low], [place(row[setting]), row.high]], lineStyle: { color: mark, width: 3 } })),
+      { name: "mean over seeds", type: "scatter", symbol: "diamond", symbolSize: 12, data: sure.map((row) => [place(row[setting]), row.mean]), itemStyle: { color: mark } },
+    ] });
+}
+
+const MOST_PATHS = 400;
+
+// Where a setting's values lie between the lowest and the highest: words by their order, numbers over a wide range by their logarithms.
+function scaleOf(values) {
+  if (!values.every(isNumber)) {
+    const known = [...new Set(values.map(String))].sort();
+    return { place: (value) => known.length > 1 ? known.indexOf(String(value)) / (known.length - 1) : 0.5, low: known[0], high: known.at(-1) };
+  }
+  const low = Math.min(...values), high = Math.max(...values), bent = low > 0 && high / low >= 20 ? Math.log : (value) => value;
+  return { place: (value) => high > low ? (bent(value) - bent(low)) / (bent(high) - bent(low)) : 0.5, low, high };
+}
+
+// Each run a line over upright axes, one for a setting and the last for the score.
+export function drawPaths(key, rows, { settings, figure }) {
+  const one = base(key), tints = colours(), ink = colour("ink"), names = [...settings, "score"];
+  const whole = rows.filter((row) => names.every((name) => row[name] !== null && row[name] !== undefined));
+  const kept = whole.filter((_, i) => whole.length <= MOST_PATHS || i % Math.ceil(whole.length / MOST_PATHS) === 0);
+  const scales = names.map((name) => scaleOf(kept.map((row) => row[name])));
+  const tint = (share) => tints[share <= 0.25 ? 1 : share >= 0.75 ? 2 : 5];
+  one.pick = null;
+  one.drawn.setOption({
+    animation: false, textStyle: { color: ink, fontFamily: "system-ui, sans-serif" }, grid: { left: 30, right: 30, top: 30, bottom: 58, containLabel: true },
+    xAxis: { type: "category", data: names, boundaryGap: true, axisTick: { show: false }, axisLine: { show: false }, splitLine: { show: false },
+      axisLabel: { color: ink, interval: 0, lineHeight: 16, formatter: (name, i) => `${name === "score" ? words(figure) : name}\n${number(scales[i].low, 3)} to ${number(scales[i].high, 3)}` } },
+    yAxis: { type: "value", min: 0, max: 1, show: true, axisLabel: { color: ink, formatter: (v) => v === 0 ? "lowest" : v === 1 ? "highest" : "" }, splitLine: { show: false } },
+    series: [
+      ...names.map((name) => ({ type: "line", symbol: "none", silent: true, data: [[name, 0], [name, 1]], lineStyle: { color: colour("quiet"), width: 1 } })),
+      ...kept.map((row) => ({ type: "line", symbol: "none", silent: true, data: names.map((name, i) => [name, scales[i].place(row[name])]),
+        lineStyle: { color: tint(scales.at(-1).place(row.score)), width: 1.5, opacity: 0.55 } })),
     ],
   }, { notMerge: true });
 }

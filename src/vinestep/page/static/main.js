@@ -2,12 +2,15 @@
 import { Refused, get, listen, run as at } from "./api.js";
 import { forget } from "./charts.js";
 import { h, number } from "./dom.js";
+import { MOST_LISTED, fetchRuns, listing as fetched } from "./listing.js";
 import * as sheets from "./sheets.js";
 import { go, onMove, state } from "./state.js";
 
 const SHEETS = Object.fromEntries(Object.entries(sheets).sort(([, a], [, b]) => a.place - b.place));
 const $ = (id) => document.getElementById(id);
 let listed = [], listing = 0, drawing = 0, shown = "", filtered = null, filled = null;
+
+const asked = () => ["where", "sort", "columns"].map((name) => state()[name] || "").join("\n");
 
 async function list() {
   const now = state(), mine = ++listing;
@@ -17,25 +20,27 @@ async function list() {
     filled = `${now.where || ""} ${now.sort || ""}`;
   }
   try {
-    const found = await get("runs", { where: (now.where || "").split(";").map((w) => w.trim()).filter(Boolean), sort: now.sort });
+    await fetchRuns();
     if (mine !== listing) return;
-    listed = found.runs;
-    filtered = `${now.where || ""} ${now.sort || ""}`;
-    $("names").replaceChildren(...found.names.map((name) => h("option", { value: name })));
+    listed = fetched.runs;
+    filtered = asked();
+    $("names").replaceChildren(...fetched.names.map((name) => h("option", { value: name })));
     $("filter-trouble").textContent = "";
   } catch (error) {
     if (mine !== listing) return;
     $("filter-trouble").textContent = error.message;
     if (!(error instanceof Refused)) return; // the server is away: what was listed stays
-    listed = [];
+    listed = fetched.runs = [];
   }
   ticks();
 }
 
 function ticks() {
   const now = state();
-  const newest = now.sort ? listed : [...listed].reverse();
-  $("runs-hint").textContent = listed.length ? `${listed.length} runs. Open one; tick several to compare.` : now.where ? "No run is so." : "No runs yet. Make one: vinestep demo";
+  const ordered = now.sort ? listed : [...listed].reverse();
+  const newest = ordered.filter((run, i) => i < MOST_LISTED || now.runs.includes(run.key));
+  const all = newest.length < listed.length ? `${newest.length} of ${listed.length.toLocaleString("en")} runs; the table has all.` : `${listed.length} runs.`;
+  $("runs-hint").textContent = listed.length ? `${all} Open one; tick several to compare.` : now.where ? "No run is so." : "No runs yet. Make one: vinestep demo";
   const focused = document.activeElement?.dataset?.label, kind = document.activeElement?.tagName;
   $("runs").replaceChildren(...newest.map(entry));
   if (focused) [...$("runs").querySelectorAll(`${kind.toLowerCase()}[data-label]`)].find((e) => e.dataset.label === focused)?.focus();
@@ -51,7 +56,7 @@ function entry(run) {
   const done = run.epochs ? `epoch ${run.epoch}/${run.epochs}` : `step ${number(run.step)}`;
   return h("li", { class: now.runs[0] === run.key ? "asked" : "" },
     h("input", { type: "checkbox", checked: ticked, onchange: toggle, "aria-label": `Compare ${run.run}`, "data-label": run.key }),
-    h("button", { onclick: () => go({ runs: [run.key], low: "", high: "", layer: "", look: "", sheet: now.sheet === "compare" ? "learning" : now.sheet }), "data-label": run.key },
+    h("button", { onclick: () => go({ runs: [run.key], low: "", high: "", layer: "", look: "", sheet: ["compare", "runs", "settings"].includes(now.sheet) ? "learning" : now.sheet }), "data-label": run.key },
       run.run, h("span", { class: `state ${run.status}` }, `${run.status}, ${done}${best === undefined || best === null ? "" : `, ${number(best, 3)}`}`)));
 }
 
@@ -100,13 +105,15 @@ async function draw({ live = false } = {}) {
   }
 }
 
-let waiting = null;
+let waiting = null, took = 0;
 function soon() {
   waiting ??= setTimeout(async () => {
     waiting = null;
+    const begun = performance.now();
     await list();
     await draw({ live: true });
-  }, 300);
+    took = performance.now() - begun;
+  }, Math.max(300, 3 * took)); // where it takes long, it is done less often
 }
 
 $("filter").addEventListener("submit", (event) => {
@@ -114,11 +121,12 @@ $("filter").addEventListener("submit", (event) => {
   go({ where: $("where").value.trim(), sort: $("sort").value.trim() });
 });
 onMove(async () => {
-  if (filtered === `${state().where || ""} ${state().sort || ""}`) ticks();
+  if (filtered === asked()) ticks();
   else await list();
   await draw();
 });
 addEventListener("redraw", () => draw({ live: true }));
+addEventListener("relist", soon);
 addEventListener("keydown", (event) => {
   if (event.altKey || event.ctrlKey || event.metaKey || /^(INPUT|SELECT|TEXTAREA)$/.test(event.target.tagName)) return;
   const names = Object.keys(SHEETS), at = names.indexOf(state().sheet);
@@ -128,8 +136,7 @@ addEventListener("keydown", (event) => {
 });
 
 await list();
-if (!state().runs.length && listed.length) go({ runs: [listed.at(-1).key] }, { replace: true });
-else await draw();
+await draw();
 $("line").textContent = "live";
 listen({
   changed: (news) => {

@@ -1,4 +1,6 @@
 // One sheet a question: the answer in words on top, the evidence below. A sheet says its place in the list.
+export { runs } from "./sheets/runs.js";
+export { settings } from "./sheets/settings.js";
 export { learning } from "./sheets/learning.js";
 export { overfitting } from "./sheets/overfitting.js";
 export { layers } from "./sheets/layers.js";

@@ -6,7 +6,7 @@ export function state() {
   const query = new URLSearchParams(location.search);
   const found = Object.fromEntries(query);
   for (const name of LISTS) found[name] = (found[name] || "").split(",").filter(Boolean);
-  return { sheet: "learning", against: "epoch", ...found };
+  return { sheet: found.runs.length ? "learning" : "runs", against: "epoch", ...found };
 }
 
 export function go(changes, { replace = false } = {}) {
