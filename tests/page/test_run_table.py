@@ -13,7 +13,7 @@ from fastapi.testclient import TestClient
 import vinestep as vs
 from vinestep.errors import RunError
 from vinestep.page.app import make_app
-from vinestep.runs._saved_views import keep_view, remove_view, saved_views
+from vinestep.runs._saved_views import remove_view, save_view, saved_views
 
 from .conftest import Page
 
@@ -105,14 +105,14 @@ def test_a_run_is_found_by_label_number_and_identity_among_many(ways):
 
 def test_views_are_kept_by_name():
     ledger = vs.runs.Ledger("sqlite://")
-    keep_view(ledger, " oak ", "where=a")
-    keep_view(ledger, "oak", "where=b")
+    save_view(ledger, " oak ", "where=a")
+    save_view(ledger, "oak", "where=b")
     assert saved_views(ledger) == {"oak": "where=b"}
     for name in ("", "  ", "a\nb", "a" * 101):
         with pytest.raises(RunError, match="printable characters"):
-            keep_view(ledger, name, "")
+            save_view(ledger, name, "")
     with pytest.raises(RunError, match="at most"):
-        keep_view(ledger, "long", "a" * 5000)
+        save_view(ledger, "long", "a" * 5000)
     remove_view(ledger, "oak")
     with pytest.raises(RunError, match="no view 'oak'"):
         remove_view(ledger, "oak")

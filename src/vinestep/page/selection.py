@@ -15,14 +15,13 @@ from .. import catalogue
 from ..errors import RunError, VineStepError
 from ..runs._query import RunRecord, Runs
 from ..runs._report import report
-from ..runs._saved_views import keep_view, remove_view, saved_views
-from ..runs._seed_means import scores_by_settings, seed_means
-from . import views as looking
+from ..runs._saved_views import remove_view, save_view, saved_views
+from ..runs._seed_means import scores_by_settings
+from .views import as_rows, finite, told_apart
 
 __all__ = ["add_selection"]
 
 MOST_AT_ONCE = 200  # runs that one request changes
-MOST_REPORTED = 60
 
 Conditions = Annotated[
     list[str] | None, Query(description="On settings, scores, columns or tags; repeated")
@@ -60,7 +59,7 @@ def add_selection(app: FastAPI, runs: Runs, chosen: Callable[[Runs, str], list[R
             sort=sort or None,
             columns=wanted,
         )
-        rows = looking.as_rows(looking.told_apart(table))
+        rows = as_rows(told_apart(table))
         names = json.dumps(runs.names())
         return Response(f'{{"runs":{rows},"names":{names}}}', media_type="application/json")
 
@@ -68,17 +67,15 @@ def add_selection(app: FastAPI, runs: Runs, chosen: Callable[[Runs, str], list[R
     def settings(
         figure: str = "best validation_loss", where: Conditions = None, text: Texts = None
     ) -> Any:
-        asked = {"where": _wanted(where), "text": _wanted(text)}
         try:
-            found = scores_by_settings(runs, figure, **asked)
+            found = scores_by_settings(runs, figure, where=_wanted(where), text=_wanted(text))
         except RunError as error:
             return {"rows": [], "settings": [], "means": [], "reason": str(error)}
-        means = seed_means(runs, figure, **asked)
-        return looking.finite(
+        return finite(
             {
                 "rows": found.rows.astype(object).to_dict("records"),
                 "settings": found.settings,
-                "means": means.astype(object).to_dict("records"),
+                "means": found.means().astype(object).to_dict("records"),
                 "reason": "",
             }
         )
@@ -95,7 +92,7 @@ def add_selection(app: FastAPI, runs: Runs, chosen: Callable[[Runs, str], list[R
 
     @app.post("/api/views", summary="Keep a view by name")
     def keep(name: Annotated[str, Body()], query: Annotated[str, Body()]) -> Any:
-        keep_view(runs.ledger, name, query)
+        save_view(runs.ledger, name, query)
         return {"views": saved_views(runs.ledger)}
 
     @app.post("/api/views/remove", summary="Remove a view")

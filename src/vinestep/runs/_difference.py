@@ -19,9 +19,10 @@ __all__ = [
     "Group",
     "TTest",
     "compared_groups",
-    "counts",
     "difference",
     "groups_of",
+    "is_hyperparameter",
+    "mean_interval",
     "seeds_needed",
     "t_test",
 ]
@@ -63,16 +64,28 @@ class Group(NamedTuple):
         what = "seeds" if min(self.values) >= 0 else "runs"
         if len(values) < 2:
             return f"{self.name}: {self.mean:.4g}, one {what[:-1]}"
-        spread = float(values.std(ddof=1))
-        reach = (
-            float(scipy.stats.t.ppf(1 - LEVEL / 2, len(values) - 1))
-            * spread
-            / math.sqrt(len(values))
-        )
+        low, high = mean_interval(values)
         return (
-            f"{self.name}: {self.mean:.4g}, 95 % interval {self.mean - reach:.4g} to "
-            f"{self.mean + reach:.4g}, {len(values)} {what}"
+            f"{self.name}: {self.mean:.4g}, 95 % interval {low:.4g} to {high:.4g}, "
+            f"{len(values)} {what}"
         )
+
+
+def mean_interval(values: np.ndarray) -> tuple[float, float]:
+    """The 95 % interval of a mean by Student's t; NaN of a single value.
+
+    Examples
+    --------
+    >>> low, high = mean_interval(np.array([1.0, 2.0, 3.0]))
+    >>> round(low, 3), round(high, 3)
+    (-0.484, 4.484)
+    """
+    n, mean = len(values), float(np.mean(values))
+    if n < 2:
+        return math.nan, math.nan
+    quantile = float(scipy.stats.t.ppf(1 - LEVEL / 2, n - 1))
+    reach = quantile * float(np.std(values, ddof=1)) / math.sqrt(n)
+    return mean - reach, mean + reach
 
 
 class TTest(NamedTuple):
@@ -133,7 +146,7 @@ def groups_of(runs: Sequence[RunRecord], quantity: str) -> list[Group]:
     every: dict[tuple[Any, ...], list[tuple[RunRecord, Any]]] = {}
     for run in runs:
         own = run.settings
-        key = tuple(sorted((k, str(v)) for k, v in own.items() if counts(k)))
+        key = tuple(sorted((k, str(v)) for k, v in own.items() if is_hyperparameter(k)))
         every.setdefault(key, []).append((run, own))
     names = [dict(key) for key in every]
     differ = sorted({k for one in names for k in one if len({n.get(k) for n in names}) > 1})
@@ -169,7 +182,7 @@ def _best(run: RunRecord, quantity: str) -> float:
     return float(scores["last"][quantity] if best is None or best != best else best)
 
 
-def counts(name: str) -> bool:
+def is_hyperparameter(name: str) -> bool:
     """Whether a setting tells two ways of training apart: neither the seed nor a name does."""
     return name.split(".")[0] not in OUTCOMES and name.split(".")[-1] not in SEEDS
 

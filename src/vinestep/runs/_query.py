@@ -205,7 +205,7 @@ class Runs:
         if not result:
             raise RunError(
                 f"There is no run {wanted!r} in {self.root or self.ledger.name}. "
-                f"{_newest(self._rows(columns=['label', 'number', 'id']))}"
+                f"{_newest(self._rows(columns=['label']))}"
             )
         if len(result) > 1:
             raise RunError(

@@ -13,18 +13,18 @@ from . import _schema as t
 if TYPE_CHECKING:
     from ._ledger import Ledger
 
-__all__ = ["keep_view", "remove_view", "saved_views"]
+__all__ = ["remove_view", "save_view", "saved_views"]
 
 LONGEST_NAME, LONGEST_QUERY, MOST = 100, 4000, 200
 
 
 def saved_views(ledger: Ledger) -> dict[str, str]:
-    """The addresses' queries by name.
+    """The query part of the address of each view, by the view's name.
 
     Examples
     --------
     >>> ledger = vs.runs.Ledger("sqlite://")
-    >>> keep_view(ledger, "oak", "where=tag%3Doak")
+    >>> save_view(ledger, "oak", "where=tag%3Doak")
     >>> saved_views(ledger)
     {'oak': 'where=tag%3Doak'}
     """
@@ -33,7 +33,7 @@ def saved_views(ledger: Ledger) -> dict[str, str]:
         return {row.name: row.query for row in connection.execute(query)}
 
 
-def keep_view(ledger: Ledger, name: str, query: str) -> None:
+def save_view(ledger: Ledger, name: str, query: str) -> None:
     """Keep a view; one of the same name is replaced.
 
     Raises

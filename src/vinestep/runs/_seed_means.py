@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-import math
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-import scipy
-
 from ..errors import RunError
-from ._difference import LEVEL, counts
+from ._difference import is_hyperparameter, mean_interval
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -35,6 +32,22 @@ class ScoresBySettings(NamedTuple):
     """run, uid, status, score, and a column for each setting; a row for each run."""
     settings: list[str]
     """In which the runs differ, but for the seed."""
+
+    def means(self) -> pd.DataFrame:
+        """The mean over the runs that are equal in all settings; see `seed_means`."""
+        import pandas as pd
+
+        rows, settings = self
+        grouped = rows.groupby(settings, dropna=False, sort=True) if settings else [((), rows)]
+        found: list[dict[str, Any]] = []
+        for key, group in grouped:
+            values = group["score"].to_numpy(float)
+            low, high = mean_interval(values)
+            own = dict(zip(settings, key if isinstance(key, tuple) else (key,), strict=True))
+            found.append(
+                own | {"runs": len(values), "mean": float(values.mean()), "low": low, "high": high}
+            )
+        return pd.DataFrame(found, columns=[*settings, "runs", "mean", "low", "high"])
 
 
 def scores_by_settings(
@@ -72,7 +85,9 @@ def scores_by_settings(
     for name in differ:
         rows[name] = own[name].to_numpy()
     # shapes of weights follow from what else differs
-    chosen = [name for name in differ if counts(name) and not name.startswith("weights.")]
+    chosen = [
+        name for name in differ if is_hyperparameter(name) and not name.startswith("weights.")
+    ]
     return ScoresBySettings(rows.reset_index(drop=True), chosen)
 
 
@@ -123,18 +138,4 @@ def seed_means(
     0            0.01     3
     1            0.05     3
     """
-    import pandas as pd
-
-    rows, settings = scores_by_settings(runs, quantity, where=where, text=text)
-    grouped = rows.groupby(settings, dropna=False, sort=True) if settings else [((), rows)]
-    found: list[dict[str, Any]] = []
-    for key, group in grouped:
-        values = group["score"].to_numpy(float)
-        n, mean = len(values), float(values.mean())
-        reach = math.nan
-        if n > 1:
-            spread = float(values.std(ddof=1)) / math.sqrt(n)
-            reach = spread * float(scipy.stats.t.ppf(1 - LEVEL / 2, n - 1))
-        own = dict(zip(settings, key if isinstance(key, tuple) else (key,), strict=True))
-        found.append(own | {"runs": n, "mean": mean, "low": mean - reach, "high": mean + reach})
-    return pd.DataFrame(found, columns=[*settings, "runs", "mean", "low", "high"])
+    return scores_by_settings(runs, quantity, where=where, text=text).means()

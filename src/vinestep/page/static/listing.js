@@ -13,7 +13,7 @@ export function conditions(text) {
 
 export async function fetchRuns() {
   const now = state();
-  const found = await get("runs", { ...conditions(now.where), sort: now.sort, columns: now.columns });
+  const found = await get("runs", { ...conditions(now.where), sort: now.sort, columns: now.columns.join(",") });
   Object.assign(listing, found);
 }
 

@@ -1,5 +1,5 @@
 // What is looked at stands in the address, so that it can be sent to somebody, and so that "back" goes back.
-const LISTS = ["runs"];
+const LISTS = ["runs", "columns", "hidden"];
 const listeners = [];
 
 export function state() {

@@ -12,7 +12,7 @@ const USUAL = ["run", "status"], MORE = ["epoch", "step", "best validation_loss"
 const chosen = new Set();
 
 const columns = () => {
-  const added = (state().columns || "").split(",").filter(Boolean), hidden = (state().hidden || "").split(",").filter(Boolean);
+  const { columns: added, hidden } = state();
   const there = new Set(listing.runs.flatMap((run, i) => i < 50 || i % 97 === 0 ? Object.keys(run) : []));
   return [...new Set([...USUAL, ...added, ...MORE.filter((name) => there.has(name))])].filter((name) => !hidden.includes(name));
 };
@@ -120,14 +120,15 @@ export const runs = {
     const column = h("input", { id: "column", list: "names", placeholder: "optimiser.rate", onchange: (event) => {
       const name = event.target.value.trim();
       if (!name) return;
-      const hidden = (state().hidden || "").split(",").filter((one) => one && one !== name);
-      go({ columns: [...new Set([...(state().columns || "").split(",").filter(Boolean), name])], hidden });
+      const { columns: added, hidden } = state();
+      go({ columns: [...new Set([...added, name])], hidden: hidden.filter((one) => one !== name) });
     } });
     add(root, h("label", {}, "Add a column", column), ...await viewControl(told), told);
   },
   async evidence(root) {
     const told = document.getElementById("told"), rows = sorted(), names = columns();
-    for (const key of [...chosen]) if (!listing.runs.some((run) => run.key === key)) chosen.delete(key);
+    const there = new Set(listing.runs.map((run) => run.key));
+    for (const key of [...chosen]) if (!there.has(key)) chosen.delete(key);
     if (!rows.length) {
       fill(root, h("p", { class: "none" }, state().where ? "No run is so." : "There is no run yet. Make one: vinestep demo"));
       return;
@@ -143,14 +144,15 @@ export const runs = {
     const head = names.map((name) => h("th", { scope: "col", class: rows.some((run) => typeof run[name] === "number") && name !== "epoch" ? "n" : "", "aria-sort": now === name ? "ascending" : now === `-${name}` ? "descending" : "none" },
       h("button", { class: "sort", "data-sort": name, title: `Sort by ${words(name)}`, onclick: () => order(name) }, words(name), now === name ? " ▲" : now === `-${name}` ? " ▼" : ""),
       name === "run" ? null : h("button", { class: "drop", "aria-label": `Hide ${words(name)}`, title: "Hide", onclick: () => {
-        const added = (state().columns || "").split(",").filter(Boolean);
-        go({ columns: added.filter((one) => one !== name), hidden: added.includes(name) && ![...USUAL, ...MORE].includes(name) ? state().hidden : [...(state().hidden || "").split(",").filter(Boolean), name] });
+        const { columns: added, hidden } = state();
+        go({ columns: added.filter((one) => one !== name), hidden: [...USUAL, ...MORE].includes(name) ? [...hidden, name] : hidden });
       } }, "×")));
     const grid = h("table", { "aria-rowcount": rows.length + 1, style: `width:${3 + names.reduce((sum, name) => sum + width(name), 0)}ch` }, h("caption", { class: "hidden" }, "Runs"),
       h("colgroup", {}, h("col", { style: "width:3ch" }), names.map((name) => h("col", { style: `width:${width(name)}ch` }))),
       h("thead", {}, h("tr", {}, h("th", { scope: "col" }, all), head)), body);
     const box = h("div", { class: "rows", tabindex: "0", role: "region", "aria-label": `${rows.length} runs` }, grid);
     const spare = (count) => h("tr", { "aria-hidden": "true", style: `height:${count * HEIGHT}px` }, h("td", { colspan: names.length + 1 }));
+    const focusOn = (key) => key && [...body.querySelectorAll("[data-key]")].find((one) => one.dataset.key === key)?.focus({ preventScroll: true });
     function draw() {
       const first = Math.max(0, Math.floor(box.scrollTop / HEIGHT) - AHEAD), last = Math.min(rows.length, Math.ceil((box.scrollTop + (box.clientHeight || 600)) / HEIGHT) + AHEAD);
       const line = (run, i) => h("tr", { "aria-rowindex": first + i + 2, class: chosen.has(run.key) ? "chosen" : "" },
@@ -162,7 +164,7 @@ export const runs = {
           : name === "status" ? h("span", { class: `state ${run.status}` }, run.status) : shown(run, name))));
       const focused = document.activeElement?.dataset?.key;
       body.replaceChildren(...[spare(first), ...rows.slice(first, last).map(line), spare(rows.length - last)].filter((row, i, every) => (i && i < every.length - 1) || row.style.height !== "0px"));
-      if (focused) [...body.querySelectorAll("[data-key]")].find((one) => one.dataset.key === focused)?.focus({ preventScroll: true });
+      focusOn(focused);
       root.querySelector("#chosen").hidden = !chosen.size;
       root.querySelector("#chosen-count").textContent = `${chosen.size} chosen`;
       root.querySelector("#keep-one").hidden = chosen.size !== 1;
@@ -171,7 +173,7 @@ export const runs = {
     root.querySelector("#table").replaceChildren(box);
     [box.scrollTop, box.scrollLeft] = [top, left];
     draw();
-    if (held) [...body.querySelectorAll("[data-key]")].find((one) => one.dataset.key === held)?.focus({ preventScroll: true });
+    focusOn(held);
   },
 };
 

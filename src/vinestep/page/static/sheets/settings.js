@@ -5,7 +5,10 @@ import { conditions, listing } from "../listing.js";
 import { go, state } from "../state.js";
 import { option } from "./controls.js";
 
-const MOST_ROWS = 40; // of a table; the CSV has all
+const MOST_ROWS = 40; // of a table
+let fetched = null; // what the controls asked for, which the evidence shows
+
+const fetchScores = (figure) => get("settings", { figure, ...conditions(state().where) });
 
 const scores = () => [...new Set(listing.runs.flatMap(Object.keys))].filter((name) => listing.runs.some((run) => typeof run[name] === "number") && !["epoch", "epochs", "step"].includes(name));
 const figureOf = () => state().score || scores().find((name) => name === "best validation_loss") || scores().find((name) => name === "best loss") || scores()[0];
@@ -18,7 +21,7 @@ export const settings = {
   async controls(root) {
     const now = state(), figure = figureOf();
     if (!figure) return;
-    const found = await get("settings", { figure, ...conditions(now.where) });
+    const found = fetched = await fetchScores(figure);
     const setting = now.setting || found.settings[0] || "";
     add(root, h("label", {}, "Score", h("select", { id: "score", onchange: (e) => go({ score: e.target.value }) }, scores().map((name) => option(name, words(name), figure)))),
       found.settings.length ? h("label", {}, "Setting", h("select", { id: "setting", onchange: (e) => go({ setting: e.target.value }) }, found.settings.map((name) => option(name, name, setting)))) : null,
@@ -26,7 +29,8 @@ export const settings = {
   },
   async evidence(root) {
     const now = state(), figure = figureOf();
-    const found = figure ? await get("settings", { figure, ...conditions(now.where) }) : { rows: [], reason: "No run has a score yet." };
+    const found = fetched ?? (figure ? await fetchScores(figure) : { rows: [], reason: "No run has a score yet." });
+    fetched = null;
     if (!found.rows.length || !found.settings.length) {
       fill(root, h("p", { class: "none" }, found.reason || "The runs do not differ in any setting but the seed."));
       return;
